@@ -1,0 +1,79 @@
+// Package account knows who can be named in an entry: identifiers, users,
+// groups in groups, and the token a user presents to a server, with the chain
+// of memberships that leads to each identifier in it.
+//
+// What an entry grants never lives here; see rule and verdict. Sources:
+// [MS-DTYP] §2.4.2 (identifiers), §2.5.2 (tokens), RFC 8881 §6.2.1.5 (special
+// accounts).
+package account
+
+import "fmt"
+
+// Kind is user or group.
+type Kind uint8
+
+const (
+	User Kind = iota + 1
+	Group
+)
+
+func (k Kind) String() string {
+	switch k {
+	case User:
+		return "user"
+	case Group:
+		return "group"
+	}
+	return fmt.Sprintf("Kind(%d)", uint8(k))
+}
+
+// ParseKind reads "user" or "group".
+func ParseKind(s string) (Kind, error) {
+	switch s {
+	case "user":
+		return User, nil
+	case "group":
+		return Group, nil
+	}
+	return 0, fmt.Errorf("%q is neither user nor group", s)
+}
+
+// Purpose says what a group is for. The zero value is a group of which
+// nothing was said.
+type Purpose string
+
+const (
+	Unsaid Purpose = ""
+	Role   Purpose = "role"   // holds the people of a job
+	Access Purpose = "access" // carries entries
+	Mail   Purpose = "mail"   // can't carry entries
+)
+
+// ParsePurpose reads role, access, mail or nothing.
+func ParsePurpose(s string) (Purpose, error) {
+	switch p := Purpose(s); p {
+	case Unsaid, Role, Access, Mail:
+		return p, nil
+	}
+	return "", fmt.Errorf("%q is no purpose: role, access or mail", s)
+}
+
+// Account is a user or a group.
+type Account struct {
+	ID      ID // its SID; where it has none, that of its POSIX id
+	Kind    Kind
+	Name    string
+	POSIX   int64   // uid or gid; NoPOSIX where it has none
+	Primary ID      // of a user: the primary group; zero where unsaid
+	Purpose Purpose // of a group
+}
+
+// NoPOSIX is the POSIX id of an account that has none.
+const NoPOSIX = -1
+
+// Book is what a token is made from: who an identifier is, and which groups
+// list it as a member. Both may be asked for identifiers nobody knows.
+type Book interface {
+	Account(ID) (Account, bool)
+	GroupsOf(ID) []ID
+}

@@ -1,0 +1,126 @@
+package account
+
+import "slices"
+
+// Directory is a Book held in memory whole: every account and membership.
+type Directory struct {
+	accounts map[ID]Account
+	order    []ID
+	members  map[ID][]ID // group: who it lists
+	groups   map[ID][]ID // member: which groups list it
+}
+
+// NewDirectory makes an empty directory.
+func NewDirectory() *Directory {
+	return &Directory{accounts: map[ID]Account{}, members: map[ID][]ID{}, groups: map[ID][]ID{}}
+}
+
+// Add puts an account in, in place of one with the same identifier.
+func (d *Directory) Add(a Account) {
+	if _, ok := d.accounts[a.ID]; !ok {
+		d.order = append(d.order, a.ID)
+	}
+	d.accounts[a.ID] = a
+}
+
+// Join makes member a direct member of group. Joining twice is joining once.
+func (d *Directory) Join(group, member ID) {
+	if !slices.Contains(d.groups[member], group) {
+		d.members[group] = append(d.members[group], member)
+		d.groups[member] = append(d.groups[member], group)
+	}
+}
+
+// Account finds an account.
+func (d *Directory) Account(id ID) (Account, bool) { a, ok := d.accounts[id]; return a, ok }
+
+// GroupsOf lists the groups that list id as a member.
+func (d *Directory) GroupsOf(id ID) []ID { return d.groups[id] }
+
+// MembersOf lists the direct members of a group, as listed; users whose
+// primary group it is are not among them.
+func (d *Directory) MembersOf(id ID) []ID { return d.members[id] }
+
+// All lists every account in the order it came.
+func (d *Directory) All() []ID { return d.order }
+
+// Users lists every user in the order it came.
+func (d *Directory) Users() []Account {
+	var us []Account
+	for _, id := range d.order {
+		if a := d.accounts[id]; a.Kind == User {
+			us = append(us, a)
+		}
+	}
+	return us
+}
+
+// Membership is one member of a group at any depth, and the way there.
+type Membership struct {
+	ID      ID
+	Chain   []ID // from the member to the group, both included
+	Primary bool // it is the member's primary group; no list shows it
+}
+
+// MembersBelow lists every member of a group at any depth, nearest first,
+// each once with its shortest chain. Primary-group members are included.
+func (d *Directory) MembersBelow(group ID) []Membership {
+	primary := map[ID][]ID{}
+	for _, id := range d.order {
+		if a := d.accounts[id]; a.Kind == User && !a.Primary.IsZero() {
+			primary[a.Primary] = append(primary[a.Primary], id)
+		}
+	}
+	var out []Membership
+	seen := map[ID]bool{group: true}
+	queue := []Membership{{ID: group, Chain: []ID{group}}}
+	for len(queue) > 0 {
+		at := queue[0]
+		queue = queue[1:]
+		visit := func(ids []ID, isPrimary bool) {
+			for _, m := range ids {
+				if seen[m] {
+					continue
+				}
+				seen[m] = true
+				ms := Membership{ID: m, Chain: append([]ID{m}, at.Chain...), Primary: isPrimary}
+				out = append(out, ms)
+				queue = append(queue, ms)
+			}
+		}
+		visit(d.members[at.ID], false)
+		visit(primary[at.ID], true)
+	}
+	return out
+}
+
+// Loop tells whether making member a member of group would put group inside
+// itself, and gives the circle then: group first and last.
+func (d *Directory) Loop(group, member ID) []ID {
+	if group == member {
+		return []ID{group, group}
+	}
+	// A way from group up to member means member already holds group.
+	from := map[ID]ID{group: {}}
+	queue := []ID{group}
+	for len(queue) > 0 {
+		at := queue[0]
+		queue = queue[1:]
+		for _, g := range d.groups[at] {
+			if _, ok := from[g]; ok {
+				continue
+			}
+			from[g] = at
+			if g == member {
+				loop := []ID{group}
+				for x := g; x != group; x = from[x] {
+					loop = append(loop, x)
+				}
+				slices.Reverse(loop[1:])
+				return append(loop, group)
+			}
+			queue = append(queue, g)
+		}
+	}
+	return nil
+}

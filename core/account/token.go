@@ -1,0 +1,133 @@
+package account
+
+// Traits are how a kind of server makes a token of an account.
+type Traits struct {
+	// POSIXIDs: uid and gids stand in the token beside the SIDs, the primary
+	// group's gid too, which is the uid's number where nothing else is said.
+	POSIXIDs bool `json:"posix-ids"`
+	// DomainUsers: each account of a domain is in that domain's users group (…-513).
+	DomainUsers bool `json:"domain-users"`
+}
+
+// DomainUsersRID is the last part of the identifier of a domain's users group.
+const DomainUsersRID = 513
+
+// Step says how an identifier came into a token.
+type Step uint8
+
+const (
+	Self        Step = iota + 1 // the user's own
+	Member                      // a group that lists From as a member
+	PrimaryOf                   // the user's primary group
+	SameAccount                 // another identifier of From
+	Always                      // a special account that fits the route
+)
+
+type via struct {
+	step Step
+	from ID
+}
+
+// Token is what a user presents to a server: every identifier that counts as
+// his. It is made by NewToken and not changed after.
+type Token struct {
+	user ID
+	ids  map[ID]via
+}
+
+// NewToken makes the token of a user: the user's identifiers, those of every
+// group at any depth, the primary group, and the special accounts given
+// ([MS-DTYP] §2.5.2). A group inside itself is followed once.
+func NewToken(book Book, user ID, tr Traits, special ...ID) *Token {
+	t := &Token{user: user, ids: make(map[ID]via, 32)}
+	var queue []ID
+	put := func(id ID, s Step, from ID) {
+		if _, ok := t.ids[id]; !ok && !id.IsZero() {
+			t.ids[id] = via{s, from}
+			if s != SameAccount && s != Always {
+				queue = append(queue, id)
+			}
+		}
+	}
+	put(user, Self, ID{})
+	me, known := book.Account(user)
+	if known {
+		put(me.Primary, PrimaryOf, user)
+	}
+	if tr.DomainUsers {
+		if d, _, ok := user.Domain(); ok {
+			put(d.Child(DomainUsersRID), PrimaryOf, user)
+		}
+	}
+	for len(queue) > 0 {
+		id := queue[0]
+		queue = queue[1:]
+		for _, g := range book.GroupsOf(id) {
+			put(g, Member, id)
+		}
+		if !tr.POSIXIDs {
+			continue
+		}
+		a, ok := book.Account(id)
+		switch {
+		case !ok || a.POSIX == NoPOSIX:
+		case a.Kind == User:
+			put(UID(uint32(a.POSIX)), SameAccount, id)
+			if a.Primary.IsZero() {
+				put(GID(uint32(a.POSIX)), PrimaryOf, id)
+			}
+		default:
+			put(GID(uint32(a.POSIX)), SameAccount, id)
+		}
+	}
+	for _, id := range special {
+		put(id, Always, user)
+	}
+	return t
+}
+
+// User is whose token it is.
+func (t *Token) User() ID { return t.user }
+
+// Has tells whether an identifier is in the token.
+func (t *Token) Has(id ID) bool { _, ok := t.ids[id]; return ok }
+
+// Len counts the identifiers.
+func (t *Token) Len() int { return len(t.ids) }
+
+// IDs lists the identifiers, in no order.
+func (t *Token) IDs() []ID {
+	ids := make([]ID, 0, len(t.ids))
+	for id := range t.ids {
+		ids = append(ids, id)
+	}
+	return ids
+}
+
+// Link is one step of a chain.
+type Link struct {
+	ID   ID
+	Step Step // how it follows from the link before it
+}
+
+// Chain gives the shortest way from the user to an identifier: the user
+// first, the identifier last. It is nil where the token doesn't have it.
+func (t *Token) Chain(id ID) []Link {
+	v, ok := t.ids[id]
+	if !ok {
+		return nil
+	}
+	var back []Link
+	for {
+		back = append(back, Link{id, v.step})
+		if v.step == Self {
+			break
+		}
+		id = v.from
+		v = t.ids[id]
+	}
+	for i, j := 0, len(back)-1; i < j; i, j = i+1, j-1 {
+		back[i], back[j] = back[j], back[i]
+	}
+	return back
+}

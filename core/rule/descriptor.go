@@ -1,0 +1,105 @@
+package rule
+
+import (
+	"slices"
+
+	"tarnwold/core/account"
+)
+
+// Control holds the control flags of a descriptor, [MS-DTYP] §2.4.6.
+type Control uint16
+
+const (
+	OwnerDefaulted Control = 1 << iota
+	GroupDefaulted
+	RulesPresent
+	RulesDefaulted
+	AuditPresent
+	AuditDefaulted
+	TrustedRules
+	ServerSecurity
+	RulesInheritAsked
+	AuditInheritAsked
+	RulesFollow // entries come from above automatically
+	AuditFollow
+	RulesSealed // protected: takes no entries from above
+	AuditSealed
+	ManagerValid
+	SelfRelative
+)
+
+// Rules are the entries of one item or share, in order. Absent rules and
+// empty rules are opposites: absent opens everything to everyone, empty
+// closes it. The zero value is empty.
+type Rules struct {
+	Absent  bool
+	Entries []Entry
+}
+
+// Own lists the entries set on the item itself, in order.
+func (r *Rules) Own() []Entry { return pick(r.Entries, true) }
+
+// FromAbove lists the inherited entries, in order.
+func (r *Rules) FromAbove() []Entry { return pick(r.Entries, false) }
+
+func pick(es []Entry, own bool) []Entry {
+	var out []Entry
+	for _, e := range es {
+		if e.Own() == own {
+			out = append(out, e)
+		}
+	}
+	return out
+}
+
+// Descriptor is the security descriptor of an item or share, [MS-DTYP] §2.4.6.
+// One that is shared is never changed in place: Clone it first.
+type Descriptor struct {
+	Owner, Group account.ID // zero: not said
+	Control      Control
+	Rules        Rules // who may do what
+	Audit        Rules // what is written down, kept through every change
+	Manager      uint8 // the resource manager's byte, valid with ManagerValid
+}
+
+// Sealed tells whether the item takes no entries from above.
+func (d *Descriptor) Sealed() bool { return d.Control&RulesSealed != 0 }
+
+// Clone copies the descriptor, its lists too.
+func (d *Descriptor) Clone() *Descriptor {
+	c := *d
+	c.Rules.Entries = slices.Clone(d.Rules.Entries)
+	c.Audit.Entries = slices.Clone(d.Audit.Entries)
+	return &c
+}
+
+// Equal tells whether two descriptors are the same in everything.
+func (d *Descriptor) Equal(o *Descriptor) bool {
+	return d.Owner == o.Owner && d.Group == o.Group && d.Control == o.Control && d.Manager == o.Manager &&
+		d.Rules.equal(&o.Rules) && d.Audit.equal(&o.Audit)
+}
+
+func (r *Rules) equal(o *Rules) bool {
+	return r.Absent == o.Absent && slices.Equal(r.Entries, o.Entries)
+}
+
+// Misplaced gives the place of the first entry that is out of canonical
+// order: own deny, own allow, then inherited. Inherited entries keep the
+// order they came in, which is canonical folder by folder. -1: none is.
+func (r *Rules) Misplaced() int {
+	stage := 0 // 0 own deny, 1 own allow, 2 inherited
+	for i, e := range r.Entries {
+		at := 1
+		switch {
+		case !e.Own():
+			at = 2
+		case e.Kind.Refuses():
+			at = 0
+		}
+		if at < stage {
+			return i
+		}
+		stage = at
+	}
+	return -1
+}

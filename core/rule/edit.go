@@ -1,0 +1,196 @@
+package rule
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+
+	"tarnwold/core/account"
+	"tarnwold/core/right"
+)
+
+// ErrAbsent is adding to absent rules, which would close for everybody else
+// what they leave open.
+var ErrAbsent = errors.New("the rules are absent, so everyone has everything; an entry would close it to everybody else")
+
+// Give gives d with own entries added. An entry of the same kind, account and
+// scope that is there already takes up the rights; d itself comes back where
+// it had them all. Denying entries go behind the own denying ones, the others
+// behind all own ones; with at > 0 they go to that place in the list instead.
+func (d *Descriptor) Give(entries []Entry, at int) (*Descriptor, error) {
+	if d.Rules.Absent {
+		return nil, ErrAbsent
+	}
+	c := d.Clone()
+	changed := false
+	for _, e := range entries {
+		i := slices.IndexFunc(c.Rules.Entries, func(o Entry) bool {
+			return o.Own() && o.Kind == e.Kind && o.Who == e.Who && o.Flags == e.Flags && o.Extra == e.Extra
+		})
+		if i >= 0 && at == 0 {
+			if with := c.Rules.Entries[i].Rights | e.Rights; with != c.Rules.Entries[i].Rights {
+				c.Rules.Entries[i].Rights = with
+				changed = true
+			}
+			continue
+		}
+		place := c.Rules.place(e)
+		if at > 0 {
+			if at > len(c.Rules.Entries)+1 {
+				return nil, fmt.Errorf("the list has %d entries, so there is no place %d", len(c.Rules.Entries), at)
+			}
+			place = at - 1
+			at++
+		}
+		c.Rules.Entries = slices.Insert(c.Rules.Entries, place, e)
+		changed = true
+	}
+	if !changed {
+		return d, nil
+	}
+	return c, nil
+}
+
+// place is where canonical order puts a new own entry.
+func (r *Rules) place(e Entry) int {
+	if e.Kind.Refuses() {
+		i := slices.IndexFunc(r.Entries, func(o Entry) bool { return !o.Own() || !o.Kind.Refuses() })
+		if i < 0 {
+			return len(r.Entries)
+		}
+		return i
+	}
+	for i, o := range r.Entries {
+		if !o.Own() {
+			return i
+		}
+	}
+	return len(r.Entries)
+}
+
+// Which picks entries to be taken away or changed. Zero fields pick all.
+type Which struct {
+	Who   account.ID
+	Kinds []Kind      // none: allow and deny
+	What  *right.What // only these rights are taken out of the entries
+	Scope *Scope
+}
+
+func (w Which) fits(e Entry) bool {
+	if !e.Own() || !w.Who.IsZero() && e.Who != w.Who || w.Scope != nil && e.Scope() != *w.Scope {
+		return false
+	}
+	if len(w.Kinds) > 0 {
+		return slices.Contains(w.Kinds, e.Kind)
+	}
+	return e.Kind == Allow || e.Kind == Deny
+}
+
+// Take gives d without the own entries that are picked, or with fewer rights
+// in them; d itself where none is.
+func (d *Descriptor) Take(w Which, folder bool) *Descriptor {
+	changed := false
+	take := func(es []Entry) []Entry {
+		var out []Entry
+		for _, e := range es {
+			if !w.fits(e) {
+				out = append(out, e)
+				continue
+			}
+			if w.What == nil {
+				changed = true
+				continue
+			}
+			off := w.What.File
+			if p := e.part(folder); p == right.OnFolder {
+				off = w.What.Folder
+			} else if p == right.OnBoth {
+				off = w.What.Folder | w.What.File
+			}
+			left := e.Rights &^ off
+			if left&right.Access == 0 {
+				left = 0
+			} else {
+				left |= e.Rights & right.Synchronize
+			}
+			if left != e.Rights {
+				changed = true
+			}
+			if e.Rights = left; left != 0 {
+				out = append(out, e)
+			}
+		}
+		return out
+	}
+	c := d.Clone()
+	c.Rules.Entries = take(d.Rules.Entries)
+	c.Audit.Entries = take(d.Audit.Entries)
+	if !changed {
+		return d
+	}
+	return c
+}
+
+// GiveAudit gives d with own audit entries added.
+func (d *Descriptor) GiveAudit(entries []Entry) *Descriptor {
+	c := d.Clone()
+	changed := false
+	for _, e := range entries {
+		if slices.Contains(c.Audit.Entries, e) {
+			continue
+		}
+		at := slices.IndexFunc(c.Audit.Entries, func(o Entry) bool { return !o.Own() })
+		if at < 0 {
+			at = len(c.Audit.Entries)
+		}
+		c.setAudit(slices.Insert(c.Audit.Entries, at, e))
+		changed = true
+	}
+	if !changed {
+		return d
+	}
+	return c
+}
+
+// Seal gives d taking no entries from above. With keep the inherited entries
+// stay, as own ones; without it only the own ones do. Audit entries stay.
+func (d *Descriptor) Seal(keep bool) *Descriptor {
+	if d.Sealed() {
+		return d
+	}
+	c := d.Clone()
+	c.Control |= RulesSealed | RulesPresent
+	if !keep {
+		c.Rules.Entries = d.Rules.Own()
+		return c
+	}
+	for i := range c.Rules.Entries {
+		c.Rules.Entries[i].Flags &^= Inherited
+	}
+	return c
+}
+
+// Unseal gives d taking entries from above again; with clear its own entries
+// go, the audit ones not.
+func (d *Descriptor) Unseal(parent *Descriptor, folder, clear bool) *Descriptor {
+	c := d.Clone()
+	c.Control &^= RulesSealed
+	c.Control |= RulesFollow | RulesPresent
+	if clear {
+		c.Rules = Rules{}
+	}
+	if c.Rules.Absent {
+		return c
+	}
+	return c.Renewed(parent, folder)
+}
+
+// OwnedBy gives d with another owner.
+func (d *Descriptor) OwnedBy(owner account.ID) *Descriptor {
+	if d.Owner == owner {
+		return d
+	}
+	c := d.Clone()
+	c.Owner = owner
+	return c
+}

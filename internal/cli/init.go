@@ -1,0 +1,52 @@
+package cli
+
+import (
+	"fmt"
+	"runtime"
+	"runtime/debug"
+
+	"github.com/spf13/cobra"
+
+	"tarnwold/internal/estate"
+)
+
+func (a *app) initCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "init [FILE]",
+		Short: "Make a new, empty estate",
+		Example: `  tarnwold init
+  tarnwold init playhouse.estate`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			path := a.estatePath
+			if len(args) == 1 {
+				path = args[0]
+			}
+			if err := estate.Create(c.Context(), path); err != nil {
+				return err
+			}
+			a.say("%s is a new, empty estate. Next: tarnwold load accounts FILE", path)
+			return nil
+		},
+	}
+}
+
+// Version is set when a release is built.
+var Version = ""
+
+func (a *app) versionCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:     "version",
+		Short:   "Say which tarnwold this is",
+		Example: "  tarnwold version",
+		Args:    cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			v := Version
+			if info, ok := debug.ReadBuildInfo(); ok && v == "" {
+				v = info.Main.Version
+			}
+			fmt.Fprintf(a.out, "tarnwold %s, %s %s/%s\n", v, runtime.Version(), runtime.GOOS, runtime.GOARCH)
+			return nil
+		},
+	}
+}

@@ -1,0 +1,146 @@
+package estate
+
+// version is the layout of the file, kept in SQLite's user_version.
+const version = 1
+
+// applicationID marks a SQLite file as an estate ("Tarn").
+const applicationID = 0x5461726e
+
+// schema lays out an empty estate.
+//
+// items are told apart from strands: a strand is a set of items that share
+// their descriptor and, folder by folder, every descriptor above; its row
+// carries that descriptor once for all of them. An item's strand has as its
+// parent the strand of the item's folder, always.
+const schema = `
+CREATE TABLE accounts (
+	id      INTEGER PRIMARY KEY,
+	kind    INTEGER NOT NULL,              -- account.Kind
+	name    TEXT NOT NULL COLLATE NOCASE,
+	sid     TEXT NOT NULL UNIQUE,          -- account.ID in text
+	posix   INTEGER NOT NULL,              -- uid or gid, -1: none
+	main    TEXT NOT NULL DEFAULT '',      -- of a user: the primary group's identifier
+	purpose TEXT NOT NULL DEFAULT '',
+	UNIQUE (name, kind)
+);
+CREATE TABLE members (
+	id     INTEGER PRIMARY KEY,
+	holder INTEGER NOT NULL REFERENCES accounts(id),
+	member INTEGER NOT NULL REFERENCES accounts(id),
+	until  TEXT NOT NULL DEFAULT '',       -- the last day, YYYY-MM-DD
+	UNIQUE (holder, member)
+);
+CREATE INDEX members_member ON members(member);
+CREATE INDEX accounts_main ON accounts(main) WHERE main <> '';
+CREATE TABLE servers (
+	id     INTEGER PRIMARY KEY,
+	name   TEXT NOT NULL COLLATE NOCASE UNIQUE,
+	traits TEXT NOT NULL                   -- verdict.Traits as JSON
+);
+CREATE TABLE administrators (
+	id      INTEGER PRIMARY KEY,
+	server  INTEGER NOT NULL REFERENCES servers(id),
+	account INTEGER NOT NULL REFERENCES accounts(id),
+	UNIQUE (server, account)
+);
+CREATE TABLE descriptors (
+	id   INTEGER PRIMARY KEY,
+	kind INTEGER NOT NULL,                 -- 1: [MS-DTYP] 2.4.6 self-relative
+	hash BLOB NOT NULL UNIQUE,             -- SHA-256 of kind and body
+	body BLOB NOT NULL
+);
+CREATE TABLE shares (
+	id         INTEGER PRIMARY KEY,
+	server     INTEGER NOT NULL REFERENCES servers(id),
+	name       TEXT NOT NULL COLLATE NOCASE,
+	folder     TEXT NOT NULL,              -- the server's own path
+	read_only  INTEGER NOT NULL,
+	descriptor INTEGER NOT NULL REFERENCES descriptors(id),
+	UNIQUE (server, name)
+);
+CREATE TABLE strands (
+	id         INTEGER PRIMARY KEY,
+	parent     INTEGER NOT NULL,           -- 0 at the top of a tree
+	descriptor INTEGER NOT NULL,
+	folder     INTEGER NOT NULL,
+	origin     INTEGER NOT NULL DEFAULT 0  -- the strand it was split from
+);
+CREATE INDEX strands_parent ON strands(parent);
+CREATE TABLE items (
+	id     INTEGER PRIMARY KEY,
+	parent INTEGER NOT NULL,               -- 0 at the top of a tree
+	name   TEXT NOT NULL,                  -- at the top of a tree: empty
+	strand INTEGER NOT NULL
+);
+CREATE TABLE trees (
+	id     INTEGER PRIMARY KEY,
+	server INTEGER NOT NULL REFERENCES servers(id),
+	path   TEXT NOT NULL,                  -- where the tree's top stands on the server
+	item   INTEGER NOT NULL,
+	UNIQUE (server, path)
+);
+CREATE TABLE levels (
+	id     INTEGER PRIMARY KEY,
+	name   TEXT NOT NULL COLLATE NOCASE UNIQUE,
+	folder INTEGER NOT NULL,
+	file   INTEGER NOT NULL,
+	about  TEXT NOT NULL DEFAULT ''
+);
+CREATE TABLE deadlines (
+	id    INTEGER PRIMARY KEY,
+	item  INTEGER NOT NULL,                -- 0: of a share
+	share INTEGER NOT NULL,                -- 0: of an item
+	entry TEXT NOT NULL,                   -- kind, flags and identifier, see deadline.go
+	until TEXT NOT NULL                    -- the last day, YYYY-MM-DD
+);
+CREATE TABLE journal (
+	id      INTEGER PRIMARY KEY,
+	at      TEXT NOT NULL,                 -- RFC 3339, UTC
+	actor   TEXT NOT NULL,
+	command TEXT NOT NULL,
+	summary TEXT NOT NULL,
+	forced  TEXT NOT NULL DEFAULT '',      -- the guards that were overridden
+	undoes  INTEGER NOT NULL DEFAULT 0     -- the change this one takes back
+);
+CREATE TABLE journal_rows (
+	id     INTEGER PRIMARY KEY,
+	change INTEGER NOT NULL REFERENCES journal(id),
+	tbl    TEXT NOT NULL,
+	row    INTEGER NOT NULL,
+	last   INTEGER NOT NULL DEFAULT 0,     -- a bulk load: rows row to last were made
+	before TEXT,                           -- the row as a JSON list; NULL: was not there
+	after  TEXT                            -- NULL: is not there
+);
+CREATE INDEX journal_rows_change ON journal_rows(change);
+CREATE INDEX journal_rows_row ON journal_rows(tbl, row);
+CREATE TABLE weights (
+	strand INTEGER PRIMARY KEY,
+	items  INTEGER NOT NULL                -- how many items are of the strand
+);
+`
+
+// itemIndexes are made after a bulk load into an empty estate, and kept ever after.
+const itemIndexes = `
+CREATE UNIQUE INDEX IF NOT EXISTS items_name ON items(parent, name);
+CREATE INDEX IF NOT EXISTS items_strand ON items(strand);
+`
+
+const dropItemIndexes = `DROP INDEX IF EXISTS items_name; DROP INDEX IF EXISTS items_strand;`
+
+// journaled names the tables whose every change is written down, with their
+// columns after id.
+var journaled = []struct {
+	table   string
+	columns []string
+}{
+	{"accounts", []string{"kind", "name", "sid", "posix", "main", "purpose"}},
+	{"members", []string{"holder", "member", "until"}},
+	{"servers", []string{"name", "traits"}},
+	{"administrators", []string{"server", "account"}},
+	{"shares", []string{"server", "name", "folder", "read_only", "descriptor"}},
+	{"strands", []string{"parent", "descriptor", "folder", "origin"}},
+	{"items", []string{"parent", "name", "strand"}},
+	{"trees", []string{"server", "path", "item"}},
+	{"levels", []string{"name", "folder", "file", "about"}},
+	{"deadlines", []string{"item", "share", "entry", "until"}},
+}

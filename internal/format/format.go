@@ -1,0 +1,71 @@
+// Package format holds what the packages below it share: the rows that files
+// of accounts and trees are read into, and the error that says where in a
+// file something is wrong. Each format has a package of its own below.
+package format
+
+import (
+	"fmt"
+
+	"tarnwold/core/account"
+	"tarnwold/core/rule"
+)
+
+// Error is something wrong in a file.
+type Error struct {
+	File         string
+	Line, Column int // from 1, columns in bytes; 0: not known
+	What         string
+}
+
+func (e *Error) Error() string {
+	s := e.What
+	if e.Column > 0 {
+		s = fmt.Sprintf("column %d: %s", e.Column, s)
+	}
+	if e.Line > 0 {
+		s = fmt.Sprintf("line %d, %s", e.Line, s)
+		if e.Column == 0 {
+			s = fmt.Sprintf("line %d: %s", e.Line, e.What)
+		}
+	}
+	if e.File != "" {
+		s = e.File + ": " + s
+	}
+	return s
+}
+
+// AccountRow is one account of a file.
+type AccountRow struct {
+	account.Account
+	PrimaryGID int64 // of a user from a POSIX file; account.NoPOSIX otherwise
+	Line       int
+}
+
+// MemberRow is one membership of a file, by name.
+type MemberRow struct {
+	Group, Member string
+	Until         string // the last day, YYYY-MM-DD; empty: no end
+	Line          int
+}
+
+// ShareRow is one share of a file.
+type ShareRow struct {
+	Name, Folder string
+	ReadOnly     bool
+	Descriptor   *rule.Descriptor
+	Line         int
+}
+
+// TreeRow is one item of a tree.
+type TreeRow struct {
+	Path   string // below the tree's top, parts joined by /; empty: the top
+	Folder bool
+	Body   int32 // the place of its descriptor in Tree.Bodies
+	Line   int32
+}
+
+// Tree is a file of items; each distinct descriptor is there once.
+type Tree struct {
+	Rows   []TreeRow
+	Bodies []*rule.Descriptor
+}

@@ -1,0 +1,324 @@
+// Package sheet reads accounts, members, shares and trees as CSV (RFC 4180)
+// with a head row that names the columns, in any order:
+//
+//	accounts: kind, name, sid, id, [purpose], [primary]
+//	members:  group, member, [until]
+//	shares:   share, folder, read_only, sddl
+//	trees:    path, kind, sddl
+//	askings:  user, where
+//
+// Columns in brackets may be missing. Text is UTF-8; a byte order mark is
+// passed over.
+package sheet
+
+import (
+	"bufio"
+	"encoding/csv"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"tarnwold/core/account"
+	"tarnwold/core/rule"
+	"tarnwold/internal/format"
+	"tarnwold/internal/format/sddl"
+)
+
+// Kind is what a sheet holds.
+type Kind uint8
+
+const (
+	Accounts Kind = iota
+	Members
+	Shares
+	Tree
+	Askings
+)
+
+var kinds = [...]struct {
+	name             string
+	needed, optional []string
+}{
+	Accounts: {"accounts", []string{"kind", "name", "sid", "id"}, []string{"purpose", "primary"}},
+	Members:  {"members", []string{"group", "member"}, []string{"until"}},
+	Shares:   {"shares", []string{"share", "folder", "read_only", "sddl"}, nil},
+	Tree:     {"a tree", []string{"path", "kind", "sddl"}, nil},
+	Askings:  {"questions", []string{"user", "where"}, nil},
+}
+
+// Reader reads one sheet row by row.
+type Reader struct {
+	Kind   Kind
+	file   string
+	csv    *csv.Reader
+	column map[string]int
+	row    []string
+}
+
+// Open reads the head row and tells what the sheet holds, which must be one
+// of the kinds given.
+func Open(r io.Reader, file string, allowed ...Kind) (*Reader, error) {
+	in := bufio.NewReaderSize(r, 1<<16)
+	if bom, _ := in.Peek(3); string(bom) == "\ufeff" {
+		_, _ = in.Discard(3)
+	}
+	s := &Reader{file: file, csv: csv.NewReader(in), column: map[string]int{}}
+	s.csv.ReuseRecord = true
+	head, err := s.csv.Read()
+	if err != nil && !errors.Is(err, io.EOF) {
+		return nil, s.broken(err)
+	}
+	for i, name := range head {
+		s.column[strings.ToLower(strings.TrimSpace(name))] = i
+	}
+	var wanted []string
+	for _, k := range allowed {
+		if s.fits(k) {
+			s.Kind = k
+			return s, nil
+		}
+		w := fmt.Sprintf("%s (%s", kinds[k].name, strings.Join(kinds[k].needed, ","))
+		if o := kinds[k].optional; len(o) > 0 {
+			w += "; maybe " + strings.Join(o, ",")
+		}
+		wanted = append(wanted, w+")")
+	}
+	return nil, &format.Error{File: file, Line: 1, What: fmt.Sprintf("the head row %q is not that of %s", strings.Join(head, ","), strings.Join(wanted, " or "))}
+}
+
+func (s *Reader) fits(k Kind) bool {
+	for _, n := range kinds[k].needed {
+		if _, ok := s.column[n]; !ok {
+			return false
+		}
+	}
+	for n := range s.column {
+		if !slices.Contains(kinds[k].needed, n) && !slices.Contains(kinds[k].optional, n) {
+			return false
+		}
+	}
+	return true
+}
+
+func (s *Reader) broken(err error) error {
+	var pe *csv.ParseError
+	if errors.As(err, &pe) {
+		return &format.Error{File: s.file, Line: pe.Line, Column: pe.Column, What: pe.Err.Error()}
+	}
+	return fmt.Errorf("%s: %w", s.file, err)
+}
+
+// next reads a row; false at the end.
+func (s *Reader) next() (bool, error) {
+	row, err := s.csv.Read()
+	if errors.Is(err, io.EOF) {
+		return false, nil
+	}
+	if err != nil {
+		return false, s.broken(err)
+	}
+	s.row = row
+	for i, v := range row {
+		if !utf8.ValidString(v) {
+			return false, s.at(i, 0, "the text is not UTF-8")
+		}
+	}
+	return true, nil
+}
+
+func (s *Reader) get(name string) string {
+	if i, ok := s.column[name]; ok {
+		return s.row[i]
+	}
+	return ""
+}
+
+func (s *Reader) line() int { l, _ := s.csv.FieldPos(0); return l }
+
+// at makes an error at a byte of a field.
+func (s *Reader) at(i, offset int, what string, args ...any) error {
+	l, c := s.csv.FieldPos(i)
+	return &format.Error{File: s.file, Line: l, Column: c + offset, What: fmt.Sprintf(what, args...)}
+}
+
+func (s *Reader) in(column string, what string, args ...any) error {
+	return s.at(s.column[column], 0, what, args...)
+}
+
+func (s *Reader) descriptor() (*rule.Descriptor, error) {
+	d, err := sddl.Parse(s.get("sddl"), account.ID{})
+	var se *sddl.Error
+	if errors.As(err, &se) {
+		return nil, s.at(s.column["sddl"], se.Column-1, "%s", se.What)
+	}
+	return d, err
+}
+
+// ReadAccounts reads the rows of a sheet of accounts.
+func (s *Reader) ReadAccounts() ([]format.AccountRow, error) {
+	var out []format.AccountRow
+	for {
+		ok, err := s.next()
+		if !ok {
+			return out, err
+		}
+		a := format.AccountRow{Line: s.line(), PrimaryGID: account.NoPOSIX}
+		a.POSIX = account.NoPOSIX
+		a.Name = strings.Clone(s.get("name"))
+		if a.Kind, err = account.ParseKind(s.get("kind")); err != nil {
+			return nil, s.in("kind", "%v", err)
+		}
+		if sid := s.get("sid"); sid != "" {
+			if a.ID, err = account.ParseID(sid); err != nil {
+				return nil, s.in("sid", "%v", err)
+			}
+		}
+		if id := s.get("id"); id != "" {
+			n, err := strconv.ParseUint(id, 10, 32)
+			if err != nil {
+				return nil, s.in("id", "%q is no uid or gid", id)
+			}
+			a.POSIX = int64(n)
+		}
+		if a.Purpose, err = account.ParsePurpose(s.get("purpose")); err != nil {
+			return nil, s.in("purpose", "%v", err)
+		}
+		if a.Purpose != account.Unsaid && a.Kind == account.User {
+			return nil, s.in("purpose", "a user has no purpose, groups have")
+		}
+		if p := s.get("primary"); p != "" {
+			n, err := strconv.ParseUint(p, 10, 32)
+			if err != nil || a.Kind == account.Group {
+				return nil, s.in("primary", "%q: wanted the gid of a user's primary group", p)
+			}
+			a.PrimaryGID = int64(n)
+		}
+		out = append(out, a)
+	}
+}
+
+// ReadMembers reads the rows of a sheet of members.
+func (s *Reader) ReadMembers() ([]format.MemberRow, error) {
+	var out []format.MemberRow
+	for {
+		ok, err := s.next()
+		if !ok {
+			return out, err
+		}
+		m := format.MemberRow{Line: s.line(), Group: strings.Clone(s.get("group")), Member: strings.Clone(s.get("member")), Until: strings.Clone(s.get("until"))}
+		if m.Until != "" {
+			if _, err := time.Parse(time.DateOnly, m.Until); err != nil {
+				return nil, s.in("until", "%q is no day of the form 2027-03-31", m.Until)
+			}
+		}
+		out = append(out, m)
+	}
+}
+
+// ReadShares reads the rows of a sheet of shares.
+func (s *Reader) ReadShares() ([]format.ShareRow, error) {
+	var out []format.ShareRow
+	for {
+		ok, err := s.next()
+		if !ok {
+			return out, err
+		}
+		r := format.ShareRow{Line: s.line(), Name: strings.Clone(s.get("share")), Folder: strings.Clone(s.get("folder"))}
+		switch s.get("read_only") {
+		case "yes":
+			r.ReadOnly = true
+		case "no":
+		default:
+			return nil, s.in("read_only", "%q is neither yes nor no", s.get("read_only"))
+		}
+		if r.Descriptor, err = s.descriptor(); err != nil {
+			return nil, err
+		}
+		out = append(out, r)
+	}
+}
+
+// ReadTree reads the rows of a tree; step is called now and then with the
+// number of rows read, and may be nil.
+func (s *Reader) ReadTree(step func(int)) (*format.Tree, error) {
+	t := &format.Tree{}
+	known := map[string]int32{}
+	for {
+		ok, err := s.next()
+		if !ok {
+			return t, err
+		}
+		r := format.TreeRow{Line: int32(s.line()), Path: strings.Clone(s.get("path"))}
+		switch s.get("kind") {
+		case "folder":
+			r.Folder = true
+		case "file":
+		default:
+			return nil, s.in("kind", "%q is neither folder nor file", s.get("kind"))
+		}
+		if why := badPath(r.Path); why != "" {
+			return nil, s.in("path", "%q: %s", r.Path, why)
+		}
+		text := s.get("sddl")
+		body, ok := known[text]
+		if !ok {
+			d, err := s.descriptor()
+			if err != nil {
+				return nil, err
+			}
+			body = int32(len(t.Bodies))
+			t.Bodies = append(t.Bodies, d)
+			known[strings.Clone(text)] = body
+		}
+		r.Body = body
+		t.Rows = append(t.Rows, r)
+		if step != nil && len(t.Rows)%4096 == 0 {
+			step(len(t.Rows))
+		}
+	}
+}
+
+func badPath(path string) string {
+	if path == "" {
+		return ""
+	}
+	if strings.ContainsRune(path, 0) {
+		return "a name holds a zero byte"
+	}
+	for rest := path; ; {
+		name, more, found := strings.Cut(rest, "/")
+		switch name {
+		case "":
+			return "a name is empty; paths are parts joined by / with none before or behind"
+		case ".", "..":
+			return "a name is . or .."
+		}
+		if !found {
+			return ""
+		}
+		rest = more
+	}
+}
+
+// Asking is one row of a sheet of questions.
+type Asking struct {
+	User, Where string
+	Line        int
+}
+
+// ReadAskings reads the rows of a sheet of questions.
+func (s *Reader) ReadAskings() ([]Asking, error) {
+	var out []Asking
+	for {
+		ok, err := s.next()
+		if !ok {
+			return out, err
+		}
+		out = append(out, Asking{strings.Clone(s.get("user")), strings.Clone(s.get("where")), s.line()})
+	}
+}
