@@ -103,6 +103,7 @@ func (a *app) explainMany(c *cobra.Command, file string) error {
 		bar := a.progress(len(questions), "asking")
 		defer bar.end()
 		k := newAsker(t)
+		k.brief = a.format != report.JSON
 		var all []*report.Answer
 		for i, q := range questions {
 			answers, err := k.ask(q.User, q.Where)
@@ -129,7 +130,7 @@ type asker struct {
 	places map[string]estate.Place
 	tokens map[tokenKey]*account.Token
 	admins map[string][]account.ID
-	shares map[string][]estate.Share
+	brief  bool // leave the reasons out
 }
 
 type tokenKey struct {
@@ -140,7 +141,7 @@ type tokenKey struct {
 
 func newAsker(t *estate.Tx) *asker {
 	return &asker{t: t, lang: language(t), places: map[string]estate.Place{}, tokens: map[tokenKey]*account.Token{},
-		admins: map[string][]account.ID{}, shares: map[string][]estate.Share{}}
+		admins: map[string][]account.ID{}}
 }
 
 // The special accounts that fit a route.
@@ -218,12 +219,19 @@ func (k *asker) question(user account.ID, place estate.Place, sh *estate.Share) 
 
 func (k *asker) answer(user account.Account, place estate.Place, sh *estate.Share) *report.Answer {
 	q := k.question(user.ID, place, sh)
-	v := verdict.Decide(q)
+	granted := verdict.Granted(q)
 	t, levels := k.t, k.lang.Levels
 	a := &report.Answer{
 		User: t.Name(user.ID), Where: place.Via(), Item: place.String(), Kind: kindOf(place.Folder), Owner: t.Name(q.Item.Owner),
-		Route: "local", Granted: fmt.Sprintf("0x%x", uint32(v.Granted&right.Access)), Level: levels.Show(v.Granted, place.Folder),
+		Route: "local", Granted: fmt.Sprintf("0x%x", uint32(granted&right.Access)), Level: levels.Show(granted, place.Folder),
 	}
+	if sh != nil {
+		a.Route = sh.Address(place.Server)
+	}
+	if k.brief {
+		return a
+	}
+	v := verdict.Decide(q)
 	above := t.Above(place)
 	var file, share right.Set
 	for _, f := range v.Findings {
@@ -245,7 +253,6 @@ func (k *asker) answer(user account.Account, place estate.Place, sh *estate.Shar
 	}
 	a.ByFile = levels.Show(file, place.Folder)
 	if sh != nil {
-		a.Route = sh.Address(place.Server)
 		a.ByShare = levels.Show(share, place.Folder)
 	}
 	if user.Kind == account.Group {

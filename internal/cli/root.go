@@ -52,6 +52,7 @@ type app struct {
 	format     report.Format
 	formatText string
 	actor      string
+	home       string   // the estate file where none is named; empty: the usual one
 	shown      []string // the command as it was typed, for the journal
 }
 
@@ -127,9 +128,13 @@ New here? Run: tarnwold demo`,
 		return misused("%w; see: %s --help", err, c.CommandPath())
 	})
 	f := root.PersistentFlags()
-	f.StringVar(&a.estatePath, "estate", envOr("TARNWOLD_ESTATE", "tarnwold.estate"), "the estate `file`; TARNWOLD_ESTATE names it too")
+	home := a.home
+	if home == "" {
+		home = envOr("TARNWOLD_ESTATE", "tarnwold.estate")
+	}
+	f.StringVar(&a.estatePath, "estate", home, "the estate `file`; TARNWOLD_ESTATE names it too")
 	f.StringVar(&a.formatText, "format", "table", "how to answer: table, json or csv")
-	f.StringVar(&a.actor, "as", "", "the `account` that acts, for the journal and the guards (default: the login name)")
+	f.StringVar(&a.actor, "as", a.actor, "the `account` that acts, for the journal and the guards (default: the login name)")
 	_ = root.RegisterFlagCompletionFunc("format", cobra.FixedCompletions([]string{"table", "json", "csv"}, cobra.ShellCompDirectiveNoFileComp))
 	root.AddGroup(
 		&cobra.Group{ID: "know", Title: "Know the people and the servers"},

@@ -166,6 +166,7 @@ func (a *app) shareShow() *cobra.Command {
 					p.Line("  switched to read-only: takes away %s", s.Traits.ReadOnlyTakes)
 				}
 				ruleLine(p, &sh.Descriptor.Rules, "the share")
+				p.Line("")
 				g := report.Grid{Heads: []string{"#", "entry", "account"}}
 				lang := language(t)
 				for i, e := range sh.Descriptor.Rules.Entries {

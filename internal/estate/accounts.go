@@ -52,7 +52,7 @@ func (t *Tx) account(id account.ID) *row {
 }
 
 // forget drops what was remembered of accounts after some changed.
-func (t *Tx) forget() { t.accounts, t.domain = nil, nil }
+func (t *Tx) forget() { t.accounts, t.names, t.domain = nil, nil, nil }
 
 // Account finds an account; together with GroupsOf it makes a Tx an account.Book.
 func (t *Tx) Account(id account.ID) (account.Account, bool) {
@@ -124,6 +124,18 @@ func (t *Tx) Name(id account.ID) string {
 	if id.IsZero() {
 		return "nobody"
 	}
+	n, ok := t.names[id]
+	if !ok {
+		n = t.name(id)
+		if t.names == nil {
+			t.names = map[account.ID]string{}
+		}
+		t.names[id] = n
+	}
+	return n
+}
+
+func (t *Tx) name(id account.ID) string {
 	if n, ok := account.SpecialName(id); ok {
 		return n
 	}
@@ -457,6 +469,7 @@ func (t *Tx) Naming(a account.Account) (where []string, more int64) {
 			}
 		}
 	}
+	slices.Sort(where)
 	return where, more
 }
 

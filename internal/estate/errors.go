@@ -99,7 +99,7 @@ func nearest(name string, names []string) []string {
 		name string
 		far  int
 	}
-	limit := 1 + len(name)/3
+	limit := max(1, len(name)/3)
 	var near []scored
 	for _, n := range names {
 		far := distance(strings.ToLower(name), strings.ToLower(n))

@@ -142,7 +142,7 @@ func (t *Tx) landing(s Server, at string) (landing, error) {
 		}
 		return landing{p.Item, p.Strand, at[cut+1:]}, nil
 	}
-	return landing{}, t.Err()
+	return landing{name: fmt.Sprintf("%d:%s", s.id, at)}, t.Err()
 }
 
 // arranged is a tree's rows in an order that puts folders before what is in them.

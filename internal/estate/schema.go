@@ -69,7 +69,7 @@ CREATE INDEX strands_parent ON strands(parent);
 CREATE TABLE items (
 	id     INTEGER PRIMARY KEY,
 	parent INTEGER NOT NULL,               -- 0 at the top of a tree
-	name   TEXT NOT NULL,                  -- at the top of a tree: empty
+	name   TEXT NOT NULL,                  -- at the top of a tree: server and path, only to be distinct
 	strand INTEGER NOT NULL
 );
 CREATE TABLE trees (

@@ -24,6 +24,7 @@ type Tx struct {
 	descriptors map[int64]*rule.Descriptor
 	stored      map[[32]byte]int64
 	accounts    map[account.ID]*row
+	names       map[account.ID]string
 	domain      *account.ID
 }
 

@@ -86,7 +86,12 @@ func cell(s string) string {
 // Line prints a line of text for people; it is left out of JSON and CSV.
 func (p *Printer) Line(format string, args ...any) {
 	if p.Format == Table {
-		for _, l := range strings.Split(fmt.Sprintf(format, args...), "\n") {
+		text := fmt.Sprintf(format, args...)
+		if len(text) > 0 && strings.HasPrefix(text, "\n") {
+			fmt.Fprintln(p.W)
+			text = text[1:]
+		}
+		for _, l := range strings.Split(text, "\n") {
 			fmt.Fprintln(p.W, p.paint(Clean(l)))
 		}
 	}

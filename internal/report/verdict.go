@@ -69,7 +69,11 @@ func (p *Printer) Verdict(a *Answer) error {
 		if !r.Granted && r.File.Granted && r.Share != nil {
 			why = *r.Share
 		}
-		b := block{Good("yes"), why.Because, why.SetOn, strings.Join(why.Chain, " → ")}
+		set := why.SetOn
+		if set == a.Item {
+			set = "here"
+		}
+		b := block{Good("yes"), why.Because, set, strings.Join(why.Chain, " → ")}
 		if !r.Granted {
 			b.granted = Bad("no")
 		}
@@ -78,7 +82,7 @@ func (p *Printer) Verdict(a *Answer) error {
 		}
 		rights[b] = append(rights[b], r.Right)
 	}
-	g := Grid{Heads: []string{"granted", "rights", "because", "set on", "by way of"}, Wrap: map[string]int{"rights": 36, "because": 34, "set on": 36, "by way of": 24}}
+	g := Grid{Heads: []string{"granted", "rights", "because", "set on", "by way of"}, Wrap: map[string]int{"rights": 36, "because": 36, "set on": 44, "by way of": 24}}
 	for _, yes := range []string{Good("yes"), Bad("no")} {
 		for _, b := range order {
 			if b.granted == yes {

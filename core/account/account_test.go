@@ -1,0 +1,120 @@
+package account
+
+import (
+	"slices"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+)
+
+func FuzzParseID(f *testing.F) {
+	for _, s := range []string{"S-1-5-21-1-2-3-1000", "S-1-1-0", "uid:4001", "gid:5", "S-1-0x123456789a-1", "S-1-5", "S-1-5-", "S-2-5-1"} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, s string) {
+		id, err := ParseID(s)
+		if err != nil {
+			return
+		}
+		again, err := ParseID(id.String())
+		require.NoError(t, err)
+		require.Equal(t, id, again)
+		b := id.AppendBinary(nil)
+		require.Len(t, b, id.Size())
+		got, n, err := FromBinary(append(b, 0xff))
+		require.NoError(t, err)
+		require.Equal(t, len(b), n)
+		require.Equal(t, id, got)
+	})
+}
+
+func FuzzFromBinary(f *testing.F) {
+	f.Add(Everyone.AppendBinary(nil))
+	f.Add([]byte{1, 15, 0, 0, 0, 0, 0, 5})
+	f.Fuzz(func(t *testing.T, b []byte) {
+		if id, n, err := FromBinary(b); err == nil {
+			require.Equal(t, n, id.Size())
+			if b[1] <= MaxSubs {
+				require.Equal(t, b[:n], id.AppendBinary(nil))
+			}
+		}
+	})
+}
+
+// people makes a directory of users and groups with any memberships, loops too.
+func people(t *rapid.T) (*Directory, []ID, []ID) {
+	d := NewDirectory()
+	var us, gs []ID
+	dom := NewID(5, 21, 1, 2, 3)
+	for i := range rapid.IntRange(1, 5).Draw(t, "users") {
+		id := dom.Child(uint32(1000 + i))
+		us = append(us, id)
+		d.Add(Account{ID: id, Kind: User, POSIX: int64(4000 + i)})
+	}
+	for i := range rapid.IntRange(1, 8).Draw(t, "groups") {
+		id := dom.Child(uint32(2000 + i))
+		gs = append(gs, id)
+		d.Add(Account{ID: id, Kind: Group, POSIX: NoPOSIX})
+	}
+	for range rapid.IntRange(0, 20).Draw(t, "memberships") {
+		d.Join(rapid.SampledFrom(gs).Draw(t, "group"), rapid.SampledFrom(append(slices.Clone(us), gs...)).Draw(t, "member"))
+	}
+	return d, us, gs
+}
+
+func TestTokenFollowsGroupsToAnyDepth(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		d, us, gs := people(t)
+		for _, u := range us {
+			tok := NewToken(d, u, Traits{}, Everyone)
+			require.True(t, tok.Has(Everyone))
+			for _, g := range gs {
+				in := slices.ContainsFunc(d.MembersBelow(g), func(m Membership) bool { return m.ID == u })
+				require.Equal(t, in, tok.Has(g))
+				chain := tok.Chain(g)
+				if !in {
+					require.Nil(t, chain)
+					continue
+				}
+				require.Equal(t, u, chain[0].ID)
+				require.Equal(t, g, chain[len(chain)-1].ID)
+				for i := 1; i < len(chain); i++ {
+					require.Contains(t, d.MembersOf(chain[i].ID), chain[i-1].ID)
+				}
+			}
+		}
+	})
+}
+
+func TestLoopIsWhatClosesACircle(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		d, _, gs := people(t)
+		g, m := rapid.SampledFrom(gs).Draw(t, "g"), rapid.SampledFrom(gs).Draw(t, "m")
+		loop := d.Loop(g, m)
+		inside := g == m || slices.ContainsFunc(d.MembersBelow(m), func(x Membership) bool { return x.ID == g })
+		require.Equal(t, inside, loop != nil)
+		if loop != nil {
+			require.Equal(t, g, loop[0])
+			require.Equal(t, g, loop[len(loop)-1])
+			for i := 1; i < len(loop)-1; i++ {
+				require.Contains(t, d.MembersOf(loop[i]), loop[i-1])
+			}
+		}
+	})
+}
+
+func TestTokenHasThePrimaryGroup(t *testing.T) {
+	d := NewDirectory()
+	dom := NewID(5, 21, 7, 7, 7)
+	u, g, above := dom.Child(1000), dom.Child(2000), dom.Child(2001)
+	d.Add(Account{ID: u, Kind: User, POSIX: 4000, Primary: g})
+	d.Add(Account{ID: g, Kind: Group, POSIX: 5000})
+	d.Join(above, g)
+	tok := NewToken(d, u, Traits{POSIXIDs: true, DomainUsers: true})
+	for _, id := range []ID{u, g, above, UID(4000), GID(5000), dom.Child(DomainUsersRID)} {
+		require.True(t, tok.Has(id), id)
+	}
+	require.False(t, tok.Has(GID(4000)), "the private group is only guessed where no primary group is known")
+	require.Equal(t, []Link{{u, Self}, {g, PrimaryOf}, {above, Member}}, tok.Chain(above))
+}

@@ -1,0 +1,224 @@
+package rule
+
+import (
+	"slices"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"tarnwold/core/account"
+	"tarnwold/core/right"
+)
+
+var (
+	dom   = account.NewID(5, 21, 9, 9, 9)
+	alice = dom.Child(1001)
+	bob   = dom.Child(1002)
+	crew  = dom.Child(2001)
+	who   = []account.ID{alice, bob, crew, account.Everyone, account.Creator, account.CreatorGroup, account.OwnerRights}
+)
+
+func anyEntry(t *rapid.T) Entry {
+	return Entry{
+		Kind:   rapid.SampledFrom([]Kind{Allow, Allow, Deny}).Draw(t, "kind"),
+		Flags:  Flags(rapid.IntRange(0, 15).Draw(t, "flags")),
+		Rights: right.Set(rapid.SampledFrom([]uint32{0x1, 0x1200a9, 0x1f01ff, 0x10000, 0x10000000, 0x80000000}).Draw(t, "rights")),
+		Who:    rapid.SampledFrom(who).Draw(t, "who"),
+	}
+}
+
+// chain makes a top folder and descriptors below it that are as they should be.
+func chain(t *rapid.T) []*Descriptor {
+	top := &Descriptor{Owner: alice, Group: crew, Control: RulesPresent | RulesSealed, Audit: Rules{Absent: true}}
+	for range rapid.IntRange(0, 4).Draw(t, "top entries") {
+		top.Rules.Entries = append(top.Rules.Entries, anyEntry(t))
+	}
+	out := []*Descriptor{top}
+	for range rapid.IntRange(1, 4).Draw(t, "depth") {
+		d := NewChild(out[len(out)-1], true, rapid.SampledFrom([]account.ID{alice, bob}).Draw(t, "owner"), crew, nil)
+		if rapid.Bool().Draw(t, "own") {
+			d, _ = d.Give([]Entry{anyEntry(t)}, 0)
+		}
+		out = append(out, d)
+	}
+	return out
+}
+
+func TestScopesReadBack(t *testing.T) {
+	for s := Scope(1); s <= Tree|Once; s++ {
+		if s&Tree == 0 || s&Below == 0 && s&Once != 0 {
+			continue
+		}
+		got, err := ParseScope(s.String())
+		require.NoError(t, err)
+		require.Equal(t, s, got, s.String())
+		require.Equal(t, s, s.Flags().Scope())
+	}
+	for _, bad := range []string{"", "everywhere", "here once twice", "here+", "once"} {
+		_, err := ParseScope(bad)
+		require.Error(t, err, bad)
+	}
+}
+
+func TestEntryWrittenReadsBack(t *testing.T) {
+	names := map[account.ID]string{alice: "alice quill", bob: `bob "b"`, crew: "crew"}
+	g := Language{Levels: right.Builtin(), Name: func(id account.ID) string {
+		if n, ok := account.SpecialName(id); ok {
+			return n
+		}
+		return names[id]
+	}, Who: func(n string) (account.ID, error) {
+		if id, ok := account.ParseSpecial(n); ok {
+			return id, nil
+		}
+		for id, m := range names {
+			if m == n {
+				return id, nil
+			}
+		}
+		return account.ID{}, ErrAbsent
+	}}
+	rapid.Check(t, func(t *rapid.T) {
+		e := anyEntry(t)
+		s := e.Scope()
+		if s&Tree == 0 {
+			return // an entry that covers nothing has no written form to read
+		}
+		e.Flags = s.Flags()
+		l, err := g.ParseLine(g.Write(e, true))
+		require.NoError(t, err)
+		es, err := l.Entries(true)
+		require.NoError(t, err)
+		require.Equal(t, []Entry{e}, es, g.Write(e, true))
+	})
+}
+
+// TestStandardsInheritance follows [MS-DTYP] §2.5.3.4 case by case.
+func TestStandardsInheritance(t *testing.T) {
+	const oi, ci, np, io, id = ObjectInherit, ContainerInherit, NoPropagate, InheritOnly, Inherited
+	for _, c := range []struct {
+		name   string
+		flags  Flags
+		who    account.ID
+		folder bool
+		want   []Entry
+	}{
+		{"here only", 0, bob, true, nil},
+		{"tree on a folder", oi | ci, bob, true, []Entry{{Flags: oi | ci | id, Who: bob}}},
+		{"tree on a file", oi | ci, bob, false, []Entry{{Flags: id, Who: bob}}},
+		{"files on a folder", oi, bob, true, []Entry{{Flags: oi | io | id, Who: bob}}},
+		{"files once on a folder", oi | np, bob, true, nil},
+		{"files once on a file", oi | np, bob, false, []Entry{{Flags: id, Who: bob}}},
+		{"folders on a file", ci, bob, false, nil},
+		{"below on a folder", oi | ci | io, bob, true, []Entry{{Flags: oi | ci | id, Who: bob}}},
+		{"tree once on a folder", oi | ci | np, bob, true, []Entry{{Flags: id, Who: bob}}},
+		{"creator on a folder", oi | ci | io, account.Creator, true, []Entry{{Flags: id, Who: alice}, {Flags: oi | ci | io | id, Who: account.Creator}}},
+		{"creator on a file", oi | ci | io, account.Creator, false, []Entry{{Flags: id, Who: alice}}},
+		{"creator once", oi | ci | io | np, account.Creator, true, []Entry{{Flags: id, Who: alice}}},
+		{"creator's files on a folder", oi | io, account.Creator, true, []Entry{{Flags: oi | io | id, Who: account.Creator}}},
+		{"creator's group", ci, account.CreatorGroup, true, []Entry{{Flags: id, Who: crew}, {Flags: ci | io | id, Who: account.CreatorGroup}}},
+	} {
+		got := HandDown([]Entry{{Flags: c.flags, Who: c.who}}, c.folder, alice, crew)
+		require.Equal(t, c.want, got, c.name)
+	}
+	generic := HandDown([]Entry{{Flags: oi | ci, Who: bob, Rights: right.GenericAll}}, true, alice, crew)
+	require.Equal(t, []Entry{{Flags: id, Who: bob, Rights: right.All}, {Flags: oi | ci | io | id, Who: bob, Rights: right.GenericAll}}, generic)
+}
+
+func TestAFreshChildIsNotStale(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		c := chain(t)
+		for i := 1; i < len(c); i++ {
+			require.False(t, c[i].Stale(c[i-1], true))
+			require.Same(t, c[i], c[i].Renewed(c[i-1], true))
+			require.Equal(t, -1, (&Rules{Entries: c[i].Rules.Entries}).Misplaced())
+		}
+	})
+}
+
+func TestFollowGoesThereAndBack(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		c := chain(t)
+		changed, err := c[0].Give([]Entry{anyEntry(t)}, 0)
+		require.NoError(t, err)
+		was, is := c[0], changed
+		for _, d := range c[1:] {
+			then := d.Follow(was, is, true)
+			require.False(t, then.Stale(is, true), "what follows its folder is not stale")
+			require.Equal(t, d.Rules.Own(), then.Rules.Own(), "own entries are untouched by what changes above")
+			require.True(t, then.Follow(is, was, true).Equal(d))
+			was, is = d, then
+		}
+	})
+}
+
+func TestEveryInheritedEntryHasAnOrigin(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		c := chain(t)
+		last := c[len(c)-1]
+		above := slices.Clone(c[:len(c)-1])
+		slices.Reverse(above)
+		for _, e := range last.Rules.FromAbove() {
+			at, i, ok := Origin(e, true, above)
+			require.True(t, ok)
+			require.True(t, above[at].Rules.Entries[i].Own())
+		}
+	})
+}
+
+func TestGiveThenTake(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		c := chain(t)
+		d := c[len(c)-1]
+		newcomer := dom.Child(7777)
+		l := Line{Kind: rapid.SampledFrom([]Kind{Allow, Deny}).Draw(t, "kind"), Who: newcomer,
+			What: right.What{Folder: 0x1200af, File: 0x1200a9}, Scope: Tree}
+		es, err := l.Entries(true)
+		require.NoError(t, err)
+		given, err := d.Give(es, 0)
+		require.NoError(t, err)
+		again, err := given.Give(es, 0)
+		require.NoError(t, err)
+		require.Same(t, given, again, "giving twice is giving once")
+		require.True(t, given.Take(Which{Who: newcomer}, true).Equal(d))
+		what := right.What{Folder: 0x1200af, File: 0x1200af}
+		require.True(t, given.Take(Which{Who: newcomer, What: &what}, true).Equal(d))
+	})
+}
+
+func TestSealKeepsWhatEachEntryGives(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		c := chain(t)
+		d, parent := c[len(c)-1], c[len(c)-2]
+		kept := d.Seal(true)
+		require.True(t, kept.Sealed())
+		require.Len(t, kept.Rules.Entries, len(d.Rules.Entries))
+		for i, e := range kept.Rules.Entries {
+			was := d.Rules.Entries[i]
+			was.Flags &^= Inherited
+			require.Equal(t, was, e)
+		}
+		back := kept.Unseal(parent, true, true)
+		require.Equal(t, d.Inherits(parent, true), back.Rules.Entries)
+		require.Equal(t, d.Rules.Own(), d.Seal(false).Rules.Entries)
+	})
+}
+
+func TestAbsentRulesTakeNoEntry(t *testing.T) {
+	d := &Descriptor{Rules: Rules{Absent: true}}
+	_, err := d.Give([]Entry{{Who: bob, Rights: 1}}, 0)
+	require.ErrorIs(t, err, ErrAbsent)
+}
+
+func TestPlaceInTheList(t *testing.T) {
+	d := &Descriptor{Rules: Rules{Entries: []Entry{{Kind: Deny, Who: bob, Rights: 1}, {Who: bob, Rights: 2}, {Who: crew, Rights: 4, Flags: Inherited}}}}
+	got, err := d.Give([]Entry{{Kind: Deny, Who: alice, Rights: 1}, {Who: alice, Rights: 2}}, 0)
+	require.NoError(t, err)
+	require.Equal(t, []account.ID{bob, alice, bob, alice, crew}, []account.ID{got.Rules.Entries[0].Who, got.Rules.Entries[1].Who, got.Rules.Entries[2].Who, got.Rules.Entries[3].Who, got.Rules.Entries[4].Who})
+	got, err = d.Give([]Entry{{Kind: Deny, Who: alice, Rights: 1}}, 4)
+	require.NoError(t, err)
+	require.Equal(t, 3, got.Rules.Misplaced())
+	_, err = d.Give([]Entry{{Who: alice, Rights: 1}}, 9)
+	require.ErrorContains(t, err, "no place 9")
+}

@@ -1,0 +1,75 @@
+package tarnwold_test
+
+import (
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// floors are the storeys of the house from the ground up. A package imports
+// only from storeys below its own; core imports the standard library and
+// itself alone. Within a storey of core the order is that of the list.
+var floors = []string{
+	"core/right", "core/account", "core/rule", "core/verdict", "core/impact", "core/change",
+	"internal/format", "internal/estate", "internal/playhouse", "internal/report", "internal/cli", "cmd/tarnwold",
+}
+
+// apart are storeys that know nothing of each other although one is above.
+var apart = map[string][]string{
+	"internal/report":    {"internal/estate", "internal/format", "internal/playhouse"},
+	"internal/playhouse": {"internal/estate"},
+	"cmd/tarnwold":       {"internal/estate", "internal/format", "internal/playhouse", "internal/report", "core/"},
+}
+
+func floorOf(path string) int {
+	for i, f := range floors {
+		if path == f || strings.HasPrefix(path, f+"/") {
+			return i
+		}
+	}
+	return -1
+}
+
+func TestArrowsRunDownward(t *testing.T) {
+	files := 0
+	err := filepath.WalkDir(".", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		files++
+		dir := filepath.ToSlash(filepath.Dir(path))
+		mine := floorOf(dir)
+		require.GreaterOrEqual(t, mine, 0, "%s stands on no storey of the house", path)
+		f, err := parser.ParseFile(token.NewFileSet(), path, nil, parser.ImportsOnly)
+		require.NoError(t, err)
+		for _, im := range f.Imports {
+			name, err := strconv.Unquote(im.Path.Value)
+			require.NoError(t, err)
+			own, ours := strings.CutPrefix(name, "tarnwold/")
+			if !ours {
+				if strings.HasPrefix(dir, "core/") {
+					require.NotContains(t, strings.SplitN(name, "/", 2)[0], ".", "%s imports %s: core knows the standard library alone", path, name)
+					for _, out := range []string{"os", "io", "net", "database/sql", "log", "log/slog"} {
+						require.NotEqual(t, out, name, "%s imports %s: core reads and prints nothing", path, name)
+					}
+				}
+				continue
+			}
+			theirs := floorOf(own)
+			require.GreaterOrEqual(t, theirs, 0, "%s imports %s, which stands on no storey", path, name)
+			require.LessOrEqual(t, theirs, mine, "%s imports %s, which is above it", path, name)
+			for _, far := range apart[floors[mine]] {
+				require.False(t, strings.HasPrefix(own, far), "%s imports %s, which it shall not know", path, name)
+			}
+		}
+		return nil
+	})
+	require.NoError(t, err)
+	require.Greater(t, files, 30, "the walk found hardly any file")
+}
