@@ -12,14 +12,28 @@ import (
 // SID that SMB servers on POSIX systems give it: S-1-22-1-uid, S-1-22-2-gid.
 //
 // IDs compare with == and serve as map keys. The zero value is no identifier.
-type ID struct{ h unique.Handle[sid] }
+type ID struct {
+	// sid is kept behind a handle: a decision compares IDs dozens of times,
+	// and a handle compares as one word.
+	h unique.Handle[sid]
+	// mark is drawn from the sid, so that a token can tell most identifiers
+	// it doesn't have without looking them up.
+	mark uint32
+}
 
-// sid is kept behind a handle: a decision compares IDs dozens of times, and a
-// handle compares as one word.
 type sid struct {
 	auth uint64 // 48 bits
 	n    uint8
 	sub  [15]uint32
+}
+
+func makeID(s sid) ID {
+	m := uint32(s.auth) + uint32(s.n)
+	for _, v := range s.sub[:s.n] {
+		m = (m ^ v) * 0x9e3779b1
+		m ^= m >> 15
+	}
+	return ID{unique.Make(s), m}
 }
 
 // MaxSubs is the most sub-authorities a SID may have, [MS-DTYP] §2.4.2.2.
@@ -33,7 +47,7 @@ func NewID(auth uint64, subs ...uint32) ID {
 		panic("account: too many sub-authorities")
 	}
 	copy(s.sub[:], subs)
-	return ID{unique.Make(s)}
+	return makeID(s)
 }
 
 // UID gives the identifier of a POSIX user id, GID that of a POSIX group id.
@@ -69,7 +83,7 @@ func (id ID) Domain() (domain ID, rid uint32, ok bool) {
 	}
 	rid = s.sub[4]
 	s.n, s.sub[4] = 4, 0
-	return ID{unique.Make(s)}, rid, true
+	return makeID(s), rid, true
 }
 
 // Child gives the identifier with one more part.
@@ -80,7 +94,7 @@ func (id ID) Child(rid uint32) ID {
 	}
 	s.sub[s.n] = rid
 	s.n++
-	return ID{unique.Make(s)}
+	return makeID(s)
 }
 
 // String gives the form S-1-…, [MS-DTYP] §2.4.2.1; "" for the zero ID.
@@ -147,7 +161,7 @@ func ParseID(text string) (ID, error) {
 		}
 		s.sub[i] = uint32(v)
 	}
-	return ID{unique.Make(s)}, nil
+	return makeID(s), nil
 }
 
 // MustID is ParseID for text known to be right; it panics on an error.
@@ -195,7 +209,7 @@ func FromBinary(b []byte) (ID, int, error) {
 	for i := range n {
 		s.sub[i] = binary.LittleEndian.Uint32(b[8+4*i:])
 	}
-	return ID{unique.Make(s)}, 8 + 4*n, nil
+	return makeID(s), 8 + 4*n, nil
 }
 
 // Compare orders identifiers by authority, then part by part.

@@ -33,6 +33,8 @@ type via struct {
 type Token struct {
 	user ID
 	ids  map[ID]via
+	// marks has the bit of every identifier's mark: what isn't there isn't in ids.
+	marks [16]uint64
 }
 
 // NewToken makes the token of a user: the user's identifiers, those of every
@@ -44,6 +46,7 @@ func NewToken(book Book, user ID, tr Traits, special ...ID) *Token {
 	put := func(id ID, s Step, from ID) {
 		if _, ok := t.ids[id]; !ok && !id.IsZero() {
 			t.ids[id] = via{s, from}
+			t.marks[id.mark>>6&15] |= 1 << (id.mark & 63)
 			if s != SameAccount && s != Always {
 				queue = append(queue, id)
 			}
@@ -90,7 +93,13 @@ func NewToken(book Book, user ID, tr Traits, special ...ID) *Token {
 func (t *Token) User() ID { return t.user }
 
 // Has tells whether an identifier is in the token.
-func (t *Token) Has(id ID) bool { _, ok := t.ids[id]; return ok }
+func (t *Token) Has(id ID) bool {
+	if t.marks[id.mark>>6&15]&(1<<(id.mark&63)) == 0 {
+		return false
+	}
+	_, ok := t.ids[id]
+	return ok
+}
 
 // Len counts the identifiers.
 func (t *Token) Len() int { return len(t.ids) }

@@ -1,0 +1,95 @@
+package secdesc
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"tarnwold/core/account"
+	"tarnwold/core/right"
+	"tarnwold/core/rule"
+)
+
+func sample() *rule.Descriptor {
+	return &rule.Descriptor{
+		Owner: account.MustID("S-1-5-21-1-2-3-1000"), Group: account.System, Control: rule.RulesPresent | rule.AuditPresent | rule.RulesSealed,
+		Rules: rule.Rules{Entries: []rule.Entry{
+			{Kind: rule.Deny, Flags: rule.ObjectInherit, Rights: right.Delete, Who: account.Everyone},
+			{Kind: rule.AllowIf, Rights: right.All, Who: account.Everyone, Extra: rule.Extra{Tail: "artx...."}},
+			{Kind: rule.AllowObject, Rights: 1, Who: account.Creator, Extra: rule.Extra{Object: "\x01\x00\x00\x000123456789abcdef"}},
+		}},
+		Audit: rule.Rules{Entries: []rule.Entry{{Kind: rule.Audit, Flags: rule.OnFailure, Rights: right.WriteACL, Who: account.Anonymous}}},
+	}
+}
+
+// TestLayout holds the form against bytes put together by hand from [MS-DTYP] §2.4.6.
+func TestLayout(t *testing.T) {
+	d := &rule.Descriptor{Owner: account.Everyone, Control: rule.RulesPresent, Audit: rule.Rules{Absent: true},
+		Rules: rule.Rules{Entries: []rule.Entry{{Kind: rule.Allow, Flags: 3, Rights: 0x1f01ff, Who: account.Everyone}}}}
+	b, err := Encode(d)
+	require.NoError(t, err)
+	everyone := []byte{1, 1, 0, 0, 0, 0, 0, 1, 0, 0, 0, 0}
+	want := []byte{1, 0, 4, 0x80, 20, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 32, 0, 0, 0}
+	want = append(want, everyone...)
+	want = append(want, 2, 0, 28, 0, 1, 0, 0, 0 /* entry */, 0, 3, 20, 0, 0xff, 0x01, 0x1f, 0)
+	want = append(want, everyone...)
+	require.Equal(t, want, b)
+}
+
+func TestRoundTrip(t *testing.T) {
+	b, err := Encode(sample())
+	require.NoError(t, err)
+	got, err := Decode(b)
+	require.NoError(t, err)
+	require.Equal(t, sample(), got)
+}
+
+func TestWrongBytesSayWhere(t *testing.T) {
+	good, err := Encode(sample())
+	require.NoError(t, err)
+	for _, c := range []struct {
+		at   int
+		to   byte
+		want string
+	}{
+		{0, 9, "byte 0: descriptor revision 9"}, {3, 0, "byte 2: the descriptor isn't in self-relative form"},
+		{4, 0xff, "byte 4: the owner is said to be at byte"}, {20, 7, "byte 20: owner: identifier revision 7"},
+	} {
+		b := append([]byte(nil), good...)
+		b[c.at] = c.to
+		_, err := Decode(b)
+		require.ErrorContains(t, err, c.want)
+	}
+	for n := range good {
+		_, err := Decode(good[:n])
+		require.Error(t, err, "%d of %d bytes", n, len(good))
+	}
+	long := &rule.Descriptor{}
+	for range 4000 {
+		long.Rules.Entries = append(long.Rules.Entries, rule.Entry{Who: account.Everyone})
+	}
+	_, err = Encode(long)
+	require.ErrorContains(t, err, "the rules of 4000 entries take")
+}
+
+func FuzzDecode(f *testing.F) {
+	b, err := Encode(sample())
+	require.NoError(f, err)
+	f.Add(b)
+	f.Fuzz(func(t *testing.T, b []byte) {
+		d, err := Decode(b)
+		if err != nil {
+			return
+		}
+		out, err := Encode(d)
+		if err != nil {
+			return
+		}
+		again, err := Decode(out)
+		require.NoError(t, err)
+		require.Equal(t, d.Rules.Entries, again.Rules.Entries)
+		twice, err := Encode(again)
+		require.NoError(t, err)
+		require.Equal(t, out, twice, "equal descriptors have equal bytes")
+	})
+}
