@@ -2,6 +2,7 @@ package estate
 
 import (
 	"fmt"
+	"hash/maphash"
 	"sort"
 	"strings"
 
@@ -214,18 +215,22 @@ func arrange(rows []format.TreeRow) (*arranged, error) {
 }
 
 // distinct refuses a file named twice in one folder, or as a folder beside.
+// Names are held by their hash alone, which keeps a million of them small; two
+// that share one are compared in full.
 func (a *arranged) distinct(rows []format.TreeRow) error {
-	type name struct {
-		parent int32
-		name   string
-	}
-	seen := make(map[name]struct{}, len(rows))
+	seed := maphash.MakeSeed()
+	seen := make(map[uint64]struct{}, len(rows))
 	for i := range rows {
-		k := name{a.parent[i], rows[i].Path[strings.LastIndexByte(rows[i].Path, '/')+1:]}
-		if _, ok := seen[k]; ok {
-			return &RowError{int(rows[i].Line), fmt.Sprintf("%q stands a second time", rows[i].Path)}
+		h := maphash.String(seed, rows[i].Path)
+		if _, ok := seen[h]; !ok {
+			seen[h] = struct{}{}
+			continue
 		}
-		seen[k] = struct{}{}
+		for j := range rows[:i] {
+			if rows[j].Path == rows[i].Path {
+				return &RowError{int(rows[i].Line), fmt.Sprintf("%q stands a second time", rows[i].Path)}
+			}
+		}
 	}
 	return nil
 }
