@@ -102,6 +102,9 @@ func (a *app) printItem(t *estate.Tx, place estate.Place) error {
 	}
 	g := report.Grid{Heads: []string{"#", "entry", "set on", "note"}, Wrap: map[string]int{"entry": 64, "note": 40}}
 	for i, e := range s.Entries {
+		if d.Rules.Entries[i].Kind.Refuses() {
+			e.Entry = report.Bad(e.Entry)
+		}
 		g.Rows = append(g.Rows, []string{fmt.Sprint(i + 1), e.Entry, e.From, e.Note})
 	}
 	return p.Grid(g)

@@ -119,7 +119,7 @@ func Bad(s string) string { return markBad + unmark(s) + markEnd }
 // Faint marks what matters less.
 func Faint(s string) string { return markFaint + unmark(s) + markEnd }
 
-var colors = map[string]string{markStrong: "\x1b[1m", markGood: "\x1b[32m", markBad: "\x1b[31m", markFaint: "\x1b[2m", markEnd: "\x1b[0m"}
+var colors = map[string]string{markStrong: "\x1b[1m", markGood: "\x1b[32m", markBad: "\x1b[1;31m", markFaint: "\x1b[2m", markEnd: "\x1b[0m"}
 
 func unmark(s string) string {
 	if !strings.ContainsAny(s, markStrong+markGood+markBad+markFaint+markEnd) {

@@ -61,6 +61,8 @@ func (p *Printer) Verdict(a *Answer) error {
 	p.Line("")
 	type block struct {
 		granted, because, set, chain string
+		too                          string // why the share refuses it as well
+		tooSet, tooChain             string
 	}
 	var order []block
 	rights := map[block][]string{}
@@ -73,7 +75,10 @@ func (p *Printer) Verdict(a *Answer) error {
 		if set == a.Item {
 			set = "here"
 		}
-		b := block{Good("yes"), why.Because, set, strings.Join(why.Chain, " → ")}
+		b := block{granted: Good("yes"), because: why.Because, set: set, chain: strings.Join(why.Chain, " → ")}
+		if s := r.Share; s != nil && !r.File.Granted && !s.Granted {
+			b.too, b.tooSet, b.tooChain = s.Because, s.SetOn, strings.Join(s.Chain, " → ")
+		}
 		if !r.Granted {
 			b.granted = Bad("no")
 		}
@@ -87,6 +92,9 @@ func (p *Printer) Verdict(a *Answer) error {
 		for _, b := range order {
 			if b.granted == yes {
 				g.Rows = append(g.Rows, []string{b.granted, strings.Join(rights[b], ", "), b.because, b.set, b.chain})
+				if b.too != "" {
+					g.Rows = append(g.Rows, []string{"", Faint("the share refuses these too"), b.too, b.tooSet, b.tooChain})
+				}
 			}
 		}
 	}
