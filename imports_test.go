@@ -16,7 +16,7 @@ import (
 // only from storeys below its own; core imports the standard library and
 // itself alone. Within a storey of core the order is that of the list.
 var floors = []string{
-	"core/right", "core/account", "core/rule", "core/verdict", "core/impact", "core/change",
+	"core/right", "core/account", "core/rule", "core/verdict", "core/change", "core/impact",
 	"internal/format", "internal/estate", "internal/playhouse", "internal/report", "internal/cli", "cmd/tarnwold",
 }
 

@@ -28,8 +28,9 @@ type Edit func(d, parent *rule.Descriptor, folder bool) (*rule.Descriptor, error
 // Set is what one command alters.
 type Set struct {
 	Nodes []Node // parents before children
-	// Top is the descriptor above a node whose Parent is -1; it doesn't change.
-	Top map[int]*rule.Descriptor
+	// Above holds the descriptors above a node whose Parent is -1, nearest
+	// first; they don't change.
+	Above map[int][]*rule.Descriptor
 	// Edits are the nodes the command names.
 	Edits map[int]Edit
 	// Renew makes every node below an edited one match what is handed down
@@ -51,7 +52,7 @@ func (s *Set) Work() error {
 	for i := range s.Nodes {
 		n := &s.Nodes[i]
 		d := n.Before
-		parent := s.Top[i]
+		parent := s.Over(i)
 		if n.Parent >= 0 {
 			p := &s.Nodes[n.Parent]
 			parent = p.After
@@ -107,4 +108,13 @@ func (s *Set) Changed() (nodes int, items int64) {
 		}
 	}
 	return nodes, items
+}
+
+// Over gives the descriptor of the folder above a node whose Parent is -1;
+// nil where nothing above is known.
+func (s *Set) Over(i int) *rule.Descriptor {
+	if ds := s.Above[i]; len(ds) > 0 {
+		return ds[0]
+	}
+	return nil
 }

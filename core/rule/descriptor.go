@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"tarnwold/core/account"
+	"tarnwold/core/right"
 )
 
 // Control holds the control flags of a descriptor, [MS-DTYP] §2.4.6.
@@ -102,4 +103,16 @@ func (r *Rules) Misplaced() int {
 		stage = at
 	}
 	return -1
+}
+
+// OwnersOwn gives the rights that owning brings before any entry is looked
+// at: read-acl and write-acl, unless an entry for owner@ that takes effect
+// stands in the list ([MS-DTYP] §2.5.3.2).
+func OwnersOwn(d *Descriptor) right.Set {
+	for i := range d.Rules.Entries {
+		if e := &d.Rules.Entries[i]; e.Who == account.OwnerRights && e.Flags&InheritOnly == 0 {
+			return 0
+		}
+	}
+	return right.ReadACL | right.WriteACL
 }

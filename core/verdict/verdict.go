@@ -127,17 +127,7 @@ func OwnerHas(d *rule.Descriptor, t *account.Token) right.Set {
 	if d.Owner.IsZero() || !t.Has(d.Owner) {
 		return 0
 	}
-	return OwnerBuiltin(d)
-}
-
-// OwnerBuiltin gives what owning this item brings, whoever owns it.
-func OwnerBuiltin(d *rule.Descriptor) right.Set {
-	for i := range d.Rules.Entries {
-		if e := &d.Rules.Entries[i]; e.Who == account.OwnerRights && e.Flags&rule.InheritOnly == 0 {
-			return 0
-		}
-	}
-	return right.ReadACL | right.WriteACL
+	return rule.OwnersOwn(d)
 }
 
 // walk decides the wanted rights by the entries in stored order.

@@ -74,7 +74,7 @@ func (f *Forest) Node(strand int64) int {
 // Below reads the strands given and every strand below them.
 func (t *Tx) Below(tops ...int64) *Forest {
 	f := &Forest{at: map[int64]int{}}
-	f.Top, f.Edits = map[int]*descriptor{}, map[int]change.Edit{}
+	f.Above, f.Edits = map[int][]*descriptor{}, map[int]change.Edit{}
 	covered := map[int64]bool{}
 	for _, top := range tops {
 		covered[top] = true
@@ -107,7 +107,9 @@ func (t *Tx) Below(tops ...int64) *Forest {
 		f.Nodes[i].After = f.Nodes[i].Before
 	}
 	for i, s := range parents {
-		f.Top[i] = t.Of(s)
+		for ; s != 0; s = t.int("SELECT parent FROM strands WHERE id=?", s) {
+			f.Above[i] = append(f.Above[i], t.Of(s))
+		}
 	}
 	return f
 }

@@ -1,0 +1,672 @@
+// Package impact tells who gains and who loses what by a change, over every
+// user, every item and every route at once.
+//
+// It gives what deciding each user on each item before and after would give
+// (package verdict), at a fraction of the cost: nodes that share their
+// descriptors are decided once, and all users at once, as bits of words.
+package impact
+
+import (
+	"encoding/binary"
+	"runtime"
+	"slices"
+	"sync"
+
+	"tarnwold/core/account"
+	"tarnwold/core/change"
+	"tarnwold/core/right"
+	"tarnwold/core/rule"
+	"tarnwold/core/verdict"
+)
+
+// Start is where a route comes down upon the nodes of a change set.
+type Start struct {
+	Node int // the topmost node the route reaches
+	// Above tells whether the folder above Node is on the route too; its
+	// descriptor is change.Set.Over, or that of the node's parent.
+	Above bool
+}
+
+// Route is a way to items, as it is before and after.
+type Route struct {
+	Name           string
+	Local          bool
+	Before, After  *verdict.Share // both nil for a local route
+	Traits         *verdict.Traits
+	Administrators []account.ID
+	People         *Population
+	Starts         []Start
+}
+
+// Shift is one way in which access changes: some users, from one set of
+// rights to another, on some items by one route.
+type Shift struct {
+	Route         int
+	Before, After right.Set
+	Users         Bits
+	Items         int64 // on which at least one of the users has this shift
+	Nodes         []int // where it begins: nodes whose parent doesn't have it
+}
+
+// Gain, Loss and neither: what kind of shift it is.
+func (s *Shift) Gain() bool { return s.After.Has(s.Before) }
+
+// Loss tells whether the shift only takes away.
+func (s *Shift) Loss() bool { return s.Before.Has(s.After) }
+
+type shiftKey struct {
+	route         int
+	before, after right.Set
+}
+
+// Of works out the shifts of a change set whose Work is done. Synchronize is
+// left out of account. Shifts come in no order.
+func Of(set *change.Set, routes []Route) []*Shift {
+	w := &worker{set: set, found: map[shiftKey]*Shift{}}
+	for i := range routes {
+		w.route(i, &routes[i])
+	}
+	out := make([]*Shift, 0, len(w.found))
+	for _, s := range w.found {
+		out = append(out, s)
+	}
+	return out
+}
+
+type worker struct {
+	set   *change.Set
+	found map[shiftKey]*Shift
+
+	// of the route at hand
+	index  int
+	r      *Route
+	admins Bits
+	lists  map[*rule.Descriptor]Bits // who is granted one right, by descriptor
+	pool   map[string]int32          // equal sets of users have one number
+	sets   []Bits
+	// what the share lets through, before and after; nil on a local route
+	through [2][]atom
+}
+
+// situation is all that the answer for a node depends on, by one route. The
+// numbers are those of pooled sets: who has delete-child on the folder above,
+// and whom the folders above let through; -1 where that is not asked.
+type situation struct {
+	before, after         *rule.Descriptor
+	childBefore, childNow int32
+	gateBefore, gateNow   int32
+}
+
+// class is the users that go from one set of rights to another.
+type class struct {
+	before, after right.Set
+	users         []uint64 // beside the words that are looked at
+}
+
+type outcome struct {
+	words   []int
+	classes []class
+}
+
+func (w *worker) route(index int, r *Route) {
+	w.index, w.r = index, r
+	w.pool, w.sets = map[string]int32{}, nil
+	w.lists = map[*rule.Descriptor]Bits{}
+	w.admins = nil
+	if r.Traits.AdministratorsPass {
+		w.admins = r.People.empty()
+		for _, id := range r.Administrators {
+			w.admins.or(r.People.Holders(id, r.Local))
+		}
+	}
+	nodes := w.set.Nodes
+	starts := map[int]Start{}
+	for _, s := range r.Starts {
+		starts[s.Node] = s
+	}
+	on := make([]bool, len(nodes))
+	shareMoved := r.Before != nil && !sameShare(r.Before, r.After)
+	type gates struct{ before, now int32 }
+	gate := make([]gates, len(nodes))
+	known := map[situation]*outcome{}
+	var asked []situation
+	shows := make([]*outcome, len(nodes))
+	children := map[[2]*rule.Descriptor][2]int32{}
+	for i := range nodes {
+		n := &nodes[i]
+		s, begins := starts[i]
+		on[i] = begins || n.Parent >= 0 && on[n.Parent]
+		sit := situation{n.Before, n.After, -1, -1, -1, -1}
+		var up, upNow *rule.Descriptor
+		if n.Parent >= 0 {
+			up, upNow = nodes[n.Parent].Before, nodes[n.Parent].After
+		} else if d := w.set.Over(i); d != nil {
+			up, upNow = d, d
+		}
+		if r.Traits.AsksFoldersAbove {
+			g := gates{w.number(r.People.all), w.number(r.People.all)}
+			if n.Parent >= 0 {
+				g = gate[n.Parent]
+				g = gates{w.number(and(w.sets[g.before], w.who(up, right.Execute))), w.number(and(w.sets[g.now], w.who(upNow, right.Execute)))}
+			} else {
+				for _, d := range w.set.Above[i] {
+					g.before = w.number(and(w.sets[g.before], w.who(d, right.Execute)))
+				}
+				g.now = g.before
+			}
+			gate[i] = g
+			sit.gateBefore, sit.gateNow = g.before, g.now
+		}
+		if !on[i] {
+			continue
+		}
+		if up != nil && (!begins || s.Above) {
+			k := [2]*rule.Descriptor{up, upNow}
+			c, ok := children[k]
+			if !ok {
+				c = [2]int32{w.number(w.who(up, right.DeleteChild)), w.number(w.who(upNow, right.DeleteChild))}
+				children[k] = c
+			}
+			sit.childBefore, sit.childNow = c[0], c[1]
+		}
+		if sit.before == sit.after && sit.childBefore == sit.childNow && sit.gateBefore == sit.gateNow && !shareMoved {
+			continue
+		}
+		out, ok := known[sit]
+		if !ok {
+			out = &outcome{}
+			known[sit] = out
+			asked = append(asked, sit)
+		}
+		shows[i] = out
+	}
+	w.decideAll(asked, known)
+	for i, out := range shows {
+		if out != nil {
+			w.note(i, &nodes[i], out, shows)
+		}
+	}
+}
+
+// decideAll fills in the outcomes of all situations, on all processors.
+func (w *worker) decideAll(asked []situation, known map[situation]*outcome) {
+	w.through[0], w.through[1] = w.shareAtoms(w.r.Before), w.shareAtoms(w.r.After)
+	// Who holds what is looked up beforehand, so that from here on it is only read.
+	for _, s := range asked {
+		for _, d := range []*rule.Descriptor{s.before, s.after} {
+			w.owners(d)
+			for i := range d.Rules.Entries {
+				w.holders(&d.Rules.Entries[i], d)
+			}
+		}
+	}
+	n := min(runtime.GOMAXPROCS(0), 1+len(asked)/64)
+	var wg sync.WaitGroup
+	for part := range n {
+		wg.Go(func() {
+			var sc scratch
+			for i := part; i < len(asked); i += n {
+				w.decide(asked[i], known[asked[i]], &sc)
+			}
+		})
+	}
+	wg.Wait()
+}
+
+// scratch is memory that decisions use again and again.
+type scratch struct{ before, after, open, holds []uint64 }
+
+func room(b *[]uint64, n int) []uint64 {
+	if cap(*b) < n {
+		*b = make([]uint64, n+n/2)
+	}
+	s := (*b)[:n]
+	clear(s)
+	return s
+}
+
+// sameShare tells whether a share limits the same before and after.
+func sameShare(a, b *verdict.Share) bool {
+	return a.ReadOnly == b.ReadOnly && (a.Rules == b.Rules || a.Rules != nil && b.Rules != nil && a.Rules.Equal(b.Rules))
+}
+
+// note adds a node's outcome to the shifts found.
+func (w *worker) note(i int, n *change.Node, out *outcome, shows []*outcome) {
+	for c := range out.classes {
+		cl := &out.classes[c]
+		k := shiftKey{w.index, cl.before, cl.after}
+		s := w.found[k]
+		if s == nil {
+			s = &Shift{Route: w.index, Before: cl.before, After: cl.after, Users: w.r.People.empty()}
+			w.found[k] = s
+		}
+		for j, word := range out.words {
+			s.Users[word] |= cl.users[j]
+		}
+		s.Items += n.Items
+		if p := n.Parent; p < 0 || shows[p] == nil || !shows[p].has(k) {
+			s.Nodes = append(s.Nodes, i)
+		}
+	}
+}
+
+func (o *outcome) has(k shiftKey) bool {
+	return slices.ContainsFunc(o.classes, func(c class) bool { return c.before == k.before && c.after == k.after })
+}
+
+// number pools a set of users.
+func (w *worker) number(b Bits) int32 {
+	key := make([]byte, 0, 8*len(b))
+	for _, word := range b {
+		key = binary.LittleEndian.AppendUint64(key, word)
+	}
+	n, ok := w.pool[string(key)]
+	if !ok {
+		n = int32(len(w.sets))
+		w.sets = append(w.sets, b)
+		w.pool[string(key)] = n
+	}
+	return n
+}
+
+func and(a, b Bits) Bits {
+	out := make(Bits, len(a))
+	for k := range out {
+		out[k] = a[k] & b.word(k)
+	}
+	return out
+}
+
+// who gives the users granted one right by a descriptor alone, the owner's
+// built-in rights included (delete-child and execute are none of those).
+func (w *worker) who(d *rule.Descriptor, one right.Set) Bits {
+	// One right a route and descriptor is asked for at most twice; execute is
+	// rare enough not to be remembered.
+	if b, ok := w.lists[d]; ok && one == right.DeleteChild {
+		return b
+	}
+	out := w.r.People.empty()
+	if d.Rules.Absent {
+		copy(out, w.r.People.all)
+	} else {
+		undecided := slices.Clone(w.r.People.all)
+		for i := range d.Rules.Entries {
+			e := &d.Rules.Entries[i]
+			if !e.Counts() || e.Rights.Map()&one == 0 {
+				continue
+			}
+			h := w.holders(e, d)
+			for k, word := range h {
+				if hit := word & undecided[k]; hit != 0 {
+					undecided[k] &^= hit
+					if !e.Kind.Refuses() {
+						out[k] |= hit
+					}
+				}
+			}
+		}
+	}
+	if one == right.DeleteChild {
+		w.lists[d] = out
+	}
+	return out
+}
+
+func (w *worker) holders(e *rule.Entry, d *rule.Descriptor) Bits {
+	if e.Who == account.OwnerRights {
+		return w.owners(d)
+	}
+	return w.r.People.Holders(e.Who, w.r.Local)
+}
+
+func (w *worker) owners(d *rule.Descriptor) Bits {
+	if d.Owner.IsZero() {
+		return nil
+	}
+	return w.r.People.Holders(d.Owner, w.r.Local)
+}
+
+// decide finds the classes of one situation.
+func (w *worker) decide(s situation, out *outcome, sc *scratch) {
+	touched := w.touched(s)
+	for k, word := range touched {
+		if word != 0 {
+			out.words = append(out.words, k)
+		}
+	}
+	if len(out.words) == 0 {
+		return
+	}
+	before := w.rights(s.before, w.through[0], s.childBefore, s.gateBefore, out.words, sc, &sc.before)
+	after := w.rights(s.after, w.through[1], s.childNow, s.gateNow, out.words, sc, &sc.after)
+	start := class{users: make([]uint64, len(out.words))}
+	for j, k := range out.words {
+		start.users[j] = touched[k]
+	}
+	classes := []class{start}
+	for _, a := range before {
+		classes = divide(classes, a, func(c *class) *right.Set { return &c.before })
+	}
+	for _, a := range after {
+		classes = divide(classes, a, func(c *class) *right.Set { return &c.after })
+	}
+	// Classes that came to the same are one.
+	for _, c := range classes {
+		c.before &= right.Access
+		c.after &= right.Access
+		if c.before == c.after {
+			continue
+		}
+		i := slices.IndexFunc(out.classes, func(o class) bool { return o.before == c.before && o.after == c.after })
+		if i < 0 {
+			out.classes = append(out.classes, c)
+			continue
+		}
+		for j := range c.users {
+			out.classes[i].users[j] |= c.users[j]
+		}
+	}
+}
+
+// divide parts every class into those granted an atom and the others.
+func divide(classes []class, a atom, side func(*class) *right.Set) []class {
+	var out []class
+	for _, c := range classes {
+		var in, rest uint64
+		for j, word := range c.users {
+			in |= word & a.users[j]
+			rest |= word &^ a.users[j]
+		}
+		if in == 0 {
+			out = append(out, c)
+			continue
+		}
+		if rest != 0 {
+			other := c
+			other.users = make([]uint64, len(c.users))
+			yes := make([]uint64, len(c.users))
+			for j, word := range c.users {
+				other.users[j] = word &^ a.users[j]
+				yes[j] = word & a.users[j]
+			}
+			out = append(out, other)
+			c.users = yes
+		}
+		*side(&c) |= a.rights
+		out = append(out, c)
+	}
+	return out
+}
+
+// touched gives the users whose access a situation can change at all.
+func (w *worker) touched(s situation) Bits {
+	out := w.r.People.empty()
+	if s.before != s.after && !w.differing(s.before, s.after, out) {
+		return w.r.People.all
+	}
+	if w.r.Before != nil && !sameShare(w.r.Before, w.r.After) {
+		if w.r.Before.Rules == nil || w.r.After.Rules == nil || w.r.Before.ReadOnly != w.r.After.ReadOnly ||
+			!w.differing(w.r.Before.Rules, w.r.After.Rules, out) {
+			return w.r.People.all
+		}
+	}
+	if s.childBefore != s.childNow {
+		out.orDifference(w.sets[s.childBefore], w.sets[s.childNow])
+	}
+	if s.gateBefore != s.gateNow {
+		out.orDifference(w.sets[s.gateBefore], w.sets[s.gateNow])
+	}
+	return out
+}
+
+// differing adds the users named by what differs between two lists; false
+// where more differs than some entries coming and going.
+func (w *worker) differing(a, b *rule.Descriptor, out Bits) bool {
+	if a.Rules.Absent != b.Rules.Absent {
+		return false
+	}
+	if a.Owner != b.Owner {
+		out.or(w.owners(a))
+		out.or(w.owners(b))
+	}
+	x, y := a.Rules.Entries, b.Rules.Entries
+	i := 0
+	var comes []*rule.Entry
+	// What b has beyond a, with a as far as possible in order.
+	for j := range y {
+		if i < len(x) && alike(x[i], y[j]) {
+			i++
+			continue
+		}
+		if k := indexFrom(x, i, y[j]); k >= 0 {
+			for ; i < k; i++ {
+				w.add(out, &x[i], a)
+			}
+			i = k + 1
+			continue
+		}
+		comes = append(comes, &y[j])
+	}
+	for ; i < len(x); i++ {
+		w.add(out, &x[i], a)
+	}
+	for _, e := range comes {
+		w.add(out, e, b)
+	}
+	return true
+}
+
+func (w *worker) add(out Bits, e *rule.Entry, d *rule.Descriptor) {
+	if e.Who == account.OwnerRights { // it also decides whether owning brings anything
+		out.or(w.owners(d))
+	}
+	if e.Counts() {
+		out.or(w.holders(e, d))
+	}
+}
+
+// alike tells whether two entries decide alike on the item they stand on.
+func alike(a, b rule.Entry) bool {
+	a.Flags &= rule.InheritOnly
+	b.Flags &= rule.InheritOnly
+	return a == b
+}
+
+func indexFrom(es []rule.Entry, from int, e rule.Entry) int {
+	for k := from; k < len(es); k++ {
+		if alike(es[k], e) {
+			return k
+		}
+	}
+	return -1
+}
+
+// atom is rights that go together in everything at hand, and who is granted them.
+type atom struct {
+	rights right.Set
+	users  []uint64 // beside the words looked at
+}
+
+// shareAtoms gives whom a share lets through, for every user.
+func (w *worker) shareAtoms(share *verdict.Share) []atom {
+	if share == nil {
+		return nil
+	}
+	cuts := []right.Set{right.DeleteChild}
+	if share.ReadOnly {
+		cuts = append(cuts, w.r.Traits.ReadOnlyTakes)
+	}
+	if share.Rules != nil {
+		for i := range share.Rules.Rules.Entries {
+			cuts = append(cuts, share.Rules.Rules.Entries[i].Rights.Map())
+		}
+	}
+	words := make([]int, len(w.r.People.all))
+	for k := range words {
+		words[k] = k
+	}
+	var sc scratch
+	atoms := cut(cuts, len(words), &sc.before)
+	if share.Rules == nil {
+		for i := range atoms {
+			copy(atoms[i].users, w.r.People.all)
+		}
+	} else {
+		w.scan(atoms, share.Rules, words, false, &sc)
+	}
+	if share.ReadOnly {
+		for i := range atoms {
+			if atoms[i].rights&w.r.Traits.ReadOnlyTakes != 0 {
+				clear(atoms[i].users)
+			}
+		}
+	}
+	return atoms
+}
+
+// rights gives who is granted what by a descriptor and what lets it through.
+func (w *worker) rights(d *rule.Descriptor, through []atom, child, gate int32, words []int, sc *scratch, store *[]uint64) []atom {
+	cuts := make([]right.Set, 0, 64)
+	cuts = append(cuts, right.ReadACL|right.WriteACL, right.Delete)
+	if w.r.Traits.NamingShowsAttributes {
+		cuts = append(cuts, right.ReadAttributes)
+	}
+	for i := range d.Rules.Entries {
+		cuts = append(cuts, d.Rules.Entries[i].Rights.Map())
+	}
+	for i := range through {
+		cuts = append(cuts, through[i].rights)
+	}
+	atoms := cut(cuts, len(words), store)
+	w.scan(atoms, d, words, true, sc)
+	for i := range atoms {
+		a := &atoms[i]
+		if w.r.Traits.NamingShowsAttributes && a.rights == right.ReadAttributes {
+			w.fill(a.users, words, w.r.People.all)
+		}
+		if a.rights == right.Delete && child >= 0 {
+			may := w.sets[child]
+			for j, k := range words {
+				got := may.word(k)
+				for t := range through {
+					if through[t].rights&right.DeleteChild != 0 {
+						got &= through[t].users[k]
+					}
+				}
+				a.users[j] |= got
+			}
+		}
+		if gate >= 0 {
+			for j, k := range words {
+				a.users[j] &= w.sets[gate].word(k)
+			}
+		}
+		if w.admins != nil {
+			for j, k := range words {
+				a.users[j] |= w.admins[k]
+			}
+		}
+		for t := range through {
+			if through[t].rights&a.rights == 0 {
+				continue
+			}
+			for j, k := range words {
+				a.users[j] &= through[t].users[k]
+			}
+		}
+	}
+	return atoms
+}
+
+// cut parts all rights so that each mask has an atom whole or not at all.
+func cut(masks []right.Set, words int, store *[]uint64) []atom {
+	var room14 [right.Count]right.Set
+	parts := append(room14[:0], right.Access)
+	for _, m := range masks {
+		for i, n := 0, len(parts); i < n; i++ {
+			if in := parts[i] & m; in != 0 && in != parts[i] {
+				parts = append(parts, parts[i]&^m)
+				parts[i] = in
+			}
+		}
+	}
+	users := room(store, len(parts)*words)
+	atoms := make([]atom, len(parts))
+	for i, p := range parts {
+		atoms[i] = atom{p, users[i*words : (i+1)*words : (i+1)*words]}
+	}
+	return atoms
+}
+
+func (w *worker) fill(users []uint64, words []int, from Bits) {
+	if len(users) == len(from) { // every word is looked at
+		for j, word := range from {
+			users[j] |= word
+		}
+		return
+	}
+	for j, k := range words {
+		users[j] |= from.word(k)
+	}
+}
+
+// scan decides a list for everyone: the owner's built-in rights first where
+// they count, then the first entry that matches ([MS-DTYP] §2.5.3.2).
+func (w *worker) scan(atoms []atom, d *rule.Descriptor, words []int, owned bool, sc *scratch) {
+	if d.Rules.Absent {
+		for i := range atoms {
+			w.fill(atoms[i].users, words, w.r.People.all)
+		}
+		return
+	}
+	n := len(words)
+	open := room(&sc.open, len(atoms)*n) // undecided, atom by atom
+	var builtin right.Set
+	if owned {
+		builtin = rule.OwnersOwn(d)
+	}
+	for i := range atoms {
+		undecided := open[i*n : (i+1)*n]
+		w.fill(undecided, words, w.r.People.all)
+		if own := w.owners(d); own != nil && atoms[i].rights&builtin != 0 {
+			for j, k := range words {
+				atoms[i].users[j] |= own[k]
+				undecided[j] &^= own[k]
+			}
+		}
+	}
+	for x := range d.Rules.Entries {
+		e := &d.Rules.Entries[x]
+		if !e.Counts() {
+			continue
+		}
+		h := w.holders(e, d)
+		if h == nil {
+			continue
+		}
+		holds := []uint64(h)
+		if n != len(h) {
+			holds = room(&sc.holds, n)
+			for j, k := range words {
+				holds[j] = h[k]
+			}
+		}
+		m, refuses := e.Rights.Map(), e.Kind.Refuses()
+		for i := range atoms {
+			if atoms[i].rights&m == 0 {
+				continue
+			}
+			undecided, users := open[i*n : (i+1)*n][:len(holds)], atoms[i].users[:len(holds)]
+			if refuses {
+				for j, held := range holds {
+					undecided[j] &^= held
+				}
+				continue
+			}
+			for j, held := range holds {
+				users[j] |= held & undecided[j]
+				undecided[j] &^= held
+			}
+		}
+	}
+}
