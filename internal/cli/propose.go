@@ -33,16 +33,39 @@ type shareEdit struct {
 }
 
 // keeping are the flags of every command that changes rules.
-type keeping struct{ dryRun, yes bool }
+type keeping struct{ dryRun, yes, force bool }
 
 func (k *keeping) flags(c *cobra.Command) {
 	c.Flags().BoolVar(&k.dryRun, "dry-run", false, "show what would change and keep nothing")
 	c.Flags().BoolVar(&k.yes, "yes", false, "keep the change without asking")
+	c.Flags().BoolVar(&k.force, "force", false, "keep it although a guard warns; the journal says so")
 }
 
-// propose works a change out, shows it, asks where someone is there to be
-// asked, and keeps it whole or not at all.
+// propose works a change of rules out, shows it with its impact, asks where
+// someone is there to be asked, and keeps it whole or not at all.
 func (a *app) propose(ctx context.Context, k keeping, build func(*estate.Tx) (*proposal, error)) error {
+	return a.keepIf(ctx, k, func(t *estate.Tx, _ *estate.Meta) (string, error) {
+		p, err := build(t)
+		if err != nil {
+			return "", err
+		}
+		if !a.quiet {
+			if err := a.preview(t, p); err != nil {
+				return "", err
+			}
+		}
+		if !p.changes() {
+			return "", nil
+		}
+		p.keep(t)
+		return p.summary, t.Err()
+	})
+}
+
+// keepIf does work in one transaction that is kept if the flags or the person
+// asked say so. Where it asks, work is done twice: to show it, and to keep it
+// if nothing came in between.
+func (a *app) keepIf(ctx context.Context, k keeping, work func(*estate.Tx, *estate.Meta) (string, error)) error {
 	if !k.dryRun && !k.yes && !a.asks {
 		return misused("nobody is here to be asked: add --yes to keep the change, or --dry-run to look at it")
 	}
@@ -54,33 +77,20 @@ func (a *app) propose(ctx context.Context, k keeping, build func(*estate.Tx) (*p
 	m := a.meta()
 	keep := k.yes && !k.dryRun
 	var head int64
-	something := false
-	work := func(show bool) func(*estate.Tx) (string, error) {
-		return func(t *estate.Tx) (string, error) {
-			head = t.Head() - 1 // this change has the last number
-			p, err := build(t)
-			if err != nil {
-				return "", err
-			}
-			something = p.changes()
-			if show {
-				if err := a.preview(t, p); err != nil {
-					return "", err
-				}
-			}
-			if !something {
-				return "", nil
-			}
-			p.keep(t)
-			return p.summary, t.Err()
-		}
+	done := ""
+	run := func(t *estate.Tx) (string, error) {
+		head = t.Head() - 1 // this change has the last number
+		var err error
+		done, err = work(t, &m)
+		return done, err
 	}
-	id, err := e.Change(ctx, m, keep, work(true))
-	if err != nil || !something || k.dryRun {
-		if err == nil && something && k.dryRun {
-			a.say("Nothing was kept: this was a dry run.")
-		}
+	id, err := e.Change(ctx, m, keep, run)
+	if err != nil || done == "" {
 		return err
+	}
+	if k.dryRun {
+		a.say("Nothing was kept: this was a dry run.")
+		return nil
 	}
 	if !keep {
 		fmt.Fprint(a.err, "Keep this change? [y/N] ")
@@ -90,7 +100,8 @@ func (a *app) propose(ctx context.Context, k keeping, build func(*estate.Tx) (*p
 			return errNo
 		}
 		m.Seen, m.Head = true, head
-		if id, err = e.Change(ctx, m, true, work(false)); err != nil {
+		a.quiet = true
+		if id, err = e.Change(ctx, m, true, run); err != nil {
 			return err
 		}
 	}
@@ -104,17 +115,12 @@ func (p *proposal) changes() bool {
 			return true
 		}
 	}
-	if p.forest == nil {
-		return false
-	}
 	nodes, _ := p.forest.Changed()
 	return nodes > 0
 }
 
 func (p *proposal) keep(t *estate.Tx) {
-	if p.forest != nil {
-		t.Keep(p.forest)
-	}
+	t.Keep(p.forest)
 	for _, s := range p.shares {
 		t.SetShare(s.share, s.after)
 	}
@@ -148,13 +154,19 @@ func (a *app) preview(t *estate.Tx, p *proposal) error {
 	if err := a.printer().Grid(g); err != nil {
 		return err
 	}
-	if p.forest != nil {
-		_, items := p.forest.Changed()
-		named := int64(len(p.places))
-		if items > named {
-			a.say("Handed down to %s below.", report.Count(items-named, "item"))
-		}
+	_, items := p.forest.Changed()
+	if named := int64(len(p.places)); items > named && len(p.shares) == 0 {
+		a.say("Handed down to %s below.", report.Count(items-named, "item"))
 	}
+	rows, routes, err := impactOf(t, p)
+	if err != nil {
+		return err
+	}
+	if err := a.printImpact(rows); err != nil {
+		return err
+	}
+	a.unmoved(t, p, rows, routes)
+	a.printer().Line("")
 	return nil
 }
 
@@ -232,8 +244,19 @@ func onShares(t *estate.Tx, where []string, edit func(*rule.Descriptor) (*rule.D
 			return nil, err
 		}
 		p.shares = append(p.shares, shareEdit{s, sh, sh.Descriptor, after})
+		if place, err := t.At(s, sh.Folder); err == nil { // what it stands over, for the impact
+			p.places = append(p.places, place)
+		}
 	}
-	return p, nil
+	var strands []int64
+	for _, place := range p.places {
+		strands = append(strands, place.Strand)
+	}
+	p.forest = t.Below(strands...)
+	for _, s := range strands {
+		p.nodes = append(p.nodes, p.forest.Node(s))
+	}
+	return p, p.forest.Work()
 }
 
 // day checks a date given as the last day of something; empty is none.

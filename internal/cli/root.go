@@ -53,6 +53,7 @@ type app struct {
 	formatText string
 	actor      string
 	home       string   // the estate file where none is named; empty: the usual one
+	quiet      bool     // what is kept was shown already
 	shown      []string // the command as it was typed, for the journal
 }
 
@@ -146,7 +147,7 @@ New here? Run: tarnwold demo`,
 		group string
 		cmds  []*cobra.Command
 	}{
-		{"estate", []*cobra.Command{a.initCommand(), a.loadCommand(), a.demoCommand(), a.versionCommand()}},
+		{"estate", []*cobra.Command{a.initCommand(), a.loadCommand(), a.logCommand(), a.undoCommand(), a.redoCommand(), a.demoCommand(), a.versionCommand()}},
 		{"know", []*cobra.Command{a.userCommand(), a.groupCommand(), a.serverCommand(), a.shareCommand()}},
 		{"give", []*cobra.Command{a.grantCommand(), a.denyCommand(), a.revokeCommand()}},
 		{"ask", []*cobra.Command{a.showCommand(), a.explainCommand()}},
@@ -207,6 +208,9 @@ func (a *app) printer() *report.Printer {
 // say prints a line about what was done, for people: on out beside a table,
 // on err where out is for a program.
 func (a *app) say(format string, args ...any) {
+	if a.quiet && !strings.HasPrefix(format, "Kept") {
+		return
+	}
 	p := a.printer()
 	if a.format != report.Table {
 		p.W, p.Format = a.err, report.Table

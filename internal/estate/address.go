@@ -90,3 +90,6 @@ func join(top, rest string) string {
 	}
 	return top + "/" + rest
 }
+
+// Under tells whether a server's own path is at or below another.
+func Under(path, top string) bool { _, ok := under(path, top); return ok }

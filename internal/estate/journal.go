@@ -53,3 +53,24 @@ func (t *Tx) made(table string, first, last int64) {
 		t.exec("INSERT INTO journal_rows(change, tbl, row, last) VALUES(?,?,?,?)", t.change, table, first, last)
 	}
 }
+
+// SetUndoes says which change the one being made takes back.
+func (t *Tx) SetUndoes(id int64) {
+	t.exec("UPDATE journal SET undoes=? WHERE id=?", id, t.change)
+}
+
+// SetForced writes down which guards were overridden.
+func (t *Tx) SetForced(guards []string) {
+	if len(guards) > 0 {
+		t.exec("UPDATE journal SET forced=? WHERE id=?", strings.Join(guards, ", "), t.change)
+	}
+}
+
+// RowName names an account by its row number, as the journal holds it.
+func (t *Tx) RowName(row any) string {
+	var name string
+	if !t.one("SELECT name FROM accounts WHERE id=?", []any{row}, &name) {
+		return "an account no longer there"
+	}
+	return name
+}
