@@ -2,6 +2,8 @@ package impact
 
 import (
 	"tarnwold/core/account"
+	"tarnwold/core/right"
+	"tarnwold/core/rule"
 )
 
 // Population is all users of an estate as one server sees them, and which of
@@ -112,4 +114,14 @@ func (p *Population) gather(id account.ID) Bits {
 		queue = append(queue, p.primary[at]...)
 	}
 	return b
+}
+
+// Anyone tells whether some user is granted a right by a descriptor alone,
+// the owner's built-in rights included.
+func (p *Population) Anyone(d *rule.Descriptor, one right.Set, local bool) bool {
+	w := &worker{r: &Route{Local: local, People: p}, lists: map[*rule.Descriptor]Bits{}}
+	if rule.OwnersOwn(d)&one != 0 && w.owners(d).Len() > 0 {
+		return true
+	}
+	return w.who(d, one).Len() > 0
 }

@@ -194,3 +194,13 @@ func (d *Descriptor) OwnedBy(owner account.ID) *Descriptor {
 	c.Owner = owner
 	return c
 }
+
+// Without gives d without the own entries listed.
+func (d *Descriptor) Without(gone []Entry) *Descriptor {
+	c := d.Clone()
+	c.Rules.Entries = slices.DeleteFunc(c.Rules.Entries, func(e Entry) bool { return e.Own() && slices.Contains(gone, e) })
+	if len(c.Rules.Entries) == len(d.Rules.Entries) {
+		return d
+	}
+	return c
+}

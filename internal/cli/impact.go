@@ -173,7 +173,7 @@ func (a *app) printImpact(rows []*shiftRow) error {
 	p.Line("\nImpact: %s.", report.Strong(headline(rows)))
 	const most = 12
 	g := report.Grid{Heads: []string{"", "who", "was", "becomes", "through", "items", "from here on"},
-		Wrap: map[string]int{"who": 24, "was": 18, "becomes": 20, "through": 24, "from here on": 38}}
+		Wrap: map[string]int{"who": 24, "was": 18, "becomes": 20, "through": 24, "from here on": 42}}
 	for i, r := range rows {
 		if i == most {
 			break
@@ -264,7 +264,7 @@ func (a *app) unmoved(t *estate.Tx, p *proposal, rows []*shiftRow, routes []impa
 	for i, place := range p.places {
 		n := p.forest.Nodes[p.nodes[i]]
 		for _, e := range n.After.Rules.Entries {
-			if !e.Own() || e.Kind != rule.Allow || !e.Counts() || slices.Contains(n.Before.Rules.Entries, e) {
+			if !e.Own() || e.Kind != rule.Allow || !e.Counts() || !isNew(n.Before, e) {
 				continue
 			}
 			for _, r := range routes {

@@ -279,8 +279,12 @@ is written into the journal.`,
 				if err != nil {
 					return "", err
 				}
-				if err := t.Undo(target, k.force); err != nil {
+				over, err := t.Undo(target, k.force)
+				if err != nil {
 					return "", err
+				}
+				if over {
+					t.SetForced([]string{"built-on"})
 				}
 				t.SetUndoes(target)
 				a.say("%s change %d: %s", verb, n, r.Summary)
@@ -288,6 +292,6 @@ is written into the journal.`,
 			})
 		},
 	}
-	k.flags(c)
+	k.plainFlags(c)
 	return c
 }

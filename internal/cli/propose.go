@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tarnwold/core/change"
+	"tarnwold/core/impact"
 	"tarnwold/core/rule"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/report"
@@ -22,8 +23,11 @@ type proposal struct {
 	places  []estate.Place // those the command names
 	nodes   []int          // beside places
 	shares  []shareEdit
-	summary string // for the journal
-	nothing string // said where nothing changes
+	summary string           // for the journal
+	nothing string           // said where nothing changes
+	renews  bool             // what is stale below is mended too
+	lines   []string         // what else is done, in words
+	also    func(*estate.Tx) // what else is kept
 }
 
 type shareEdit struct {
@@ -33,9 +37,18 @@ type shareEdit struct {
 }
 
 // keeping are the flags of every command that changes rules.
-type keeping struct{ dryRun, yes, force bool }
+type keeping struct {
+	dryRun, yes, force bool
+	save               string
+}
 
 func (k *keeping) flags(c *cobra.Command) {
+	k.plainFlags(c)
+	c.Flags().StringVar(&k.save, "save", "", "write the change set to this `file` instead, for: tarnwold apply")
+}
+
+// plainFlags are those of a command whose change can't be saved for later.
+func (k *keeping) plainFlags(c *cobra.Command) {
 	c.Flags().BoolVar(&k.dryRun, "dry-run", false, "show what would change and keep nothing")
 	c.Flags().BoolVar(&k.yes, "yes", false, "keep the change without asking")
 	c.Flags().BoolVar(&k.force, "force", false, "keep it although a guard warns; the journal says so")
@@ -49,13 +62,24 @@ func (a *app) propose(ctx context.Context, k keeping, build func(*estate.Tx) (*p
 		if err != nil {
 			return "", err
 		}
+		if !p.changes() {
+			a.say("Nothing to do: %s.", p.nothing)
+			return "", nil
+		}
+		rows, routes, err := impactOf(t, p)
+		if err != nil {
+			return "", err
+		}
 		if !a.quiet {
-			if err := a.preview(t, p); err != nil {
+			if err := a.preview(t, p, rows, routes); err != nil {
 				return "", err
 			}
 		}
-		if !p.changes() {
-			return "", nil
+		if err := a.heed(t, p, k, rows, routes); err != nil {
+			return "", err
+		}
+		if k.save != "" {
+			return "", a.save(t, p, k.save)
 		}
 		p.keep(t)
 		return p.summary, t.Err()
@@ -66,7 +90,7 @@ func (a *app) propose(ctx context.Context, k keeping, build func(*estate.Tx) (*p
 // asked say so. Where it asks, work is done twice: to show it, and to keep it
 // if nothing came in between.
 func (a *app) keepIf(ctx context.Context, k keeping, work func(*estate.Tx, *estate.Meta) (string, error)) error {
-	if !k.dryRun && !k.yes && !a.asks {
+	if !k.dryRun && !k.yes && !a.asks && k.save == "" {
 		return misused("nobody is here to be asked: add --yes to keep the change, or --dry-run to look at it")
 	}
 	e, err := estate.Open(ctx, a.estatePath)
@@ -75,7 +99,7 @@ func (a *app) keepIf(ctx context.Context, k keeping, work func(*estate.Tx, *esta
 	}
 	defer e.Close()
 	m := a.meta()
-	keep := k.yes && !k.dryRun
+	keep := k.yes && !k.dryRun && k.save == ""
 	var head int64
 	done := ""
 	run := func(t *estate.Tx) (string, error) {
@@ -116,57 +140,89 @@ func (p *proposal) changes() bool {
 		}
 	}
 	nodes, _ := p.forest.Changed()
-	return nodes > 0
+	return nodes > 0 || p.also != nil
 }
 
 func (p *proposal) keep(t *estate.Tx) {
 	t.Keep(p.forest)
+	for i, place := range p.places {
+		if n := &p.forest.Nodes[p.nodes[i]]; n.Changed() {
+			t.PruneDeadlines(place.Item, n.After)
+		}
+	}
+	if p.also != nil {
+		p.also(t)
+	}
 	for _, s := range p.shares {
 		t.SetShare(s.share, s.after)
 	}
 }
 
 // preview prints what a proposal changes: the entries of the items and shares
-// it names, and how far that reaches.
-func (a *app) preview(t *estate.Tx, p *proposal) error {
-	if !p.changes() {
-		a.say("Nothing to do: %s.", p.nothing)
-		return nil
+// it names, how far that reaches, and its impact.
+func (a *app) preview(t *estate.Tx, p *proposal, rows []*shiftRow, routes []impact.Route) error {
+	out := a.printer()
+	if out.Format == report.JSON {
+		return out.Value(struct {
+			Change string      `json:"change"`
+			Impact []*shiftRow `json:"impact"`
+		}{p.summary, append([]*shiftRow{}, rows...)})
 	}
 	lang := language(t)
-	g := report.Grid{Heads: []string{"where", "", "entry", "set on"}, Wrap: map[string]int{"entry": 64}}
+	g := report.Grid{Heads: []string{"where", "", "what"}, Wrap: map[string]int{"what": 64, "where": 70}}
 	for _, s := range p.shares {
 		g.Rows = append(g.Rows, entryChanges("share "+s.share.Address(s.server), &s.before.Rules, &s.after.Rules, func(e rule.Entry) []string {
-			return []string{shareEntry(lang, e), "the share"}
+			return []string{shareEntry(lang, e)}
 		})...)
+	}
+	const most = 24
+	named := map[int]bool{}
+	shownItems, left := int64(0), int64(0)
+	row := func(n int, where string, folder bool) {
+		node := &p.forest.Nodes[n]
+		if len(g.Rows) < most {
+			g.Rows = append(g.Rows, descriptorChanges(t, lang, where, node.Before, node.After, folder)...)
+		}
 	}
 	for i, place := range p.places {
-		n := p.forest.Nodes[p.nodes[i]]
-		if !n.Changed() {
-			continue
+		named[p.nodes[i]] = true
+		if p.forest.Nodes[p.nodes[i]].Changed() {
+			shownItems++
+			row(p.nodes[i], place.String(), place.Folder)
 		}
-		above := t.Above(place)
-		g.Rows = append(g.Rows, entryChanges(place.String(), &n.Before.Rules, &n.After.Rules, func(e rule.Entry) []string {
-			from, _ := origin(place, above, e)
-			return []string{lang.Write(e, place.Folder), from}
-		})...)
 	}
-	if err := a.printer().Grid(g); err != nil {
+	for i := range p.forest.Nodes {
+		if n := &p.forest.Nodes[i]; p.renews && n.Changed() && !named[i] {
+			where := placeOf(t, p, i)
+			if n.Items > 1 {
+				where += fmt.Sprintf(" and %d like it", n.Items-1)
+			}
+			shownItems += n.Items
+			if len(g.Rows) >= most {
+				left += n.Items
+			}
+			row(i, where, n.Folder)
+		}
+	}
+	if err := out.Grid(g); err != nil {
 		return err
 	}
-	_, items := p.forest.Changed()
-	if named := int64(len(p.places)); items > named && len(p.shares) == 0 {
-		a.say("Handed down to %s below.", report.Count(items-named, "item"))
+	if left > 0 {
+		out.Line("and %s more", report.Count(left, "item"))
 	}
-	rows, routes, err := impactOf(t, p)
-	if err != nil {
-		return err
+	for _, l := range p.lines {
+		out.Line("%s", l)
 	}
-	if err := a.printImpact(rows); err != nil {
-		return err
+	if _, items := p.forest.Changed(); items > shownItems {
+		out.Line("Handed down to %s below.", report.Count(items-shownItems, "item"))
 	}
-	a.unmoved(t, p, rows, routes)
-	a.printer().Line("")
+	if nodes, _ := p.forest.Changed(); nodes > 0 || len(p.shares) > 0 {
+		if err := a.printImpact(rows); err != nil {
+			return err
+		}
+		a.unmoved(t, p, rows, routes)
+	}
+	out.Line("")
 	return nil
 }
 
@@ -189,38 +245,36 @@ func entryChanges(where string, before, after *rule.Rules, write func(rule.Entry
 	return rows
 }
 
-// onItems makes a proposal that edits the items named.
-func onItems(t *estate.Tx, where []string, edit func(place estate.Place) change.Edit) (*proposal, error) {
-	p := &proposal{}
-	seen := map[int64]bool{}
-	for _, w := range where {
-		place, err := t.Find(w)
-		if err != nil {
-			return nil, err
-		}
-		if seen[place.Item] {
-			continue
-		}
-		seen[place.Item] = true
-		t.Isolate(place.Item)
-		p.places = append(p.places, place)
+// onItems makes a proposal that edits the places named.
+func onItems(t *estate.Tx, places []estate.Place, edit func(place estate.Place) change.Edit) (*proposal, error) {
+	p, err := over(t, places)
+	if err != nil {
+		return nil, err
 	}
-	var strands []int64
-	for i, place := range p.places { // isolating one may have moved another
-		p.places[i] = t.Place(place.Item)
-		p.places[i].Share = place.Share
-		strands = append(strands, p.places[i].Strand)
-	}
-	p.forest = t.Below(strands...)
-	for i, s := range strands {
-		n := p.forest.Node(s)
-		p.nodes = append(p.nodes, n)
+	for i, n := range p.nodes {
 		p.forest.Edits[n] = edit(p.places[i])
 	}
-	if t.Err() != nil {
-		return nil, t.Err()
-	}
 	return p, p.forest.Work()
+}
+
+// over makes a proposal on places and all below them that edits nothing yet.
+func over(t *estate.Tx, places []estate.Place) (*proposal, error) {
+	p := &proposal{}
+	for _, place := range places {
+		t.Isolate(place.Item)
+	}
+	var strands []int64
+	for _, place := range places { // isolating one may have moved another
+		now := t.Place(place.Item)
+		now.Share = place.Share
+		p.places = append(p.places, now)
+		strands = append(strands, now.Strand)
+	}
+	p.forest = t.Below(strands...)
+	for _, s := range strands {
+		p.nodes = append(p.nodes, p.forest.Node(s))
+	}
+	return p, t.Err()
 }
 
 // onShares makes a proposal that edits the rules of the shares named.

@@ -140,6 +140,7 @@ New here? Run: tarnwold demo`,
 	root.AddGroup(
 		&cobra.Group{ID: "know", Title: "Know the people and the servers"},
 		&cobra.Group{ID: "give", Title: "Give and take access"},
+		&cobra.Group{ID: "shape", Title: "Shape inheritance and ownership"},
 		&cobra.Group{ID: "ask", Title: "Ask"},
 		&cobra.Group{ID: "estate", Title: "The estate"},
 	)
@@ -148,8 +149,9 @@ New here? Run: tarnwold demo`,
 		cmds  []*cobra.Command
 	}{
 		{"estate", []*cobra.Command{a.initCommand(), a.loadCommand(), a.logCommand(), a.undoCommand(), a.redoCommand(), a.demoCommand(), a.versionCommand()}},
-		{"know", []*cobra.Command{a.userCommand(), a.groupCommand(), a.serverCommand(), a.shareCommand()}},
-		{"give", []*cobra.Command{a.grantCommand(), a.denyCommand(), a.revokeCommand()}},
+		{"know", []*cobra.Command{a.userCommand(), a.groupCommand(), a.levelCommand(), a.serverCommand(), a.shareCommand()}},
+		{"give", []*cobra.Command{a.grantCommand(), a.denyCommand(), a.revokeCommand(), a.replaceCommand(), a.watchCommand(), a.expireCommand(), a.applyCommand()}},
+		{"shape", []*cobra.Command{a.sealCommand(), a.unsealCommand(), a.reflowCommand(), a.differsCommand(), a.ownerCommand(), a.ownedCommand(), a.putCommand(), a.moveCommand(), a.copyCommand()}},
 		{"ask", []*cobra.Command{a.showCommand(), a.explainCommand()}},
 	} {
 		for _, c := range g.cmds {

@@ -32,11 +32,13 @@ type shownEntry struct {
 }
 
 func (a *app) showCommand() *cobra.Command {
-	return &cobra.Command{
+	var audit bool
+	c := &cobra.Command{
 		Use:   "show WHERE",
 		Short: "Show an item's owner and rules, and where each entry comes from",
 		Example: `  tarnwold show //stagedoor/productions/Wardrobe
-  tarnwold show stagedoor:/srv/playhouse/Casting`,
+  tarnwold show stagedoor:/srv/playhouse/Casting
+  tarnwold show "//stagedoor/productions/Box Office/Ledgers" --audit`,
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: a.completePlaces,
 		RunE: func(c *cobra.Command, args []string) error {
@@ -45,10 +47,33 @@ func (a *app) showCommand() *cobra.Command {
 				if err != nil {
 					return err
 				}
+				if audit {
+					return a.printAudit(t, place)
+				}
 				return a.printItem(t, place)
 			})
 		},
 	}
+	c.Flags().BoolVar(&audit, "audit", false, "show the audit entries instead: what the server writes down")
+	return c
+}
+
+func (a *app) printAudit(t *estate.Tx, place estate.Place) error {
+	d := t.Of(place.Strand)
+	p := a.printer()
+	p.Line("%s, a %s", report.Strong(place.Via()), kindOf(place.Folder))
+	if len(d.Audit.Entries) == 0 {
+		p.Line("  no audit entries: nothing is written down")
+	}
+	g := report.Grid{Heads: []string{"#", "entry", "set on"}}
+	for i, e := range d.Audit.Entries {
+		from := "here"
+		if !e.Own() {
+			from = "above"
+		}
+		g.Rows = append(g.Rows, []string{fmt.Sprint(i + 1), language(t).Write(e, place.Folder), from})
+	}
+	return p.Grid(g)
 }
 
 func (a *app) printItem(t *estate.Tx, place estate.Place) error {
@@ -63,7 +88,7 @@ func (a *app) printItem(t *estate.Tx, place estate.Place) error {
 	case len(d.Rules.Entries) == 0:
 		s.Rules = "empty"
 	}
-	lang, above := language(t), t.Above(place)
+	lang, above, days := language(t), t.Above(place), t.Deadlines(place.Item, d)
 	for _, e := range d.Rules.Entries {
 		from, note := origin(place, above, e)
 		if _, _, ok := e.Who.Domain(); ok || !account.Open(e.Who) {
@@ -71,7 +96,11 @@ func (a *app) printItem(t *estate.Tx, place estate.Place) error {
 				note = k
 			}
 		}
-		s.Entries = append(s.Entries, shownEntry{lang.Write(e, place.Folder), e.Own(), from, note})
+		text := lang.Write(e, place.Folder)
+		if until := days[e]; until != "" {
+			text += " until " + until
+		}
+		s.Entries = append(s.Entries, shownEntry{text, e.Own(), from, note})
 	}
 	for _, sh := range t.Through(place) {
 		s.Shares = append(s.Shares, sh.Address(place.Server))

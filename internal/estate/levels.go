@@ -19,3 +19,34 @@ func (t *Tx) OwnLevels() (own []right.Level) {
 	})
 	return own
 }
+
+// AddLevel adds a level of the estate's own.
+func (t *Tx) AddLevel(l right.Level) error {
+	if err := goodName("level", l.Name); err != nil {
+		return err
+	}
+	if _, ok := t.Levels().Lookup(l.Name); ok {
+		return refuse("", "there is a level %q already", l.Name)
+	}
+	if _, err := right.Parse(l.Name); err == nil {
+		return refuse("", "%q is the name of a right", l.Name)
+	}
+	t.exec("INSERT INTO levels(name, folder, file, about) VALUES(?,?,?,?)", l.Name, l.Folder, l.File, l.About)
+	return t.Err()
+}
+
+// RemoveLevel removes a level of the estate's own. Entries keep their rights.
+func (t *Tx) RemoveLevel(name string) error {
+	if right.IsBuiltin(name) {
+		return refuse("", "%s is built in", name)
+	}
+	if t.int("SELECT count(*) FROM levels WHERE name=?", name) == 0 {
+		var names []string
+		for _, l := range t.OwnLevels() {
+			names = append(names, l.Name)
+		}
+		return &NotFound{What: "level", Name: name, Near: nearest(name, names)}
+	}
+	t.exec("DELETE FROM levels WHERE name=?", name)
+	return t.Err()
+}

@@ -25,7 +25,7 @@ type Record struct {
 
 // Log lists the journal, newest first.
 func (t *Tx) Log() (out []Record) {
-	t.each("SELECT id, at, actor, command, summary, forced, undoes FROM journal ORDER BY id DESC", nil, func(r *sql.Rows) error {
+	t.each("SELECT id, at, actor, command, summary, forced, undoes FROM journal WHERE id<>? ORDER BY id DESC", []any{t.change}, func(r *sql.Rows) error {
 		var c Record
 		err := r.Scan(&c.ID, &c.At, &c.Actor, &c.Command, &c.Summary, &c.Forced, &c.Undoes)
 		out = append(out, c)
@@ -150,6 +150,16 @@ func (t *Tx) rowNow(table string, row int64) []any {
 	return vs
 }
 
+// altered gives the columns in which a row is another one after.
+func altered(r RowChange) (cols []int) {
+	for k := range r.Before {
+		if r.Before[k] != r.After[k] {
+			cols = append(cols, k)
+		}
+	}
+	return cols
+}
+
 func sameRow(a, b []any) bool {
 	x, _ := json.Marshal(a)
 	y, _ := json.Marshal(b)
@@ -157,16 +167,18 @@ func sameRow(a, b []any) bool {
 }
 
 // Undo takes a change back, inside a change of its own whose Meta.Undoes is
-// its number. It is refused where something later builds on it, unless force.
-func (t *Tx) Undo(id int64, force bool) error {
+// its number. It is refused where something later builds on it, unless force;
+// over tells whether that was needed.
+func (t *Tx) Undo(id int64, force bool) (over bool, err error) {
 	rows := t.Rows(id)
 	if len(rows) == 0 && t.err == nil {
-		return refuse("", "change %d altered nothing that could be taken back", id)
+		return false, refuse("", "change %d altered nothing that could be taken back", id)
 	}
-	if !force {
-		if why := t.builtOn(id, rows); why != "" {
-			return refuse("undo that first, or insist with --force", "%s", why)
+	if why := t.builtOn(id, rows); why != "" {
+		if !force {
+			return false, refuse("undo that first, or insist with --force", "%s", why)
 		}
+		over = true
 	}
 	was := map[int64][2]any{} // strand → its descriptor before and after
 	for i := len(rows) - 1; i >= 0 && t.err == nil; i-- {
@@ -181,11 +193,19 @@ func (t *Tx) Undo(id int64, force bool) error {
 			if r.Table == "strands" && r.After != nil && !sameRow(r.Before[1:2], r.After[1:2]) {
 				was[r.Row] = [2]any{r.Before[1], r.After[1]}
 			}
-			t.exec("INSERT OR REPLACE INTO "+r.Table+"(id,"+strings.Join(cols, ",")+") VALUES(?"+strings.Repeat(",?", len(cols))+")",
-				append([]any{r.Row}, r.Before...)...)
+			// Only what the change altered in a row goes back: another change
+			// may have altered the rest since.
+			if r.After != nil {
+				for _, k := range altered(r) {
+					t.exec("UPDATE "+r.Table+" SET "+cols[k]+"=? WHERE id=?", r.Before[k], r.Row)
+				}
+			} else {
+				t.exec("INSERT INTO "+r.Table+"(id,"+strings.Join(cols, ",")+") VALUES(?"+strings.Repeat(",?", len(cols))+")",
+					append([]any{r.Row}, r.Before...)...)
+			}
 		}
 	}
-	if force { // strands split off since carry the change on: they go back with it
+	if over { // strands split off since carry the change on: they go back with it
 		for strand, d := range was {
 			t.exec("UPDATE strands SET descriptor=? WHERE origin=? AND descriptor=?", d[0], strand, d[1])
 		}
@@ -193,10 +213,10 @@ func (t *Tx) Undo(id int64, force bool) error {
 	t.forget()
 	if t.err == nil {
 		if broken := t.broken(); broken != "" {
-			return refuse("undo what came later first", "change %d can't be taken back on its own: %s", id, broken)
+			return over, refuse("undo what came later first", "change %d can't be taken back on its own: %s", id, broken)
 		}
 	}
-	return t.Err()
+	return over, t.Err()
 }
 
 // builtOn says what later change stands on a change's rows; "" for none.
@@ -221,7 +241,16 @@ func (t *Tx) builtOn(id int64, rows []RowChange) string {
 			}
 			continue
 		}
-		if f := final[fmt.Sprintf("%s %d", r.Table, r.Row)]; !sameRow(t.rowNow(r.Table, r.Row), f.After) {
+		now := t.rowNow(r.Table, r.Row)
+		f := final[fmt.Sprintf("%s %d", r.Table, r.Row)]
+		stands := sameRow(now, f.After)
+		if !stands && now != nil && f.Before != nil && f.After != nil {
+			stands = true
+			for _, k := range altered(f) {
+				stands = stands && now[k] == f.After[k]
+			}
+		}
+		if !stands {
 			return say(t.int("SELECT coalesce(max(change),0) FROM journal_rows WHERE tbl=? AND row=? AND change>?", r.Table, r.Row, id))
 		}
 		if r.Table == "strands" && r.After != nil {

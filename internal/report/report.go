@@ -183,7 +183,7 @@ func (p *Printer) Grid(g Grid) error {
 	t.SetStyle(style)
 	var configs []table.ColumnConfig
 	for head, width := range g.Wrap {
-		configs = append(configs, table.ColumnConfig{Name: head, WidthMax: width, WidthMaxEnforcer: text.WrapSoft})
+		configs = append(configs, table.ColumnConfig{Name: head, WidthMax: width, WidthMaxEnforcer: wrap})
 	}
 	t.SetColumnConfigs(configs)
 	row := func(cells []string) table.Row {
@@ -207,6 +207,15 @@ func (p *Printer) Grid(g Grid) error {
 		}
 	}
 	return nil
+}
+
+// wrap breaks each line of a cell between words.
+func wrap(cell string, width int) string {
+	lines := strings.Split(cell, "\n")
+	for i, l := range lines {
+		lines[i] = text.WrapSoft(l, width)
+	}
+	return strings.Join(lines, "\n")
 }
 
 // withoutEmpty leaves out columns that hold nothing.
