@@ -175,7 +175,7 @@ func (d *Descriptor) Seal(keep bool) *Descriptor {
 func (d *Descriptor) Unseal(parent *Descriptor, folder, clear bool) *Descriptor {
 	c := d.Clone()
 	c.Control &^= RulesSealed
-	c.Control |= RulesFollow | RulesPresent
+	c.Control |= RulesPresent
 	if clear {
 		c.Rules = Rules{}
 	}

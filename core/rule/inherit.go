@@ -92,7 +92,11 @@ func (d *Descriptor) Renewed(parent *Descriptor, folder bool) *Descriptor {
 	}
 	c := d.Clone()
 	if !d.Rules.Absent {
-		c.Rules.Entries = append(d.Rules.Own(), d.Inherits(parent, folder)...)
+		above := d.Inherits(parent, folder)
+		c.Rules.Entries = append(d.Rules.Own(), above...)
+		if len(above) > 0 {
+			c.Control |= RulesFollow
+		}
 	}
 	c.setAudit(append(d.Audit.Own(), d.inheritsAudit(parent, folder)...))
 	return c

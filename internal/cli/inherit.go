@@ -75,13 +75,13 @@ func (a *app) unsealCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "unseal WHERE…",
 		Short: "Let an item take entries from above again",
-		Long: `Unseal an item: it takes entries from above again, behind its own. --clear-own
-drops its own entries.`,
+		Long: `Unseal an item: it takes entries from above again, behind its own, and everything
+below it is renewed to match. --clear-own drops its own entries.`,
 		Example: `  tarnwold unseal //stagedoor/productions/Casting --dry-run
   tarnwold unseal //stagedoor/productions/Casting --clear-own --dry-run`,
 	}
 	c.Flags().BoolVar(&clear, "clear-own", false, "drop the item's own entries")
-	return a.placesCommand(c, "unseal", nil, "it is not sealed", false, func(_ *estate.Tx, place estate.Place) change.Edit {
+	return a.placesCommand(c, "unseal", nil, "it is not sealed", true, func(_ *estate.Tx, place estate.Place) change.Edit {
 		return func(d, parent *rule.Descriptor, folder bool) (*rule.Descriptor, error) {
 			if parent == nil {
 				return nil, &estate.Refused{Why: fmt.Sprintf("%s is the top of its tree: nothing is known above it", place)}

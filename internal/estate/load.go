@@ -44,8 +44,8 @@ func (t *Tx) LoadTree(s Server, at string, tree *format.Tree, step func(done int
 	if fresh {
 		t.exec(dropItemIndexes)
 	}
-	firstStrand := t.int("SELECT coalesce(max(id),0) FROM strands") + 1
-	firstItem := t.int("SELECT coalesce(max(id),0) FROM items") + 1
+	firstStrand := t.int("SELECT coalesce(max(seq),0) FROM sqlite_sequence WHERE name='strands'") + 1
+	firstItem := t.int("SELECT coalesce(max(seq),0) FROM sqlite_sequence WHERE name='items'") + 1
 
 	type key struct {
 		parent int64

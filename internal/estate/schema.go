@@ -12,9 +12,11 @@ const applicationID = 0x5461726e
 // their descriptor and, folder by folder, every descriptor above; its row
 // carries that descriptor once for all of them. An item's strand has as its
 // parent the strand of the item's folder, always.
+// Numbers of rows are never used again (AUTOINCREMENT), for the journal names
+// rows by them.
 const schema = `
 CREATE TABLE accounts (
-	id      INTEGER PRIMARY KEY,
+	id      INTEGER PRIMARY KEY AUTOINCREMENT,
 	kind    INTEGER NOT NULL,              -- account.Kind
 	name    TEXT NOT NULL COLLATE NOCASE,
 	sid     TEXT NOT NULL UNIQUE,          -- account.ID in text
@@ -24,7 +26,7 @@ CREATE TABLE accounts (
 	UNIQUE (name, kind)
 );
 CREATE TABLE members (
-	id     INTEGER PRIMARY KEY,
+	id     INTEGER PRIMARY KEY AUTOINCREMENT,
 	holder INTEGER NOT NULL REFERENCES accounts(id),
 	member INTEGER NOT NULL REFERENCES accounts(id),
 	until  TEXT NOT NULL DEFAULT '',       -- the last day, YYYY-MM-DD
@@ -33,12 +35,12 @@ CREATE TABLE members (
 CREATE INDEX members_member ON members(member);
 CREATE INDEX accounts_main ON accounts(main) WHERE main <> '';
 CREATE TABLE servers (
-	id     INTEGER PRIMARY KEY,
+	id     INTEGER PRIMARY KEY AUTOINCREMENT,
 	name   TEXT NOT NULL COLLATE NOCASE UNIQUE,
 	traits TEXT NOT NULL                   -- verdict.Traits as JSON
 );
 CREATE TABLE administrators (
-	id      INTEGER PRIMARY KEY,
+	id      INTEGER PRIMARY KEY AUTOINCREMENT,
 	server  INTEGER NOT NULL REFERENCES servers(id),
 	account INTEGER NOT NULL REFERENCES accounts(id),
 	UNIQUE (server, account)
@@ -50,7 +52,7 @@ CREATE TABLE descriptors (
 	body BLOB NOT NULL
 );
 CREATE TABLE shares (
-	id         INTEGER PRIMARY KEY,
+	id         INTEGER PRIMARY KEY AUTOINCREMENT,
 	server     INTEGER NOT NULL REFERENCES servers(id),
 	name       TEXT NOT NULL COLLATE NOCASE,
 	folder     TEXT NOT NULL,              -- the server's own path
@@ -59,7 +61,7 @@ CREATE TABLE shares (
 	UNIQUE (server, name)
 );
 CREATE TABLE strands (
-	id         INTEGER PRIMARY KEY,
+	id         INTEGER PRIMARY KEY AUTOINCREMENT,
 	parent     INTEGER NOT NULL,           -- 0 at the top of a tree
 	descriptor INTEGER NOT NULL,
 	folder     INTEGER NOT NULL,
@@ -67,34 +69,34 @@ CREATE TABLE strands (
 );
 CREATE INDEX strands_parent ON strands(parent);
 CREATE TABLE items (
-	id     INTEGER PRIMARY KEY,
+	id     INTEGER PRIMARY KEY AUTOINCREMENT,
 	parent INTEGER NOT NULL,               -- 0 at the top of a tree
 	name   TEXT NOT NULL,                  -- at the top of a tree: server and path, only to be distinct
 	strand INTEGER NOT NULL
 );
 CREATE TABLE trees (
-	id     INTEGER PRIMARY KEY,
+	id     INTEGER PRIMARY KEY AUTOINCREMENT,
 	server INTEGER NOT NULL REFERENCES servers(id),
 	path   TEXT NOT NULL,                  -- where the tree's top stands on the server
 	item   INTEGER NOT NULL,
 	UNIQUE (server, path)
 );
 CREATE TABLE levels (
-	id     INTEGER PRIMARY KEY,
+	id     INTEGER PRIMARY KEY AUTOINCREMENT,
 	name   TEXT NOT NULL COLLATE NOCASE UNIQUE,
 	folder INTEGER NOT NULL,
 	file   INTEGER NOT NULL,
 	about  TEXT NOT NULL DEFAULT ''
 );
 CREATE TABLE deadlines (
-	id    INTEGER PRIMARY KEY,
+	id    INTEGER PRIMARY KEY AUTOINCREMENT,
 	item  INTEGER NOT NULL,                -- 0: of a share
 	share INTEGER NOT NULL,                -- 0: of an item
 	entry TEXT NOT NULL,                   -- kind, flags and identifier, see deadline.go
 	until TEXT NOT NULL                    -- the last day, YYYY-MM-DD
 );
 CREATE TABLE journal (
-	id      INTEGER PRIMARY KEY,
+	id      INTEGER PRIMARY KEY AUTOINCREMENT,
 	at      TEXT NOT NULL,                 -- RFC 3339, UTC
 	actor   TEXT NOT NULL,
 	command TEXT NOT NULL,

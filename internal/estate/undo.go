@@ -244,9 +244,9 @@ func (t *Tx) builtOn(id int64, rows []RowChange) string {
 		now := t.rowNow(r.Table, r.Row)
 		f := final[fmt.Sprintf("%s %d", r.Table, r.Row)]
 		stands := sameRow(now, f.After)
-		if !stands && now != nil && f.Before != nil && f.After != nil {
+		if !stands && now != nil && r.Before != nil && r.After != nil && f.After != nil {
 			stands = true
-			for _, k := range altered(f) {
+			for _, k := range altered(r) {
 				stands = stands && now[k] == f.After[k]
 			}
 		}
@@ -254,8 +254,9 @@ func (t *Tx) builtOn(id int64, rows []RowChange) string {
 			return say(t.int("SELECT coalesce(max(change),0) FROM journal_rows WHERE tbl=? AND row=? AND change>?", r.Table, r.Row, id))
 		}
 		if r.Table == "strands" && r.After != nil {
-			if later := t.int(`SELECT coalesce(max(j.change),0) FROM strands s JOIN journal_rows j ON j.tbl='strands' AND j.row=s.id AND j.before IS NULL
-				WHERE s.origin=? AND j.change>?`, r.Row, id); later != 0 {
+			if later := t.int(`SELECT coalesce(max(made),0) FROM (SELECT min(j.change) made FROM strands s
+				JOIN journal_rows j ON j.tbl='strands' AND j.row=s.id AND j.before IS NULL
+				WHERE s.origin=? GROUP BY s.id) WHERE made>?`, r.Row, id); later != 0 {
 				return say(later)
 			}
 		}
