@@ -71,32 +71,30 @@ func (a *app) guards(t *estate.Tx, p *proposal, rows []*shiftRow, routes []impac
 			warn("overrules", "the deny entry overrules what %s %s now", some(who, 6), map[bool]string{true: "holds", false: "hold"}[len(who) == 1])
 		}
 	}
-	people := map[string]*impact.Population{}
-	admins := map[string]bool{}
+	people := map[int]*impact.Population{} // by the topmost node
 	for _, r := range routes {
-		if r.Local && len(r.Starts) > 0 {
-			for _, place := range p.places {
-				if p.forest.Node(place.Strand) == r.Starts[0].Node {
-					people[place.Server.Name] = r.People
-					admins[place.Server.Name] = r.Traits.AdministratorsPass && len(r.Administrators) > 0
-				}
+		if r.Local && !(r.Traits.AdministratorsPass && len(r.Administrators) > 0) {
+			for _, s := range r.Starts {
+				people[s.Node] = r.People
 			}
 		}
 	}
-	orphans := map[*rule.Descriptor]bool{}
+	looked := map[*rule.Descriptor]bool{}
+	top := make([]int, len(p.forest.Nodes))
 	for i := range p.forest.Nodes {
 		n := &p.forest.Nodes[i]
-		if !n.Changed() || orphans[n.After] {
+		if top[i] = i; n.Parent >= 0 {
+			top[i] = top[n.Parent]
+		}
+		if !n.Changed() || looked[n.After] {
 			continue
 		}
-		orphans[n.After] = true
+		looked[n.After] = true
 		if n.After.Rules.Absent && !n.Before.Rules.Absent {
 			warn("opens", "%s would have absent rules, which open it to everyone", placeOf(t, p, i))
 		}
-		place, ok := somePlace(t, p, i)
-		if pop := people[place.Server.Name]; ok && pop != nil && !admins[place.Server.Name] &&
-			pop.Anyone(n.Before, right.WriteACL, true) && !pop.Anyone(n.After, right.WriteACL, true) {
-			warn("orphans", "nobody would be left who can change the rules of %s", place)
+		if pop := people[top[i]]; pop != nil && !pop.Anyone(n.After, right.WriteACL, true) && pop.Anyone(n.Before, right.WriteACL, true) {
+			warn("orphans", "nobody would be left who can change the rules of %s", placeOf(t, p, i))
 		}
 		if len(warnings) > 8 {
 			break

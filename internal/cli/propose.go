@@ -81,7 +81,9 @@ func (a *app) propose(ctx context.Context, k keeping, build func(*estate.Tx) (*p
 		if k.save != "" {
 			return "", a.save(t, p, k.save)
 		}
-		p.keep(t)
+		if k.yes && !k.dryRun || a.quiet { // else it is only shown
+			p.keep(t)
+		}
 		return p.summary, t.Err()
 	})
 }

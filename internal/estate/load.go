@@ -1,8 +1,10 @@
 package estate
 
 import (
+	"database/sql"
 	"fmt"
 	"hash/maphash"
+	"slices"
 	"sort"
 	"strings"
 
@@ -251,8 +253,9 @@ type AccountCount struct{ Users, Groups, Members, Completed int }
 func (t *Tx) LoadAccounts(rows []format.AccountRow, members []format.MemberRow) (AccountCount, error) {
 	var c AccountCount
 	byGID := map[int64]account.ID{}
-	for _, a := range t.Accounts(account.Group) {
-		if a.POSIX != account.NoPOSIX {
+	names := newNames(t)
+	for _, a := range names.rows {
+		if a.Kind == account.Group && a.POSIX != account.NoPOSIX {
 			byGID[a.POSIX] = a.ID
 		}
 	}
@@ -260,12 +263,16 @@ func (t *Tx) LoadAccounts(rows []format.AccountRow, members []format.MemberRow) 
 		if err := goodName(r.Kind.String(), r.Name); err != nil {
 			return c, &RowError{r.Line, err.Error()}
 		}
-		old := t.exactly(r.Name, r.Kind)
+		old := names.exactly(r.Name, r.Kind)
 		if old == nil {
-			made, err := t.AddAccount(r.Account)
-			if err != nil {
-				return c, &RowError{r.Line, err.Error()}
+			made := r.Account
+			if made.ID.IsZero() {
+				made.ID = t.freeID(made)
 			}
+			if other := names.ids[made.ID]; other != nil {
+				return c, &RowError{r.Line, fmt.Sprintf("%s is the identifier of %s %q already", made.ID, other.Kind, other.Name)}
+			}
+			names.add(&row{made, t.insertAccount(made)})
 			if r.Kind == account.User {
 				c.Users++
 			} else {
@@ -303,29 +310,35 @@ func (t *Tx) LoadAccounts(rows []format.AccountRow, members []format.MemberRow) 
 		if !ok {
 			id = account.GID(uint32(r.PrimaryGID))
 		}
-		if u := t.exactly(r.Name, account.User); u != nil && u.Primary != id {
+		if u := names.exactly(r.Name, account.User); u != nil && u.Primary != id {
 			t.exec("UPDATE accounts SET main=? WHERE id=?", id.String(), u.id)
 		}
 	}
 	t.forget()
+	if len(members) == 0 {
+		return c, t.Err()
+	}
 	d := t.Directory()
+	names = newNames(t)
 	for _, m := range members {
-		g, err := t.find(m.Group, account.Group)
+		g, err := names.find(t, m.Group, account.Group)
 		if err != nil {
 			return c, &RowError{m.Line, err.Error()}
 		}
-		a, err := t.find(m.Member, 0)
+		a, err := names.find(t, m.Member, 0)
 		if err != nil {
 			return c, &RowError{m.Line, err.Error()}
 		}
-		if loop := d.Loop(g.ID, a.ID); a.Kind == account.Group && loop != nil {
-			names := make([]string, len(loop))
-			for i, id := range loop {
-				names[i] = t.Name(id)
+		if a.Kind == account.Group {
+			if loop := d.Loop(g.ID, a.ID); loop != nil {
+				in := make([]string, len(loop))
+				for i, id := range loop {
+					in[i] = t.Name(id)
+				}
+				return c, &RowError{m.Line, "a group would hold itself: " + strings.Join(in, " in ")}
 			}
-			return c, &RowError{m.Line, "a group would hold itself: " + strings.Join(names, " in ")}
 		}
-		if t.int("SELECT count(*) FROM members WHERE holder=? AND member=?", g.id, a.id) > 0 {
+		if slices.Contains(d.GroupsOf(a.ID), g.ID) {
 			continue
 		}
 		t.exec("INSERT INTO members(holder, member, until) VALUES(?,?,?)", g.id, a.id, m.Until)
@@ -336,4 +349,46 @@ func (t *Tx) LoadAccounts(rows []format.AccountRow, members []format.MemberRow) 
 		}
 	}
 	return c, t.Err()
+}
+
+// names finds accounts by name without asking the file for each.
+type names struct {
+	rows []*row
+	by   map[string][]*row
+	ids  map[account.ID]*row
+}
+
+func newNames(t *Tx) *names {
+	n := &names{by: map[string][]*row{}, ids: map[account.ID]*row{}}
+	t.each("SELECT "+accountColumns+" FROM accounts ORDER BY id", nil, func(r *sql.Rows) error {
+		a, err := scanAccount(r)
+		if err == nil {
+			n.add(a)
+		}
+		return err
+	})
+	return n
+}
+
+func (n *names) add(a *row) {
+	key := strings.ToLower(a.Name)
+	n.rows, n.by[key], n.ids[a.ID] = append(n.rows, a), append(n.by[key], a), a
+}
+
+func (n *names) exactly(name string, kind account.Kind) *row {
+	for _, a := range n.by[strings.ToLower(name)] {
+		if a.Kind == kind {
+			return a
+		}
+	}
+	return nil
+}
+
+// find is Tx.find; names that are not plainly one account's are left to it.
+func (n *names) find(t *Tx, word string, kind account.Kind) (*row, error) {
+	found := n.by[strings.ToLower(word)]
+	if len(found) == 1 && (kind == 0 || found[0].Kind == kind) {
+		return found[0], nil
+	}
+	return t.find(word, kind)
 }
