@@ -226,7 +226,7 @@ func headline(rows []*shiftRow) string {
 			s = strings.TrimSuffix(report.Count(int64(len(people)), "person"), "persons") + "people " + k.many
 		}
 		if k.kind != "change" {
-			what := "access"
+			what := "rights"
 			if len(levels) == 1 {
 				for what = range levels {
 				}

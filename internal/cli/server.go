@@ -43,7 +43,7 @@ decision and nothing beside it; --trait changes a single one.`,
 			}
 			return a.alter(c.Context(), func(t *estate.Tx) (string, error) {
 				s, err := t.Server(args[0])
-				done := "server " + args[0] + " has further administrators"
+				done := strings.Join(admins, ", ") + " made administrator of server " + args[0]
 				if err != nil || len(admins) == 0 || c.Flags().Changed("traits") || len(set) > 0 {
 					if s, err = t.AddServer(args[0], tr); err != nil {
 						return "", err
