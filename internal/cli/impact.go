@@ -281,7 +281,7 @@ func (a *app) unmoved(t *estate.Tx, p *proposal, rows []*shiftRow, routes []impa
 						return true
 					}
 					asked++
-					reason := k.unchanged(user, place, &n.Before, &n.After, e, r)
+					reason := "through " + r.Name + ": " + k.unchanged(user, place, &n.Before, &n.After, e, r)
 					if why[reason] == nil {
 						order = append(order, reason)
 					}
@@ -293,8 +293,11 @@ func (a *app) unmoved(t *estate.Tx, p *proposal, rows []*shiftRow, routes []impa
 			}
 		}
 	}
+	if len(order) > 0 {
+		out.Line("")
+	}
 	for _, reason := range order {
-		out.Line("No change for %s: %s.", some(why[reason], 4), reason)
+		out.Line("No change for %s %s.", some(why[reason], 4), reason)
 	}
 }
 

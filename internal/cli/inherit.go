@@ -267,7 +267,17 @@ func (a *app) printDifferences(place estate.Place, list []difference, more int64
 				name += "/"
 			}
 		}
-		g.Rows = append(g.Rows, []string{strings.Repeat("   ", len(d.parts)) + name, strings.Join(d.Why, "\n")})
+		why := make([]string, len(d.Why))
+		for i, w := range d.Why {
+			switch {
+			case strings.HasPrefix(w, "stale"), strings.HasPrefix(w, "deny "), strings.HasPrefix(w, "rules absent"):
+				w = report.Bad(w)
+			case strings.HasPrefix(w, "sealed"):
+				w = report.Strong(w)
+			}
+			why[i] = w
+		}
+		g.Rows = append(g.Rows, []string{strings.Repeat("   ", len(d.parts)) + name, strings.Join(why, "\n")})
 		at = d.parts
 	}
 	if err := p.Grid(g); err != nil {

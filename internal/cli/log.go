@@ -53,7 +53,7 @@ func (a *app) logCommand() *cobra.Command {
 					}
 					and(func(r estate.Record) bool { return t.Concerns(r.ID, id) })
 				}
-				g := report.Grid{Heads: []string{"change", "at", "by", "what", "note"}, Wrap: map[string]int{"what": 70}}
+				g := report.Grid{Heads: []string{"change", "at (UTC)", "by", "what", "note"}, Wrap: map[string]int{"what": 70}}
 				var kept []estate.Record
 				for _, r := range t.Log() {
 					if !keep(r) {
