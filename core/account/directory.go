@@ -1,6 +1,9 @@
 package account
 
-import "slices"
+import (
+	"maps"
+	"slices"
+)
 
 // Directory is a Book held in memory whole: every account and membership.
 type Directory struct {
@@ -29,6 +32,27 @@ func (d *Directory) Join(group, member ID) {
 		d.members[group] = append(d.members[group], member)
 		d.groups[member] = append(d.groups[member], group)
 	}
+}
+
+// Leave ends a direct membership; one that isn't there ends as well.
+func (d *Directory) Leave(group, member ID) {
+	drop := func(m map[ID][]ID, key, gone ID) {
+		m[key] = slices.DeleteFunc(m[key], func(id ID) bool { return id == gone })
+	}
+	drop(d.members, group, member)
+	drop(d.groups, member, group)
+}
+
+// Clone copies the directory.
+func (d *Directory) Clone() *Directory {
+	c := &Directory{accounts: maps.Clone(d.accounts), order: slices.Clone(d.order), members: map[ID][]ID{}, groups: map[ID][]ID{}}
+	for id, ms := range d.members {
+		c.members[id] = slices.Clone(ms)
+	}
+	for id, gs := range d.groups {
+		c.groups[id] = slices.Clone(gs)
+	}
+	return c
 }
 
 // Account finds an account.

@@ -35,7 +35,11 @@ type Route struct {
 	Traits         *verdict.Traits
 	Administrators []account.ID
 	People         *Population
-	Starts         []Start
+	// Then is the same users after memberships changed, and Moved those whose
+	// tokens are others then. Then is nil where no membership changes.
+	Then   *Population
+	Moved  Bits
+	Starts []Start
 }
 
 // Shift is one way in which access changes: some users, from one set of
@@ -80,13 +84,20 @@ type worker struct {
 	// of the route at hand
 	index  int
 	r      *Route
-	admins Bits
-	lists  map[*rule.Descriptor]Bits // who is granted one right, by descriptor
-	pool   map[string]int32          // equal sets of users have one number
+	people [2]*Population // before and after
+	admins [2]Bits
+	lists  [2]map[*rule.Descriptor]Bits // who is granted delete-child, by descriptor
+	pool   map[string]int32             // equal sets of users have one number
 	sets   []Bits
 	// what the share lets through, before and after; nil on a local route
 	through [2][]atom
 }
+
+// The two sides of a change.
+const (
+	was = iota
+	now
+)
 
 // situation is all that the answer for a node depends on, by one route. The
 // numbers are those of pooled sets: who has delete-child on the folder above,
@@ -111,12 +122,18 @@ type outcome struct {
 func (w *worker) route(index int, r *Route) {
 	w.index, w.r = index, r
 	w.pool, w.sets = map[string]int32{}, nil
-	w.lists = map[*rule.Descriptor]Bits{}
-	w.admins = nil
-	if r.Traits.AdministratorsPass {
-		w.admins = r.People.empty()
-		for _, id := range r.Administrators {
-			w.admins.or(r.People.Holders(id, r.Local))
+	w.people = [2]*Population{r.People, r.People}
+	if r.Then != nil {
+		w.people[now] = r.Then
+	}
+	for side := range w.people {
+		w.lists[side] = map[*rule.Descriptor]Bits{}
+		w.admins[side] = nil
+		if r.Traits.AdministratorsPass {
+			w.admins[side] = r.People.empty()
+			for _, id := range r.Administrators {
+				w.admins[side].or(w.people[side].Holders(id, r.Local))
+			}
 		}
 	}
 	nodes := w.set.Nodes
@@ -147,12 +164,12 @@ func (w *worker) route(index int, r *Route) {
 			g := gates{w.number(r.People.all), w.number(r.People.all)}
 			if n.Parent >= 0 {
 				g = gate[n.Parent]
-				g = gates{w.number(and(w.sets[g.before], w.who(up, right.Execute))), w.number(and(w.sets[g.now], w.who(upNow, right.Execute)))}
+				g = gates{w.number(and(w.sets[g.before], w.who(up, right.Execute, was))), w.number(and(w.sets[g.now], w.who(upNow, right.Execute, now)))}
 			} else {
 				for _, d := range w.set.Above[i] {
-					g.before = w.number(and(w.sets[g.before], w.who(d, right.Execute)))
+					g.before = w.number(and(w.sets[g.before], w.who(d, right.Execute, was)))
+					g.now = w.number(and(w.sets[g.now], w.who(d, right.Execute, now)))
 				}
-				g.now = g.before
 			}
 			gate[i] = g
 			sit.gateBefore, sit.gateNow = g.before, g.now
@@ -164,12 +181,12 @@ func (w *worker) route(index int, r *Route) {
 			k := [2]*rule.Descriptor{up, upNow}
 			c, ok := children[k]
 			if !ok {
-				c = [2]int32{w.number(w.who(up, right.DeleteChild)), w.number(w.who(upNow, right.DeleteChild))}
+				c = [2]int32{w.number(w.who(up, right.DeleteChild, was)), w.number(w.who(upNow, right.DeleteChild, now))}
 				children[k] = c
 			}
 			sit.childBefore, sit.childNow = c[0], c[1]
 		}
-		if sit.before == sit.after && sit.childBefore == sit.childNow && sit.gateBefore == sit.gateNow && !shareMoved {
+		if sit.before == sit.after && sit.childBefore == sit.childNow && sit.gateBefore == sit.gateNow && !shareMoved && r.Moved == nil {
 			continue
 		}
 		out, ok := known[sit]
@@ -190,13 +207,15 @@ func (w *worker) route(index int, r *Route) {
 
 // decideAll fills in the outcomes of all situations, on all processors.
 func (w *worker) decideAll(asked []situation, known map[situation]*outcome) {
-	w.through[0], w.through[1] = w.shareAtoms(w.r.Before), w.shareAtoms(w.r.After)
+	w.through[was], w.through[now] = w.shareAtoms(w.r.Before, was), w.shareAtoms(w.r.After, now)
 	// Who holds what is looked up beforehand, so that from here on it is only read.
 	for _, s := range asked {
 		for _, d := range []*rule.Descriptor{s.before, s.after} {
-			w.owners(d)
-			for i := range d.Rules.Entries {
-				w.holders(&d.Rules.Entries[i], d)
+			for side := range w.people {
+				w.owners(d, side)
+				for i := range d.Rules.Entries {
+					w.holders(&d.Rules.Entries[i], d, side)
+				}
 			}
 		}
 	}
@@ -279,10 +298,10 @@ func and(a, b Bits) Bits {
 
 // who gives the users granted one right by a descriptor alone, the owner's
 // built-in rights included (delete-child and execute are none of those).
-func (w *worker) who(d *rule.Descriptor, one right.Set) Bits {
+func (w *worker) who(d *rule.Descriptor, one right.Set, side int) Bits {
 	// One right a route and descriptor is asked for at most twice; execute is
 	// rare enough not to be remembered.
-	if b, ok := w.lists[d]; ok && one == right.DeleteChild {
+	if b, ok := w.lists[side][d]; ok && one == right.DeleteChild {
 		return b
 	}
 	out := w.r.People.empty()
@@ -295,7 +314,7 @@ func (w *worker) who(d *rule.Descriptor, one right.Set) Bits {
 			if !e.Counts() || e.Rights.Map()&one == 0 {
 				continue
 			}
-			h := w.holders(e, d)
+			h := w.holders(e, d, side)
 			for k, word := range h {
 				if hit := word & undecided[k]; hit != 0 {
 					undecided[k] &^= hit
@@ -307,23 +326,23 @@ func (w *worker) who(d *rule.Descriptor, one right.Set) Bits {
 		}
 	}
 	if one == right.DeleteChild {
-		w.lists[d] = out
+		w.lists[side][d] = out
 	}
 	return out
 }
 
-func (w *worker) holders(e *rule.Entry, d *rule.Descriptor) Bits {
+func (w *worker) holders(e *rule.Entry, d *rule.Descriptor, side int) Bits {
 	if e.Who == account.OwnerRights {
-		return w.owners(d)
+		return w.owners(d, side)
 	}
-	return w.r.People.Holders(e.Who, w.r.Local)
+	return w.people[side].Holders(e.Who, w.r.Local)
 }
 
-func (w *worker) owners(d *rule.Descriptor) Bits {
+func (w *worker) owners(d *rule.Descriptor, side int) Bits {
 	if d.Owner.IsZero() {
 		return nil
 	}
-	return w.r.People.Holders(d.Owner, w.r.Local)
+	return w.people[side].Holders(d.Owner, w.r.Local)
 }
 
 // decide finds the classes of one situation.
@@ -337,8 +356,8 @@ func (w *worker) decide(s situation, out *outcome, sc *scratch) {
 	if len(out.words) == 0 {
 		return
 	}
-	before := w.rights(s.before, w.through[0], s.childBefore, s.gateBefore, out.words, sc, &sc.before)
-	after := w.rights(s.after, w.through[1], s.childNow, s.gateNow, out.words, sc, &sc.after)
+	before := w.rights(s.before, was, s.childBefore, s.gateBefore, out.words, sc, &sc.before)
+	after := w.rights(s.after, now, s.childNow, s.gateNow, out.words, sc, &sc.after)
 	start := class{users: make([]uint64, len(out.words))}
 	for j, k := range out.words {
 		start.users[j] = touched[k]
@@ -401,6 +420,7 @@ func divide(classes []class, a atom, side func(*class) *right.Set) []class {
 // touched gives the users whose access a situation can change at all.
 func (w *worker) touched(s situation) Bits {
 	out := w.r.People.empty()
+	out.or(w.r.Moved)
 	if s.before != s.after && !w.differing(s.before, s.after, out) {
 		return w.r.People.all
 	}
@@ -426,8 +446,8 @@ func (w *worker) differing(a, b *rule.Descriptor, out Bits) bool {
 		return false
 	}
 	if a.Owner != b.Owner {
-		out.or(w.owners(a))
-		out.or(w.owners(b))
+		out.or(w.owners(a, was))
+		out.or(w.owners(b, now))
 	}
 	x, y := a.Rules.Entries, b.Rules.Entries
 	i := 0
@@ -456,12 +476,13 @@ func (w *worker) differing(a, b *rule.Descriptor, out Bits) bool {
 	return true
 }
 
+// Whose token itself changes is in Moved, so the side doesn't matter here.
 func (w *worker) add(out Bits, e *rule.Entry, d *rule.Descriptor) {
 	if e.Who == account.OwnerRights { // it also decides whether owning brings anything
-		out.or(w.owners(d))
+		out.or(w.owners(d, was))
 	}
 	if e.Counts() {
-		out.or(w.holders(e, d))
+		out.or(w.holders(e, d, was))
 	}
 }
 
@@ -488,7 +509,7 @@ type atom struct {
 }
 
 // shareAtoms gives whom a share lets through, for every user.
-func (w *worker) shareAtoms(share *verdict.Share) []atom {
+func (w *worker) shareAtoms(share *verdict.Share, side int) []atom {
 	if share == nil {
 		return nil
 	}
@@ -512,7 +533,7 @@ func (w *worker) shareAtoms(share *verdict.Share) []atom {
 			copy(atoms[i].users, w.r.People.all)
 		}
 	} else {
-		w.scan(atoms, share.Rules, words, false, &sc)
+		w.scan(atoms, share.Rules, side, words, false, &sc)
 	}
 	if share.ReadOnly {
 		for i := range atoms {
@@ -525,7 +546,8 @@ func (w *worker) shareAtoms(share *verdict.Share) []atom {
 }
 
 // rights gives who is granted what by a descriptor and what lets it through.
-func (w *worker) rights(d *rule.Descriptor, through []atom, child, gate int32, words []int, sc *scratch, store *[]uint64) []atom {
+func (w *worker) rights(d *rule.Descriptor, side int, child, gate int32, words []int, sc *scratch, store *[]uint64) []atom {
+	through := w.through[side]
 	cuts := make([]right.Set, 0, 64)
 	cuts = append(cuts, right.ReadACL|right.WriteACL, right.Delete)
 	if w.r.Traits.NamingShowsAttributes {
@@ -538,7 +560,7 @@ func (w *worker) rights(d *rule.Descriptor, through []atom, child, gate int32, w
 		cuts = append(cuts, through[i].rights)
 	}
 	atoms := cut(cuts, len(words), store)
-	w.scan(atoms, d, words, true, sc)
+	w.scan(atoms, d, side, words, true, sc)
 	for i := range atoms {
 		a := &atoms[i]
 		if w.r.Traits.NamingShowsAttributes && a.rights == right.ReadAttributes {
@@ -561,9 +583,9 @@ func (w *worker) rights(d *rule.Descriptor, through []atom, child, gate int32, w
 				a.users[j] &= w.sets[gate].word(k)
 			}
 		}
-		if w.admins != nil {
+		if admins := w.admins[side]; admins != nil {
 			for j, k := range words {
-				a.users[j] |= w.admins[k]
+				a.users[j] |= admins[k]
 			}
 		}
 		for t := range through {
@@ -612,7 +634,7 @@ func (w *worker) fill(users []uint64, words []int, from Bits) {
 
 // scan decides a list for everyone: the owner's built-in rights first where
 // they count, then the first entry that matches ([MS-DTYP] §2.5.3.2).
-func (w *worker) scan(atoms []atom, d *rule.Descriptor, words []int, owned bool, sc *scratch) {
+func (w *worker) scan(atoms []atom, d *rule.Descriptor, side int, words []int, owned bool, sc *scratch) {
 	if d.Rules.Absent {
 		for i := range atoms {
 			w.fill(atoms[i].users, words, w.r.People.all)
@@ -628,7 +650,7 @@ func (w *worker) scan(atoms []atom, d *rule.Descriptor, words []int, owned bool,
 	for i := range atoms {
 		undecided := open[i*n : (i+1)*n]
 		w.fill(undecided, words, w.r.People.all)
-		if own := w.owners(d); own != nil && atoms[i].rights&builtin != 0 {
+		if own := w.owners(d, side); own != nil && atoms[i].rights&builtin != 0 {
 			for j, k := range words {
 				atoms[i].users[j] |= own[k]
 				undecided[j] &^= own[k]
@@ -640,7 +662,7 @@ func (w *worker) scan(atoms []atom, d *rule.Descriptor, words []int, owned bool,
 		if !e.Counts() {
 			continue
 		}
-		h := w.holders(e, d)
+		h := w.holders(e, d, side)
 		if h == nil {
 			continue
 		}

@@ -107,9 +107,22 @@ func TestImpactIsDecidingBeforeAndAfter(t *testing.T) {
 			after.Rules = anyRules(t, who, 4)
 		}
 		start := rapid.IntRange(0, len(set.Nodes)-1).Draw(t, "share at")
+		// Sometimes memberships change too.
+		then, popThen, moved := dir, (*Population)(nil), Bits(nil)
+		if rapid.IntRange(0, 2).Draw(t, "memberships too") == 0 {
+			then = dir.Clone()
+			group, member := rapid.SampledFrom(who[8:12]).Draw(t, "group"), rapid.SampledFrom(who[8:]).Draw(t, "member")
+			if rapid.Bool().Draw(t, "leaves") {
+				then.Leave(group, member)
+			} else {
+				then.Join(group, member)
+			}
+			popThen = NewPopulation(then, tr.Traits)
+			moved = pop.Differing(popThen, then.All()...)
+		}
 		routes := []Route{
-			{Name: "local", Local: true, Traits: &tr, Administrators: admins, People: pop, Starts: []Start{{0, true}}},
-			{Name: "share", Before: sh, After: after, Traits: &tr, Administrators: admins, People: pop, Starts: []Start{{start, rapid.Bool().Draw(t, "above too")}}},
+			{Name: "local", Local: true, Traits: &tr, Administrators: admins, People: pop, Then: popThen, Moved: moved, Starts: []Start{{0, true}}},
+			{Name: "share", Before: sh, After: after, Traits: &tr, Administrators: admins, People: pop, Then: popThen, Moved: moved, Starts: []Start{{start, rapid.Bool().Draw(t, "above too")}}},
 		}
 
 		want := map[string][]int64{} // shift → users and items
@@ -128,7 +141,8 @@ func TestImpactIsDecidingBeforeAndAfter(t *testing.T) {
 				seen := map[string]bool{}
 				for ui, u := range pop.Users {
 					tok := account.NewToken(dir, u.ID, tr.Traits, special...)
-					ask := func(pick func(*change.Node) *rule.Descriptor, s *verdict.Share) right.Set {
+					tokThen := account.NewToken(then, u.ID, tr.Traits, special...)
+					ask := func(tok *account.Token, pick func(*change.Node) *rule.Descriptor, s *verdict.Share) right.Set {
 						q := &verdict.Question{Token: tok, Item: pick(&n), Share: s, Traits: &tr, Administrator: tok.Has(admins[0])}
 						p := n.Parent
 						for x := p; x >= 0; x = set.Nodes[x].Parent {
@@ -140,8 +154,8 @@ func TestImpactIsDecidingBeforeAndAfter(t *testing.T) {
 						}
 						return verdict.Granted(q) & right.Access
 					}
-					b := ask(func(n *change.Node) *rule.Descriptor { return n.Before }, r.Before)
-					a := ask(func(n *change.Node) *rule.Descriptor { return n.After }, r.After)
+					b := ask(tok, func(n *change.Node) *rule.Descriptor { return n.Before }, r.Before)
+					a := ask(tokThen, func(n *change.Node) *rule.Descriptor { return n.After }, r.After)
 					if a == b {
 						continue
 					}

@@ -119,9 +119,20 @@ func (p *Population) gather(id account.ID) Bits {
 // Anyone tells whether some user is granted a right by a descriptor alone,
 // the owner's built-in rights included.
 func (p *Population) Anyone(d *rule.Descriptor, one right.Set, local bool) bool {
-	w := &worker{r: &Route{Local: local, People: p}, lists: map[*rule.Descriptor]Bits{}}
-	if rule.OwnersOwn(d)&one != 0 && w.owners(d).Len() > 0 {
+	w := &worker{r: &Route{Local: local, People: p}, people: [2]*Population{p, p}}
+	w.lists[was] = map[*rule.Descriptor]Bits{}
+	if rule.OwnersOwn(d)&one != 0 && w.owners(d, was).Len() > 0 {
 		return true
 	}
-	return w.who(d, one).Len() > 0
+	return w.who(d, one, was).Len() > 0
+}
+
+// Differing gives the users whose token has an identifier in just one of two
+// populations of the same users.
+func (p *Population) Differing(then *Population, ids ...account.ID) Bits {
+	out := p.empty()
+	for _, id := range ids {
+		out.orDifference(p.Holders(id, false), then.Holders(id, false))
+	}
+	return out
 }

@@ -232,9 +232,10 @@ shows them; they are marked.`,
 
 func (a *app) groupJoin() *cobra.Command {
 	var until string
+	var k keeping
 	c := &cobra.Command{
 		Use:   "join GROUP MEMBER…",
-		Short: "Make users or groups members of a group",
+		Short: "Make users or groups members of a group, and see what that opens",
 		Example: `  tarnwold group join wardrobe bram ines
   tarnwold group join acc-wardrobe-edit wardrobe --until 2027-03-31`,
 		Args:              cobra.MinimumNArgs(2),
@@ -243,7 +244,7 @@ func (a *app) groupJoin() *cobra.Command {
 			if err := day(until); err != nil {
 				return err
 			}
-			return a.members(c, args, func(t *estate.Tx, g, m account.Account) error {
+			return a.members(c, args, k, func(t *estate.Tx, g, m account.Account) error {
 				if err := t.Join(g, m, until); err != nil {
 					return err
 				}
@@ -252,19 +253,21 @@ func (a *app) groupJoin() *cobra.Command {
 			}, "joined")
 		},
 	}
+	k.plainFlags(c)
 	c.Flags().StringVar(&until, "until", "", "the last `day` of the membership, as 2027-03-31")
 	return c
 }
 
 func (a *app) groupLeave() *cobra.Command {
-	return &cobra.Command{
+	var k keeping
+	c := &cobra.Command{
 		Use:               "leave GROUP MEMBER…",
-		Short:             "End memberships of a group",
+		Short:             "End memberships of a group, and see what that closes",
 		Example:           "  tarnwold group leave wardrobe bram",
 		Args:              cobra.MinimumNArgs(2),
 		ValidArgsFunction: a.completeAccounts(0),
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.members(c, args, func(t *estate.Tx, g, m account.Account) error {
+			return a.members(c, args, k, func(t *estate.Tx, g, m account.Account) error {
 				if err := t.Leave(g, m); err != nil {
 					return err
 				}
@@ -273,10 +276,16 @@ func (a *app) groupLeave() *cobra.Command {
 			}, "left")
 		},
 	}
+	k.plainFlags(c)
+	return c
 }
 
-func (a *app) members(c *cobra.Command, args []string, each func(t *estate.Tx, g, m account.Account) error, verb string) error {
-	return a.alter(c.Context(), func(t *estate.Tx) (string, error) {
+// members changes memberships of the group named first, and shows what that
+// opens and closes everywhere. Where nobody can be asked it goes ahead.
+func (a *app) members(c *cobra.Command, args []string, k keeping, each func(t *estate.Tx, g, m account.Account) error, verb string) error {
+	k.yes = k.yes || !a.asks
+	return a.keepIf(c.Context(), k, func(t *estate.Tx, _ *estate.Meta) (string, error) {
+		was := t.Directory()
 		g, err := t.Named(args[0], account.Group)
 		if err != nil {
 			return "", err
@@ -289,6 +298,20 @@ func (a *app) members(c *cobra.Command, args []string, each func(t *estate.Tx, g
 			if err := each(t, g, m); err != nil {
 				return "", err
 			}
+		}
+		if !a.quiet && a.format == report.Table {
+			p, err := everywhere(t, was)
+			if err != nil {
+				return "", err
+			}
+			rows, _, err := impactOf(t, p)
+			if err != nil {
+				return "", err
+			}
+			if err := a.printImpact(rows); err != nil {
+				return "", err
+			}
+			a.printer().Line("")
 		}
 		return fmt.Sprintf("%s %s %s", strings.Join(args[1:], ", "), verb, args[0]), nil
 	})

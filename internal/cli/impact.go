@@ -96,8 +96,12 @@ func placesOf(t *estate.Tx, p *proposal, nodes []int) (where []string, more int)
 
 // routesOf lists every way to the items of a proposal, as it is before and after.
 func routesOf(t *estate.Tx, p *proposal) ([]impact.Route, error) {
-	var dir *account.Directory
-	people := map[account.Traits]*impact.Population{}
+	dir, then := p.was, (*account.Directory)(nil)
+	if dir != nil {
+		then = t.Directory()
+	}
+	type both struct{ was, then *impact.Population }
+	people := map[account.Traits]both{}
 	var routes []impact.Route
 	byServer := map[string][]estate.Place{}
 	servers := map[string]estate.Server{}
@@ -118,16 +122,22 @@ func routesOf(t *estate.Tx, p *proposal) ([]impact.Route, error) {
 	}
 	for _, name := range order {
 		s := servers[name]
-		pop := people[s.Traits.Traits]
-		if pop == nil {
+		pop, ok := people[s.Traits.Traits]
+		if !ok {
 			if dir == nil {
 				dir = t.Directory()
 			}
-			pop = impact.NewPopulation(dir, s.Traits.Traits)
+			pop.was = impact.NewPopulation(dir, s.Traits.Traits)
+			if then != nil {
+				pop.then = impact.NewPopulation(then, s.Traits.Traits)
+			}
 			people[s.Traits.Traits] = pop
 		}
 		traits := s.Traits
-		base := impact.Route{Traits: &traits, Administrators: t.Administrators(s), People: pop}
+		base := impact.Route{Traits: &traits, Administrators: t.Administrators(s), People: pop.was, Then: pop.then}
+		if then != nil {
+			base.Moved = pop.was.Differing(pop.then, then.All()...)
+		}
 		local := base
 		local.Name, local.Local = "local", true
 		for _, place := range byServer[name] {

@@ -133,10 +133,7 @@ func (a *app) logShow() *cobra.Command {
 				for _, x := range t.Turns(n) {
 					where := "items no longer there"
 					if items := t.Items(x.Strand, 1); len(items) > 0 {
-						where = t.Place(items[0]).String()
-						if x.Items > 1 {
-							where += fmt.Sprintf(" and %d like it", x.Items-1)
-						}
+						where = alike(t.Place(items[0]).String(), x.Items)
 					}
 					rows := descriptorChanges(t, lang, where, x.Before, x.After, x.Folder)
 					for i := range rows {
@@ -279,6 +276,9 @@ is written into the journal.`,
 				if err != nil {
 					return "", err
 				}
+				if err := a.previewUndo(t, target); err != nil {
+					return "", err
+				}
 				over, err := t.Undo(target, k.force)
 				if err != nil {
 					return "", err
@@ -294,4 +294,38 @@ is written into the journal.`,
 	}
 	k.plainFlags(c)
 	return c
+}
+
+// previewUndo shows what taking a change back does to the rules it altered,
+// and its impact.
+func (a *app) previewUndo(t *estate.Tx, change int64) error {
+	if a.quiet || a.format != report.Table {
+		return nil
+	}
+	turns := t.Turns(change)
+	var strands []int64
+	for _, x := range turns {
+		if x.Items > 0 {
+			strands = append(strands, x.Strand)
+		}
+	}
+	if len(strands) == 0 {
+		return nil
+	}
+	p := &proposal{forest: t.Below(strands...), renews: true}
+	for i := len(turns) - 1; i >= 0; i-- { // the first turn of a strand counts
+		if n := p.forest.Node(turns[i].Strand); n >= 0 {
+			p.forest.Nodes[n].After = turns[i].Before
+		}
+	}
+	for i := range p.forest.Nodes {
+		if place, ok := somePlace(t, p, i); ok && p.forest.Nodes[i].Parent < 0 {
+			p.places, p.nodes = append(p.places, place), append(p.nodes, i)
+		}
+	}
+	rows, routes, err := impactOf(t, p)
+	if err != nil {
+		return err
+	}
+	return a.preview(t, p, rows, routes)
 }

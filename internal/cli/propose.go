@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tarnwold/core/account"
 	"tarnwold/core/change"
 	"tarnwold/core/impact"
 	"tarnwold/core/rule"
@@ -23,11 +24,12 @@ type proposal struct {
 	places  []estate.Place // those the command names
 	nodes   []int          // beside places
 	shares  []shareEdit
-	summary string           // for the journal
-	nothing string           // said where nothing changes
-	renews  bool             // what is stale below is mended too
-	lines   []string         // what else is done, in words
-	also    func(*estate.Tx) // what else is kept
+	summary string             // for the journal
+	nothing string             // said where nothing changes
+	renews  bool               // what is stale below is mended too
+	lines   []string           // what else is done, in words
+	also    func(*estate.Tx)   // what else is kept
+	was     *account.Directory // who was in which group, where that changes
 }
 
 type shareEdit struct {
@@ -188,17 +190,14 @@ func (a *app) preview(t *estate.Tx, p *proposal, rows []*shiftRow, routes []impa
 	}
 	for i, place := range p.places {
 		named[p.nodes[i]] = true
-		if p.forest.Nodes[p.nodes[i]].Changed() {
-			shownItems++
-			row(p.nodes[i], place.String(), place.Folder)
+		if n := &p.forest.Nodes[p.nodes[i]]; n.Changed() {
+			shownItems += n.Items
+			row(p.nodes[i], alike(place.String(), n.Items), place.Folder)
 		}
 	}
 	for i := range p.forest.Nodes {
 		if n := &p.forest.Nodes[i]; p.renews && n.Changed() && !named[i] {
-			where := placeOf(t, p, i)
-			if n.Items > 1 {
-				where += fmt.Sprintf(" and %d like it", n.Items-1)
-			}
+			where := alike(placeOf(t, p, i), n.Items)
 			shownItems += n.Items
 			if len(g.Rows) >= most {
 				left += n.Items
@@ -226,6 +225,14 @@ func (a *app) preview(t *estate.Tx, p *proposal, rows []*shiftRow, routes []impa
 	}
 	out.Line("")
 	return nil
+}
+
+// alike names a place and how many others are just as it is.
+func alike(where string, items int64) string {
+	if items > 1 {
+		where += fmt.Sprintf(" and %d like it", items-1)
+	}
+	return where
 }
 
 // entryChanges lists the entries that go and come in rules.
@@ -271,6 +278,30 @@ func over(t *estate.Tx, places []estate.Place) (*proposal, error) {
 		now.Share = place.Share
 		p.places = append(p.places, now)
 		strands = append(strands, now.Strand)
+	}
+	p.forest = t.Below(strands...)
+	for _, s := range strands {
+		p.nodes = append(p.nodes, p.forest.Node(s))
+	}
+	return p, t.Err()
+}
+
+// everywhere makes a proposal on all there is that edits nothing: what a
+// change of memberships is seen on.
+func everywhere(t *estate.Tx, was *account.Directory) (*proposal, error) {
+	p := &proposal{was: was}
+	var strands []int64
+	for _, s := range t.Servers() {
+		for _, top := range t.Tops(s) {
+			place, err := t.At(s, top)
+			if err != nil {
+				return nil, err
+			}
+			if len(place.Trail) > 1 {
+				continue // in another tree
+			}
+			p.places, strands = append(p.places, place), append(strands, place.Strand)
+		}
 	}
 	p.forest = t.Below(strands...)
 	for _, s := range strands {
