@@ -204,7 +204,7 @@ func holder(use, short, example string, subs ...*cobra.Command) *cobra.Command {
 }
 
 func (a *app) printer() *report.Printer {
-	return &report.Printer{W: a.out, Format: a.format, Color: a.color && a.format == report.Table}
+	return &report.Printer{W: a.out, Format: a.format, Screen: isTerminal(a.out), Color: a.color && a.format == report.Table}
 }
 
 // say prints a line about what was done, for people: on out beside a table,

@@ -1,6 +1,7 @@
 package estate
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -67,6 +68,9 @@ var (
 
 // plain turns what the database says into words an administrator can act on.
 func plain(err error) error {
+	if errors.Is(err, context.Canceled) {
+		return errStopped
+	}
 	var se *sqlite.Error
 	if !errors.As(err, &se) {
 		return err
@@ -83,10 +87,12 @@ func plain(err error) error {
 	case sqlite3.SQLITE_CORRUPT:
 		return errors.New("the estate file is damaged; take it from a backup")
 	case sqlite3.SQLITE_INTERRUPT:
-		return fmt.Errorf("stopped; nothing was changed")
+		return errStopped
 	}
 	return err
 }
+
+var errStopped = errors.New("stopped; nothing was changed")
 
 var errNotEstate = errors.New("the file is not an estate")
 

@@ -144,8 +144,8 @@ func (e *Estate) run(ctx context.Context, begin string, fn func(*Tx) error, keep
 	if t.err != nil {
 		return plain(t.err)
 	}
-	if err := ctx.Err(); err != nil {
-		return fmt.Errorf("stopped; nothing was changed")
+	if ctx.Err() != nil {
+		return errStopped
 	}
 	if keep {
 		if _, err := conn.ExecContext(ctx, "COMMIT"); err != nil {

@@ -127,7 +127,7 @@ func TestAChangeIsWholeOrNotAtAll(t *testing.T) {
 		cancel()
 		return "added", nil
 	})
-	require.Error(t, err)
+	require.ErrorIs(t, err, errStopped)
 	id, err := e.Change(ctx, Meta{Actor: "a", Command: "c"}, true, func(tx *Tx) (string, error) {
 		require.Empty(t, tx.Accounts(0))
 		_, err := tx.AddAccount(account.Account{Kind: account.User, Name: "ada", POSIX: account.NoPOSIX})

@@ -6,6 +6,7 @@
 package report
 
 import (
+	"bytes"
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
@@ -42,7 +43,8 @@ type Printer struct {
 	W      io.Writer
 	Format Format
 	Color  bool
-	Width  int // of the terminal; 0: as wide as it gets
+	Screen bool // W is a terminal: nothing raw goes there, in no format
+	Width  int  // of the terminal; 0: as wide as it gets
 }
 
 // Grid is rows under column heads.
@@ -243,6 +245,9 @@ func (p *Printer) Sheet(g Grid) error {
 		out := make([]string, len(r))
 		for i, v := range r {
 			out[i] = cell(plainText(v))
+			if p.Screen {
+				out[i] = Clean(out[i])
+			}
 		}
 		if err := w.Write(out); err != nil {
 			return err
@@ -264,8 +269,21 @@ func plainText(s string) string {
 
 // Value prints a value as JSON.
 func (p *Printer) Value(v any) error {
-	e := json.NewEncoder(p.W)
+	var b bytes.Buffer
+	e := json.NewEncoder(&b)
 	e.SetIndent("", "  ")
 	e.SetEscapeHTML(false)
-	return e.Encode(v)
+	if err := e.Encode(v); err != nil {
+		return err
+	}
+	text := b.String()
+	if p.Screen { // what JSON leaves as it is
+		lines := strings.Split(text, "\n")
+		for i, l := range lines {
+			lines[i] = Clean(l)
+		}
+		text = strings.Join(lines, "\n")
+	}
+	_, err := io.WriteString(p.W, text)
+	return err
 }
