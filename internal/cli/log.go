@@ -272,7 +272,7 @@ is written into the journal.`,
 				if err != nil {
 					return "", err
 				}
-				r, err := t.Record(target)
+				r, err := t.Record(n)
 				if err != nil {
 					return "", err
 				}
@@ -319,7 +319,10 @@ func (a *app) previewUndo(t *estate.Tx, change int64) error {
 		}
 	}
 	for i := range p.forest.Nodes {
-		if place, ok := somePlace(t, p, i); ok && p.forest.Nodes[i].Parent < 0 {
+		if p.forest.Nodes[i].Parent >= 0 {
+			continue
+		}
+		if place, ok := somePlace(t, p, i); ok {
 			p.places, p.nodes = append(p.places, place), append(p.nodes, i)
 		}
 	}

@@ -197,12 +197,12 @@ func (a *app) preview(t *estate.Tx, p *proposal, rows []*shiftRow, routes []impa
 	}
 	for i := range p.forest.Nodes {
 		if n := &p.forest.Nodes[i]; p.renews && n.Changed() && !named[i] {
-			where := alike(placeOf(t, p, i), n.Items)
 			shownItems += n.Items
 			if len(g.Rows) >= most {
 				left += n.Items
+				continue
 			}
-			row(i, where, n.Folder)
+			row(i, alike(placeOf(t, p, i), n.Items), n.Folder)
 		}
 	}
 	if err := out.Grid(g); err != nil {

@@ -68,6 +68,8 @@ CREATE TABLE strands (
 	origin     INTEGER NOT NULL DEFAULT 0  -- the strand it was split from
 );
 CREATE INDEX strands_parent ON strands(parent);
+CREATE INDEX strands_origin ON strands(origin) WHERE origin <> 0;
+CREATE INDEX strands_descriptor ON strands(descriptor);
 CREATE TABLE items (
 	id     INTEGER PRIMARY KEY AUTOINCREMENT,
 	parent INTEGER NOT NULL,               -- 0 at the top of a tree

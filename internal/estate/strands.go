@@ -79,9 +79,10 @@ func (t *Tx) Below(tops ...int64) *Forest {
 	for _, top := range tops {
 		covered[top] = true
 	}
+	up := t.parents(tops)
 	parents := map[int]int64{}
 	for _, top := range tops {
-		if _, seen := f.at[top]; seen || t.hasAbove(top, covered) {
+		if _, seen := f.at[top]; seen || hasAbove(top, up, covered) {
 			continue
 		}
 		t.each(`WITH RECURSIVE b(id) AS (VALUES(?) UNION ALL SELECT s.id FROM strands s JOIN b ON s.parent=b.id)
@@ -114,9 +115,31 @@ func (t *Tx) Below(tops ...int64) *Forest {
 	return f
 }
 
+// parents gives the way up from some strands: of all where they are many.
+func (t *Tx) parents(of []int64) map[int64]int64 {
+	up := map[int64]int64{}
+	if len(of) <= 8 {
+		for _, s := range of {
+			for s != 0 {
+				p := t.int("SELECT parent FROM strands WHERE id=?", s)
+				up[s] = p
+				s = p
+			}
+		}
+		return up
+	}
+	t.each("SELECT id, parent FROM strands", nil, func(r *sql.Rows) error {
+		var s, p int64
+		err := r.Scan(&s, &p)
+		up[s] = p
+		return err
+	})
+	return up
+}
+
 // hasAbove tells whether a strand is below another of a set.
-func (t *Tx) hasAbove(strand int64, set map[int64]bool) bool {
-	for s := t.int("SELECT parent FROM strands WHERE id=?", strand); s != 0; s = t.int("SELECT parent FROM strands WHERE id=?", s) {
+func hasAbove(strand int64, up map[int64]int64, set map[int64]bool) bool {
+	for s := up[strand]; s != 0; s = up[s] {
 		if set[s] {
 			return true
 		}

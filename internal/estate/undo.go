@@ -207,16 +207,27 @@ func (t *Tx) Undo(id int64, force bool) (over bool, err error) {
 	}
 	if over { // strands split off since carry the change on: they go back with it
 		for strand, d := range was {
-			t.exec("UPDATE strands SET descriptor=? WHERE origin=? AND descriptor=?", d[0], strand, d[1])
+			t.exec("UPDATE strands SET descriptor=? WHERE origin=? AND origin<>0 AND descriptor=?", d[0], strand, d[1])
 		}
 	}
 	t.forget()
-	if t.err == nil {
+	if t.err == nil && !onlyTurns(rows) {
 		if broken := t.broken(); broken != "" {
 			return over, refuse("undo what came later first", "change %d can't be taken back on its own: %s", id, broken)
 		}
 	}
 	return over, t.Err()
+}
+
+// onlyTurns tells whether rows do no more than turn descriptors, which can't
+// break what hangs together.
+func onlyTurns(rows []RowChange) bool {
+	for _, r := range rows {
+		if r.Table != "strands" || r.Before == nil || r.After == nil || r.Before[0] != r.After[0] {
+			return false
+		}
+	}
+	return true
 }
 
 // builtOn says what later change stands on a change's rows; "" for none.
@@ -230,6 +241,15 @@ func (t *Tx) builtOn(id int64, rows []RowChange) string {
 		t.one("SELECT summary FROM journal WHERE id=?", []any{later}, &summary)
 		return fmt.Sprintf("change %d (%s) builds on change %d", later, summary, id)
 	}
+	// The strands split off since, by what they were split from.
+	since := map[int64]int64{}
+	t.each(`SELECT s.origin, min(j.change) made FROM strands s CROSS JOIN journal_rows j
+		ON j.tbl='strands' AND j.row=s.id AND j.before IS NULL WHERE s.origin<>0 GROUP BY s.id HAVING made>?`, []any{id}, func(r *sql.Rows) error {
+		var origin, made int64
+		err := r.Scan(&origin, &made)
+		since[origin] = max(since[origin], made)
+		return err
+	})
 	for _, r := range rows {
 		if r.Last != 0 {
 			if later := t.int(`SELECT coalesce(max(change),0) FROM journal_rows WHERE tbl=? AND row BETWEEN ? AND ? AND change>?`, r.Table, r.Row, r.Last, id); later != 0 && !t.settled(later) {
@@ -253,12 +273,8 @@ func (t *Tx) builtOn(id int64, rows []RowChange) string {
 		if !stands {
 			return say(t.int("SELECT coalesce(max(change),0) FROM journal_rows WHERE tbl=? AND row=? AND change>?", r.Table, r.Row, id))
 		}
-		if r.Table == "strands" && r.After != nil {
-			if later := t.int(`SELECT coalesce(max(made),0) FROM (SELECT min(j.change) made FROM strands s
-				JOIN journal_rows j ON j.tbl='strands' AND j.row=s.id AND j.before IS NULL
-				WHERE s.origin=? GROUP BY s.id) WHERE made>?`, r.Row, id); later != 0 {
-				return say(later)
-			}
+		if later := since[r.Row]; r.Table == "strands" && r.After != nil && later != 0 {
+			return say(later)
 		}
 	}
 	return ""
