@@ -137,12 +137,20 @@ func walk(d *rule.Descriptor, t *account.Token, want right.Set) right.Set {
 	}
 	var got right.Set
 	for i := range d.Rules.Entries {
+		// What rules most entries out comes first: few name the user.
 		e := &d.Rules.Entries[i]
+		if e.Who == account.OwnerRights {
+			if !matches(e.Who, d, t) {
+				continue
+			}
+		} else if !t.Has(e.Who) {
+			continue
+		}
 		m := e.Rights
 		if m&right.Generic != 0 {
 			m = m.Map()
 		}
-		if m &= want; m == 0 || !e.Counts() || !matches(e.Who, d, t) {
+		if m &= want; m == 0 || !e.Counts() {
 			continue
 		}
 		if !e.Kind.Refuses() {
