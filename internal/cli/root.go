@@ -52,8 +52,10 @@ type app struct {
 	format     report.Format
 	formatText string
 	actor      string
-	home       string   // the estate file where none is named; empty: the usual one
-	quiet      bool     // what is kept was shown already
+	home       string // the estate file where none is named; empty: the usual one
+	quiet      bool   // what is kept was shown already
+	holds      bool   // what say is given waits in held
+	held       []string
 	shown      []string // the command as it was typed, for the journal
 }
 
@@ -213,6 +215,10 @@ func (a *app) say(format string, args ...any) {
 	if a.quiet && !strings.HasPrefix(format, "Kept") {
 		return
 	}
+	if a.holds {
+		a.held = append(a.held, fmt.Sprintf(format, args...))
+		return
+	}
 	p := a.printer()
 	if a.format != report.Table {
 		p.W, p.Format = a.err, report.Table
@@ -237,8 +243,17 @@ func (a *app) alter(ctx context.Context, fn func(*estate.Tx) (string, error)) er
 		return err
 	}
 	defer e.Close()
+	a.holds = true // nothing is said to be done before it is kept
 	_, err = e.Change(ctx, a.meta(), true, fn)
-	return err
+	a.holds = false
+	if err != nil {
+		return err
+	}
+	for _, line := range a.held {
+		a.say("%s", line)
+	}
+	a.held = nil
+	return nil
 }
 
 func (a *app) meta() estate.Meta {
