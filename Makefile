@@ -4,7 +4,7 @@ BIN := bin/tarnwold
 LDFLAGS := -s -w
 TARGETS := linux/amd64 linux/arm64 windows/amd64 darwin/arm64
 
-.PHONY: build build-all test lint bench fuzz demo
+.PHONY: build build-all test lint bench fuzz demo big
 
 build:
 	CGO_ENABLED=0 $(GO) build -trimpath -ldflags '$(LDFLAGS)' -o $(BIN) ./cmd/tarnwold
@@ -22,8 +22,24 @@ lint:
 	@out=$$(gofmt -l .); if [ -n "$$out" ]; then echo "gofmt would change:"; echo "$$out"; exit 1; fi
 	$(GO) tool staticcheck ./...
 
+# Pages are opened in a real browser, servers are real ones. The core and the plans run under the race detector too, which needs a C compiler.
+RACED := ./core/... ./internal/plan
 test: lint
+	@command -v chromium >/dev/null || { [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null && \
+		{ apt-get update -qq; apt-get install -qq -y --no-install-recommends chromium; }; } >/dev/null 2>&1 || true
+	@command -v smbd >/dev/null && [ -n "$$(ls /usr/lib/*/samba/vfs/acl_xattr.so /usr/lib/*/libnss_wrapper.so 2>/dev/null | sed -n 2p)" ] || { [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null && \
+		{ apt-get update -qq; DEBIAN_FRONTEND=noninteractive apt-get install -qq -y --no-install-recommends samba samba-vfs-modules samba-common-bin libnss-wrapper; }; } >/dev/null 2>&1 || true
+	@command -v smbd >/dev/null && [ "$$(id -u)" = 0 ] || echo "*** SKIPPED: a real SMB server, for there is no smbd here, or this is not root ***"
+	@command -v chromium >/dev/null || echo "*** SKIPPED: pages in a browser, for there is no chromium here ***"
 	$(GO) test -timeout 25m ./...
+	@command -v gcc >/dev/null || { [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null && \
+		apt-get install -qq -y gcc libc6-dev; } || true
+	@if command -v gcc >/dev/null; then \
+		echo "$(GO) test -race $(RACED)"; CGO_ENABLED=1 $(GO) test -race -timeout 25m ./core/... && \
+		CGO_ENABLED=1 $(GO) test -race -timeout 25m ./internal/plan -rapid.checks=8; \
+	else \
+		echo "*** SKIPPED: the race detector on $(RACED), for there is no C compiler here (gcc) ***"; \
+	fi
 
 bench:
 	$(GO) test -run '^$$' -bench . -benchmem -timeout 30m ./...
@@ -38,3 +54,11 @@ fuzz:
 
 demo:
 	$(GO) run ./cmd/tarnwold demo
+
+# An estate of any size for measuring: big/tarnwold.estate, of ITEMS folders and files.
+ITEMS ?= 1000000
+big: build
+	rm -rf big && $(GO) run ./internal/playhouse/big -items $(ITEMS) -dir big
+	cd big && ../$(BIN) init && ../$(BIN) load accounts accounts.csv members.csv && \
+		../$(BIN) server add box --traits smb-domain --administrator user0 && \
+		../$(BIN) load shares shares.csv --server box && ../$(BIN) load tree tree.csv --at box:/srv/all

@@ -4,6 +4,7 @@ import (
 	"go/parser"
 	"go/token"
 	"io/fs"
+	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -16,15 +17,54 @@ import (
 // only from storeys below its own; core imports the standard library and
 // itself alone. Within a storey of core the order is that of the list.
 var floors = []string{
-	"core/right", "core/account", "core/rule", "core/verdict", "core/change", "core/impact",
-	"internal/format", "internal/estate", "internal/playhouse", "internal/report", "internal/cli", "cmd/tarnwold",
+	"core/place", "core/right", "core/account", "core/rule", "core/change", "core/verdict", "core/crowd", "core/impact", "core/guard",
+	"internal/format", "internal/store", "internal/server", "internal/estate", "internal/playhouse", "internal/ask", "internal/plan",
+	"internal/report", "internal/cli", "cmd/tarnwold",
 }
 
 // apart are storeys that know nothing of each other although one is above.
 var apart = map[string][]string{
-	"internal/report":    {"internal/estate", "internal/format", "internal/playhouse"},
-	"internal/playhouse": {"internal/estate"},
-	"cmd/tarnwold":       {"internal/estate", "internal/format", "internal/playhouse", "internal/report", "core/"},
+	"internal/store":     {"core/", "internal/format"},
+	"internal/server":    {"internal/store"},
+	"internal/ask":       {"internal/server", "internal/store", "internal/format", "internal/playhouse"},
+	"internal/plan":      {"internal/playhouse"},
+	"internal/estate":    {"internal/server"},
+	"internal/report":    {"internal/server", "internal/store", "internal/playhouse"},
+	"internal/playhouse": {"internal/estate", "internal/store"},
+	"cmd/tarnwold":       {"internal/store", "internal/estate", "internal/ask", "internal/plan", "internal/format", "internal/playhouse", "internal/report", "core/"},
+}
+
+// asking are words that only the packages estate and store may say: nobody
+// else asks rows.
+var asking = []string{"SELECT ", "INSERT INTO", "DELETE FROM", "UPDATE "}
+
+// dialect are words that only SQLite understands, and only store says.
+var dialect = []string{"PRAGMA", "sqlite_", "TRIGGER", "json_each", "json_extract", "VACUUM", "AUTOINCREMENT"}
+
+func TestOnlyTheStoreSpeaksSQLite(t *testing.T) {
+	asked := 0
+	err := filepath.WalkDir(".", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		dir := filepath.ToSlash(filepath.Dir(path))
+		text, err := os.ReadFile(path)
+		require.NoError(t, err)
+		if dir != "internal/store" {
+			for _, w := range dialect {
+				require.NotContains(t, string(text), w, path)
+			}
+		}
+		for _, w := range asking {
+			if strings.Contains(string(text), "\""+w) || strings.Contains(string(text), "`"+w) {
+				asked++
+				require.Contains(t, []string{"internal/store", "internal/estate"}, dir, "%s asks rows", path)
+			}
+		}
+		return nil
+	})
+	require.NoError(t, err)
+	require.Greater(t, asked, 5)
 }
 
 func floorOf(path string) int {

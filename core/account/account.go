@@ -72,8 +72,11 @@ type Account struct {
 const NoPOSIX = -1
 
 // Book is what a token is made from: who an identifier is, and which groups
-// list it as a member. Both may be asked for identifiers nobody knows.
+// list it as a member. All may be asked for identifiers nobody knows.
 type Book interface {
 	Account(ID) (Account, bool)
 	GroupsOf(ID) []ID
+	// Local tells whether a user's direct membership is known to be one of the
+	// server's local groups, not of its POSIX groups: it counts as a layer then.
+	Local(group, member ID) bool
 }

@@ -9,13 +9,17 @@ import (
 type Directory struct {
 	accounts map[ID]Account
 	order    []ID
-	members  map[ID][]ID // group: who it lists
-	groups   map[ID][]ID // member: which groups list it
+	members  map[ID][]ID    // group: who it lists
+	groups   map[ID][]ID    // member: which groups list it
+	local    map[[2]ID]bool // memberships known to be of local groups
 }
 
 // NewDirectory makes an empty directory.
-func NewDirectory() *Directory {
-	return &Directory{accounts: map[ID]Account{}, members: map[ID][]ID{}, groups: map[ID][]ID{}}
+func NewDirectory() *Directory { return NewDirectoryOf(0) }
+
+// NewDirectoryOf makes an empty directory with room for so many accounts.
+func NewDirectoryOf(accounts int) *Directory {
+	return &Directory{accounts: make(map[ID]Account, accounts), order: make([]ID, 0, accounts), members: map[ID][]ID{}, groups: make(map[ID][]ID, accounts), local: map[[2]ID]bool{}}
 }
 
 // Add puts an account in, in place of one with the same identifier.
@@ -28,9 +32,10 @@ func (d *Directory) Add(a Account) {
 
 // Join makes member a direct member of group. Joining twice is joining once.
 func (d *Directory) Join(group, member ID) {
-	if !slices.Contains(d.groups[member], group) {
+	groups := d.groups[member]
+	if !slices.Contains(groups, group) { // an account is in few groups, however many a group lists
 		d.members[group] = append(d.members[group], member)
-		d.groups[member] = append(d.groups[member], group)
+		d.groups[member] = append(groups, group)
 	}
 }
 
@@ -39,13 +44,45 @@ func (d *Directory) Leave(group, member ID) {
 	drop := func(m map[ID][]ID, key, gone ID) {
 		m[key] = slices.DeleteFunc(m[key], func(id ID) bool { return id == gone })
 	}
+	delete(d.local, [2]ID{group, member})
 	drop(d.members, group, member)
 	drop(d.groups, member, group)
 }
 
+// Remove takes an account out, with every membership of it.
+func (d *Directory) Remove(id ID) {
+	for _, g := range slices.Clone(d.groups[id]) {
+		d.Leave(g, id)
+	}
+	for _, m := range slices.Clone(d.members[id]) {
+		d.Leave(id, m)
+	}
+	delete(d.accounts, id)
+	d.order = slices.DeleteFunc(d.order, func(o ID) bool { return o == id })
+}
+
+// SetLocal says whether a membership is one of the server's local groups alone.
+func (d *Directory) SetLocal(group, member ID, yes bool) {
+	if yes {
+		d.local[[2]ID{group, member}] = true
+	} else {
+		delete(d.local, [2]ID{group, member})
+	}
+}
+
+// Local tells whether a membership is known to be one of a local group.
+func (d *Directory) Local(group, member ID) bool {
+	return len(d.local) > 0 && d.local[[2]ID{group, member}]
+}
+
+// IsMember tells whether a group lists member directly.
+func (d *Directory) IsMember(group, member ID) bool {
+	return slices.Contains(d.groups[member], group)
+}
+
 // Clone copies the directory.
 func (d *Directory) Clone() *Directory {
-	c := &Directory{accounts: maps.Clone(d.accounts), order: slices.Clone(d.order), members: map[ID][]ID{}, groups: map[ID][]ID{}}
+	c := &Directory{accounts: maps.Clone(d.accounts), order: slices.Clone(d.order), members: map[ID][]ID{}, groups: map[ID][]ID{}, local: maps.Clone(d.local)}
 	for id, ms := range d.members {
 		c.members[id] = slices.Clone(ms)
 	}

@@ -86,6 +86,15 @@ func (id ID) Domain() (domain ID, rid uint32, ok bool) {
 	return makeID(s), rid, true
 }
 
+// SameDomain tells whether two identifiers are of one domain.
+func (id ID) SameDomain(o ID) bool {
+	if id.IsZero() || o.IsZero() {
+		return false
+	}
+	a, b := id.h.Value(), o.h.Value()
+	return a.auth == 5 && a.n == 5 && a.sub[0] == 21 && b.auth == 5 && b.n == 5 && [4]uint32(a.sub[:4]) == [4]uint32(b.sub[:4])
+}
+
 // Child gives the identifier with one more part.
 func (id ID) Child(rid uint32) ID {
 	s := id.h.Value()

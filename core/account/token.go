@@ -7,6 +7,10 @@ type Traits struct {
 	POSIXIDs bool `json:"posix-ids"`
 	// DomainUsers: each account of a domain is in that domain's users group (…-513).
 	DomainUsers bool `json:"domain-users"`
+	// Layers is how many layers of groups are followed beyond those that
+	// list the user himself or are his primary one; 0: any number. A
+	// membership that Book.Local knows of is a layer by itself.
+	Layers int `json:"group-layers"`
 }
 
 // DomainUsersRID is the last part of the identifier of a domain's users group.
@@ -38,17 +42,23 @@ type Token struct {
 }
 
 // NewToken makes the token of a user: the user's identifiers, those of every
-// group at any depth, the primary group, and the special accounts given
-// ([MS-DTYP] §2.5.2). A group inside itself is followed once.
+// group at any depth or as far as the server follows, the primary group, and
+// the special accounts given ([MS-DTYP] §2.5.2). A group inside itself is
+// followed once.
 func NewToken(book Book, user ID, tr Traits, special ...ID) *Token {
 	t := &Token{user: user, ids: make(map[ID]via, 32)}
-	var queue []ID
+	type found struct {
+		id  ID
+		far int // how many memberships lie between
+	}
+	var queue []found
+	far := 0
 	put := func(id ID, s Step, from ID) {
 		if _, ok := t.ids[id]; !ok && !id.IsZero() {
 			t.ids[id] = via{s, from}
 			t.marks[id.mark>>6&15] |= 1 << (id.mark & 63)
 			if s != SameAccount && s != Always {
-				queue = append(queue, id)
+				queue = append(queue, found{id, far})
 			}
 		}
 	}
@@ -63,11 +73,22 @@ func NewToken(book Book, user ID, tr Traits, special ...ID) *Token {
 		}
 	}
 	for len(queue) > 0 {
-		id := queue[0]
+		id := queue[0].id
+		far = queue[0].far
 		queue = queue[1:]
-		for _, g := range book.GroupsOf(id) {
-			put(g, Member, id)
+		// Each layer costs one; the user's own groups nothing, those go first.
+		for pass := range 2 {
+			if far += pass; tr.Layers != 0 && far > tr.Layers {
+				break
+			}
+			for _, g := range book.GroupsOf(id) {
+				own := id == user && (tr.Layers == 0 || !book.Local(g, id))
+				if own == (pass == 0) {
+					put(g, Member, id)
+				}
+			}
 		}
+		far = 0 // what follows is the account itself under another name
 		if !tr.POSIXIDs {
 			continue
 		}

@@ -1,36 +1,42 @@
 // Package change works out what a command would alter before anything is
-// kept: the descriptors of the items it names and, by inheritance, of
-// everything below them.
+// kept: the rules of the items it names and, by inheritance, of everything
+// below them.
 //
 // It works on nodes, not items: a node stands for any number of items that
-// have the same descriptor and the same descriptors above them, so the cost is
-// that of the distinct ones.
+// have the same rules and the same rules above them, so the cost is that of
+// the distinct ones. What kind of rules they are it doesn't know: it asks
+// them (rule.Any).
 package change
 
-import "tarnwold/core/rule"
+import (
+	"context"
+
+	"tarnwold/core/rule"
+)
 
 // Node is a set of items alike.
 type Node struct {
 	Parent int // the node above; -1 at the top
 	Folder bool
-	Items  int64            // how many items it stands for
-	Before *rule.Descriptor // one pointer for one descriptor, wherever it stands
-	After  *rule.Descriptor // filled in by Work
+	Items  int64    // how many items it stands for
+	Before rule.Any // one pointer for the same rules, wherever they stand; nil: the items aren't there yet
+	After  rule.Any // filled in by Work, but for nodes that are Fixed; nil: they are there no more
+	Fixed  bool     // After is given
 }
 
-// Changed tells whether the node's descriptor is another one after.
-func (n *Node) Changed() bool { return n.After != nil && n.After != n.Before }
+// Changed tells whether the node's rules are others after.
+func (n *Node) Changed() bool { return n.After != n.Before }
 
-// Edit is what a command does to one node. parent is the descriptor of the
-// folder above as it is afterwards, nil at the top of what is known.
-type Edit func(d, parent *rule.Descriptor, folder bool) (*rule.Descriptor, error)
+// Edit is what a command does to one node. parent is the rules of the folder
+// above as they are afterwards, nil at the top of what is known.
+type Edit func(d, parent rule.Any, folder bool) (rule.Any, error)
 
 // Set is what one command alters.
 type Set struct {
 	Nodes []Node // parents before children
-	// Above holds the descriptors above a node whose Parent is -1, nearest
-	// first; they don't change.
-	Above map[int][]*rule.Descriptor
+	// Above holds the rules above a node whose Parent is -1, nearest first;
+	// Then those above it afterwards, where it comes under other folders.
+	Above, Then map[int][]rule.Any
 	// Edits are the nodes the command names.
 	Edits map[int]Edit
 	// Renew makes every node below an edited one match what is handed down
@@ -39,32 +45,37 @@ type Set struct {
 }
 
 type step struct {
-	child, from, to *rule.Descriptor
+	child, from, to rule.Any
 	folder, renew   bool
 }
 
 // Work fills in After of every node: what is handed down first, then the
-// node's own edit.
-func (s *Set) Work() error {
-	known := map[step]*rule.Descriptor{}
-	same := map[*rule.Descriptor][]*rule.Descriptor{} // results that are equal become one
+// node's own edit. It stops with the context's error when that is done.
+func (s *Set) Work(ctx context.Context) error {
+	known := map[step]rule.Any{}
+	same := map[rule.Any][]rule.Any{} // results that are equal become one
 	renewing := make([]bool, len(s.Nodes))
 	for i := range s.Nodes {
+		if i&1023 == 0 && ctx.Err() != nil {
+			return ctx.Err()
+		}
 		n := &s.Nodes[i]
+		if n.Fixed {
+			continue
+		}
 		d := n.Before
-		parent := s.Over(i)
+		parent := s.Over(i, true)
 		if n.Parent >= 0 {
 			p := &s.Nodes[n.Parent]
-			parent = p.After
 			renewing[i] = renewing[n.Parent]
-			if p.Changed() || renewing[i] {
+			if p.Before != nil && p.After != nil && (p.Changed() || renewing[i]) {
 				k := step{n.Before, p.Before, p.After, n.Folder, renewing[i]}
 				got, ok := known[k]
 				if !ok {
 					if renewing[i] {
-						got = d.Renewed(p.After, n.Folder)
+						got = d.Renewing(p.After, n.Folder)
 					} else {
-						got = d.Follow(p.Before, p.After, n.Folder)
+						got = d.Following(p.Before, p.After, n.Folder)
 					}
 					got = one(same, n.Before, got)
 					known[k] = got
@@ -85,13 +96,16 @@ func (s *Set) Work() error {
 	return nil
 }
 
-// one gives a single pointer for equal results that came of one descriptor.
-func one(same map[*rule.Descriptor][]*rule.Descriptor, before, got *rule.Descriptor) *rule.Descriptor {
-	if got == before || got.Equal(before) {
-		return before
+// one gives a single pointer for equal results that came of the same rules.
+func one(same map[rule.Any][]rule.Any, before, got rule.Any) rule.Any {
+	if before == nil || got == before || got.Same(before) {
+		if before != nil {
+			return before
+		}
+		return got
 	}
 	for _, d := range same[before] {
-		if d.Equal(got) {
+		if d.Same(got) {
 			return d
 		}
 	}
@@ -110,11 +124,26 @@ func (s *Set) Changed() (nodes int, items int64) {
 	return nodes, items
 }
 
-// Over gives the descriptor of the folder above a node whose Parent is -1;
-// nil where nothing above is known.
-func (s *Set) Over(i int) *rule.Descriptor {
-	if ds := s.Above[i]; len(ds) > 0 {
+// Over gives the rules of the folder above a node, as they are before or
+// after; nil where nothing above is known.
+func (s *Set) Over(i int, after bool) rule.Any {
+	if p := s.Nodes[i].Parent; p >= 0 {
+		if after {
+			return s.Nodes[p].After
+		}
+		return s.Nodes[p].Before
+	}
+	if ds := s.Chain(i, after); len(ds) > 0 {
 		return ds[0]
 	}
 	return nil
+}
+
+// Chain gives the rules above a node whose Parent is -1, as they are before
+// or after.
+func (s *Set) Chain(i int, after bool) []rule.Any {
+	if then, ok := s.Then[i]; ok && after {
+		return then
+	}
+	return s.Above[i]
 }

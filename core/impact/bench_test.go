@@ -1,6 +1,7 @@
 package impact
 
 import (
+	"context"
 	"math/rand/v2"
 	"testing"
 	"time"
@@ -9,6 +10,7 @@ import (
 
 	"tarnwold/core/account"
 	"tarnwold/core/change"
+	"tarnwold/core/crowd"
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
 	"tarnwold/core/verdict"
@@ -42,13 +44,13 @@ func big() (*account.Directory, *change.Set, []account.ID) {
 	set := &change.Set{Edits: map[int]change.Edit{}, Nodes: []change.Node{{Parent: -1, Folder: true, Items: 1, Before: top}}}
 	for len(set.Nodes) < 5000 {
 		p := r.IntN(min(len(set.Nodes), 400))
-		d := rule.NewChild(set.Nodes[p].Before, true, account.System, dom, nil)
+		d := rule.NewChild(set.Nodes[p].Before.(*rule.Descriptor), true, account.System, dom, nil)
 		for range 1 + r.IntN(3) {
 			kind := rule.Allow
 			if r.IntN(6) == 0 {
 				kind = rule.Deny
 			}
-			d, _ = d.Give([]rule.Entry{{Kind: kind, Flags: 3, Rights: []right.Set{0x1200a9, 0x1301bf, 0x1f01ff}[r.IntN(3)], Who: groups[r.IntN(len(groups))]}}, 0)
+			d, _, _ = d.Give([]rule.Entry{{Kind: kind, Flags: 3, Rights: []right.Set{0x1200a9, 0x1301bf, 0x1f01ff}[r.IntN(3)], Who: groups[r.IntN(len(groups))]}}, rule.Giving{})
 		}
 		set.Nodes = append(set.Nodes, change.Node{Parent: p, Folder: true, Items: 200, Before: d})
 	}
@@ -68,33 +70,38 @@ func BenchmarkImpact(b *testing.B) {
 	}{{"group", groups[10]}, {"everyone", account.Everyone}} {
 		b.Run(c.name, func(b *testing.B) {
 			for b.Loop() {
-				set.Edits[0] = func(d, _ *rule.Descriptor, _ bool) (*rule.Descriptor, error) {
-					return d.Give([]rule.Entry{{Flags: 3, Rights: 0x1201bf, Who: c.who}}, 0)
+				set.Edits[0] = func(d, _ rule.Any, _ bool) (rule.Any, error) {
+					got, _, err := d.(*rule.Descriptor).Give([]rule.Entry{{Flags: 3, Rights: 0x1201bf, Who: c.who}}, rule.Giving{})
+					return got, err
 				}
 				start := time.Now()
-				require.NoError(b, set.Work())
-				pop := NewPopulation(dir, tr.Traits)
-				sh := &verdict.Share{Rules: &rule.Descriptor{Rules: rule.Rules{Entries: []rule.Entry{{Rights: right.All, Who: account.Everyone}}}}}
-				shifts := Of(set, []Route{
-					{Name: "local", Local: true, Traits: &tr, People: pop, Starts: []Start{{Node: 0}}},
-					{Name: "share", Before: sh, After: sh, Traits: &tr, People: pop, Starts: []Start{{Node: 0}}},
+				require.NoError(b, set.Work(context.Background()))
+				pop := crowd.NewPopulation(dir, tr.Traits, nil)
+				sh := &verdict.Share{Rules: rule.Compile(&rule.Descriptor{Rules: rule.Rules{Entries: []rule.Entry{{Rights: right.All, Who: account.Everyone}}}}, tr.ShareReading())}
+				local := &crowd.Way{Local: true, Traits: &tr, People: pop}
+				share := &crowd.Way{Share: sh, Traits: &tr, People: pop}
+				shifts, err := Of(context.Background(), set, []Route{
+					{Name: "local", Local: true, Ways: [2]*crowd.Way{local, local}, Starts: []Start{Through(0, false)}},
+					{Name: "share", Ways: [2]*crowd.Way{share, share}, Starts: []Start{Through(0, false)}},
 				})
+				require.NoError(b, err)
 				took := time.Since(start)
 				require.NotEmpty(b, shifts)
 
 				for _, u := range pop.Users {
 					if tokens[u.ID] == nil {
-						tokens[u.ID] = account.NewToken(dir, u.ID, tr.Traits, account.Everyone, account.Authenticated, account.Network)
+						tokens[u.ID] = account.NewToken(dir, u.ID, tr.Traits, verdict.Special(false)...)
 					}
 				}
 				start = time.Now()
 				const part = 50
+				read := rule.NewReader(tr.Reading())
 				for i := 0; i < len(set.Nodes); i += part {
 					n := &set.Nodes[i]
-					q := &verdict.Question{Item: n.Before, Traits: &tr}
-					then := &verdict.Question{Item: n.After, Traits: &tr}
+					q := &verdict.Question{Item: read.Of(n.Before), Traits: &tr}
+					then := &verdict.Question{Item: read.Of(n.After), Traits: &tr}
 					if n.Parent >= 0 {
-						q.Parent, then.Parent = set.Nodes[n.Parent].Before, set.Nodes[n.Parent].After
+						q.Parent, then.Parent = read.Of(set.Nodes[n.Parent].Before), read.Of(set.Nodes[n.Parent].After)
 					}
 					for _, u := range pop.Users {
 						tok := tokens[u.ID]

@@ -2,11 +2,12 @@
 // user, every item and every route at once.
 //
 // It gives what deciding each user on each item before and after would give
-// (package verdict), at a fraction of the cost: nodes that share their
-// descriptors are decided once, and all users at once, as bits of words.
+// (package verdict), at a fraction of the cost: nodes that share their rules
+// are decided once, and all users at once (package crowd).
 package impact
 
 import (
+	"context"
 	"encoding/binary"
 	"runtime"
 	"slices"
@@ -14,32 +15,52 @@ import (
 
 	"tarnwold/core/account"
 	"tarnwold/core/change"
+	"tarnwold/core/crowd"
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
-	"tarnwold/core/verdict"
 )
 
-// Start is where a route comes down upon the nodes of a change set.
+// The two sides of a change.
+const (
+	Before = iota
+	After
+)
+
+// Start is where a route comes down upon the nodes of a change set, on each side.
 type Start struct {
 	Node int // the topmost node the route reaches
-	// Above tells whether the folder above Node is on the route too; its
-	// descriptor is change.Set.Over, or that of the node's parent.
-	Above bool
+	// On tells whether the route reaches it at all.
+	On [2]bool
+	// Above tells whether the folder above Node is on the route too: its
+	// rules are change.Set.Over.
+	Above [2]bool
+}
+
+// Through makes a start that is the same on both sides.
+func Through(node int, above bool) Start {
+	return Start{Node: node, On: [2]bool{true, true}, Above: [2]bool{above, above}}
 }
 
 // Route is a way to items, as it is before and after.
 type Route struct {
-	Name           string
-	Local          bool
-	Before, After  *verdict.Share // both nil for a local route
-	Traits         *verdict.Traits
-	Administrators []account.ID
-	People         *Population
-	// Then is the same users after memberships changed, and Moved those whose
-	// tokens are others then. Then is nil where no membership changes.
-	Then   *Population
-	Moved  Bits
+	Name  string
+	Local bool
+	// Ways is the route on each side; nil: it isn't there then.
+	Ways [2]*crowd.Way
+	// Moved are the users whose tokens differ between the sides' populations,
+	// or who come onto or off the server's list of administrators.
+	Moved  crowd.Bits
 	Starts []Start
+}
+
+// Users lists the users the route's populations have places for.
+func (r *Route) Users() []account.Account {
+	for _, w := range r.Ways {
+		if w != nil {
+			return w.People.Users
+		}
+	}
+	return nil
 }
 
 // Shift is one way in which access changes: some users, from one set of
@@ -47,12 +68,12 @@ type Route struct {
 type Shift struct {
 	Route         int
 	Before, After right.Set
-	Users         Bits
+	Users         crowd.Bits
 	Items         int64 // on which at least one of the users has this shift
 	Nodes         []int // where it begins: nodes whose parent doesn't have it
 }
 
-// Gain, Loss and neither: what kind of shift it is.
+// Gain tells whether the shift only gives.
 func (s *Shift) Gain() bool { return s.After.Has(s.Before) }
 
 // Loss tells whether the shift only takes away.
@@ -64,48 +85,59 @@ type shiftKey struct {
 }
 
 // Of works out the shifts of a change set whose Work is done. Synchronize is
-// left out of account. Shifts come in no order.
-func Of(set *change.Set, routes []Route) []*Shift {
-	w := &worker{set: set, found: map[shiftKey]*Shift{}}
+// left out of account. Shifts come in no order. It stops with the context's
+// error when that is done.
+func Of(ctx context.Context, set *change.Set, routes []Route) ([]*Shift, error) {
+	w := &worker{ctx: ctx, set: set, found: map[shiftKey]*Shift{}}
 	for i := range routes {
 		w.route(i, &routes[i])
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
 	}
 	out := make([]*Shift, 0, len(w.found))
 	for _, s := range w.found {
 		out = append(out, s)
 	}
-	return out
+	return out, nil
 }
 
 type worker struct {
+	ctx   context.Context
 	set   *change.Set
 	found map[shiftKey]*Shift
 
 	// of the route at hand
-	index  int
-	r      *Route
-	people [2]*Population // before and after
-	admins [2]Bits
-	lists  [2]map[*rule.Descriptor]Bits // who is granted delete-child, by descriptor
-	pool   map[string]int32             // equal sets of users have one number
-	sets   []Bits
-	// what the share lets through, before and after; nil on a local route
-	through [2][]atom
+	index   int
+	r       *Route
+	sides   [2]*side
+	pool    map[string]int32 // equal sets of users have one number
+	sets    []crowd.Bits
+	readers map[rule.Reading]*rule.Reader
+	// shareMoved are the users a change of the share or the traits can touch;
+	// nil: nobody.
+	shareMoved crowd.Bits
 }
 
-// The two sides of a change.
-const (
-	was = iota
-	now
-)
+// side is the route at hand before or after.
+type side struct {
+	*crowd.Decider
+	read *rule.Reader
+	one  map[oneKey]crowd.Bits
+}
+
+type oneKey struct {
+	list *rule.List
+	one  right.Set
+}
 
 // situation is all that the answer for a node depends on, by one route. The
-// numbers are those of pooled sets: who has delete-child on the folder above,
-// and whom the folders above let through; -1 where that is not asked.
+// numbers are those of pooled sets; -1 where that is not asked. A nil list
+// means the item isn't there, or not by this route.
 type situation struct {
-	before, after         *rule.Descriptor
-	childBefore, childNow int32
-	gateBefore, gateNow   int32
+	lists [2]*rule.List
+	child [2]int32
+	gate  [2]int32
 }
 
 // class is the users that go from one set of rights to another.
@@ -122,71 +154,84 @@ type outcome struct {
 func (w *worker) route(index int, r *Route) {
 	w.index, w.r = index, r
 	w.pool, w.sets = map[string]int32{}, nil
-	w.people = [2]*Population{r.People, r.People}
-	if r.Then != nil {
-		w.people[now] = r.Then
-	}
-	for side := range w.people {
-		w.lists[side] = map[*rule.Descriptor]Bits{}
-		w.admins[side] = nil
-		if r.Traits.AdministratorsPass {
-			w.admins[side] = r.People.empty()
-			for _, id := range r.Administrators {
-				w.admins[side].or(w.people[side].Holders(id, r.Local))
-			}
+	w.readers = map[rule.Reading]*rule.Reader{}
+	for i, way := range r.Ways {
+		w.sides[i] = nil
+		if way == nil {
+			continue
 		}
+		if i == After && r.Ways[Before] == way {
+			w.sides[After] = w.sides[Before]
+			continue
+		}
+		how := way.Traits.Reading()
+		if w.readers[how] == nil {
+			w.readers[how] = rule.NewReader(how)
+		}
+		w.sides[i] = &side{crowd.NewDecider(*way), w.readers[how], map[oneKey]crowd.Bits{}}
 	}
+	if w.sides[Before] == nil && w.sides[After] == nil {
+		return
+	}
+	w.shareMoved = w.moves()
 	nodes := w.set.Nodes
 	starts := map[int]Start{}
 	for _, s := range r.Starts {
 		starts[s.Node] = s
 	}
-	on := make([]bool, len(nodes))
-	shareMoved := r.Before != nil && !sameShare(r.Before, r.After)
-	type gates struct{ before, now int32 }
-	gate := make([]gates, len(nodes))
+	on := make([][2]bool, len(nodes))
+	var gates [][2]int32
+	asksAbove := [2]bool{}
+	for i, s := range w.sides {
+		asksAbove[i] = s != nil && s.Traits.AsksFoldersAbove
+	}
+	if asksAbove != [2]bool{} {
+		gates = make([][2]int32, len(nodes))
+	}
 	known := map[situation]*outcome{}
 	var asked []situation
 	shows := make([]*outcome, len(nodes))
-	children := map[[2]*rule.Descriptor][2]int32{}
 	for i := range nodes {
+		if i&1023 == 0 && w.ctx.Err() != nil {
+			return
+		}
 		n := &nodes[i]
-		s, begins := starts[i]
-		on[i] = begins || n.Parent >= 0 && on[n.Parent]
-		sit := situation{n.Before, n.After, -1, -1, -1, -1}
-		var up, upNow *rule.Descriptor
-		if n.Parent >= 0 {
-			up, upNow = nodes[n.Parent].Before, nodes[n.Parent].After
-		} else if d := w.set.Over(i); d != nil {
-			up, upNow = d, d
-		}
-		if r.Traits.AsksFoldersAbove {
-			g := gates{w.number(r.People.all), w.number(r.People.all)}
-			if n.Parent >= 0 {
-				g = gate[n.Parent]
-				g = gates{w.number(and(w.sets[g.before], w.who(up, right.Execute, was))), w.number(and(w.sets[g.now], w.who(upNow, right.Execute, now)))}
-			} else {
-				for _, d := range w.set.Above[i] {
-					g.before = w.number(and(w.sets[g.before], w.who(d, right.Execute, was)))
-					g.now = w.number(and(w.sets[g.now], w.who(d, right.Execute, now)))
-				}
+		start, begins := starts[i]
+		sit := situation{child: [2]int32{-1, -1}, gate: [2]int32{-1, -1}}
+		for x, s := range w.sides {
+			if s == nil {
+				continue
 			}
-			gate[i] = g
-			sit.gateBefore, sit.gateNow = g.before, g.now
+			on[i][x] = begins && start.On[x] || n.Parent >= 0 && on[n.Parent][x]
+			var up rule.Any
+			if a := w.set.Over(i, x == After); a != nil {
+				up = a
+			}
+			if asksAbove[x] {
+				gates[i][x] = w.gate(i, x, up, gates)
+				sit.gate[x] = gates[i][x]
+			}
+			own := n.Before
+			if x == After {
+				own = n.After
+			}
+			if !on[i][x] || own == nil {
+				continue
+			}
+			sit.lists[x] = s.read.Of(own)
+			fromAbove := up != nil && (n.Parent >= 0 && on[n.Parent][x] || begins && start.Above[x])
+			if begins && !start.Above[x] && s.Share != nil && s.Traits.ShareFolderAboveItself {
+				fromAbove, up = true, own
+			}
+			if fromAbove {
+				sit.child[x] = w.number(s.granted(s.read.Of(up), right.DeleteChild))
+			}
 		}
-		if !on[i] {
+		if sit.lists == [2]*rule.List{} {
 			continue
 		}
-		if up != nil && (!begins || s.Above) {
-			k := [2]*rule.Descriptor{up, upNow}
-			c, ok := children[k]
-			if !ok {
-				c = [2]int32{w.number(w.who(up, right.DeleteChild, was)), w.number(w.who(upNow, right.DeleteChild, now))}
-				children[k] = c
-			}
-			sit.childBefore, sit.childNow = c[0], c[1]
-		}
-		if sit.before == sit.after && sit.childBefore == sit.childNow && sit.gateBefore == sit.gateNow && !shareMoved && r.Moved == nil {
+		if sit.lists[Before] == sit.lists[After] && sit.child[Before] == sit.child[After] && sit.gate[Before] == sit.gate[After] &&
+			w.shareMoved == nil && r.Moved == nil {
 			continue
 		}
 		out, ok := known[sit]
@@ -205,48 +250,85 @@ func (w *worker) route(index int, r *Route) {
 	}
 }
 
+// gate numbers the users whom every folder above a node lets through.
+func (w *worker) gate(i, x int, up rule.Any, gates [][2]int32) int32 {
+	s := w.sides[x]
+	n := &w.set.Nodes[i]
+	if n.Parent >= 0 {
+		if up == nil { // the folder isn't there on this side
+			return gates[n.Parent][x]
+		}
+		return w.number(w.sets[gates[n.Parent][x]].And(s.granted(s.read.Of(up), right.Execute)))
+	}
+	open := s.People.All()
+	for _, a := range w.set.Chain(i, x == After) {
+		open = open.And(s.granted(s.read.Of(a), right.Execute))
+	}
+	return w.number(open)
+}
+
+// granted remembers who is granted one right by a list.
+func (s *side) granted(l *rule.List, one right.Set) crowd.Bits {
+	k := oneKey{l, one}
+	b, ok := s.one[k]
+	if !ok {
+		b = s.One(l, one)
+		s.one[k] = b
+	}
+	return b
+}
+
+// moves gives the users whom a difference between the two sides' shares and
+// traits can touch; nil where there is none.
+func (w *worker) moves() crowd.Bits {
+	b, a := w.sides[Before], w.sides[After]
+	if b == a {
+		return nil
+	}
+	if b == nil || a == nil || *b.Traits != *a.Traits {
+		return w.everybody()
+	}
+	if b.Share.Same(a.Share) {
+		return nil
+	}
+	if b.Share.ReadOnly != a.Share.ReadOnly || b.Share.Rules == nil || a.Share.Rules == nil {
+		return w.everybody()
+	}
+	out := b.People.Empty()
+	w.differing(b.Share.Rules, a.Share.Rules, out)
+	return out
+}
+
+func (w *worker) everybody() crowd.Bits {
+	var out crowd.Bits
+	for _, s := range w.sides {
+		if s == nil {
+			continue
+		}
+		if out == nil {
+			out = s.People.Empty()
+		}
+		out.Or(s.People.All())
+	}
+	return out
+}
+
 // decideAll fills in the outcomes of all situations, on all processors.
 func (w *worker) decideAll(asked []situation, known map[situation]*outcome) {
-	w.through[was], w.through[now] = w.shareAtoms(w.r.Before, was), w.shareAtoms(w.r.After, now)
-	// Who holds what is looked up beforehand, so that from here on it is only read.
-	for _, s := range asked {
-		for _, d := range []*rule.Descriptor{s.before, s.after} {
-			for side := range w.people {
-				w.owners(d, side)
-				for i := range d.Rules.Entries {
-					w.holders(&d.Rules.Entries[i], d, side)
-				}
-			}
-		}
-	}
 	n := min(runtime.GOMAXPROCS(0), 1+len(asked)/64)
 	var wg sync.WaitGroup
 	for part := range n {
 		wg.Go(func() {
-			var sc scratch
+			var sc crowd.Scratch
 			for i := part; i < len(asked); i += n {
+				if i&255 == part&255 && w.ctx.Err() != nil {
+					return
+				}
 				w.decide(asked[i], known[asked[i]], &sc)
 			}
 		})
 	}
 	wg.Wait()
-}
-
-// scratch is memory that decisions use again and again.
-type scratch struct{ before, after, open, holds []uint64 }
-
-func room(b *[]uint64, n int) []uint64 {
-	if cap(*b) < n {
-		*b = make([]uint64, n+n/2)
-	}
-	s := (*b)[:n]
-	clear(s)
-	return s
-}
-
-// sameShare tells whether a share limits the same before and after.
-func sameShare(a, b *verdict.Share) bool {
-	return a.ReadOnly == b.ReadOnly && (a.Rules == b.Rules || a.Rules != nil && b.Rules != nil && a.Rules.Equal(b.Rules))
 }
 
 // note adds a node's outcome to the shifts found.
@@ -256,7 +338,7 @@ func (w *worker) note(i int, n *change.Node, out *outcome, shows []*outcome) {
 		k := shiftKey{w.index, cl.before, cl.after}
 		s := w.found[k]
 		if s == nil {
-			s = &Shift{Route: w.index, Before: cl.before, After: cl.after, Users: w.r.People.empty()}
+			s = &Shift{Route: w.index, Before: cl.before, After: cl.after, Users: make(crowd.Bits, (len(w.r.Users())+63)/64)}
 			w.found[k] = s
 		}
 		for j, word := range out.words {
@@ -274,7 +356,7 @@ func (o *outcome) has(k shiftKey) bool {
 }
 
 // number pools a set of users.
-func (w *worker) number(b Bits) int32 {
+func (w *worker) number(b crowd.Bits) int32 {
 	key := make([]byte, 0, 8*len(b))
 	for _, word := range b {
 		key = binary.LittleEndian.AppendUint64(key, word)
@@ -288,65 +370,16 @@ func (w *worker) number(b Bits) int32 {
 	return n
 }
 
-func and(a, b Bits) Bits {
-	out := make(Bits, len(a))
-	for k := range out {
-		out[k] = a[k] & b.word(k)
-	}
-	return out
-}
-
-// who gives the users granted one right by a descriptor alone, the owner's
-// built-in rights included (delete-child and execute are none of those).
-func (w *worker) who(d *rule.Descriptor, one right.Set, side int) Bits {
-	// One right a route and descriptor is asked for at most twice; execute is
-	// rare enough not to be remembered.
-	if b, ok := w.lists[side][d]; ok && one == right.DeleteChild {
-		return b
-	}
-	out := w.r.People.empty()
-	if d.Rules.Absent {
-		copy(out, w.r.People.all)
-	} else {
-		undecided := slices.Clone(w.r.People.all)
-		for i := range d.Rules.Entries {
-			e := &d.Rules.Entries[i]
-			if !e.Counts() || e.Rights.Map()&one == 0 {
-				continue
-			}
-			h := w.holders(e, d, side)
-			for k, word := range h {
-				if hit := word & undecided[k]; hit != 0 {
-					undecided[k] &^= hit
-					if !e.Kind.Refuses() {
-						out[k] |= hit
-					}
-				}
-			}
-		}
-	}
-	if one == right.DeleteChild {
-		w.lists[side][d] = out
-	}
-	return out
-}
-
-func (w *worker) holders(e *rule.Entry, d *rule.Descriptor, side int) Bits {
-	if e.Who == account.OwnerRights {
-		return w.owners(d, side)
-	}
-	return w.people[side].Holders(e.Who, w.r.Local)
-}
-
-func (w *worker) owners(d *rule.Descriptor, side int) Bits {
-	if d.Owner.IsZero() {
+// pooled gives a pooled set by its number; nil for none.
+func (w *worker) pooled(n int32) crowd.Bits {
+	if n < 0 {
 		return nil
 	}
-	return w.people[side].Holders(d.Owner, w.r.Local)
+	return w.sets[n]
 }
 
 // decide finds the classes of one situation.
-func (w *worker) decide(s situation, out *outcome, sc *scratch) {
+func (w *worker) decide(s situation, out *outcome, sc *crowd.Scratch) {
 	touched := w.touched(s)
 	for k, word := range touched {
 		if word != 0 {
@@ -356,18 +389,24 @@ func (w *worker) decide(s situation, out *outcome, sc *scratch) {
 	if len(out.words) == 0 {
 		return
 	}
-	before := w.rights(s.before, was, s.childBefore, s.gateBefore, out.words, sc, &sc.before)
-	after := w.rights(s.after, now, s.childNow, s.gateNow, out.words, sc, &sc.after)
 	start := class{users: make([]uint64, len(out.words))}
 	for j, k := range out.words {
 		start.users[j] = touched[k]
 	}
 	classes := []class{start}
-	for _, a := range before {
-		classes = divide(classes, a, func(c *class) *right.Set { return &c.before })
-	}
-	for _, a := range after {
-		classes = divide(classes, a, func(c *class) *right.Set { return &c.after })
+	for x, l := range s.lists {
+		if l == nil {
+			continue
+		}
+		atoms := w.sides[x].Rights(crowd.Situation{Item: l, Child: w.pooled(s.child[x]), Gate: w.pooled(s.gate[x])}, out.words, sc)
+		for _, a := range atoms {
+			classes = divide(classes, a, func(c *class) *right.Set {
+				if x == Before {
+					return &c.before
+				}
+				return &c.after
+			})
+		}
 	}
 	// Classes that came to the same are one.
 	for _, c := range classes {
@@ -388,13 +427,13 @@ func (w *worker) decide(s situation, out *outcome, sc *scratch) {
 }
 
 // divide parts every class into those granted an atom and the others.
-func divide(classes []class, a atom, side func(*class) *right.Set) []class {
+func divide(classes []class, a crowd.Atom, side func(*class) *right.Set) []class {
 	var out []class
 	for _, c := range classes {
 		var in, rest uint64
 		for j, word := range c.users {
-			in |= word & a.users[j]
-			rest |= word &^ a.users[j]
+			in |= word & a.Users[j]
+			rest |= word &^ a.Users[j]
 		}
 		if in == 0 {
 			out = append(out, c)
@@ -405,99 +444,102 @@ func divide(classes []class, a atom, side func(*class) *right.Set) []class {
 			other.users = make([]uint64, len(c.users))
 			yes := make([]uint64, len(c.users))
 			for j, word := range c.users {
-				other.users[j] = word &^ a.users[j]
-				yes[j] = word & a.users[j]
+				other.users[j] = word &^ a.Users[j]
+				yes[j] = word & a.Users[j]
 			}
 			out = append(out, other)
 			c.users = yes
 		}
-		*side(&c) |= a.rights
+		*side(&c) |= a.Rights
 		out = append(out, c)
 	}
 	return out
 }
 
 // touched gives the users whose access a situation can change at all.
-func (w *worker) touched(s situation) Bits {
-	out := w.r.People.empty()
-	out.or(w.r.Moved)
-	if s.before != s.after && !w.differing(s.before, s.after, out) {
-		return w.r.People.all
+func (w *worker) touched(s situation) crowd.Bits {
+	if s.lists[Before] == nil || s.lists[After] == nil {
+		return w.everybody()
 	}
-	if w.r.Before != nil && !sameShare(w.r.Before, w.r.After) {
-		if w.r.Before.Rules == nil || w.r.After.Rules == nil || w.r.Before.ReadOnly != w.r.After.ReadOnly ||
-			!w.differing(w.r.Before.Rules, w.r.After.Rules, out) {
-			return w.r.People.all
+	out := w.sides[Before].People.Empty()
+	out.Or(w.r.Moved)
+	out.Or(w.shareMoved)
+	if s.lists[Before] != s.lists[After] {
+		w.differing(s.lists[Before], s.lists[After], out)
+	}
+	for _, n := range [][2]int32{s.child, s.gate} {
+		if n[Before] != n[After] {
+			out.OrDifference(w.pooled(n[Before]), w.pooled(n[After]))
 		}
-	}
-	if s.childBefore != s.childNow {
-		out.orDifference(w.sets[s.childBefore], w.sets[s.childNow])
-	}
-	if s.gateBefore != s.gateNow {
-		out.orDifference(w.sets[s.gateBefore], w.sets[s.gateNow])
 	}
 	return out
 }
 
-// differing adds the users named by what differs between two lists; false
-// where more differs than some entries coming and going.
-func (w *worker) differing(a, b *rule.Descriptor, out Bits) bool {
-	if a.Rules.Absent != b.Rules.Absent {
-		return false
-	}
-	if a.Owner != b.Owner {
-		out.or(w.owners(a, was))
-		out.or(w.owners(b, now))
-	}
-	x, y := a.Rules.Entries, b.Rules.Entries
+// differing adds the users named by what differs between two lists.
+func (w *worker) differing(a, b *rule.List, out crowd.Bits) {
+	x, y := a.Steps, b.Steps
 	i := 0
-	var comes []*rule.Entry
 	// What b has beyond a, with a as far as possible in order.
 	for j := range y {
-		if i < len(x) && alike(x[i], y[j]) {
+		if i < len(x) && x[i].Alike(y[j]) {
 			i++
 			continue
 		}
 		if k := indexFrom(x, i, y[j]); k >= 0 {
 			for ; i < k; i++ {
-				w.add(out, &x[i], a)
+				w.add(out, x[i])
 			}
 			i = k + 1
 			continue
 		}
-		comes = append(comes, &y[j])
+		w.add(out, y[j])
 	}
 	for ; i < len(x); i++ {
-		w.add(out, &x[i], a)
+		w.add(out, x[i])
 	}
-	for _, e := range comes {
-		w.add(out, e, b)
-	}
-	return true
 }
 
 // Whose token itself changes is in Moved, so the side doesn't matter here.
-func (w *worker) add(out Bits, e *rule.Entry, d *rule.Descriptor) {
-	if e.Who == account.OwnerRights { // it also decides whether owning brings anything
-		out.or(w.owners(d, was))
-	}
-	if e.Counts() {
-		out.or(w.holders(e, d, was))
-	}
+func (w *worker) add(out crowd.Bits, s rule.Step) {
+	out.Or(w.sides[Before].People.Holders(s.Who, w.r.Local))
 }
 
-// alike tells whether two entries decide alike on the item they stand on.
-func alike(a, b rule.Entry) bool {
-	a.Flags &= rule.InheritOnly
-	b.Flags &= rule.InheritOnly
-	return a == b
-}
-
-func indexFrom(es []rule.Entry, from int, e rule.Entry) int {
-	for k := from; k < len(es); k++ {
-		if alike(es[k], e) {
+func indexFrom(steps []rule.Step, from int, s rule.Step) int {
+	for k := from; k < len(steps); k++ {
+		if steps[k].Alike(s) {
 			return k
 		}
 	}
 	return -1
+}
+
+// Differs gives the users whose tokens may differ between the sides of a
+// route: whoever holds one of the touched identifiers, and who comes onto or
+// off the list of administrators; nil where nothing differs.
+func Differs(before, after *crowd.Way, touched []account.ID) crowd.Bits {
+	if before == nil || after == nil {
+		return nil
+	}
+	same := before.People == after.People
+	if same && slices.Equal(before.Administrators, after.Administrators) {
+		return nil
+	}
+	out := before.People.Empty()
+	if !same {
+		out.OrDifference(before.People.All(), after.People.All())
+		for _, id := range touched {
+			out.Or(before.People.Holders(id, before.Local))
+			out.Or(after.People.Holders(id, after.Local))
+		}
+	}
+	if before.Traits.AdministratorsPass || after.Traits.AdministratorsPass {
+		for _, pair := range [][2]*crowd.Way{{before, after}, {after, before}} {
+			for _, id := range pair[0].Administrators {
+				if !slices.Contains(pair[1].Administrators, id) {
+					out.Or(pair[0].People.Holders(id, pair[0].Local))
+				}
+			}
+		}
+	}
+	return out
 }

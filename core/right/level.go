@@ -147,15 +147,20 @@ func (ls Levels) Write(s Set, p Part) string {
 	return strings.Join(names, ",")
 }
 
+// Nothing tells whether a set of granted rights opens nothing worth a name:
+// none, or no more than what a server shows of an item to whoever can name it.
+// Synchronize is left out of account.
+func Nothing(s Set) bool { return s&Access&^ReadAttributes == 0 }
+
 // Show names a set of granted rights for a reader: "read + write-attributes",
-// "nothing". Synchronize is left out of account.
+// "nothing" (see Nothing).
 func (ls Levels) Show(s Set, folder bool) string {
 	p := OnFile
 	if folder {
 		p = OnFolder
 	}
 	s &= Access
-	if s == 0 {
+	if Nothing(s) {
 		return "nothing"
 	}
 	l, over, ok := ls.Fold(s, p, Access)

@@ -88,21 +88,26 @@ func (r *Rules) equal(o *Rules) bool {
 // order: own deny, own allow, then inherited. Inherited entries keep the
 // order they came in, which is canonical folder by folder. -1: none is.
 func (r *Rules) Misplaced() int {
-	stage := 0 // 0 own deny, 1 own allow, 2 inherited
+	stage := 0
 	for i, e := range r.Entries {
-		at := 1
-		switch {
-		case !e.Own():
-			at = 2
-		case e.Kind.Refuses():
-			at = 0
-		}
+		at := e.stage()
 		if at < stage {
 			return i
 		}
 		stage = at
 	}
 	return -1
+}
+
+// stage is where canonical order has an entry: 0 own deny, 1 own allow, 2 inherited.
+func (e Entry) stage() int {
+	switch {
+	case !e.Own():
+		return 2
+	case e.Kind.Refuses():
+		return 0
+	}
+	return 1
 }
 
 // OwnersOwn gives the rights that owning brings before any entry is looked

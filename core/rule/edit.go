@@ -13,42 +13,71 @@ import (
 // what they leave open.
 var ErrAbsent = errors.New("the rules are absent, so everyone has everything; an entry would close it to everybody else")
 
+// Giving says how entries are to be added.
+type Giving struct {
+	At int // against canonical order, to this place in the list; 0: where it belongs
+	// Apart tells entries that stay as they are, those with a last day say:
+	// rights are not merged into them. nil: none.
+	Apart func(Entry) bool
+	// Alone adds each entry as one of its own, merged into no other.
+	Alone bool
+}
+
 // Give gives d with own entries added. An entry of the same kind, account and
 // scope that is there already takes up the rights; d itself comes back where
 // it had them all. Denying entries go behind the own denying ones, the others
-// behind all own ones; with at > 0 they go to that place in the list instead.
-func (d *Descriptor) Give(entries []Entry, at int) (*Descriptor, error) {
+// behind all own ones. stand are the entries that now carry what was given.
+func (d *Descriptor) Give(entries []Entry, how Giving) (after *Descriptor, stand []Entry, err error) {
 	if d.Rules.Absent {
-		return nil, ErrAbsent
+		return nil, nil, ErrAbsent
 	}
 	c := d.Clone()
 	changed := false
+	at := how.At
 	for _, e := range entries {
-		i := slices.IndexFunc(c.Rules.Entries, func(o Entry) bool {
-			return o.Own() && o.Kind == e.Kind && o.Who == e.Who && o.Flags == e.Flags && o.Extra == e.Extra
-		})
-		if i >= 0 && at == 0 {
-			if with := c.Rules.Entries[i].Rights | e.Rights; with != c.Rules.Entries[i].Rights {
-				c.Rules.Entries[i].Rights = with
+		if i := slices.Index(c.Rules.Entries, e); i >= 0 && at == 0 {
+			stand = append(stand, e)
+			continue
+		}
+		i := -1
+		if !how.Alone && at == 0 {
+			i = slices.IndexFunc(c.Rules.Entries, func(o Entry) bool {
+				return o.Own() && o.Kind == e.Kind && o.Who == e.Who && o.Flags == e.Flags && o.Extra == e.Extra &&
+					(how.Apart == nil || !how.Apart(o))
+			})
+		}
+		if i >= 0 {
+			o := &c.Rules.Entries[i]
+			if with := o.Rights | e.Rights; with != o.Rights {
+				o.Rights = with
 				changed = true
+				// It may have become what another entry is already.
+				if j := slices.Index(c.Rules.Entries[i+1:], *o); j >= 0 {
+					c.Rules.Entries = slices.Delete(c.Rules.Entries, i+1+j, i+2+j)
+				} else if j := slices.Index(c.Rules.Entries[:i], *o); j >= 0 {
+					c.Rules.Entries = slices.Delete(c.Rules.Entries, i, i+1)
+					o = &c.Rules.Entries[j]
+				}
 			}
+			stand = append(stand, *o)
 			continue
 		}
 		place := c.Rules.place(e)
 		if at > 0 {
 			if at > len(c.Rules.Entries)+1 {
-				return nil, fmt.Errorf("the list has %d entries, so there is no place %d", len(c.Rules.Entries), at)
+				return nil, nil, fmt.Errorf("the list has %d entries, so there is no place %d", len(c.Rules.Entries), at)
 			}
 			place = at - 1
 			at++
 		}
 		c.Rules.Entries = slices.Insert(c.Rules.Entries, place, e)
+		stand = append(stand, e)
 		changed = true
 	}
 	if !changed {
-		return d, nil
+		return d, stand, nil
 	}
-	return c, nil
+	return c, stand, nil
 }
 
 // place is where canonical order puts a new own entry.
@@ -73,6 +102,7 @@ type Which struct {
 	Who   account.ID
 	Kinds []Kind      // none: allow and deny
 	What  *right.What // only these rights are taken out of the entries
+	Whole bool        // of What both parts, as entries of a share have no scope
 	Scope *Scope
 }
 
@@ -102,16 +132,23 @@ func (d *Descriptor) Take(w Which, folder bool) *Descriptor {
 				continue
 			}
 			off := w.What.File
-			if p := e.part(folder); p == right.OnFolder {
-				off = w.What.Folder
-			} else if p == right.OnBoth {
+			if p := e.part(folder); w.Whole || p == right.OnBoth {
 				off = w.What.Folder | w.What.File
+			} else if p == right.OnFolder {
+				off = w.What.Folder
 			}
-			left := e.Rights &^ off
-			if left&right.Access == 0 {
+			left := e.Rights
+			if left&off == 0 && left.Map()&off&right.Access != 0 {
+				left = left.Map() // a generic bit stands for what is taken
+			}
+			left &^= off
+			if left&(right.Access|right.Generic) == 0 {
 				left = 0
 			} else {
-				left |= e.Rights & right.Synchronize
+				left |= e.Rights.Map() & right.Synchronize
+			}
+			if left&^right.Synchronize == e.Rights&^right.Synchronize {
+				left = e.Rights
 			}
 			if left != e.Rights {
 				changed = true
@@ -167,6 +204,17 @@ func (d *Descriptor) Seal(keep bool) *Descriptor {
 	for i := range c.Rules.Entries {
 		c.Rules.Entries[i].Flags &^= Inherited
 	}
+	return c
+}
+
+// Ordered gives d with its own entries in canonical order, denying ones
+// first; each kind keeps its order. d itself where they are.
+func (d *Descriptor) Ordered() *Descriptor {
+	if d.Rules.Misplaced() < 0 {
+		return d
+	}
+	c := d.Clone()
+	slices.SortStableFunc(c.Rules.Entries, func(a, b Entry) int { return a.stage() - b.stage() })
 	return c
 }
 

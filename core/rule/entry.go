@@ -106,7 +106,12 @@ func (e Entry) Own() bool { return e.Flags&Inherited == 0 }
 // stands on: it isn't inherit-only and its kind allows or denies. An object
 // entry with a type counts only where types are asked for, which files have
 // not ([MS-DTYP] §2.5.3.2).
-func (e Entry) Counts() bool {
+func (e Entry) Counts() bool { return e.counts(false) }
+
+// counts is Counts; with objectsRefuse object entries are taken as some
+// servers were measured to take them: one that allows never counts, one that
+// refuses always does.
+func (e *Entry) counts(objectsRefuse bool) bool {
 	if e.Flags&InheritOnly != 0 {
 		return false
 	}
@@ -116,6 +121,9 @@ func (e Entry) Counts() bool {
 	case DenyIf: // an unknown condition refuses, and never grants
 		return true
 	case AllowObject, DenyObject:
+		if objectsRefuse {
+			return e.Kind == DenyObject
+		}
 		return len(e.Extra.Object) < 4 || e.Extra.Object[0]&1 == 0
 	}
 	return false

@@ -84,8 +84,9 @@ func (d *Descriptor) Stale(parent *Descriptor, folder bool) bool {
 		!slices.Equal(d.Audit.FromAbove(), d.inheritsAudit(parent, folder))
 }
 
-// Renewed gives d with the inherited entries its folder hands down now, after
-// its own entries; d itself where nothing changes.
+// Renewed gives d with the inherited entries its folder hands down now, in
+// the place of those it had; own entries never move. It is d itself where
+// nothing changes.
 func (d *Descriptor) Renewed(parent *Descriptor, folder bool) *Descriptor {
 	if !d.Stale(parent, folder) {
 		return d
@@ -93,12 +94,12 @@ func (d *Descriptor) Renewed(parent *Descriptor, folder bool) *Descriptor {
 	c := d.Clone()
 	if !d.Rules.Absent {
 		above := d.Inherits(parent, folder)
-		c.Rules.Entries = append(d.Rules.Own(), above...)
+		c.Rules.Entries = replaceAbove(&d.Rules, above)
 		if len(above) > 0 {
 			c.Control |= RulesFollow
 		}
 	}
-	c.setAudit(append(d.Audit.Own(), d.inheritsAudit(parent, folder)...))
+	c.setAudit(replaceAbove(&d.Audit, d.inheritsAudit(parent, folder)))
 	return c
 }
 

@@ -38,7 +38,7 @@ func chain(t *rapid.T) []*Descriptor {
 	for range rapid.IntRange(1, 4).Draw(t, "depth") {
 		d := NewChild(out[len(out)-1], true, rapid.SampledFrom([]account.ID{alice, bob}).Draw(t, "owner"), crew, nil)
 		if rapid.Bool().Draw(t, "own") {
-			d, _ = d.Give([]Entry{anyEntry(t)}, 0)
+			d, _, _ = d.Give([]Entry{anyEntry(t)}, Giving{})
 		}
 		out = append(out, d)
 	}
@@ -140,7 +140,7 @@ func TestAFreshChildIsNotStale(t *testing.T) {
 func TestFollowGoesThereAndBack(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		c := chain(t)
-		changed, err := c[0].Give([]Entry{anyEntry(t)}, 0)
+		changed, _, err := c[0].Give([]Entry{anyEntry(t)}, Giving{})
 		require.NoError(t, err)
 		was, is := c[0], changed
 		for _, d := range c[1:] {
@@ -176,9 +176,9 @@ func TestGiveThenTake(t *testing.T) {
 			What: right.What{Folder: 0x1200af, File: 0x1200a9}, Scope: Tree}
 		es, err := l.Entries(true)
 		require.NoError(t, err)
-		given, err := d.Give(es, 0)
+		given, _, err := d.Give(es, Giving{})
 		require.NoError(t, err)
-		again, err := given.Give(es, 0)
+		again, _, err := given.Give(es, Giving{})
 		require.NoError(t, err)
 		require.Same(t, given, again, "giving twice is giving once")
 		require.True(t, given.Take(Which{Who: newcomer}, true).Equal(d))
@@ -207,18 +207,105 @@ func TestSealKeepsWhatEachEntryGives(t *testing.T) {
 
 func TestAbsentRulesTakeNoEntry(t *testing.T) {
 	d := &Descriptor{Rules: Rules{Absent: true}}
-	_, err := d.Give([]Entry{{Who: bob, Rights: 1}}, 0)
+	_, _, err := d.Give([]Entry{{Who: bob, Rights: 1}}, Giving{})
 	require.ErrorIs(t, err, ErrAbsent)
 }
 
 func TestPlaceInTheList(t *testing.T) {
 	d := &Descriptor{Rules: Rules{Entries: []Entry{{Kind: Deny, Who: bob, Rights: 1}, {Who: bob, Rights: 2}, {Who: crew, Rights: 4, Flags: Inherited}}}}
-	got, err := d.Give([]Entry{{Kind: Deny, Who: alice, Rights: 1}, {Who: alice, Rights: 2}}, 0)
+	got, _, err := d.Give([]Entry{{Kind: Deny, Who: alice, Rights: 1}, {Who: alice, Rights: 2}}, Giving{})
 	require.NoError(t, err)
 	require.Equal(t, []account.ID{bob, alice, bob, alice, crew}, []account.ID{got.Rules.Entries[0].Who, got.Rules.Entries[1].Who, got.Rules.Entries[2].Who, got.Rules.Entries[3].Who, got.Rules.Entries[4].Who})
-	got, err = d.Give([]Entry{{Kind: Deny, Who: alice, Rights: 1}}, 4)
+	got, _, err = d.Give([]Entry{{Kind: Deny, Who: alice, Rights: 1}}, Giving{At: 4})
 	require.NoError(t, err)
 	require.Equal(t, 3, got.Rules.Misplaced())
-	_, err = d.Give([]Entry{{Who: alice, Rights: 1}}, 9)
+	_, _, err = d.Give([]Entry{{Who: alice, Rights: 1}}, Giving{At: 9})
 	require.ErrorContains(t, err, "no place 9")
+}
+
+// TestOwnEntriesNeverMove: in a list out of order, what comes from above is
+// renewed around the own entries.
+func TestOwnEntriesNeverMove(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		c := chain(t)
+		d, parent := c[len(c)-1].Clone(), c[len(c)-2]
+		for range rapid.IntRange(1, 4).Draw(t, "more") {
+			e := anyEntry(t)
+			if rapid.Bool().Draw(t, "inherited") {
+				e.Flags |= Inherited
+			}
+			d.Rules.Entries = slices.Insert(d.Rules.Entries, rapid.IntRange(0, len(d.Rules.Entries)).Draw(t, "at"), e)
+		}
+		after := d.Renewed(parent, true)
+		require.False(t, after.Stale(parent, true))
+		require.Equal(t, d.Rules.Own(), after.Rules.Own())
+		if first := slices.IndexFunc(d.Rules.Entries, func(e Entry) bool { return !e.Own() }); first >= 0 {
+			require.Equal(t, d.Rules.Entries[:first], after.Rules.Entries[:first], "what stood before all inherited ones still does")
+		}
+	})
+}
+
+// TestLastDaysStayApart: an entry with a last day takes no rights up, and is
+// not taken up.
+func TestLastDaysStayApart(t *testing.T) {
+	dated := Entry{Flags: 3, Rights: 0x1200a9, Who: bob}
+	d := &Descriptor{Rules: Rules{Entries: []Entry{dated}}}
+	apart := Giving{Apart: func(e Entry) bool { return e == dated }}
+	more := Entry{Flags: 3, Rights: 0x1301bf, Who: bob}
+	got, stand, err := d.Give([]Entry{more}, apart)
+	require.NoError(t, err)
+	require.Equal(t, []Entry{dated, more}, got.Rules.Entries)
+	require.Equal(t, []Entry{more}, stand)
+	same, stand, err := d.Give([]Entry{dated}, apart)
+	require.NoError(t, err)
+	require.Same(t, d, same)
+	require.Equal(t, []Entry{dated}, stand)
+	// What a permanent entry grows into may be just what the dated one is.
+	low := Entry{Flags: 3, Rights: 0x20, Who: bob}
+	d = &Descriptor{Rules: Rules{Entries: []Entry{low, dated}}}
+	got, stand, err = d.Give([]Entry{dated}, Giving{Apart: apart.Apart, Alone: true})
+	require.NoError(t, err)
+	require.Same(t, d, got)
+	require.Equal(t, []Entry{dated}, stand)
+	got, stand, err = d.Give([]Entry{{Flags: 3, Rights: 0x1200a9 &^ 0x20, Who: bob}}, apart)
+	require.NoError(t, err)
+	require.Equal(t, []Entry{dated}, got.Rules.Entries, "two that are the same are one")
+	require.Equal(t, []Entry{dated}, stand)
+}
+
+func TestTakeFromGenericRightsAndFromShares(t *testing.T) {
+	d := &Descriptor{Rules: Rules{Entries: []Entry{{Rights: right.GenericAll, Who: bob}}}}
+	del := right.What{Folder: right.Delete, File: right.Delete}
+	got := d.Take(Which{Who: bob, What: &del}, true)
+	require.Equal(t, right.All&^right.Delete, got.Rules.Entries[0].Rights, "the rest of what the generic bit stood for stays")
+	read := right.What{Folder: right.ReadData, File: right.ReadData}
+	d.Rules.Entries[0].Rights = right.GenericWrite
+	require.Same(t, d, d.Take(Which{Who: bob, What: &read}, true))
+	// On a share both parts of a level are taken.
+	add, ok := right.Builtin().Lookup("add")
+	require.True(t, ok)
+	what := right.What{Folder: add.Folder, File: add.File}
+	d.Rules.Entries[0].Rights = right.All
+	got = d.Take(Which{Who: bob, What: &what, Whole: true}, false)
+	require.Zero(t, got.Rules.Entries[0].Rights&(add.Folder|add.File)&right.Access)
+}
+
+// TestSealedTakesNothing: whatever its folder hands down or comes to hand
+// down, a sealed list stays as it is, and is never stale for it.
+func TestSealedTakesNothing(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		c := chain(t)
+		parent, folder := c[0], rapid.Bool().Draw(t, "folder")
+		more, _, err := parent.Give([]Entry{{Kind: Allow, Flags: ObjectInherit | ContainerInherit, Rights: right.All, Who: account.Everyone}}, Giving{})
+		if err != nil {
+			t.Skip("absent rules")
+		}
+		d := c[len(c)-1].Seal(rapid.Bool().Draw(t, "keep"))
+		if len(d.Rules.FromAbove()) > 0 || d.Rules.Absent {
+			t.Skip("sealed before")
+		}
+		require.False(t, (&Descriptor{Control: d.Control, Rules: d.Rules, Audit: Rules{Absent: true}}).Stale(&Descriptor{Rules: more.Rules, Audit: Rules{Absent: true}}, folder))
+		require.Equal(t, d.Rules, d.Follow(parent, more, folder).Rules)
+		require.Equal(t, d.Rules, d.Renewed(more, folder).Rules)
+	})
 }

@@ -7,10 +7,12 @@ import (
 
 	"tarnwold/core/account"
 	"tarnwold/core/right"
+	"tarnwold/core/rule"
 )
 
 // Traits are what a kind of server does beyond its entries in order. They are
-// data kept with the server; nothing else tells servers apart.
+// data kept with the server; nothing else tells servers apart. The zero value
+// of each is the standard's way.
 type Traits struct {
 	Name string `json:"name"` // of the set they began as
 	account.Traits
@@ -19,7 +21,7 @@ type Traits struct {
 	NamingShowsAttributes bool `json:"naming-shows-attributes"`
 	// AsksFoldersAbove: every folder above must grant execute.
 	AsksFoldersAbove bool `json:"asks-folders-above"`
-	// ReadOnlyTakes are the rights a share switched to read-only takes away.
+	// ReadOnlyTakes are the rights a read-only connection takes away.
 	ReadOnlyTakes right.Set `json:"read-only-takes"`
 	// AdministratorsPass: the server's administrators are granted everything
 	// by the file's rules; a share's rules still limit them.
@@ -27,31 +29,83 @@ type Traits struct {
 	// MovedKeeps: an item moved within the server keeps its inherited
 	// entries until something renews them.
 	MovedKeeps bool `json:"moved-keeps"`
+	// ShareOpensConnection: the share's rules are asked for the connection
+	// first: without read-data and write-data it is refused, without
+	// read-data on a share switched to read-only too, and without write-data
+	// it is read-only.
+	ShareOpensConnection bool `json:"share-opens-connection"`
+	// AbsentShareRefuses: a share whose rules are absent refuses everybody.
+	AbsentShareRefuses bool `json:"absent-share-refuses"`
+	// ShareOwnerRights: the owner of the share's own rules has read-acl and
+	// write-acl through it.
+	ShareOwnerRights bool `json:"share-owner-rights"`
+	// ObjectEntriesRefuse: object entries that allow never count, those that
+	// refuse always do.
+	ObjectEntriesRefuse bool `json:"object-entries-refuse"`
+	// ShareFolderAboveItself: on the share's own folder, that folder is taken
+	// for the folder above.
+	ShareFolderAboveItself bool `json:"share-folder-above-itself"`
+	// AddingIgnoresOwner: adding to a folder doesn't count what owning brings.
+	AddingIgnoresOwner bool `json:"adding-ignores-owner"`
+	// NewByMode: an item made where nothing is handed down gets what its
+	// POSIX mode stands for.
+	NewByMode bool `json:"new-by-mode"`
+	// NewMarkedByFolder: what a new item inherits is marked so only where its
+	// folder's list has the auto-inherited flag.
+	NewMarkedByFolder bool `json:"new-marked-by-folder"`
+	// NewDomainGroup: a new item's group is the domain's users group where
+	// something is handed down.
+	NewDomainGroup bool `json:"new-domain-group"`
+	// NewDropsObjectTypes: object entries are handed down without their types,
+	// those for other types of child too.
+	NewDropsObjectTypes bool `json:"new-drops-object-types"`
+	// AdministratorMakes is who owns what an administrator makes where nothing
+	// is handed down; empty: he.
+	AdministratorMakes string `json:"administrator-makes"`
 }
 
-var sets = map[string]Traits{
-	// smb is what an SMB server on a POSIX system was measured to do.
-	"smb": {
-		Name:                  "smb",
-		Traits:                account.Traits{POSIXIDs: true, DomainUsers: true},
-		NamingShowsAttributes: true,
-		ReadOnlyTakes: right.WriteData | right.AppendData | right.WriteNamedAttrs |
-			right.WriteAttributes | right.DeleteChild,
-		AdministratorsPass: true,
-		MovedKeeps:         true,
-	},
-	// plain is the standard's decision and nothing beside it.
-	"plain": {
-		Name: "plain",
-		ReadOnlyTakes: right.WriteData | right.AppendData | right.WriteNamedAttrs | right.WriteAttributes |
-			right.DeleteChild | right.Delete | right.WriteACL | right.WriteOwner,
-		MovedKeeps: true,
-	},
+var posixShare = Traits{
+	Name:                   "smb-domain",
+	Traits:                 account.Traits{POSIXIDs: true, DomainUsers: true},
+	NamingShowsAttributes:  true,
+	ReadOnlyTakes:          right.WriteData | right.AppendData | right.WriteNamedAttrs | right.WriteAttributes | right.DeleteChild,
+	AdministratorsPass:     true,
+	MovedKeeps:             true,
+	ShareOpensConnection:   true,
+	AbsentShareRefuses:     true,
+	ShareOwnerRights:       true,
+	ObjectEntriesRefuse:    true,
+	ShareFolderAboveItself: true,
+	AddingIgnoresOwner:     true,
+	NewByMode:              true,
+	NewMarkedByFolder:      true,
+	NewDomainGroup:         true,
+	NewDropsObjectTypes:    true,
+	AdministratorMakes:     "S-1-22-1-0",
+}
+
+// named gives the sets of traits there are.
+func named() map[string]Traits {
+	alone := posixShare
+	alone.Name, alone.Layers = "smb", 1
+	return map[string]Traits{
+		// smb is what a standalone SMB server on a POSIX system was measured
+		// to do; smb-domain the same, with groups followed to any depth.
+		"smb":        alone,
+		"smb-domain": posixShare,
+		// plain is the standard's decision and nothing beside it.
+		"plain": {
+			Name: "plain",
+			ReadOnlyTakes: right.WriteData | right.AppendData | right.WriteNamedAttrs | right.WriteAttributes |
+				right.DeleteChild | right.Delete | right.WriteACL | right.WriteOwner,
+			MovedKeeps: true,
+		},
+	}
 }
 
 // NamedTraits gives the set of traits of a name.
 func NamedTraits(name string) (Traits, error) {
-	if t, ok := sets[name]; ok {
+	if t, ok := named()[name]; ok {
 		return t, nil
 	}
 	return Traits{}, fmt.Errorf("no set of traits is called %q; there are %s", name, strings.Join(TraitNames(), ", "))
@@ -60,9 +114,52 @@ func NamedTraits(name string) (Traits, error) {
 // TraitNames lists the named sets.
 func TraitNames() []string {
 	var names []string
-	for n := range sets {
+	for n := range named() {
 		names = append(names, n)
 	}
 	sort.Strings(names)
 	return names
+}
+
+// Trait is one trait for a reader.
+type Trait struct{ Name, About, Seen string }
+
+const measured = "SMB on POSIX, measured"
+
+// TraitList is every trait, as it is shown.
+var TraitList = [...]Trait{
+	{"group-layers", "how many layers of groups count beyond the user's own; any: no end", measured + ": 1"},
+	{"posix-ids", "uid and gids stand beside SIDs; the private group's gid is the uid", measured},
+	{"domain-users", "every user is in the domain's users group", measured},
+	{"share-opens-connection", "the share's rules open or refuse the connection, or make it read-only, before any file is asked", measured},
+	{"absent-share-refuses", "a share without rules refuses everybody", measured},
+	{"share-owner-rights", "who owns the share's rules has read-acl and write-acl through it", measured},
+	{"read-only-takes", "the rights a read-only connection takes away", measured},
+	{"naming-shows-attributes", "naming an item grants read-attributes on it, as far as the share allows", measured},
+	{"asks-folders-above", "every folder above an item is asked for execute", "POSIX systems"},
+	{"administrators-pass", "administrators pass the files' rules, not the share's", measured},
+	{"share-folder-above-itself", "the share's own folder counts as the folder above itself", measured},
+	{"object-entries-refuse", "object entries that allow never count, those that refuse always do", measured},
+	{"adding-ignores-owner", "adding to a folder doesn't count what owning it brings", measured},
+	{"moved-keeps", "a moved item keeps its inherited entries until they are renewed", measured},
+	{"new-by-mode", "where nothing is handed down, a new item gets what its POSIX mode stands for", measured},
+	{"new-marked-by-folder", "what a new item inherits is marked so only if the folder's list is marked auto-inherited", measured},
+	{"new-domain-group", "a new item's group is the domain's users group where something is handed down", measured},
+	{"new-drops-object-types", "object entries lose their types when they are handed down, those for other types of child too", measured},
+	{"administrator-makes", "who owns what an administrator makes where nothing is handed down; empty: the administrator", measured},
+}
+
+// Reading says how the server reads an item's rules.
+func (t *Traits) Reading() rule.Reading {
+	return rule.Reading{Owner: true, ObjectsRefuse: t.ObjectEntriesRefuse}
+}
+
+// ShareReading says how it reads a share's rules.
+func (t *Traits) ShareReading() rule.Reading {
+	return rule.Reading{Owner: t.ShareOwnerRights, ObjectsRefuse: t.ObjectEntriesRefuse}
+}
+
+// AddReading says how it reads a folder's rules when something is added.
+func (t *Traits) AddReading() rule.Reading {
+	return rule.Reading{Owner: true, Adding: t.AddingIgnoresOwner, ObjectsRefuse: t.ObjectEntriesRefuse}
 }

@@ -2,9 +2,10 @@
 // says of each right because of what.
 //
 // The decision is that of [MS-DTYP] §2.5.3.2 for every right of the mask at
-// once: the owner's built-in rights, then entries in stored order, the first
-// that matches deciding each right; then the folder above, the share, and the
-// traits of the server. docs/decisions.md walks through it.
+// once: rules come compiled to first-match steps (package rule), the first
+// that names the user decides each right; then the folder above, the share's
+// connection and rules, and the traits of the server. docs/decisions.md walks
+// through it.
 //
 // Nothing here reads or prints; a Question carries all that is asked about.
 package verdict
@@ -17,18 +18,23 @@ import (
 
 // Share is what a share adds to the rules of the files below it.
 type Share struct {
-	Rules    *rule.Descriptor // nil: the share has no rules and limits nobody
-	ReadOnly bool
+	Rules    *rule.List // read with Traits.ShareReading; nil: it has none and limits nobody
+	ReadOnly bool       // its own switch
+}
+
+// Same tells whether two shares limit the same.
+func (s *Share) Same(o *Share) bool {
+	return s == o || s != nil && o != nil && s.ReadOnly == o.ReadOnly && s.Rules.Decides(o.Rules)
 }
 
 // Question is one user, one item and one route.
 type Question struct {
 	Token  *account.Token
-	Item   *rule.Descriptor
-	Parent *rule.Descriptor // the folder above by the same route; nil at the route's top
+	Item   *rule.List
+	Parent *rule.List // the folder above by the same route; nil at the route's top
 	// Above holds the folders above, nearest first, where the server asks
 	// them for execute (Traits.AsksFoldersAbove); it is not read otherwise.
-	Above  []*rule.Descriptor
+	Above  []*rule.List
 	Share  *Share // nil: locally, at the server itself
 	Traits *Traits
 	// Administrator: the user is on the server's list of administrators.
@@ -39,16 +45,17 @@ type Question struct {
 type Source uint8
 
 const (
-	Nothing    Source = iota // no entry speaks of the right
-	ByEntry                  // an entry of the list
-	ByOwner                  // owning brings read-acl and write-acl
-	ByAbsence                // absent rules open everything
-	ByParent                 // delete, from delete-child on the folder above
-	ByNaming                 // the server shows attributes to who can name an item
-	ByAdmin                  // the server's list of administrators
-	ByReadOnly               // the share is switched to read-only
-	ByTraverse               // a folder above refuses execute
-	ByRoute                  // no share on this route: nothing limits
+	Nothing      Source = iota // no entry speaks of the right
+	ByEntry                    // an entry of the list
+	ByOwner                    // owning brings read-acl and write-acl
+	ByAbsence                  // absent rules open everything
+	ByParent                   // delete, from delete-child on the folder above
+	ByNaming                   // the server shows attributes to who can name an item
+	ByAdmin                    // the server's list of administrators
+	ByReadOnly                 // the connection is read-only
+	ByTraverse                 // a folder above refuses execute
+	ByRoute                    // no share on this route: nothing limits
+	ByConnection               // the share refuses the connection
 )
 
 // Because is what decided about one right in one place.
@@ -69,91 +76,111 @@ type Finding struct {
 	ShareOK bool
 }
 
+// DoorWhy says why a connection is not wholly open.
+type DoorWhy uint8
+
+const (
+	Open       DoorWhy = iota
+	NoData             // the rules give neither read-data nor write-data
+	NoReading          // switched to read-only, and the rules give no read-data
+	RulesGone          // the rules are absent, which this server takes as closed
+	Switched           // read-only by the share's switch
+	NotWriting         // read-only, for the rules give no write-data
+)
+
+// Door is what a share's connection lets through, before any file is asked for.
+type Door struct {
+	Refused  bool
+	ReadOnly bool
+	Why      DoorWhy
+}
+
 // Verdict is the answer to a Question.
 type Verdict struct {
+	Door     Door
 	Granted  right.Set
 	Findings [right.Count]Finding // in order of the rights' bits
 }
 
+// Connect decides about the connection, and gives what the share's rules let
+// through it.
+func Connect(s *Share, t *account.Token, tr *Traits) (Door, right.Set) {
+	if s == nil {
+		return Door{}, right.All
+	}
+	got := right.All
+	if s.Rules == nil || s.Rules.Absent() {
+		if tr.AbsentShareRefuses {
+			return Door{Refused: true, Why: RulesGone}, 0
+		}
+	} else {
+		got = Walk(s.Rules.Steps, t, right.All)
+	}
+	d := DoorOf(s.ReadOnly, got, tr)
+	if d.Refused {
+		return d, 0
+	}
+	if d.ReadOnly {
+		got &^= tr.ReadOnlyTakes
+	}
+	return d, got
+}
+
+// DoorOf decides about a connection from what a share's rules give.
+func DoorOf(switched bool, gives right.Set, tr *Traits) Door {
+	if tr.ShareOpensConnection {
+		switch {
+		case gives&(right.ReadData|right.WriteData) == 0:
+			return Door{Refused: true, Why: NoData}
+		case switched && gives&right.ReadData == 0:
+			return Door{Refused: true, Why: NoReading}
+		case !switched && gives&right.WriteData == 0:
+			return Door{ReadOnly: true, Why: NotWriting}
+		}
+	}
+	if switched {
+		return Door{ReadOnly: true, Why: Switched}
+	}
+	return Door{}
+}
+
 // Granted decides without reasons. It allocates nothing.
 func Granted(q *Question) right.Set {
-	share := shareGrants(q)
+	_, share := Connect(q.Share, q.Token, q.Traits)
+	if share == 0 {
+		return 0
+	}
 	if q.Administrator && q.Traits.AdministratorsPass {
 		return share
 	}
 	if q.Traits.AsksFoldersAbove {
 		for _, d := range q.Above {
-			if scan(d, q.Token, right.Execute) == 0 {
+			if Walk(d.Steps, q.Token, right.Execute) == 0 {
 				return 0
 			}
 		}
 	}
-	got := scan(q.Item, q.Token, right.All)
+	got := Walk(q.Item.Steps, q.Token, right.All)
 	if q.Traits.NamingShowsAttributes {
 		got |= right.ReadAttributes
 	}
 	if got&right.Delete == 0 && q.Parent != nil && share&right.DeleteChild != 0 &&
-		scan(q.Parent, q.Token, right.DeleteChild) != 0 {
+		Walk(q.Parent.Steps, q.Token, right.DeleteChild) != 0 {
 		got |= right.Delete
 	}
 	return got & share
 }
 
-// shareGrants gives what the share's rules and its switch let through.
-func shareGrants(q *Question) right.Set {
-	if q.Share == nil {
-		return right.All
-	}
-	got := right.All
-	if q.Share.Rules != nil {
-		got = walk(q.Share.Rules, q.Token, right.All)
-	}
-	if q.Share.ReadOnly {
-		got &^= q.Traits.ReadOnlyTakes
-	}
-	return got
-}
-
-// scan decides the wanted rights by an item's descriptor alone: the owner's
-// built-in rights, then the entries ([MS-DTYP] §2.5.3.2).
-func scan(d *rule.Descriptor, t *account.Token, want right.Set) right.Set {
-	owned := want & OwnerHas(d, t)
-	return owned | walk(d, t, want&^owned)
-}
-
-// OwnerHas gives what owning brings before any entry is looked at: read-acl
-// and write-acl, unless an entry for owner@ stands there that takes effect.
-func OwnerHas(d *rule.Descriptor, t *account.Token) right.Set {
-	if d.Owner.IsZero() || !t.Has(d.Owner) {
-		return 0
-	}
-	return rule.OwnersOwn(d)
-}
-
-// walk decides the wanted rights by the entries in stored order.
-func walk(d *rule.Descriptor, t *account.Token, want right.Set) right.Set {
-	if d.Rules.Absent {
-		return want
-	}
-	var got right.Set
-	for i := range d.Rules.Entries {
-		// What rules most entries out comes first: few name the user.
-		e := &d.Rules.Entries[i]
-		if e.Who == account.OwnerRights {
-			if !matches(e.Who, d, t) {
-				continue
-			}
-		} else if !t.Has(e.Who) {
+// Walk decides the wanted rights by steps in order: the first that names
+// somebody the token is decides ([MS-DTYP] §2.5.3.2).
+func Walk(steps []rule.Step, t *account.Token, want right.Set) (got right.Set) {
+	for i := range steps {
+		s := &steps[i]
+		m := s.Rights & want
+		if m == 0 || !s.Who.IsZero() && !t.Has(s.Who) {
 			continue
 		}
-		m := e.Rights
-		if m&right.Generic != 0 {
-			m = m.Map()
-		}
-		if m &= want; m == 0 || !e.Counts() {
-			continue
-		}
-		if !e.Kind.Refuses() {
+		if !s.Refuses {
 			got |= m
 		}
 		if want &^= m; want == 0 {
@@ -163,19 +190,12 @@ func walk(d *rule.Descriptor, t *account.Token, want right.Set) right.Set {
 	return got
 }
 
-func matches(who account.ID, d *rule.Descriptor, t *account.Token) bool {
-	if who == account.OwnerRights {
-		return !d.Owner.IsZero() && t.Has(d.Owner)
-	}
-	return t.Has(who)
-}
-
 // Decide answers with a reason for every right.
 func Decide(q *Question) Verdict {
 	var v Verdict
-	share, byShare := explainShare(q)
+	door, share, byShare := explainShare(q)
 	file, byFile := explainFile(q, share)
-	v.Granted = file & share
+	v.Door, v.Granted = door, file&share
 	for i := range v.Findings {
 		r := right.At(i)
 		v.Findings[i] = Finding{
@@ -202,7 +222,7 @@ func explainFile(q *Question, share right.Set) (right.Set, reasons) {
 	}
 	if q.Traits.AsksFoldersAbove {
 		for i, d := range q.Above {
-			if scan(d, q.Token, right.Execute) == 0 {
+			if Walk(d.Steps, q.Token, right.Execute) == 0 {
 				b := all(ByTraverse)
 				for j := range b {
 					b[j].Folder = i
@@ -211,13 +231,13 @@ func explainFile(q *Question, share right.Set) (right.Set, reasons) {
 			}
 		}
 	}
-	got, b := explain(q.Item, q.Token, OwnerHas(q.Item, q.Token))
+	got, b := explain(q.Item.Steps, q.Token)
 	if i := right.Index(right.ReadAttributes); q.Traits.NamingShowsAttributes && got&right.ReadAttributes == 0 {
 		got |= right.ReadAttributes
 		b[i] = Because{Source: ByNaming, Entry: -1}
 	}
 	if got&right.Delete == 0 && q.Parent != nil && share&right.DeleteChild != 0 {
-		above, why := explain(q.Parent, q.Token, 0)
+		above, why := explain(q.Parent.Steps, q.Token)
 		if above&right.DeleteChild != 0 {
 			got |= right.Delete
 			reason := why[right.Index(right.DeleteChild)]
@@ -228,53 +248,46 @@ func explainFile(q *Question, share right.Set) (right.Set, reasons) {
 	return got, b
 }
 
-func explainShare(q *Question) (right.Set, reasons) {
+func explainShare(q *Question) (Door, right.Set, reasons) {
 	if q.Share == nil {
-		return right.All, all(ByRoute)
+		return Door{}, right.All, all(ByRoute)
 	}
-	got, b := right.All, all(ByAbsence)
+	door, got := Connect(q.Share, q.Token, q.Traits)
+	if door.Refused {
+		return door, 0, all(ByConnection)
+	}
+	b := all(ByAbsence)
 	if q.Share.Rules != nil {
-		got, b = explain(q.Share.Rules, q.Token, 0)
+		_, b = explain(q.Share.Rules.Steps, q.Token)
 	}
-	if q.Share.ReadOnly {
+	if door.ReadOnly {
 		for i := range b {
-			if r := right.At(i) & q.Traits.ReadOnlyTakes & got; r != 0 {
+			if right.At(i)&q.Traits.ReadOnlyTakes != 0 {
 				b[i] = Because{Source: ByReadOnly, Entry: -1}
-				got &^= r
 			}
 		}
 	}
-	return got, b
+	return door, got, b
 }
 
-// explain is scan with a reason for every right.
-func explain(d *rule.Descriptor, t *account.Token, owned right.Set) (right.Set, reasons) {
-	if d.Rules.Absent {
-		return right.All, all(ByAbsence)
-	}
-	b := all(Nothing)
-	got, want := owned, right.All&^owned
-	for i := range b {
-		if owned&right.At(i) != 0 {
-			b[i] = Because{Source: ByOwner, Entry: -1, Who: d.Owner}
-		}
-	}
-	for i := range d.Rules.Entries {
-		e := &d.Rules.Entries[i]
-		m := e.Rights.Map() & want
-		if m == 0 || !e.Counts() || !matches(e.Who, d, t) {
+var sources = [...]Source{rule.OfEntry: ByEntry, rule.OfOwner: ByOwner, rule.OfAbsence: ByAbsence}
+
+// explain is Walk with a reason for every right.
+func explain(steps []rule.Step, t *account.Token) (got right.Set, b reasons) {
+	b = all(Nothing)
+	want := right.All
+	for i := range steps {
+		s := &steps[i]
+		m := s.Rights & want
+		if m == 0 || !s.Who.IsZero() && !t.Has(s.Who) {
 			continue
-		}
-		who := e.Who
-		if who == account.OwnerRights {
-			who = d.Owner
 		}
 		for j := range b {
 			if m&right.At(j) != 0 {
-				b[j] = Because{Source: ByEntry, Entry: i, Who: who}
+				b[j] = Because{Source: sources[s.Source], Entry: s.Entry, Who: s.Who}
 			}
 		}
-		if !e.Kind.Refuses() {
+		if !s.Refuses {
 			got |= m
 		}
 		if want &^= m; want == 0 {
@@ -282,4 +295,12 @@ func explain(d *rule.Descriptor, t *account.Token, owned right.Set) (right.Set, 
 		}
 	}
 	return got, b
+}
+
+// Special gives the special accounts that fit a route.
+func Special(local bool) []account.ID {
+	if local {
+		return []account.ID{account.Everyone, account.Authenticated, account.Interactive}
+	}
+	return []account.ID{account.Everyone, account.Authenticated, account.Network}
 }

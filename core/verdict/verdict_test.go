@@ -34,33 +34,63 @@ func anyDescriptor(t *rapid.T) *rule.Descriptor {
 	}
 	for range rapid.IntRange(0, 6).Draw(t, "entries") {
 		d.Rules.Entries = append(d.Rules.Entries, rule.Entry{
-			Kind:   rapid.SampledFrom([]rule.Kind{rule.Allow, rule.Allow, rule.Deny}).Draw(t, "kind"),
+			Kind:   rapid.SampledFrom([]rule.Kind{rule.Allow, rule.Allow, rule.Deny, rule.AllowObject, rule.DenyObject}).Draw(t, "kind"),
 			Flags:  rapid.SampledFrom([]rule.Flags{0, 0, rule.Inherited, rule.InheritOnly | rule.ObjectInherit}).Draw(t, "flags"),
 			Rights: right.Set(rapid.SampledFrom([]uint32{0x1, 0x2, 0x40, 0x10000, 0x1200a9, 0x1f01ff, 0x80000000}).Draw(t, "rights")),
 			Who:    rapid.SampledFrom(who).Draw(t, "who"),
 		})
+		if e := &d.Rules.Entries[len(d.Rules.Entries)-1]; e.Kind.HasObject() {
+			e.Extra.Object = rapid.SampledFrom([]string{"\x00\x00\x00\x00", "\x01\x00\x00\x000123456789abcdef"}).Draw(t, "object")
+		}
 	}
 	return d
 }
 
-func anyQuestion(t *rapid.T) *Question {
+// asked is a question with the descriptors it was made from.
+type asked struct {
+	Question
+	item, parent, shareRules *rule.Descriptor
+	above                    []*rule.Descriptor
+}
+
+func anyQuestion(t *rapid.T) *asked {
 	tr, err := NamedTraits(rapid.SampledFrom(TraitNames()).Draw(t, "traits"))
 	require.NoError(t, err)
-	tr.AsksFoldersAbove = rapid.Bool().Draw(t, "asks above")
-	q := &Question{Token: token(), Item: anyDescriptor(t), Traits: &tr, Administrator: rapid.IntRange(0, 9).Draw(t, "admin") == 0}
+	flip := func(name string, b *bool) {
+		if rapid.IntRange(0, 3).Draw(t, name) == 0 {
+			*b = !*b
+		}
+	}
+	flip("asks above", &tr.AsksFoldersAbove)
+	flip("opens connection", &tr.ShareOpensConnection)
+	flip("absent refuses", &tr.AbsentShareRefuses)
+	flip("share owner", &tr.ShareOwnerRights)
+	flip("objects", &tr.ObjectEntriesRefuse)
+	q := &asked{item: anyDescriptor(t)}
+	q.Token, q.Traits, q.Administrator = token(), &tr, rapid.IntRange(0, 9).Draw(t, "admin") == 0
+	q.Item = rule.Compile(q.item, tr.Reading())
 	if rapid.Bool().Draw(t, "parent") {
-		q.Parent = anyDescriptor(t)
-		q.Above = []*rule.Descriptor{q.Parent, anyDescriptor(t)}
+		q.parent = anyDescriptor(t)
+		q.above = []*rule.Descriptor{q.parent, anyDescriptor(t)}
+		q.Parent = rule.Compile(q.parent, tr.Reading())
+		for _, d := range q.above {
+			q.Above = append(q.Above, rule.Compile(d, tr.Reading()))
+		}
 	}
 	if rapid.Bool().Draw(t, "share") {
-		q.Share = &Share{Rules: anyDescriptor(t), ReadOnly: rapid.Bool().Draw(t, "read-only")}
+		q.shareRules = anyDescriptor(t)
+		if rapid.Bool().Draw(t, "plain share") { // so that each kind of door is met
+			rights := rapid.SampledFrom([]right.Set{0, right.ReadData, right.WriteData, right.ReadData | right.WriteData, right.All}).Draw(t, "gives")
+			q.shareRules = &rule.Descriptor{Rules: rule.Rules{Entries: []rule.Entry{{Rights: rights, Who: account.Everyone}}}}
+		}
+		q.Share = &Share{Rules: rule.Compile(q.shareRules, tr.ShareReading()), ReadOnly: rapid.Bool().Draw(t, "read-only")}
 	}
 	return q
 }
 
 // oneRight decides a single right by the standard's words, entry by entry, as
 // slowly and plainly as can be ([MS-DTYP] §2.5.3.2).
-func oneRight(d *rule.Descriptor, has func(account.ID) bool, r right.Set, owner bool) bool {
+func oneRight(d *rule.Descriptor, has func(account.ID) bool, r right.Set, owner, objectsRefuse bool) bool {
 	if d.Rules.Absent {
 		return true
 	}
@@ -78,63 +108,87 @@ func oneRight(d *rule.Descriptor, has func(account.ID) bool, r right.Set, owner 
 		if e.Flags&rule.InheritOnly != 0 || e.Rights.Map()&r == 0 {
 			continue
 		}
+		if objectsRefuse && e.Kind == rule.AllowObject {
+			continue
+		}
+		if !objectsRefuse && e.Kind.HasObject() && e.Extra.Object[0]&1 != 0 {
+			continue
+		}
 		if has(e.Who) && e.Who != account.OwnerRights || e.Who == account.OwnerRights && owns {
-			return e.Kind == rule.Allow
+			return e.Kind == rule.Allow || e.Kind == rule.AllowObject
 		}
 	}
 	return false
 }
 
 func TestEachRightByTheStandardsWords(t *testing.T) {
-	rapid.Check(t, func(t *rapid.T) {
+	doors := map[DoorWhy]int{}
+	one := func(t *rapid.T) {
 		q := anyQuestion(t)
-		has := q.Token.Has
+		has, tr := q.Token.Has, q.Traits
+		byShare := func(r right.Set) bool {
+			return oneRight(q.shareRules, has, r, tr.ShareOwnerRights, tr.ObjectEntriesRefuse)
+		}
+		refused, readOnly := false, q.Share != nil && q.Share.ReadOnly
+		if q.Share != nil {
+			reads, writes := byShare(right.ReadData), byShare(right.WriteData)
+			refused = tr.ShareOpensConnection && (!reads && !writes || readOnly && !reads)
+			readOnly = readOnly || tr.ShareOpensConnection && !writes
+			refused = refused || tr.AbsentShareRefuses && q.shareRules.Rules.Absent
+		}
+		share := func(r right.Set) bool {
+			return q.Share == nil || !refused && byShare(r) && !(readOnly && tr.ReadOnlyTakes.Has(r))
+		}
 		var want right.Set
 		for i := range right.Count {
 			r := right.At(i)
-			share := func(r right.Set) bool {
-				if q.Share == nil {
-					return true
-				}
-				return oneRight(q.Share.Rules, has, r, false) && !(q.Share.ReadOnly && q.Traits.ReadOnlyTakes.Has(r))
-			}
-			file := oneRight(q.Item, has, r, true)
-			file = file || r == right.ReadAttributes && q.Traits.NamingShowsAttributes
-			file = file || r == right.Delete && q.Parent != nil && share(right.DeleteChild) && oneRight(q.Parent, has, right.DeleteChild, true)
-			if q.Traits.AsksFoldersAbove {
-				for _, d := range q.Above {
-					file = file && oneRight(d, has, right.Execute, true)
+			item := func(d *rule.Descriptor, r right.Set) bool { return oneRight(d, has, r, true, tr.ObjectEntriesRefuse) }
+			file := item(q.item, r)
+			file = file || r == right.ReadAttributes && tr.NamingShowsAttributes
+			file = file || r == right.Delete && q.parent != nil && share(right.DeleteChild) && item(q.parent, right.DeleteChild)
+			if tr.AsksFoldersAbove {
+				for _, d := range q.above {
+					file = file && item(d, right.Execute)
 				}
 			}
-			file = file || q.Administrator && q.Traits.AdministratorsPass
+			file = file || q.Administrator && tr.AdministratorsPass
 			if file && share(r) {
 				want |= r
 			}
 		}
-		require.Equal(t, want, Granted(q))
-		v := Decide(q)
+		require.Equal(t, want, Granted(&q.Question))
+		v := Decide(&q.Question)
+		doors[v.Door.Why]++
 		require.Equal(t, want, v.Granted, "with reasons it is the same decision")
+		require.Equal(t, refused, v.Door.Refused)
+		require.Equal(t, !refused && readOnly, v.Door.ReadOnly)
 		for _, f := range v.Findings {
 			require.Equal(t, want.Has(f.Right), f.Granted)
 			if f.File.Source == ByEntry {
-				e := q.Item.Rules.Entries[f.File.Entry]
+				e := q.item.Rules.Entries[f.File.Entry]
 				require.True(t, e.Rights.Map().Has(f.Right), "the entry named speaks of the right")
-				require.Equal(t, f.FileOK, e.Kind == rule.Allow, "and decided it")
+				require.Equal(t, f.FileOK, !e.Kind.Refuses(), "and decided it")
 				require.True(t, has(f.File.Who))
 			}
 			if f.File.Source == Nothing {
 				require.False(t, f.FileOK)
 			}
 		}
-	})
+	}
+	for range 8 {
+		rapid.Check(t, one)
+	}
+	for why := Open; why <= NotWriting; why++ {
+		require.NotZero(t, doors[why], "every kind of door was met: %d", why)
+	}
 }
 
 func TestAbsentAndEmptyAreOpposites(t *testing.T) {
 	tr, err := NamedTraits("plain")
 	require.NoError(t, err)
-	q := &Question{Token: token(), Traits: &tr, Item: &rule.Descriptor{Rules: rule.Rules{Absent: true}}}
+	q := &Question{Token: token(), Traits: &tr, Item: rule.Compile(&rule.Descriptor{Rules: rule.Rules{Absent: true}}, tr.Reading())}
 	require.Equal(t, right.All, Granted(q))
-	q.Item = &rule.Descriptor{}
+	q.Item = rule.Compile(&rule.Descriptor{}, tr.Reading())
 	require.Zero(t, Granted(q))
 }
 
@@ -152,7 +206,7 @@ func bench() *Question {
 	item.Rules.Entries = append(item.Rules.Entries,
 		rule.Entry{Who: dom.Child(3010), Rights: 0x1200a9}, rule.Entry{Who: dom.Child(3049), Rights: right.All})
 	tr, _ := NamedTraits("smb")
-	return &Question{Token: account.NewToken(d, alice, tr.Traits, account.Everyone), Item: item, Traits: &tr}
+	return &Question{Token: account.NewToken(d, alice, tr.Traits, account.Everyone), Item: rule.Compile(item, tr.Reading()), Traits: &tr}
 }
 
 func TestGrantedAllocatesNothing(t *testing.T) {

@@ -2,13 +2,13 @@ package cli
 
 import (
 	"fmt"
-	"strconv"
-	"strings"
 
 	"github.com/spf13/cobra"
 
 	"tarnwold/core/account"
+	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/plan"
 	"tarnwold/internal/report"
 )
 
@@ -16,7 +16,7 @@ func (a *app) userCommand() *cobra.Command {
 	return holder("user", "Know the users",
 		`  tarnwold user list
   tarnwold user show ines`,
-		a.accountAdd(account.User), a.accountList(account.User), a.userShow(), a.accountRemove(account.User))
+		a.accountAdd(account.User), a.accountList(account.User), a.userShow(), a.accountSet(account.User), a.accountRemove(account.User))
 }
 
 func (a *app) groupCommand() *cobra.Command {
@@ -24,58 +24,65 @@ func (a *app) groupCommand() *cobra.Command {
 		`  tarnwold group show acc-wardrobe-edit
   tarnwold group join wardrobe bram ines
   tarnwold group leave wardrobe bram`,
-		a.accountAdd(account.Group), a.accountList(account.Group), a.groupShow(), a.groupJoin(), a.groupLeave(), a.accountRemove(account.Group))
+		a.accountAdd(account.Group), a.accountList(account.Group), a.groupShow(), a.groupJoin(), a.groupLeave(), a.accountSet(account.Group), a.accountRemove(account.Group))
 }
 
 func (a *app) accountAdd(kind account.Kind) *cobra.Command {
-	var sid, purpose, primary string
-	var id int64
+	n := plan.NewAccount{Kind: kind}
 	c := &cobra.Command{
-		Use:     "add NAME…",
-		Short:   fmt.Sprintf("Add a %s", kind),
+		Use:   "add NAME…",
+		Short: fmt.Sprintf("Add a %s", kind),
+		Long: fmt.Sprintf(`Add a %s. Without --sid or --id it gets the next number of the estate's domain,
+one that no account ever had.`, kind),
 		Example: map[account.Kind]string{account.User: "  tarnwold user add petra --primary foyer", account.Group: "  tarnwold group add acc-programme-read --purpose access"}[kind],
 		Args:    cobra.MinimumNArgs(1),
 		RunE: func(c *cobra.Command, names []string) error {
-			if len(names) > 1 && (sid != "" || id != account.NoPOSIX) {
+			if len(names) > 1 && (n.SID != "" || n.POSIX != account.NoPOSIX) {
 				return misused("--sid and --id say who one account is, and %d are named", len(names))
 			}
-			return a.alter(c.Context(), func(t *estate.Tx) (string, error) {
-				for _, name := range names {
-					acc := account.Account{Kind: kind, Name: name, POSIX: id}
-					var err error
-					if sid != "" {
-						if acc.ID, err = account.ParseID(sid); err != nil {
-							return "", usageError{err}
-						}
-					}
-					if acc.Purpose, err = account.ParsePurpose(purpose); err != nil {
-						return "", usageError{err}
-					}
-					if primary != "" {
-						g, err := t.Named(primary, account.Group)
-						if err != nil {
-							return "", err
-						}
-						acc.Primary = g.ID
-					}
-					acc, err = t.AddAccount(acc)
-					if err != nil {
-						return "", err
-					}
-					a.say("%s %s added, %s", kind, t.Name(acc.ID), acc.ID)
-				}
-				return fmt.Sprintf("%s %s added", kind, strings.Join(names, ", ")), nil
-			})
+			return a.carry(c, keeping{yes: true}, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return d.AddAccounts(names, n) })
 		},
 	}
 	f := c.Flags()
-	f.StringVar(&sid, "sid", "", "the account's own `identifier`, S-1-…")
-	f.Int64Var(&id, "id", account.NoPOSIX, "the account's uid or gid; -1: none")
+	f.StringVar(&n.SID, "sid", "", "the account's own `identifier`, S-1-…")
+	f.Int64Var(&n.POSIX, "id", account.NoPOSIX, "the account's uid or gid; -1: none")
 	if kind == account.Group {
-		f.StringVar(&purpose, "purpose", "", "what the group is for: role, access or mail")
+		f.StringVar(&n.Purpose, "purpose", "", "what the group is for: role, access or mail")
 	} else {
-		f.StringVar(&primary, "primary", "", "the user's primary `group`")
+		f.StringVar(&n.Primary, "primary", "", "the user's primary `group`")
+		_ = c.RegisterFlagCompletionFunc("primary", a.completeAccounts(account.Group))
 	}
+	return c
+}
+
+func (a *app) accountSet(kind account.Kind) *cobra.Command {
+	var k keeping
+	var value string
+	flag, what, short := "purpose", "what the group is for: role, access, mail, or nothing", "Say what groups are for"
+	example := "  tarnwold group set wardrobe --purpose role"
+	if kind == account.User {
+		flag, what, short = "primary", "the users' primary `group`; empty: none is known", "Give users another primary group"
+		example = "  tarnwold user set petra --primary foyer"
+	}
+	c := &cobra.Command{
+		Use: "set NAME…", Short: short, Example: example,
+		Args:              cobra.MinimumNArgs(1),
+		ValidArgsFunction: a.completeAccounts(kind),
+		RunE: func(c *cobra.Command, names []string) error {
+			var purpose, primary *string
+			if kind == account.User {
+				primary = &value
+			} else {
+				purpose = &value
+			}
+			return a.carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) {
+				return d.SetAccounts(kind, names, purpose, primary)
+			})
+		},
+	}
+	k.plainFlags(c)
+	c.Flags().StringVar(&value, flag, "", what)
+	_ = c.MarkFlagRequired(flag)
 	return c
 }
 
@@ -86,40 +93,11 @@ func (a *app) accountList(kind account.Kind) *cobra.Command {
 		Example: fmt.Sprintf("  tarnwold %s list", kind),
 		Args:    cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			return a.view(c.Context(), func(t *estate.Tx) error {
-				g := report.Grid{Heads: []string{"user", "id", "primary group", "member of", "identifier"}}
-				d := t.Directory()
-				if kind == account.Group {
-					g.Heads = []string{"group", "id", "purpose", "members", "member of", "identifier"}
-				}
-				for _, acc := range t.Accounts(kind) {
-					id := ""
-					if acc.POSIX != account.NoPOSIX {
-						id = strconv.FormatInt(acc.POSIX, 10)
-					}
-					of := names(t, d.GroupsOf(acc.ID))
-					if kind == account.Group {
-						g.Rows = append(g.Rows, []string{t.Name(acc.ID), id, string(acc.Purpose), names(t, d.MembersOf(acc.ID)), of, acc.ID.String()})
-						continue
-					}
-					primary := ""
-					if !acc.Primary.IsZero() {
-						primary = t.Name(acc.Primary)
-					}
-					g.Rows = append(g.Rows, []string{acc.Name, id, primary, of, acc.ID.String()})
-				}
-				return a.printer().Grid(g)
+			return answer(a, c, func(k *ask.Asker) ([]ask.Person, error) { return k.People(kind) }, func(p *report.Printer, list []ask.Person) error {
+				return p.People(list, kind == account.Group)
 			})
 		},
 	}
-}
-
-func names(t *estate.Tx, ids []account.ID) string {
-	out := make([]string, len(ids))
-	for i, id := range ids {
-		out[i] = t.Name(id)
-	}
-	return strings.Join(out, ", ")
 }
 
 func (a *app) userShow() *cobra.Command {
@@ -130,52 +108,9 @@ func (a *app) userShow() *cobra.Command {
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: a.completeAccounts(account.User),
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.view(c.Context(), func(t *estate.Tx) error {
-				u, err := t.Named(args[0], account.User)
-				if err != nil {
-					return err
-				}
-				tok := account.NewToken(t, u.ID, account.Traits{})
-				p := a.printer()
-				p.Line("%s, %s", report.Strong(t.Name(u.ID)), u.ID)
-				if u.POSIX != account.NoPOSIX {
-					p.Line("  uid %d", u.POSIX)
-				}
-				g := report.Grid{Heads: []string{"group", "by way of", "note"}}
-				for _, acc := range t.Accounts(account.Group) {
-					links := tok.Chain(acc.ID)
-					if links == nil {
-						continue
-					}
-					note := ""
-					if links[1].Step == account.PrimaryOf {
-						note = "primary group"
-						if len(links) > 2 {
-							note = "by the primary group"
-						}
-					}
-					g.Rows = append(g.Rows, []string{t.Name(acc.ID), chain(t, links), note})
-				}
-				if len(g.Rows) == 0 {
-					p.Line("  in no group")
-				}
-				return p.Grid(g)
-			})
+			return answer(a, c, func(k *ask.Asker) (*ask.Belonging, error) { return k.User(args[0]) }, (*report.Printer).User)
 		},
 	}
-}
-
-// chain writes the names along a chain, each identifier of one account once.
-func chain(t *estate.Tx, links []account.Link) string {
-	return strings.Join(chainNames(t, links), " → ")
-}
-
-func chainNames(t *estate.Tx, links []account.Link) []string {
-	var out []string
-	for _, l := range links {
-		out = append(out, t.Name(l.ID))
-	}
-	return out
 }
 
 func (a *app) groupShow() *cobra.Command {
@@ -189,43 +124,7 @@ shows them; they are marked.`,
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: a.completeAccounts(account.Group),
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.view(c.Context(), func(t *estate.Tx) error {
-				acc, err := t.Named(args[0], account.Group)
-				if err != nil {
-					return err
-				}
-				d := t.Directory()
-				p := a.printer()
-				purpose := ""
-				if acc.Purpose != account.Unsaid {
-					purpose = ", purpose " + string(acc.Purpose)
-				}
-				p.Line("%s, %s%s", report.Strong(t.Name(acc.ID)), acc.ID, purpose)
-				if of := d.GroupsOf(acc.ID); len(of) > 0 {
-					p.Line("  itself in %s", names(t, of))
-				}
-				g := report.Grid{Heads: []string{"member", "kind", "by way of", "until", "note"}}
-				users := 0
-				for _, m := range d.MembersBelow(acc.ID) {
-					kind, until, note := "unknown", t.Until(m.Chain[1], m.ID), ""
-					if x, ok := d.Account(m.ID); ok {
-						kind = x.Kind.String()
-						if x.Kind == account.User {
-							users++
-						}
-					}
-					if m.Primary {
-						note = "primary group, on no list"
-					}
-					way := make([]string, len(m.Chain))
-					for i, id := range m.Chain {
-						way[i] = t.Name(id)
-					}
-					g.Rows = append(g.Rows, []string{t.Name(m.ID), kind, strings.Join(way, " → "), until, note})
-				}
-				p.Line("  %s at any depth\n", report.Count(int64(users), "user"))
-				return p.Grid(g)
-			})
+			return answer(a, c, func(k *ask.Asker) (*ask.Gathering, error) { return k.Group(args[0]) }, (*report.Printer).Group)
 		},
 	}
 }
@@ -239,21 +138,16 @@ func (a *app) groupJoin() *cobra.Command {
 		Example: `  tarnwold group join wardrobe bram ines
   tarnwold group join acc-wardrobe-edit wardrobe --until 2027-03-31`,
 		Args:              cobra.MinimumNArgs(2),
-		ValidArgsFunction: a.completeAccounts(0),
+		ValidArgsFunction: completeInOrder(a.completeAccounts(account.Group), a.completeAccounts(0)),
 		RunE: func(c *cobra.Command, args []string) error {
-			if err := day(until); err != nil {
-				return err
+			day, err := estate.ParseDay(until)
+			if err != nil {
+				return usageError{err}
 			}
-			return a.members(c, args, k, func(t *estate.Tx, g, m account.Account) error {
-				if err := t.Join(g, m, until); err != nil {
-					return err
-				}
-				a.say("%s is now in %s", t.Name(m.ID), t.Name(g.ID))
-				return nil
-			}, "joined")
+			return a.carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return d.Join(args[0], args[1:], day) })
 		},
 	}
-	k.plainFlags(c)
+	k.flags(c)
 	c.Flags().StringVar(&until, "until", "", "the last `day` of the membership, as 2027-03-31")
 	return c
 }
@@ -265,79 +159,30 @@ func (a *app) groupLeave() *cobra.Command {
 		Short:             "End memberships of a group, and see what that closes",
 		Example:           "  tarnwold group leave wardrobe bram",
 		Args:              cobra.MinimumNArgs(2),
-		ValidArgsFunction: a.completeAccounts(0),
+		ValidArgsFunction: completeInOrder(a.completeAccounts(account.Group), a.completeAccounts(0)),
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.members(c, args, k, func(t *estate.Tx, g, m account.Account) error {
-				if err := t.Leave(g, m); err != nil {
-					return err
-				}
-				a.say("%s is no longer listed in %s", t.Name(m.ID), t.Name(g.ID))
-				return nil
-			}, "left")
+			return a.carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return d.Leave(args[0], args[1:]) })
 		},
 	}
-	k.plainFlags(c)
+	k.flags(c)
 	return c
 }
 
-// members changes memberships of the group named first, and shows what that
-// opens and closes everywhere. Where nobody can be asked it goes ahead.
-func (a *app) members(c *cobra.Command, args []string, k keeping, each func(t *estate.Tx, g, m account.Account) error, verb string) error {
-	k.yes = k.yes || !a.asks
-	return a.keepIf(c.Context(), k, func(t *estate.Tx, _ *estate.Meta) (string, error) {
-		was := t.Directory()
-		g, err := t.Named(args[0], account.Group)
-		if err != nil {
-			return "", err
-		}
-		for _, name := range args[1:] {
-			m, err := t.Named(name, 0)
-			if err != nil {
-				return "", err
-			}
-			if err := each(t, g, m); err != nil {
-				return "", err
-			}
-		}
-		if !a.quiet && a.format == report.Table {
-			p, err := everywhere(t, was)
-			if err != nil {
-				return "", err
-			}
-			rows, _, err := impactOf(t, p)
-			if err != nil {
-				return "", err
-			}
-			if err := a.printImpact(rows); err != nil {
-				return "", err
-			}
-			a.printer().Line("")
-		}
-		return fmt.Sprintf("%s %s %s", strings.Join(args[1:], ", "), verb, args[0]), nil
-	})
-}
-
 func (a *app) accountRemove(kind account.Kind) *cobra.Command {
-	return &cobra.Command{
-		Use:               "remove NAME…",
-		Short:             fmt.Sprintf("Remove a %s that no rules name any more", kind),
+	var k keeping
+	c := &cobra.Command{
+		Use:   "remove NAME…",
+		Short: fmt.Sprintf("Remove a %s that nothing names any more", kind),
+		Long: fmt.Sprintf(`Remove a %s that nothing names any more: no entry of its own or from above,
+no owner, share, administrators' list or membership. What still names it is
+listed.`, kind),
 		Example:           map[account.Kind]string{account.User: "  tarnwold user remove lark", account.Group: "  tarnwold group remove volunteers"}[kind],
 		Args:              cobra.MinimumNArgs(1),
 		ValidArgsFunction: a.completeAccounts(kind),
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.alter(c.Context(), func(t *estate.Tx) (string, error) {
-				for _, name := range args {
-					acc, err := t.Named(name, kind)
-					if err != nil {
-						return "", err
-					}
-					if err := t.RemoveAccount(acc); err != nil {
-						return "", err
-					}
-					a.say("%s %s removed", kind, acc.Name)
-				}
-				return fmt.Sprintf("%s %s removed", kind, strings.Join(args, ", ")), nil
-			})
+			return a.carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return d.RemoveAccounts(kind, args) })
 		},
 	}
+	k.plainFlags(c)
+	return c
 }

@@ -2,11 +2,12 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
-	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
-	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -27,11 +28,13 @@ var tour = []stop{
 	{about: "The Quillfeather Playhouse tours with two file servers, stagedoor and flyloft.\nAn estate is one file that holds all that Tarnwold knows. First the people."},
 	cmd("init"),
 	cmd("load", "accounts", "accounts.csv", "members.csv"),
+	{about: "Then the servers, which belong to a domain, their shares and their folders."},
+	cmd("server", "add", "stagedoor", "--traits", "smb-domain", "--administrator", "warden"),
+	cmd("server", "add", "flyloft", "--traits", "smb-domain"),
 	cmd("load", "shares", "shares.csv", "--server", "stagedoor"),
 	cmd("load", "shares", "programme-shares.csv", "--server", "flyloft"),
 	cmd("load", "tree", "stagedoor.csv", "--at", "stagedoor:/srv/playhouse"),
 	cmd("load", "tree", "flyloft.csv", "--at", "flyloft:/data/programme"),
-	cmd("server", "add", "stagedoor", "--administrator", "warden"),
 	{about: "Who is really in this group? Members at any depth, each with the way there."},
 	cmd("group", "show", "acc-wardrobe-edit"),
 	{about: "What does this folder say, and from where does each entry come?"},
@@ -44,68 +47,101 @@ var tour = []stop{
 	cmd("explain", "lark", "//stagedoor/productions/Box Office/Ledgers/2026-11.ods"),
 	{about: "And tomas, by every way there is to the lighting plots?"},
 	cmd("explain", "tomas", "stagedoor:/srv/playhouse/Lighting/Plots"),
+	{about: "petra has to read the ledgers for a week. What would give her that, and what else would it open?"},
+	cmd("explain", "petra", "//stagedoor/productions/Box Office/Ledgers", "--want", "read"),
+	{about: "Who can get into the wardrobe, and by which way?"},
+	cmd("who", "//stagedoor/productions/Wardrobe"),
+	{about: "What can petra reach? Each line holds for what is below it."},
+	cmd("reach", "petra", "--under", "//stagedoor/productions"),
+	{about: "Why ines and not bram?"},
+	cmd("compare", "ines", "bram", "//stagedoor/vault", "--like"),
+	{about: "The whole share at a glance."},
+	cmd("grid", "//stagedoor/productions", "--for", "board,company,volunteers,wardrobe"),
+	{about: "If lark joined the wardrobe? Nothing is kept."},
+	cmd("explain", "lark", "//stagedoor/productions/Wardrobe", "--if", "lark joins wardrobe"),
 	{about: "The stage crew needs the fittings. Look first: who gains what? Then keep it."},
 	cmd("grant", "stage", "read", "//stagedoor/productions/Wardrobe/Fittings", "--dry-run"),
 	cmd("grant", "stage", "read", "//stagedoor/productions/Wardrobe/Fittings", "--yes"),
 	cmd("explain", "nils", "//stagedoor/productions/Wardrobe/Fittings/measurements.ods"),
 	{about: "It was a mistake. Take it back, to the byte."},
-	cmd("undo", "7", "--yes"),
+	cmd("undo", "8", "--yes"),
 	{about: "A deny entry that overrules what people hold now needs insisting."},
 	cmd("deny", "volunteers", "read", "//stagedoor/productions/Scripts", "--yes"),
 	{about: "silas has left, and still owns things. Hand them on, and mend what that leaves stale."},
 	cmd("owned", "silas"),
+	cmd("uses", "silas"),
 	cmd("owner", "//stagedoor/productions/Archive/Tour 2024", "--to", "warden", "--below", "--yes"),
 	cmd("differs", "//stagedoor/productions/Archive"),
 	cmd("reflow", "//stagedoor/productions/Archive", "--yes"),
+	{about: "Or take him off everything, in one change."},
+	cmd("strip", "silas", "--owner-to", "warden", "--dry-run"),
 	{about: "Whose entry is over when the tour ends?"},
 	cmd("expire", "--on", "2027-04-01", "--dry-run"),
 	{about: "Who changed what, and when?"},
 	cmd("log"),
-	cmd("log", "show", "9"),
+	cmd("log", "show", "10"),
+	{about: "And when did nils come to read the fittings, and lose it again?"},
+	cmd("history", "nils", "//stagedoor/productions/Wardrobe/Fittings"),
 	{about: "Mistakes in typing change nothing, and say what is there."},
 	cmd("grant", "wardrob", "edit", "//stagedoor/productions/Wardrobe", "--yes"),
 	cmd("group", "join", "wardrobe", "acc-wardrobe-edit"),
+	{about: "What would happen if they tried? Nothing is done."},
+	cmd("try", "ines", "save", "//stagedoor/productions/Wardrobe/Fittings/measurements.ods"),
+	cmd("try", "petra", "rename", "//stagedoor/productions/Scripts", "--to", "Drafts"),
 	{about: "Many questions at once, for a program to read."},
 	cmd("explain", "--from", "questions.csv", "--format", "csv"),
+	cmd("try", "--from", "acts.csv", "--format", "csv"),
+	cmd("files", "bram", "--count"),
+	{about: "Is the estate whole?"},
+	cmd("check"),
 }
 
-const demoFolder = "tarnwold-demo"
+const (
+	demoFolder = "tarnwold-demo"
+	demoEstate = "tarnwold.estate"
+)
 
 func (a *app) demoCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "demo [FOLDER]",
 		Short: "Make the playhouse estate and walk through the commands on it",
-		Long: `Make the estate of a made-up theatre company in a folder (` + demoFolder + ` unless
-another is named) and run a guided tour on it. A folder that an earlier demo
-made is made anew; one with other files in it is left alone.`,
+		Long: `Make the estate of a made-up theatre company in a new folder (` + demoFolder + ` unless
+another is named) and run a guided tour on it. What is there already is never
+touched.`,
 		Example: `  tarnwold demo
   tarnwold demo /tmp/playhouse`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
-			dir := demoFolder
-			if len(args) == 1 {
+			dir, named := demoFolder, len(args) == 1
+			if named {
 				dir = args[0]
 			}
-			return a.demo(c.Context(), dir)
+			return a.demo(c.Context(), dir, named)
 		},
 	}
 }
 
-func (a *app) demo(ctx context.Context, dir string) error {
-	const name = "tarnwold.estate"
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return err
-	}
-	there, err := os.ReadDir(dir)
-	if err != nil {
-		return err
-	}
-	for _, f := range there {
-		if f.Name() != name && !slices.Contains(playhouse.Files, f.Name()) {
-			return misused("%s holds files that are not the demo's (%s); name another folder", dir, f.Name())
+// freshFolder makes a folder that wasn't there; a name nobody chose gets a
+// number where it is taken.
+func freshFolder(dir string, named bool) (string, error) {
+	for n := 2; ; n++ {
+		err := os.Mkdir(dir, 0o700)
+		if err == nil {
+			return dir, nil
 		}
+		if !errors.Is(err, fs.ErrExist) {
+			return "", err
+		}
+		if named || n > 999 {
+			return "", misused("%s is there already, and the demo only makes a new folder; name another", dir)
+		}
+		dir = fmt.Sprintf("%s-%d", demoFolder, n)
 	}
-	if err := os.Remove(filepath.Join(dir, name)); err != nil && !os.IsNotExist(err) {
+}
+
+func (a *app) demo(ctx context.Context, dir string, named bool) error {
+	dir, err := freshFolder(dir, named)
+	if err != nil {
 		return err
 	}
 	if err := playhouse.Write(dir); err != nil {
@@ -122,11 +158,15 @@ func (a *app) demo(ctx context.Context, dir string) error {
 	p := a.printer()
 	for _, s := range tour {
 		if s.about != "" {
-			p.Line("\n%s", report.Strong(s.about))
+			p.Blank()
+			for _, l := range strings.Split(s.about, "\n") {
+				p.Line(report.In(report.Strong, l))
+			}
 			continue
 		}
-		p.Line("\n%s", report.Faint("$ ")+report.Good(command(s.args)))
-		sub := &app{in: a.in, out: a.out, err: a.out, color: a.color, shown: s.args, actor: "warden", home: name}
+		p.Blank()
+		p.Line(report.In(report.Faint, "$ "), report.In(report.Good, command(s.args)))
+		sub := &app{in: a.in, out: a.out, err: a.out, color: a.color, shown: s.args, actor: "warden", home: demoEstate}
 		if code := sub.run(ctx, s.args); code >= exitTrouble {
 			return fmt.Errorf("the demo stopped at: %s", command(s.args))
 		}
@@ -134,7 +174,23 @@ func (a *app) demo(ctx context.Context, dir string) error {
 			return err
 		}
 	}
-	p.Line("\n%s", report.Strong("The estate is yours to try things on:"))
-	_, err = io.WriteString(a.out, "  cd "+dir+"\n  tarnwold --help\n")
-	return err
+	p.Blank()
+	p.Line(report.In(report.Strong, "The estate is yours to try things on:"))
+	p.Line(report.S("  %s --estate %s show //stagedoor/productions", invoked(), quoted(filepath.Join(dir, demoEstate))))
+	return p.Err()
 }
+
+// invoked says how the program was started, so that what is printed works:
+// `go run` leaves it in a folder that is gone a moment later.
+func invoked() string {
+	self, err := os.Executable()
+	if err == nil && strings.Contains(filepath.ToSlash(self), "/go-build") {
+		return "go run ./cmd/tarnwold"
+	}
+	if len(os.Args) > 0 && strings.ContainsAny(os.Args[0], `/\`) {
+		return quoted(os.Args[0])
+	}
+	return "tarnwold"
+}
+
+func quoted(w string) string { return strings.TrimPrefix(command([]string{w}), "tarnwold ") }

@@ -25,8 +25,7 @@ func (a *app) initCommand() *cobra.Command {
 			if err := estate.Create(c.Context(), path); err != nil {
 				return err
 			}
-			a.say("%s is a new, empty estate. Next: tarnwold load accounts FILE", path)
-			return nil
+			return a.printer().Made(path)
 		},
 	}
 }

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"crypto/sha256"
-	"database/sql"
 	"encoding/hex"
 	"fmt"
 	"math/rand/v2"
@@ -17,6 +16,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"tarnwold/internal/store"
 )
 
 // program gives a path that runs as the built program.
@@ -26,6 +27,13 @@ func program(t *testing.T) string {
 	link := filepath.Join(t.TempDir(), "tarnwold")
 	require.NoError(t, os.Symlink(self, link))
 	return link
+}
+
+// demo gives a folder with the playhouse's estate in it.
+func demo(t *testing.T, prog string) (dir string) {
+	dir = filepath.Join(t.TempDir(), "d")
+	must(t, t.TempDir(), prog, "demo", dir)
+	return dir
 }
 
 func must(t *testing.T, dir, prog string, args ...string) string {
@@ -38,8 +46,7 @@ func must(t *testing.T, dir, prog string, args ...string) string {
 
 // content sums up every row of an estate that says something.
 func content(t *testing.T, file string) string {
-	db, err := sql.Open("sqlite", "file:"+file)
-	require.NoError(t, err)
+	db := store.Raw(file)
 	defer db.Close()
 	h := sha256.New()
 	for _, q := range []string{
@@ -109,14 +116,13 @@ func TestKilledAtAnyMoment(t *testing.T) {
 	after := content(t, file)
 	require.NotEqual(t, before, after)
 
-	kills := 200
-	if testing.Short() {
-		kills = 20
-	}
+	kills := many(t, 200, 40)
 	was := map[string]int{}
 	for range kills {
 		require.NoError(t, os.WriteFile(file, start, 0o600))
-		_ = os.Remove(file + "-journal")
+		for _, s := range []string{"-journal", "-wal", "-shm"} {
+			_ = os.Remove(file + s)
+		}
 		c := exec.Command(prog, args...)
 		c.Dir = dir
 		require.NoError(t, c.Start())
@@ -166,4 +172,16 @@ func TestTwoAtOnce(t *testing.T) {
 	require.Equal(t, kept+1, strings.Count(out, "\n"))
 	out = must(t, dir, prog, "log", "--format", "csv")
 	require.Equal(t, kept+1, strings.Count(out, "\n"))
+}
+
+// many is how often a test of chances tries: as said with TARNWOLD_LONG set,
+// fewer otherwise.
+func many(t *testing.T, long, usual int) int {
+	switch {
+	case os.Getenv("TARNWOLD_LONG") != "":
+		return long
+	case testing.Short():
+		return usual / 10
+	}
+	return usual
 }

@@ -4,16 +4,16 @@ import (
 	"context"
 	"errors"
 	"io"
-	"os"
 	"runtime/debug"
 
-	"github.com/schollz/progressbar/v3"
 	"github.com/spf13/cobra"
 
+	"tarnwold/core/place"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
 	"tarnwold/internal/format/passwd"
 	"tarnwold/internal/format/sheet"
+	"tarnwold/internal/plan"
 	"tarnwold/internal/report"
 )
 
@@ -26,132 +26,90 @@ func (a *app) loadCommand() *cobra.Command {
 }
 
 func (a *app) loadAccounts() *cobra.Command {
+	var k keeping
 	var passwdFile, groupFile string
 	c := &cobra.Command{
 		Use:   "accounts [FILE…]",
 		Short: "Take users, groups and memberships from CSV or POSIX files",
-		Long: `Take users, groups and memberships from files, all of them or none.
+		Long: `Take users, groups and memberships from files, all of them or none, merged by
+name or number in whatever order they are named.
 
 A CSV file is told by its head row: kind,name,sid,id (and purpose, primary)
 for accounts, group,member (and until) for memberships. Accounts that are in
-the estate already are completed where they lack something.`,
+the estate already are completed where they lack something. Where the estate
+has folders already, what that opens and closes is shown before it is kept.`,
 		Example: `  tarnwold load accounts accounts.csv members.csv
   tarnwold load accounts --passwd /etc/passwd --group /etc/group`,
 		RunE: func(c *cobra.Command, files []string) error {
 			if len(files) == 0 && passwdFile == "" && groupFile == "" {
 				return misused("name a file, or --passwd and --group; see: tarnwold load accounts --help")
 			}
-			var lists []accountList
+			var lists []plan.AccountFile
+			add := func(file string, read func(io.Reader, string) (plan.AccountFile, error)) error {
+				if file == "" {
+					return nil
+				}
+				l, err := readFile(c.Context(), file, read)
+				l.File = file
+				lists = append(lists, l)
+				return err
+			}
 			for _, f := range files {
-				l, err := readFile(f, readAccounts)
-				if err != nil {
+				if err := add(f, readAccounts); err != nil {
 					return err
 				}
-				lists = append(lists, l)
 			}
-			if passwdFile != "" {
-				l, err := readFile(passwdFile, func(r io.Reader, f string) (l accountList, err error) {
-					l.file = f
-					l.accounts, err = passwd.Users(r, f)
+			err := add(passwdFile, func(r io.Reader, f string) (l plan.AccountFile, err error) {
+				l.Accounts, err = passwd.Users(r, f)
+				return l, err
+			})
+			if err == nil {
+				err = add(groupFile, func(r io.Reader, f string) (l plan.AccountFile, err error) {
+					l.POSIX = true
+					l.Accounts, l.Members, err = passwd.Groups(r, f)
 					return l, err
 				})
-				if err != nil {
-					return err
-				}
-				lists = append(lists, l)
 			}
-			if groupFile != "" {
-				l, err := readFile(groupFile, func(r io.Reader, f string) (l accountList, err error) {
-					l.file = f
-					l.accounts, l.members, err = passwd.Groups(r, f)
-					return l, err
-				})
-				if err != nil {
-					return err
-				}
-				lists = append(lists, l)
+			if err != nil {
+				return err
 			}
-			return a.keepAccounts(c.Context(), lists)
+			return a.carry(c, k, func(d *plan.Desk, o *report.Outcome) (p *plan.Plan, err error) {
+				o.Brief = true
+				p, o.Loaded, err = d.LoadAccounts(lists)
+				return p, err
+			})
 		},
 	}
+	k.plainFlags(c)
 	c.Flags().StringVar(&passwdFile, "passwd", "", "a `file` in the form of passwd(5)")
 	c.Flags().StringVar(&groupFile, "group", "", "a `file` in the form of group(5)")
 	return c
 }
 
-// accountList is what one file held.
-type accountList struct {
-	file     string
-	accounts []format.AccountRow
-	members  []format.MemberRow
+// inFile says in which file a row is wrong.
+func inFile(file string, err error) error {
+	var fe *format.Error
+	if errors.As(err, &fe) && fe.File == "" {
+		fe.File = file
+	}
+	return err
 }
 
-func readAccounts(r io.Reader, file string) (l accountList, err error) {
-	l.file = file
+func readAccounts(r io.Reader, file string) (l plan.AccountFile, err error) {
 	s, err := sheet.Open(r, file, sheet.Accounts, sheet.Members)
 	if err != nil {
 		return l, err
 	}
 	if s.Kind == sheet.Accounts {
-		l.accounts, err = s.ReadAccounts()
+		l.Accounts, err = s.ReadAccounts()
 	} else {
-		l.members, err = s.ReadMembers()
+		l.Members, err = s.ReadMembers()
 	}
 	return l, err
 }
 
-func readFile[T any](file string, read func(io.Reader, string) (T, error)) (out T, err error) {
-	f, err := os.Open(file)
-	if err != nil {
-		return out, err
-	}
-	defer f.Close()
-	return read(f, file)
-}
-
-// keepAccounts puts in all accounts first, then all memberships, so that the
-// order of the files doesn't matter.
-func (a *app) keepAccounts(ctx context.Context, lists []accountList) error {
-	return a.alter(ctx, func(t *estate.Tx) (string, error) {
-		var sum estate.AccountCount
-		count := func(file string, accounts []format.AccountRow, members []format.MemberRow) error {
-			c, err := t.LoadAccounts(accounts, members)
-			sum.Users += c.Users
-			sum.Groups += c.Groups
-			sum.Members += c.Members
-			sum.Completed += c.Completed
-			return inFile(file, err)
-		}
-		// Groups before users: a user's primary group is found by its gid.
-		for i := len(lists) - 1; i >= 0; i-- {
-			if err := count(lists[i].file, lists[i].accounts, nil); err != nil {
-				return "", err
-			}
-		}
-		for _, l := range lists {
-			if err := count(l.file, nil, l.members); err != nil {
-				return "", err
-			}
-		}
-		s := report.Count(int64(sum.Users), "user") + ", " + report.Count(int64(sum.Groups), "group") + " and " + report.Count(int64(sum.Members), "membership") + " loaded"
-		if sum.Completed > 0 {
-			s += ", " + report.Count(int64(sum.Completed), "account") + " completed"
-		}
-		a.say("%s", s)
-		return s, nil
-	})
-}
-
-// inFile says in which file a row is wrong.
-func inFile(file string, err error) error {
-	var re *estate.RowError
-	if errors.As(err, &re) {
-		return &format.Error{File: file, Line: re.Line, What: re.What}
-	}
-	return err
-}
-
 func (a *app) loadShares() *cobra.Command {
+	var k keeping
 	var server string
 	c := &cobra.Command{
 		Use:     "shares FILE",
@@ -159,7 +117,7 @@ func (a *app) loadShares() *cobra.Command {
 		Example: "  tarnwold load shares shares.csv --server stagedoor",
 		Args:    cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
-			rows, err := readFile(args[0], func(r io.Reader, f string) ([]format.ShareRow, error) {
+			rows, err := readFile(c.Context(), args[0], func(r io.Reader, f string) ([]format.ShareRow, error) {
 				s, err := sheet.Open(r, f, sheet.Shares)
 				if err != nil {
 					return nil, err
@@ -169,25 +127,16 @@ func (a *app) loadShares() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.alter(c.Context(), func(t *estate.Tx) (string, error) {
-				s, _, err := t.ServerOrNew(server)
-				if err != nil {
-					return "", err
-				}
-				for _, r := range rows {
-					sh := estate.Share{Name: r.Name, Folder: r.Folder, ReadOnly: r.ReadOnly, Descriptor: r.Descriptor}
-					if err := t.AddShare(s, sh); err != nil {
-						return "", &format.Error{File: args[0], Line: r.Line, What: err.Error()}
-					}
-				}
-				done := report.Count(int64(len(rows)), "share") + " of server " + s.Name + " loaded"
-				a.say("%s", done)
-				return done, nil
+			return a.carry(c, k, func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error) {
+				o.Brief = true
+				return d.LoadShares(server, args[0], rows)
 			})
 		},
 	}
+	k.plainFlags(c)
 	c.Flags().StringVar(&server, "server", "", "the server's `name`")
 	_ = c.MarkFlagRequired("server")
+	_ = c.RegisterFlagCompletionFunc("server", a.completeServers)
 	return c
 }
 
@@ -199,38 +148,43 @@ func (a *app) loadTree() *cobra.Command {
 		Long: `Take folders and files with their rules from a CSV file with the columns
 path, kind and sddl: the path below the place named by --at, folder or file,
 and the security descriptor in its text form. The whole file or nothing of it
-is taken.`,
+is taken; a place that is in the estate already is left alone.`,
 		Example: "  tarnwold load tree tree.csv --at stagedoor:/srv/playhouse",
 		Args:    cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
-			to, err := estate.ParseAddress(at)
+			to, err := place.ParsePlain(at)
 			if err != nil {
-				return usageError{err}
+				return err
 			}
 			if to.Share != "" {
 				return misused("--at takes a server's own path, as in stagedoor:/srv/playhouse")
+			}
+			if err := a.view(c.Context(), func(*estate.Tx) error { return nil }); err != nil { // before a long file is read
+				return err
 			}
 			// A tree is read whole before any of it is kept; collecting
 			// garbage sooner halves what that takes.
 			defer debug.SetGCPercent(debug.SetGCPercent(40))
 			bar := a.progress(-1, "reading "+args[0])
-			tree, err := readFile(args[0], func(r io.Reader, f string) (*format.Tree, error) {
+			tree, err := readFile(c.Context(), args[0], func(r io.Reader, f string) (*format.Tree, error) {
 				s, err := sheet.Open(r, f, sheet.Tree)
 				if err != nil {
 					return nil, err
 				}
-				return s.ReadTree(bar.set)
+				tree, err := s.ReadTree(bar.set)
+				if err == nil {
+					err = tree.Arrange()
+				}
+				return tree, inFile(f, err)
 			})
 			bar.end()
 			if err != nil {
 				return err
 			}
-			e, err := estate.Open(c.Context(), a.estatePath)
-			if err != nil {
+			if err := a.view(c.Context(), func(t *estate.Tx) error { return plan.MayLoad(t, to) }); err != nil {
 				return err
 			}
-			defer e.Close()
-			return a.keepTree(c.Context(), e, to, args[0], tree)
+			return a.keepTree(c.Context(), tree, to, "keeping "+args[0])
 		},
 	}
 	c.Flags().StringVar(&at, "at", "", "where the tree's top stands, as `SERVER:/FOLDER`")
@@ -238,57 +192,23 @@ is taken.`,
 	return c
 }
 
-func (a *app) keepTree(ctx context.Context, e *estate.Estate, to estate.Address, file string, tree *format.Tree) error {
-	bar := a.progress(len(tree.Rows), "keeping "+file)
+// keepTree keeps a tree that is arranged, or can be, in a change of its own.
+func (a *app) keepTree(ctx context.Context, tree *format.Tree, to place.Address, what string) error {
+	e, done, err := a.open(ctx)
+	if err != nil {
+		return err
+	}
+	defer done()
+	bar := a.progress(tree.Len(), what)
 	defer bar.end()
-	m := a.meta()
-	m.Bulk = true
-	var done string
-	_, err := e.Change(ctx, m, true, func(t *estate.Tx) (string, error) {
-		s, _, err := t.ServerOrNew(to.Server)
-		if err != nil {
-			return "", err
-		}
-		if err := t.LoadTree(s, to.Path, tree, bar.set); err != nil {
-			return "", inFile(file, err)
-		}
-		var folders int64
-		for i := range tree.Rows {
-			if tree.Rows[i].Folder {
-				folders++
-			}
-		}
-		done = report.Count(folders, "folder") + " and " + report.Count(int64(len(tree.Rows))-folders, "file") + " with " +
-			report.Count(int64(len(tree.Bodies)), "distinct descriptor") + " loaded at " + to.String()
-		return done, nil
+	m := estate.Meta{Actor: a.who(), Command: command(a.shown), Head: estate.Any, Bulk: true}
+	said := plan.TreeLoaded(tree, to)
+	id, err := e.Change(ctx, m, func(t *estate.Tx) (string, error) {
+		return said, plan.LoadTree(t, to, tree, bar.set)
 	})
 	bar.end()
-	if err == nil {
-		a.say("%s", done)
+	if err != nil {
+		return err
 	}
-	return err
-}
-
-// bar shows how far long work has come, on a terminal only.
-type bar struct{ b *progressbar.ProgressBar }
-
-func (a *app) progress(total int, what string) *bar {
-	if !isTerminal(a.err) {
-		return &bar{}
-	}
-	return &bar{progressbar.NewOptions(total, progressbar.OptionSetWriter(a.err), progressbar.OptionSetDescription(report.Clean(what)),
-		progressbar.OptionShowCount(), progressbar.OptionClearOnFinish(), progressbar.OptionThrottle(100e6), progressbar.OptionSetWidth(30))}
-}
-
-func (b *bar) set(done int) {
-	if b.b != nil {
-		_ = b.b.Set(done)
-	}
-}
-
-func (b *bar) end() {
-	if b.b != nil {
-		_ = b.b.Finish()
-		b.b = nil
-	}
+	return a.printer().Done(said, id)
 }

@@ -1,16 +1,13 @@
 package cli
 
 import (
-	"fmt"
+	"strings"
 
 	"github.com/spf13/cobra"
 
-	"tarnwold/core/account"
-	"tarnwold/core/change"
-	"tarnwold/core/right"
-	"tarnwold/core/rule"
-	"tarnwold/core/verdict"
+	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/plan"
 	"tarnwold/internal/report"
 )
 
@@ -40,128 +37,76 @@ they are renewed: see differs and reflow.`,
 	c.Flags().BoolVar(&below, "below", false, "everything below too")
 	_ = c.RegisterFlagCompletionFunc("to", a.completeAccounts(0))
 	c.RunE = func(c *cobra.Command, args []string) error {
-		if to == "" {
-			if below {
-				return misused("--below goes with --to")
-			}
-			return a.showOwners(c, &f, args)
-		}
-		return a.propose(c.Context(), k, func(t *estate.Tx) (*proposal, error) {
-			owner, err := t.Who(to)
-			if err != nil {
-				return nil, err
-			}
-			places, err := f.find(t, args)
-			if err != nil {
-				return nil, err
-			}
-			p, err := over(t, places)
-			if err != nil {
-				return nil, err
-			}
-			edit := change.Edit(func(d, _ *rule.Descriptor, _ bool) (*rule.Descriptor, error) { return d.OwnedBy(owner), nil })
-			for i := range p.forest.Nodes {
-				p.forest.Edits[i] = edit
-			}
-			if !below {
-				clear(p.forest.Edits)
-				for _, n := range p.nodes {
-					p.forest.Edits[n] = edit
-				}
-			}
-			p.renews = below
-			p.summary, p.nothing = fmt.Sprintf("owner of %s to %s", f.places(args), to), t.Name(owner)+" owns it already"
-			if err := p.forest.Work(); err != nil {
-				return nil, err
-			}
-			p.renews = below
-			return p, a.mayHandOn(t, p, owner)
-		})
-	}
-	return c
-}
-
-// mayHandOn holds the acting account to the rules of ownership.
-func (a *app) mayHandOn(t *estate.Tx, p *proposal, owner account.ID) error {
-	actor, err := t.Named(a.who(), account.User)
-	if err != nil {
-		return nil // acts on the model from outside it
-	}
-	k := newAsker(t)
-	for i := range p.forest.Nodes {
-		if !p.forest.Nodes[i].Changed() {
-			continue
-		}
-		place, ok := somePlace(t, p, i)
-		if !ok {
-			continue
-		}
-		q := k.question(actor.ID, place, nil)
-		q.Item = p.forest.Nodes[i].Before
-		if q.Administrator {
-			continue
-		}
-		if owner != actor.ID {
-			return &estate.Refused{Why: fmt.Sprintf("%s is no administrator of %s, and only an administrator may give ownership to another", actor.Name, place.Server.Name),
-				Do: fmt.Sprintf("%s can take it: --to %s", actor.Name, actor.Name)}
-		}
-		if !verdict.Granted(q).Has(right.WriteOwner) {
-			return &estate.Refused{Why: fmt.Sprintf("%s has no write-owner on %s, which taking ownership needs", actor.Name, place)}
-		}
-	}
-	return t.Err()
-}
-
-func (a *app) showOwners(c *cobra.Command, f *targets, args []string) error {
-	return a.view(c.Context(), func(t *estate.Tx) error {
-		places, err := f.find(t, args)
+		x, err := f.read(c.Context(), args)
 		if err != nil {
 			return err
 		}
-		g := report.Grid{Heads: []string{"place", "kind", "owner", "owning brings"}}
-		for _, p := range places {
-			d := t.Of(p.Strand)
-			brings := rule.OwnersOwn(d).String()
-			if rule.OwnersOwn(d) == 0 {
-				brings = "only what the entries for owner@ say"
-			}
-			g.Rows = append(g.Rows, []string{p.String(), kindOf(p.Folder), t.Name(d.Owner), brings})
+		if to != "" {
+			return a.carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return d.Own(to, below, x) })
 		}
-		return a.printer().Grid(g)
-	})
+		if below {
+			return misused("--below goes with --to")
+		}
+		var list []ask.Owner
+		err = a.view(c.Context(), func(t *estate.Tx) error {
+			items, err := plan.New(t, a.who()).Find(x)
+			if err == nil {
+				list, err = ask.New(t).Owners(items)
+			}
+			return err
+		})
+		if err != nil {
+			return err
+		}
+		return a.printer().Owners(list)
+	}
+	return c
 }
 
 func (a *app) ownedCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "owned WHO [WHERE]",
-		Short: "List all that someone owns, anywhere or below a place",
+		Short: "List everything someone owns",
 		Example: `  tarnwold owned silas
-  tarnwold owned silas //stagedoor/productions/Archive`,
+  tarnwold owned silas //stagedoor/productions --format csv`,
 		Args:              cobra.RangeArgs(1, 2),
-		ValidArgsFunction: a.completeWhoWhere,
+		ValidArgsFunction: completeInOrder(a.completeAccounts(0), a.completePlaces),
 		RunE: func(c *cobra.Command, args []string) error {
+			under := strings.Join(args[1:], "")
 			return a.view(c.Context(), func(t *estate.Tx) error {
-				who, err := t.Who(args[0])
+				p := a.printer()
+				var who string
+				var s *report.Stream
+				begin := func() {
+					if s == nil {
+						s = p.Stream([]string{"kind", "place"}, []int{8}, "items", map[string]any{"account": who})
+					}
+				}
+				id, err := t.Who(args[0])
 				if err != nil {
 					return err
 				}
-				var found []estate.Place
-				if len(args) == 2 {
-					p, err := t.Find(args[1])
-					if err != nil {
+				who = t.Name(id)
+				if under != "" {
+					if _, err := t.FindText(under); err != nil {
 						return err
 					}
-					found = t.Owned(who, &p.Server, p.Path)
-				} else {
-					found = t.Owned(who, nil, "")
 				}
-				p := a.printer()
-				p.Line("%s owns %s", report.Strong(t.Name(who)), report.Count(int64(len(found)), "item"))
-				g := report.Grid{Heads: []string{"place", "kind"}}
-				for _, x := range found {
-					g.Rows = append(g.Rows, []string{x.String(), kindOf(x.Folder)})
+				begin()
+				_, err = ask.New(t).Owned(args[0], under, func(o ask.Owned) error {
+					if s.Rows()&1023 == 0 && c.Context().Err() != nil {
+						return c.Context().Err()
+					}
+					return s.Row(o, o.Kind, o.Where)
+				})
+				if err != nil {
+					return err
 				}
-				return p.Grid(g)
+				if err := s.End(); err != nil {
+					return err
+				}
+				p.Line(report.In(report.Strong, who), report.S(" owns %s", report.Count(int64(s.Rows()), "item")))
+				return p.Err()
 			})
 		},
 	}

@@ -1,5 +1,6 @@
 // Package cli is the command line: one file a command. A command reads its
-// flags, asks estate and core, and hands the answer to report.
+// flags, asks ask or plan, and hands the answer to report. It is the only
+// place that asks a person.
 package cli
 
 import (
@@ -10,36 +11,26 @@ import (
 	"os"
 	"os/signal"
 	"os/user"
+	"runtime/debug"
 	"strings"
 	"syscall"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
-	"tarnwold/core/account"
-	"tarnwold/core/right"
-	"tarnwold/core/rule"
+	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/report"
+	"tarnwold/internal/store"
 )
 
 // Exit codes.
 const (
 	exitDone    = 0 // done, or the answer is yes
-	exitNo      = 1 // the answer is no, or a check failed
+	exitNo      = 1 // the answer is no, a check failed, or a guard refused
 	exitUsage   = 2 // used wrongly
 	exitTrouble = 3 // something could not be read, reached or kept
 )
-
-// usageError is a command used wrongly.
-type usageError struct{ error }
-
-func (e usageError) Unwrap() error { return e.error }
-
-func misused(format string, args ...any) error { return usageError{fmt.Errorf(format, args...)} }
-
-// errNo ends a command whose answer, already printed, is no.
-var errNo = errors.New("no")
 
 // app is one run of the program.
 type app struct {
@@ -52,17 +43,21 @@ type app struct {
 	format     report.Format
 	formatText string
 	actor      string
-	home       string // the estate file where none is named; empty: the usual one
-	quiet      bool   // what is kept was shown already
-	holds      bool   // what say is given waits in held
-	held       []string
+	home       string   // the estate file where none is named; empty: the usual one
 	shown      []string // the command as it was typed, for the journal
+	suppose    supposition
+	file       outFile
+	inner      *estate.Estate // the estate that is supposed, where a question makes a change
 }
 
 // Main runs the program and gives its exit code.
 func Main(args []string, in io.Reader, out, errs io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
+	// Who reads may go away: that is an error of writing then, not the end.
+	signal.Ignore(syscall.SIGPIPE)
+	// A question is over before much garbage comes of it.
+	debug.SetGCPercent(200)
 	a := &app{in: in, out: out, err: errs, shown: args}
 	a.color = isTerminal(out) && os.Getenv("NO_COLOR") == ""
 	a.asks = isTerminal(in) && isTerminal(errs)
@@ -81,23 +76,27 @@ func (a *app) run(ctx context.Context, args []string) int {
 	root.SetOut(a.out)
 	root.SetErr(a.err)
 	err := root.ExecuteContext(ctx)
-	if err == nil {
+	if ferr := a.endFile(err == nil || errors.Is(err, errNo)); ferr != nil && (err == nil || errors.Is(err, errNo)) {
+		err = ferr
+	}
+	if err == nil || errors.Is(err, syscall.EPIPE) {
 		return exitDone
 	}
 	if errors.Is(err, errNo) {
 		return exitNo
 	}
-	message := report.Clean(strings.ReplaceAll(err.Error(), "\n", "\ue005"))
-	fmt.Fprintln(a.err, "tarnwold: "+strings.ReplaceAll(message, `\ue005`, "\n"))
-	var notFound *estate.NotFound
-	var refused *estate.Refused
-	var misused usageError
-	var unknown *right.NameError
-	switch {
-	case errors.As(err, &misused), errors.As(err, &notFound), errors.As(err, &refused), errors.As(err, &unknown):
-		return exitUsage
+	if s := err.Error(); strings.HasPrefix(s, "required flag(s) ") || strings.HasPrefix(s, "if any flags in the group ") {
+		err = usageError{err} // what the library finds wrong by itself
 	}
-	return exitTrouble
+	if errors.Is(err, store.ErrStopped) { // wherever it was at
+		err = store.ErrStopped
+	}
+	if a.format == "" { // it went wrong before the format was looked at
+		a.format, _ = report.ParseFormat(a.formatText)
+	}
+	code := codeOf(err)
+	a.sayError(err, code)
+	return code
 }
 
 func (a *app) root() *cobra.Command {
@@ -120,11 +119,10 @@ New here? Run: tarnwold demo`,
 		Args:          cobra.NoArgs,
 		RunE:          func(c *cobra.Command, _ []string) error { return c.Help() },
 		PersistentPreRunE: func(*cobra.Command, []string) (err error) {
-			a.format, err = report.ParseFormat(a.formatText)
-			if err != nil {
+			if a.format, err = report.ParseFormat(a.formatText); err != nil {
 				return usageError{err}
 			}
-			return nil
+			return a.beginFile()
 		},
 	}
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
@@ -136,9 +134,9 @@ New here? Run: tarnwold demo`,
 		home = envOr("TARNWOLD_ESTATE", "tarnwold.estate")
 	}
 	f.StringVar(&a.estatePath, "estate", home, "the estate `file`; TARNWOLD_ESTATE names it too")
-	f.StringVar(&a.formatText, "format", "table", "how to answer: table, json or csv")
+	f.StringVar(&a.formatText, "format", "table", "how to answer: table, json, csv or markdown")
 	f.StringVar(&a.actor, "as", a.actor, "the `account` that acts, for the journal and the guards (default: the login name)")
-	_ = root.RegisterFlagCompletionFunc("format", cobra.FixedCompletions([]string{"table", "json", "csv"}, cobra.ShellCompDirectiveNoFileComp))
+	_ = root.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(report.Formats, cobra.ShellCompDirectiveNoFileComp))
 	root.AddGroup(
 		&cobra.Group{ID: "know", Title: "Know the people and the servers"},
 		&cobra.Group{ID: "give", Title: "Give and take access"},
@@ -150,14 +148,24 @@ New here? Run: tarnwold demo`,
 		group string
 		cmds  []*cobra.Command
 	}{
-		{"estate", []*cobra.Command{a.initCommand(), a.loadCommand(), a.logCommand(), a.undoCommand(), a.redoCommand(), a.demoCommand(), a.versionCommand()}},
+		{"estate", []*cobra.Command{a.initCommand(), a.loadCommand(), a.scanCommand(), a.driftCommand(), a.logCommand(), a.undoCommand(), a.redoCommand(), a.checkCommand(), a.demoCommand(), a.versionCommand()}},
 		{"know", []*cobra.Command{a.userCommand(), a.groupCommand(), a.levelCommand(), a.serverCommand(), a.shareCommand()}},
-		{"give", []*cobra.Command{a.grantCommand(), a.denyCommand(), a.revokeCommand(), a.replaceCommand(), a.watchCommand(), a.expireCommand(), a.applyCommand()}},
+		{"give", []*cobra.Command{a.grantCommand(), a.denyCommand(), a.revokeCommand(), a.replaceCommand(), a.stripCommand(), a.swapCommand(), a.likeCommand(), a.watchCommand(), a.expireCommand(), a.applyCommand()}},
 		{"shape", []*cobra.Command{a.sealCommand(), a.unsealCommand(), a.reflowCommand(), a.differsCommand(), a.ownerCommand(), a.ownedCommand(), a.putCommand(), a.moveCommand(), a.copyCommand()}},
-		{"ask", []*cobra.Command{a.showCommand(), a.explainCommand()}},
+		{"ask", []*cobra.Command{a.explainCommand(), a.whoCommand(), a.reachCommand(), a.filesCommand(), a.compareCommand(), a.gridCommand(), a.usesCommand(), a.tryCommand(), a.showCommand(), a.historyCommand(), a.questionsCommand()}},
 	} {
 		for _, c := range g.cmds {
 			c.GroupID = g.group
+			switch name := c.Name(); {
+			case name == "questions" || name == "history":
+			case g.group == "ask" || name == "differs" || name == "owned" || name == "uses":
+				a.supposing(c)
+			}
+			switch c.Name() {
+			case "who", "reach", "grid", "compare", "uses":
+				a.writing(c)
+			}
+			asking(c, g.group == "ask")
 			root.AddCommand(c)
 		}
 	}
@@ -167,6 +175,17 @@ New here? Run: tarnwold demo`,
 	return root
 }
 
+// asking marks the commands that only ask, which a file of questions may hold.
+func asking(c *cobra.Command, all bool) {
+	switch name := c.Name(); {
+	case all && name != "questions", name == "differs", name == "owned", name == "uses", name == "log", name == "list", name == "show":
+		c.Annotations = map[string]string{"asks": "yes"}
+	}
+	for _, s := range c.Commands() {
+		asking(s, all)
+	}
+}
+
 // strict makes every wrong use of a command an error of its own kind, and a
 // command that only holds others say so when it is given something else.
 func strict(c *cobra.Command) {
@@ -174,7 +193,7 @@ func strict(c *cobra.Command) {
 		c.Args = func(c *cobra.Command, given []string) error {
 			if err := args(c, given); err != nil {
 				if c.HasSubCommands() && len(given) > 0 {
-					err = fmt.Errorf("%q is no command of %s", given[0], c.CommandPath())
+					err = fmt.Errorf("%q is no command of %s", report.Clip(given[0]), c.CommandPath())
 					if near := c.SuggestionsFor(given[0]); len(near) > 0 {
 						err = fmt.Errorf("%w; the nearest is %q", err, near[0])
 					}
@@ -206,58 +225,39 @@ func holder(use, short, example string, subs ...*cobra.Command) *cobra.Command {
 }
 
 func (a *app) printer() *report.Printer {
-	return &report.Printer{W: a.out, Format: a.format, Screen: isTerminal(a.out), Color: a.color && a.format == report.Table}
+	p := &report.Printer{W: a.out, Format: a.format, Screen: isTerminal(a.out), Color: a.color && a.format == report.Table}
+	if f, ok := a.out.(*os.File); ok && p.Screen {
+		if w, _, err := term.GetSize(int(f.Fd())); err == nil {
+			p.Width = w
+		}
+	}
+	return p
 }
 
-// say prints a line about what was done, for people: on out beside a table,
-// on err where out is for a program.
-func (a *app) say(format string, args ...any) {
-	if a.quiet && !strings.HasPrefix(format, "Kept") {
-		return
-	}
-	if a.holds {
-		a.held = append(a.held, fmt.Sprintf(format, args...))
-		return
+// answer opens the estate, asks it, and prints what comes back once the
+// transaction is over, so that a long output holds nobody up.
+func answer[T any](a *app, c *cobra.Command, question func(*ask.Asker) (T, error), print func(*report.Printer, T) error) error {
+	var got T
+	err := a.view(c.Context(), func(t *estate.Tx) (err error) {
+		got, err = question(ask.New(t))
+		return err
+	})
+	if err != nil {
+		return err
 	}
 	p := a.printer()
-	if a.format != report.Table {
-		p.W, p.Format = a.err, report.Table
-	}
-	p.Line(format, args...)
+	a.supposes(p)
+	return print(p, got)
 }
 
 // view opens the estate and reads from it.
 func (a *app) view(ctx context.Context, fn func(*estate.Tx) error) error {
-	e, err := estate.Open(ctx, a.estatePath)
+	e, done, err := a.open(ctx)
 	if err != nil {
 		return err
 	}
-	defer e.Close()
-	return e.View(ctx, fn)
-}
-
-// alter opens the estate, changes it in one go and keeps the change.
-func (a *app) alter(ctx context.Context, fn func(*estate.Tx) (string, error)) error {
-	e, err := estate.Open(ctx, a.estatePath)
-	if err != nil {
-		return err
-	}
-	defer e.Close()
-	a.holds = true // nothing is said to be done before it is kept
-	_, err = e.Change(ctx, a.meta(), true, fn)
-	a.holds = false
-	if err != nil {
-		return err
-	}
-	for _, line := range a.held {
-		a.say("%s", line)
-	}
-	a.held = nil
-	return nil
-}
-
-func (a *app) meta() estate.Meta {
-	return estate.Meta{Actor: a.who(), Command: command(a.shown)}
+	defer done()
+	return a.supposed(ctx, e, func(e *estate.Estate) error { return e.View(ctx, fn) })
 }
 
 // who is the acting account: --as, else the login name.
@@ -281,9 +281,4 @@ func command(args []string) string {
 		words = append(words, w)
 	}
 	return strings.Join(words, " ")
-}
-
-// language is how entries are written in an estate.
-func language(t *estate.Tx) rule.Language {
-	return rule.Language{Levels: t.Levels(), Name: func(id account.ID) string { return t.Name(id) }, Who: t.Who}
 }

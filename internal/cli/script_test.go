@@ -2,7 +2,6 @@ package cli
 
 import (
 	"bytes"
-	"database/sql"
 	"encoding/csv"
 	"fmt"
 	"os"
@@ -12,9 +11,10 @@ import (
 	"testing"
 
 	"github.com/rogpeppe/go-internal/testscript"
-	"golang.org/x/sys/unix"
 
+	"tarnwold/core/place"
 	"tarnwold/internal/playhouse"
+	"tarnwold/internal/store"
 )
 
 func TestMain(m *testing.M) {
@@ -31,7 +31,8 @@ func TestScript(t *testing.T) {
 		t.Fatal(err)
 	}
 	testscript.Run(t, testscript.Params{
-		Dir: "testdata/script",
+		Dir:           "testdata/script",
+		UpdateScripts: os.Getenv("UPDATE_STORIES") != "", // then read what it wrote
 		Condition: func(cond string) (bool, error) {
 			if cond == "root" {
 				return os.Geteuid() == 0, nil
@@ -40,6 +41,11 @@ func TestScript(t *testing.T) {
 		},
 		Setup: func(e *testscript.Env) error {
 			e.Setenv("SAMPLE", sample)
+			e.Setenv("WORKSHOP", filepath.Join(filepath.Dir(sample), "workshop"))
+			e.Setenv("ACTS", filepath.Join(filepath.Dir(sample), "acts"))
+			e.Setenv("VERSION1", filepath.Join(filepath.Dir(filepath.Dir(filepath.Dir(sample))), "estate", "testdata", "version1"))
+			e.Setenv("VERSION2", filepath.Join(filepath.Dir(filepath.Dir(filepath.Dir(sample))), "estate", "testdata", "version2"))
+			e.Setenv("TZ", "UTC")
 			e.Setenv("NO_COLOR", "1")
 			e.Setenv("USER", "tester")
 			return nil
@@ -52,6 +58,8 @@ func TestScript(t *testing.T) {
 			"measured":  measured,
 			"smalldisk": smallDisk,
 			"locked":    locked,
+			"replace":   replaceText,
+			"append":    appendText,
 		},
 	})
 }
@@ -66,11 +74,12 @@ func makePlayhouse(ts *testscript.TestScript, neg bool, args []string) {
 	for _, c := range [][]string{
 		{"init"},
 		{"load", "accounts", "accounts.csv", "members.csv"},
+		{"server", "add", "stagedoor", "--traits", "smb-domain", "--administrator", "warden"},
+		{"server", "add", "flyloft", "--traits", "smb-domain"},
 		{"load", "shares", "shares.csv", "--server", "stagedoor"},
 		{"load", "shares", "programme-shares.csv", "--server", "flyloft"},
 		{"load", "tree", "stagedoor.csv", "--at", "stagedoor:/srv/playhouse"},
 		{"load", "tree", "flyloft.csv", "--at", "flyloft:/data/programme"},
-		{"server", "add", "stagedoor", "--administrator", "warden"},
 	} {
 		ts.Check(ts.Exec("tarnwold", c...))
 	}
@@ -78,10 +87,9 @@ func makePlayhouse(ts *testscript.TestScript, neg bool, args []string) {
 
 // sqlite FILE STATEMENT changes a file behind the program's back.
 func runSQL(ts *testscript.TestScript, neg bool, args []string) {
-	db, err := sql.Open("sqlite", ts.MkAbs(args[0]))
-	ts.Check(err)
+	db := store.Raw(ts.MkAbs(args[0]))
 	defer db.Close()
-	_, err = db.Exec(strings.Join(args[1:], " "))
+	_, err := db.Exec(strings.Join(args[1:], " "))
 	ts.Check(err)
 }
 
@@ -102,31 +110,83 @@ func sameCSV(ts *testscript.TestScript, neg bool, args []string) {
 	}
 }
 
-// measured ask FILE writes the sample's answers as questions; measured check
-// FILE compares answers with what the server really granted.
+// measured ask ANSWERS FILE writes a sample's answers as questions, measured
+// try as acts; measured check or tried ANSWERS FILE N compares answers with
+// what the server really granted or let be done.
 func measured(ts *testscript.TestScript, neg bool, args []string) {
-	rows := readCSV(ts, filepath.Join(ts.Getenv("SAMPLE"), "answers.csv"))
+	rows := readCSV(ts, args[1])
+	if args[0] == "try" {
+		ts.Check(os.WriteFile(ts.MkAbs(args[2]), trials(rows), 0o600))
+		return
+	}
 	if args[0] == "ask" {
 		var b bytes.Buffer
 		w := csv.NewWriter(&b)
 		_ = w.Write([]string{"user", "where"})
 		for _, r := range rows {
-			_ = w.Write([]string{r[0], "//stagedoor/" + r[1] + "/" + r[2]})
+			_ = w.Write([]string{r[0], place.Address{Server: "stagedoor", Share: r[1], Path: r[2]}.String()})
 		}
 		w.Flush()
-		ts.Check(os.WriteFile(ts.MkAbs(args[1]), b.Bytes(), 0o600))
+		ts.Check(os.WriteFile(ts.MkAbs(args[2]), b.Bytes(), 0o600))
 		return
 	}
-	answers := readCSV(ts, args[1])
-	if len(answers) != len(rows) || len(rows) != 12000 {
+	answers := readCSV(ts, args[2])
+	if len(answers) != len(rows) || fmt.Sprint(len(rows)) != args[3] {
 		ts.Fatalf("%d answers for %d measured ones", len(answers), len(rows))
 	}
 	for i, r := range rows {
-		if answers[i][3] != r[3] {
+		got, want := answers[i][3], r[len(r)-1]
+		if args[0] == "tried" {
+			got, want = answers[i][4], map[string]string{"1": "yes", "0": "no"}[want]
+		}
+		if got != want {
 			ts.Fatalf("row %d: %v was measured, %v answered", i+2, r, answers[i])
 		}
 	}
 	ts.Logf("%d answers, 0 different", len(rows))
+}
+
+// trials writes acts that were really tried as acts to try.
+func trials(rows [][]string) []byte {
+	ours := map[string]string{"create-file": "create", "move-folder": "move", "replace-elsewhere": "replace", "delete-folder": "delete",
+		"take-ownership": "take-owner", "give-ownership": "give-owner", "rename-by-write-attributes": "rename-by-attributes"}
+	var b bytes.Buffer
+	w := csv.NewWriter(&b)
+	_ = w.Write([]string{"user", "act", "where", "to"})
+	for _, r := range rows {
+		at := func(path string) string {
+			return place.Address{Server: "stagedoor", Share: r[1], Path: path}.String()
+		}
+		act, where, to := r[2], at(r[3]), ""
+		switch {
+		case act == "create-file" || act == "make-folder":
+			where = at(r[4])
+		case act == "give-ownership":
+			to = r[4]
+		case r[4] != "":
+			to = at(r[4])
+		}
+		if n, ok := ours[act]; ok {
+			act = n
+		}
+		_ = w.Write([]string{r[0], act, where, to})
+	}
+	w.Flush()
+	return b.Bytes()
+}
+
+// replace OLD NEW FROM TO writes a file with every OLD in it made NEW.
+func replaceText(ts *testscript.TestScript, neg bool, args []string) {
+	text := ts.ReadFile(args[2])
+	if !strings.Contains(text, args[0]) {
+		ts.Fatalf("%s holds no %q", args[2], args[0])
+	}
+	ts.Check(os.WriteFile(ts.MkAbs(args[3]), []byte(strings.ReplaceAll(text, args[0], args[1])), 0o600))
+}
+
+// append FILE TEXT puts text behind a file's.
+func appendText(ts *testscript.TestScript, neg bool, args []string) {
+	ts.Check(os.WriteFile(ts.MkAbs(args[0]), []byte(ts.ReadFile(args[0])+args[1]), 0o600))
 }
 
 func readCSV(ts *testscript.TestScript, file string) [][]string {
@@ -135,24 +195,10 @@ func readCSV(ts *testscript.TestScript, file string) [][]string {
 	return rows[1:]
 }
 
-// smalldisk FOLDER SIZE puts a disk of its own on a folder.
-func smallDisk(ts *testscript.TestScript, neg bool, args []string) {
-	dir := ts.MkAbs(args[0])
-	ts.Check(os.MkdirAll(dir, 0o700))
-	if err := unix.Mount("tmpfs", dir, "tmpfs", 0, "size="+args[1]); err != nil {
-		fmt.Fprintln(os.Stderr, "SKIPPED: a full disk is not tested, for a small one can't be mounted here:", err)
-		ts.Setenv("SKIP", "1")
-		return
-	}
-	ts.Defer(func() { _ = unix.Unmount(dir, 0) })
-}
-
 // locked FILE holds the estate as a process that writes to it does.
 func locked(ts *testscript.TestScript, neg bool, args []string) {
-	db, err := sql.Open("sqlite", ts.MkAbs(args[0]))
-	ts.Check(err)
-	db.SetMaxOpenConns(1)
-	_, err = db.Exec("BEGIN EXCLUSIVE")
+	db := store.Raw(ts.MkAbs(args[0]))
+	_, err := db.Exec("BEGIN EXCLUSIVE")
 	ts.Check(err)
 	ts.Defer(func() { db.Close() })
 }

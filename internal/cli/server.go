@@ -1,15 +1,13 @@
 package cli
 
 import (
-	"encoding/json"
-	"fmt"
 	"strings"
 
 	"github.com/spf13/cobra"
 
-	"tarnwold/core/account"
 	"tarnwold/core/verdict"
-	"tarnwold/internal/estate"
+	"tarnwold/internal/ask"
+	"tarnwold/internal/plan"
 	"tarnwold/internal/report"
 )
 
@@ -17,94 +15,47 @@ func (a *app) serverCommand() *cobra.Command {
 	return holder("server", "Know the servers, their traits and administrators",
 		`  tarnwold server list
   tarnwold server show stagedoor`,
-		a.serverAdd(), a.serverList(), a.serverShow())
+		a.serverAdd(), a.serverList(), a.serverShow(), a.serverTest(), a.serverTraits(), a.serverAdministrators())
 }
 
 func (a *app) serverAdd() *cobra.Command {
 	var traits string
 	var set, admins []string
+	var l linking
 	c := &cobra.Command{
 		Use:   "add NAME",
-		Short: "Add a server, or add administrators to one that is there",
+		Short: "Add a server, a real one or a model",
 		Long: `Add a server. What it does beyond its rules is kept as its traits: the
-measured set "smb" unless said otherwise, or "plain", which is the standard's
-decision and nothing beside it; --trait changes a single one.`,
+measured set "smb" unless said otherwise, "smb-domain" for a server of a domain,
+or "plain", which is the standard's decision and nothing beside it; --trait
+changes a single one.
+
+--smb links it to a real server, which tarnwold scan reads then. The password is
+asked for when it is needed, or taken from TARNWOLD_PASSWORD_NAME (the server's
+name in capitals) or TARNWOLD_PASSWORD, or with --password-file; it is never kept.`,
 		Example: `  tarnwold server add flyloft
-  tarnwold server add stagedoor --administrator warden
+  tarnwold server add stagedoor --smb stagedoor.example:445 --user warden
+  tarnwold server add stagedoor --traits smb-domain --administrator warden
   tarnwold server add attic --traits plain --trait asks-folders-above=true`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
-			tr, err := verdict.NamedTraits(traits)
+			link, err := l.link(a.who())
 			if err != nil {
-				return usageError{err}
+				return err
 			}
-			if tr, err = adjust(tr, set); err != nil {
-				return usageError{err}
-			}
-			return a.alter(c.Context(), func(t *estate.Tx) (string, error) {
-				s, err := t.Server(args[0])
-				done := strings.Join(admins, ", ") + " made administrator of server " + args[0]
-				if err != nil || len(admins) == 0 || c.Flags().Changed("traits") || len(set) > 0 {
-					if s, err = t.AddServer(args[0], tr); err != nil {
-						return "", err
-					}
-					done = "server " + s.Name + " added, traits " + tr.Name
-				}
-				for _, name := range admins {
-					acc, err := t.Named(name, 0)
-					if err != nil {
-						return "", err
-					}
-					if err := t.AddAdministrator(s, acc); err != nil {
-						return "", err
-					}
-				}
-				a.say("%s", done)
-				return done, nil
+			return a.carry(c, keeping{yes: true}, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) {
+				return d.AddServer(args[0], traits, set, admins, link)
 			})
 		},
 	}
 	f := c.Flags()
+	l.flags(c)
 	f.StringVar(&traits, "traits", "smb", "the named `set` of traits: "+strings.Join(verdict.TraitNames(), ", "))
-	f.StringArrayVar(&set, "trait", nil, "one trait as `NAME=VALUE`; server show lists them")
+	f.StringArrayVar(&set, "trait", nil, "one trait as `NAME=VALUE`; server traits lists them")
 	f.StringArrayVar(&admins, "administrator", nil, "an `account` for the server's list of administrators")
 	_ = c.RegisterFlagCompletionFunc("administrator", a.completeAccounts(0))
+	_ = c.RegisterFlagCompletionFunc("traits", cobra.FixedCompletions(verdict.TraitNames(), cobra.ShellCompDirectiveNoFileComp))
 	return c
-}
-
-// adjust changes single traits by the names they have in JSON.
-func adjust(t verdict.Traits, set []string) (verdict.Traits, error) {
-	for _, s := range set {
-		name, value, ok := strings.Cut(s, "=")
-		if !ok {
-			return t, fmt.Errorf("%q is not NAME=VALUE", s)
-		}
-		known, err := traitFields(t)
-		if err != nil {
-			return t, err
-		}
-		if _, ok := known[name]; !ok || name == "name" {
-			return t, fmt.Errorf("no trait is called %q; server show lists them", name)
-		}
-		known[name] = json.RawMessage(value)
-		js, err := json.Marshal(known)
-		if err != nil {
-			return t, fmt.Errorf("trait %s: %q is no value", name, value)
-		}
-		if err := json.Unmarshal(js, &t); err != nil {
-			return t, fmt.Errorf("trait %s: %q is no value for it", name, value)
-		}
-	}
-	return t, nil
-}
-
-func traitFields(t verdict.Traits) (map[string]json.RawMessage, error) {
-	js, err := json.Marshal(t)
-	if err != nil {
-		return nil, err
-	}
-	var m map[string]json.RawMessage
-	return m, json.Unmarshal(js, &m)
 }
 
 func (a *app) serverList() *cobra.Command {
@@ -114,30 +65,9 @@ func (a *app) serverList() *cobra.Command {
 		Example: "  tarnwold server list",
 		Args:    cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			return a.view(c.Context(), func(t *estate.Tx) error {
-				g := report.Grid{Heads: []string{"server", "traits", "shares", "trees", "administrators"}}
-				for _, s := range t.Servers() {
-					var shares []string
-					for _, sh := range t.Shares(s) {
-						shares = append(shares, sh.Name)
-					}
-					g.Rows = append(g.Rows, []string{s.Name, s.Traits.Name, strings.Join(shares, ", "), strings.Join(t.Tops(s), ", "), names(t, t.Administrators(s))})
-				}
-				return a.printer().Grid(g)
-			})
+			return answer(a, c, (*ask.Asker).Servers, (*report.Printer).Servers)
 		},
 	}
-}
-
-// traitOrder is how server show lists traits, each with what it means.
-var traitOrder = []struct{ name, about string }{
-	{"naming-shows-attributes", "naming an item grants read-attributes on it, as far as the share allows"},
-	{"asks-folders-above", "every folder above an item is asked for execute"},
-	{"read-only-takes", "the rights a read-only share takes away"},
-	{"administrators-pass", "administrators pass the files' rules, not the share's"},
-	{"moved-keeps", "a moved item keeps its inherited entries until they are renewed"},
-	{"posix-ids", "uid and gids stand beside SIDs; the private group's gid is the uid"},
-	{"domain-users", "every user is in the domain's users group"},
 }
 
 func (a *app) serverShow() *cobra.Command {
@@ -148,101 +78,61 @@ func (a *app) serverShow() *cobra.Command {
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: a.completeServers,
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.view(c.Context(), func(t *estate.Tx) error {
-				s, err := t.Server(args[0])
-				if err != nil {
-					return err
-				}
-				admins := names(t, t.Administrators(s))
-				if admins == "" {
-					admins = "none"
-				}
-				p := a.printer()
-				p.Line("%s, traits %s", report.Strong(s.Name), s.Traits.Name)
-				p.Line("  administrators: %s", admins)
-				p.Line("  trees: %s", strings.Join(t.Tops(s), ", "))
-				for _, sh := range t.Shares(s) {
-					p.Line("  share %s of %s", sh.Name, sh.Folder)
-				}
-				p.Line("")
-				known, err := traitFields(s.Traits)
-				if err != nil {
-					return err
-				}
-				g := report.Grid{Heads: []string{"trait", "value", "meaning"}, Wrap: map[string]int{"value": 60}}
-				for _, tr := range traitOrder {
-					value := string(known[tr.name])
-					if tr.name == "read-only-takes" {
-						value = s.Traits.ReadOnlyTakes.String()
-					}
-					g.Rows = append(g.Rows, []string{tr.name, value, tr.about})
-				}
-				return p.Grid(g)
-			})
+			return answer(a, c, func(k *ask.Asker) (*ask.Server, error) { return k.Server(args[0]) }, (*report.Printer).Server)
 		},
 	}
 }
 
-func (a *app) completeServers(c *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
-	var out []string
-	_ = a.view(c.Context(), func(t *estate.Tx) error {
-		for _, s := range t.Servers() {
-			out = append(out, s.Name)
-		}
-		return nil
-	})
-	return out, cobra.ShellCompDirectiveNoFileComp
-}
-
-// completeAccounts offers accounts of a kind; 0 offers all, special ones too.
-func (a *app) completeAccounts(kind account.Kind) func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
-	return func(c *cobra.Command, _ []string, begun string) ([]string, cobra.ShellCompDirective) {
-		var out []string
-		_ = a.view(c.Context(), func(t *estate.Tx) error {
-			for _, acc := range t.Accounts(kind) {
-				if n := t.Name(acc.ID); strings.HasPrefix(n, begun) {
-					out = append(out, n)
-				}
+func (a *app) serverTraits() *cobra.Command {
+	var k keeping
+	c := &cobra.Command{
+		Use:   "traits SERVER [SET | TRAIT VALUE]",
+		Short: "Show a server's traits, or give it others, and see what that changes",
+		Long: `Show what a server does beyond its rules, each trait with what it means and who
+was seen to do so; with SET take a named set (` + strings.Join(verdict.TraitNames(), ", ") + `), with TRAIT
+VALUE set one. What that opens and closes is shown before it is kept.`,
+		Example: `  tarnwold server traits stagedoor
+  tarnwold server traits stagedoor smb-domain --dry-run
+  tarnwold server traits stagedoor asks-folders-above yes --dry-run`,
+		Args: cobra.RangeArgs(1, 3),
+		ValidArgsFunction: completeInOrder(a.completeServers, func(_ *cobra.Command, _ []string, begun string) ([]string, cobra.ShellCompDirective) {
+			words := verdict.TraitNames()
+			for _, t := range verdict.TraitList {
+				words = append(words, t.Name)
 			}
-			if kind == 0 {
-				for _, n := range account.SpecialNames() {
-					if strings.HasPrefix(n, begun) {
-						out = append(out, n)
-					}
-				}
+			return fitting(words, begun), cobra.ShellCompDirectiveNoFileComp
+		}),
+		RunE: func(c *cobra.Command, args []string) error {
+			if len(args) == 1 {
+				return answer(a, c, func(k *ask.Asker) (*ask.Server, error) { return k.Server(args[0]) }, (*report.Printer).Traits)
 			}
-			return nil
-		})
-		return out, cobra.ShellCompDirectiveNoFileComp
+			value := strings.Join(args[2:], "")
+			return a.carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) {
+				return d.SetTraits(args[0], args[1], value, len(args) == 3)
+			})
+		},
 	}
+	k.plainFlags(c)
+	return c
 }
 
-// completePlaces offers servers, shares, and the names in a folder.
-func (a *app) completePlaces(c *cobra.Command, _ []string, begun string) ([]string, cobra.ShellCompDirective) {
-	var out []string
-	_ = a.view(c.Context(), func(t *estate.Tx) error {
-		offer := func(s string) {
-			if strings.HasPrefix(s, begun) {
-				out = append(out, s)
-			}
-		}
-		cut := strings.LastIndexByte(begun, '/')
-		if cut >= 0 {
-			if p, err := t.Find(begun[:cut+1]); err == nil && p.Folder {
-				for _, n := range t.Children(p) {
-					offer(begun[:cut+1] + n)
-				}
-			}
-		}
-		for _, s := range t.Servers() {
-			for _, sh := range t.Shares(s) {
-				offer(sh.Address(s) + "/")
-			}
-			for _, top := range t.Tops(s) {
-				offer(s.Name + ":" + top + "/")
-			}
-		}
-		return nil
-	})
-	return out, cobra.ShellCompDirectiveNoFileComp | cobra.ShellCompDirectiveNoSpace
+func (a *app) serverAdministrators() *cobra.Command {
+	var k keeping
+	var remove bool
+	c := &cobra.Command{
+		Use:   "administrator SERVER ACCOUNT…",
+		Short: "Put accounts on a server's list of administrators, or take them off",
+		Example: `  tarnwold server administrator stagedoor warden
+  tarnwold server administrator stagedoor warden --remove --dry-run`,
+		Args:              cobra.MinimumNArgs(2),
+		ValidArgsFunction: completeInOrder(a.completeServers, a.completeAccounts(0)),
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) {
+				return d.Administrators(args[0], args[1:], !remove)
+			})
+		},
+	}
+	k.plainFlags(c)
+	c.Flags().BoolVar(&remove, "remove", false, "take them off the list")
+	return c
 }

@@ -3,11 +3,18 @@ package estate
 import (
 	"database/sql"
 	"fmt"
+	"math"
 	"slices"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 
 	"tarnwold/core/account"
+	"tarnwold/internal/store"
 )
+
+// ID is core's identifier.
+type ID = account.ID
 
 // row is an account with its row number.
 type row struct {
@@ -15,23 +22,37 @@ type row struct {
 	id int64
 }
 
-const accountColumns = "id, kind, name, sid, posix, main, purpose"
+const accountColumns = "id, kind, name, sid, posix, primary_group, purpose"
 
 func scanAccount(r interface{ Scan(...any) error }) (*row, error) {
 	var a row
-	var sid, main, purpose string
-	if err := r.Scan(&a.id, &a.Kind, &a.Name, &sid, &a.POSIX, &main, &purpose); err != nil {
+	var sid, primary, purpose string
+	if err := r.Scan(&a.id, &a.Kind, &a.Name, &sid, &a.POSIX, &primary, &purpose); err != nil {
 		return nil, err
 	}
 	a.Purpose = account.Purpose(purpose)
 	var err error
 	if a.ID, err = account.ParseID(sid); err != nil {
-		return nil, err
+		return nil, fmt.Errorf("%w: account %d: %w", store.ErrDamaged, a.id, err)
 	}
-	if main != "" {
-		a.Primary, err = account.ParseID(main)
+	if primary != "" {
+		if a.Primary, err = account.ParseID(primary); err != nil {
+			return nil, fmt.Errorf("%w: account %d: %w", store.ErrDamaged, a.id, err)
+		}
 	}
-	return &a, err
+	return &a, nil
+}
+
+func (t *Tx) accountsWhere(where string, args ...any) (out []*row) {
+	t.Each("SELECT "+accountColumns+" FROM accounts WHERE "+where, args, func(r *sql.Rows) error {
+		a, err := scanAccount(r)
+		out = append(out, a)
+		return err
+	})
+	if t.Err() != nil {
+		return nil
+	}
+	return out
 }
 
 // account finds the row of an identifier and remembers it, or that there is none.
@@ -43,12 +64,25 @@ func (t *Tx) account(id account.ID) *row {
 		t.accounts = map[account.ID]*row{}
 	}
 	var a *row
-	t.each("SELECT "+accountColumns+" FROM accounts WHERE sid=?", []any{id.String()}, func(r *sql.Rows) (err error) {
-		a, err = scanAccount(r)
-		return err
-	})
+	for _, a = range t.accountsWhere("sid=?", id.String()) {
+	}
 	t.accounts[id] = a
 	return a
+}
+
+func (t *Tx) accountByRow(id int64) *row {
+	for _, a := range t.accountsWhere("id=?", id) {
+		return a
+	}
+	return nil
+}
+
+// RowAccount finds an account by its row number, as the journal holds it.
+func (t *Tx) RowAccount(id int64) (account.Account, bool) {
+	if a := t.accountByRow(id); a != nil {
+		return a.Account, true
+	}
+	return account.Account{}, false
 }
 
 // forget drops what was remembered of accounts after some changed.
@@ -63,40 +97,127 @@ func (t *Tx) Account(id account.ID) (account.Account, bool) {
 }
 
 // GroupsOf lists the groups that list id as a member.
-func (t *Tx) GroupsOf(id account.ID) []account.ID {
-	var out []account.ID
-	t.each(`SELECT g.sid FROM members m JOIN accounts a ON a.id=m.member JOIN accounts g ON g.id=m.holder
-		WHERE a.sid=? ORDER BY m.id`, []any{id.String()}, func(r *sql.Rows) error {
-		var sid string
-		if err := r.Scan(&sid); err != nil {
-			return err
-		}
+func (t *Tx) GroupsOf(id account.ID) (out []account.ID) {
+	for _, sid := range t.Strings(`SELECT g.sid FROM members m JOIN accounts a ON a.id=m.member JOIN accounts g ON g.id=m.holder
+		WHERE a.sid=? ORDER BY m.id`, id.String()) {
 		g, err := account.ParseID(sid)
+		t.Fail(err)
 		out = append(out, g)
-		return err
-	})
+	}
 	return out
+}
+
+// Local tells whether a membership is known to be one of a local group.
+func (t *Tx) Local(group, member account.ID) bool {
+	m, ok := t.Member(group, member)
+	return ok && m.Local
 }
 
 // Directory reads every account and membership.
 func (t *Tx) Directory() *account.Directory {
-	d := account.NewDirectory()
-	byRow := map[int64]account.ID{}
-	t.each("SELECT "+accountColumns+" FROM accounts ORDER BY id", nil, func(r *sql.Rows) error {
-		a, err := scanAccount(r)
-		if err == nil {
-			d.Add(a.Account)
-			byRow[a.id] = a.ID
+	d, byRow := t.everybody()
+	t.memberships(d, byRow)
+	return d
+}
+
+// everybody reads every account, without memberships.
+func (t *Tx) everybody() (*account.Directory, map[int64]account.ID) {
+	all := t.accountsWhere("1=1 ORDER BY id")
+	d := account.NewDirectoryOf(len(all))
+	byRow := make(map[int64]account.ID, len(all))
+	for _, a := range all {
+		d.Add(a.Account)
+		byRow[a.id] = a.ID
+	}
+	return d, byRow
+}
+
+func (t *Tx) memberships(d *account.Directory, byRow map[int64]account.ID) {
+	t.Each("SELECT holder, member, local FROM members ORDER BY id", nil, func(r *sql.Rows) error {
+		var g, m int64
+		var local bool
+		err := r.Scan(&g, &m, &local)
+		group, member := byRow[g], byRow[m]
+		if group.IsZero() || member.IsZero() {
+			return fmt.Errorf("%w: a membership names nobody", store.ErrDamaged)
+		}
+		d.Join(group, member)
+		if local {
+			d.SetLocal(group, member, true)
 		}
 		return err
 	})
-	t.each("SELECT holder, member FROM members ORDER BY id", nil, func(r *sql.Rows) error {
-		var g, m int64
-		err := r.Scan(&g, &m)
-		d.Join(byRow[g], byRow[m])
+}
+
+// manyGroups is how many groups are asked about one by one; then all of them
+// are read.
+const manyGroups = 64
+
+// People is every account, with memberships read as they are asked for: for
+// questions that are about few groups.
+type People struct {
+	*account.Directory
+	t     *Tx
+	byRow map[int64]account.ID
+	row   map[account.ID]int64
+	asked map[account.ID][]account.ID
+	local map[[2]account.ID]bool
+	whole bool
+}
+
+// People reads every account.
+func (t *Tx) People() *People {
+	d, byRow := t.everybody()
+	p := &People{Directory: d, t: t, byRow: byRow, row: make(map[account.ID]int64, len(byRow)), asked: map[account.ID][]account.ID{}, local: map[[2]account.ID]bool{}}
+	for row, id := range byRow {
+		p.row[id] = row
+	}
+	return p
+}
+
+// MembersOf lists who a group lists.
+func (p *People) MembersOf(group account.ID) []account.ID {
+	if p.whole {
+		return p.Directory.MembersOf(group)
+	}
+	if ms, ok := p.asked[group]; ok {
+		return ms
+	}
+	row, ok := p.row[group]
+	if !ok {
+		return nil
+	}
+	if len(p.asked) >= manyGroups {
+		p.t.memberships(p.Directory, p.byRow)
+		p.whole = true
+		return p.Directory.MembersOf(group)
+	}
+	var ms []account.ID
+	p.t.Each("SELECT member, local FROM members WHERE holder=? ORDER BY id", []any{row}, func(r *sql.Rows) error {
+		var m int64
+		var local bool
+		err := r.Scan(&m, &local)
+		id := p.byRow[m]
+		if id.IsZero() {
+			return fmt.Errorf("%w: a membership names nobody", store.ErrDamaged)
+		}
+		ms = append(ms, id)
+		if local {
+			p.local[[2]account.ID{group, id}] = true
+		}
 		return err
 	})
-	return d
+	p.asked[group] = ms
+	return ms
+}
+
+// Local tells whether a membership is known to be one of a local group; the
+// group's members were asked for before.
+func (p *People) Local(group, member account.ID) bool {
+	if p.whole {
+		return p.Directory.Local(group, member)
+	}
+	return len(p.local) > 0 && p.local[[2]account.ID{group, member}]
 }
 
 // Domain is the domain whose accounts the estate knows: that of the first
@@ -104,7 +225,7 @@ func (t *Tx) Directory() *account.Directory {
 func (t *Tx) Domain() account.ID {
 	if t.domain == nil {
 		var sid string
-		t.one("SELECT sid FROM accounts WHERE sid LIKE 'S-1-5-21-%' ORDER BY id LIMIT 1", nil, &sid)
+		t.One("SELECT sid FROM accounts WHERE sid LIKE 'S-1-5-21-%' ORDER BY id LIMIT 1", nil, &sid)
 		d := account.ID{}
 		if id, err := account.ParseID(sid); err == nil {
 			d, _, _ = id.Domain()
@@ -114,8 +235,8 @@ func (t *Tx) Domain() account.ID {
 	return *t.domain
 }
 
-// domainUsers names the group every account of the estate's domain is in.
-const domainUsers = "domain-users@"
+// DomainUsers names the group every account of the estate's domain is in.
+const DomainUsers = "domain-users@"
 
 // Name gives the name of an identifier as Who reads it: a special account's,
 // an account's (with user: or group: before it where both have it), or the
@@ -135,18 +256,27 @@ func (t *Tx) Name(id account.ID) string {
 	return n
 }
 
+// Names gives the names of several.
+func (t *Tx) Names(ids []account.ID) []string {
+	out := make([]string, len(ids))
+	for i, id := range ids {
+		out[i] = t.Name(id)
+	}
+	return out
+}
+
 func (t *Tx) name(id account.ID) string {
 	if n, ok := account.SpecialName(id); ok {
 		return n
 	}
 	if a := t.account(id); a != nil {
-		if twin := t.twin(a); twin != nil && (a.Kind == account.Group || !t.private(a, twin)) {
+		if twin := t.exactly(a.Name, account.User+account.Group-a.Kind); twin != nil && (a.Kind == account.Group || !t.private(a, twin)) {
 			return a.Kind.String() + ":" + a.Name
 		}
 		return a.Name
 	}
 	if d, rid, ok := id.Domain(); ok && rid == account.DomainUsersRID && d == t.Domain() {
-		return domainUsers
+		return DomainUsers
 	}
 	if n, user, ok := id.POSIX(); ok {
 		if user {
@@ -157,23 +287,19 @@ func (t *Tx) name(id account.ID) string {
 	return id.String()
 }
 
-// twin finds the account of the other kind that has the same name.
-func (t *Tx) twin(a *row) *row { return t.exactly(a.Name, account.User+account.Group-a.Kind) }
-
 // exactly finds the account of a kind and name; nil where there is none.
-func (t *Tx) exactly(name string, kind account.Kind) (a *row) {
-	t.each("SELECT "+accountColumns+" FROM accounts WHERE name=? AND kind=?", []any{name, kind}, func(r *sql.Rows) (err error) {
-		a, err = scanAccount(r)
-		return err
-	})
-	return a
+func (t *Tx) exactly(name string, kind account.Kind) *row {
+	for _, a := range t.accountsWhere("key=? AND kind=?", store.Key(name), kind) {
+		return a
+	}
+	return nil
 }
 
 // private tells whether a group is one user's own: his primary group, of his
 // name, with no other members. The bare name then means the user.
 func (t *Tx) private(user, group *row) bool {
 	return user.Kind == account.User && user.Primary == group.ID &&
-		t.int("SELECT count(*) FROM members WHERE holder=?", group.id) == 0
+		t.Int("SELECT count(*) FROM members WHERE holder=?", group.id) == 0
 }
 
 // Who finds the identifier that a word on the command line means: a special
@@ -183,41 +309,47 @@ func (t *Tx) Who(word string) (account.ID, error) {
 	if id, ok := account.ParseSpecial(word); ok {
 		return id, nil
 	}
-	if strings.EqualFold(word, domainUsers) && !t.Domain().IsZero() {
+	if strings.EqualFold(word, DomainUsers) && !t.Domain().IsZero() {
 		return t.Domain().Child(account.DomainUsersRID), nil
 	}
 	if strings.HasSuffix(word, "@") {
-		return account.ID{}, &NotFound{What: "special account", Name: word, Near: nearest(word, append(account.SpecialNames(), domainUsers))}
+		return account.ID{}, &NotFound{What: "special account", Name: word, Near: Nearest(word, append(account.SpecialNames(), DomainUsers))}
 	}
 	if strings.HasPrefix(word, "uid:") || strings.HasPrefix(word, "gid:") || strings.HasPrefix(strings.ToUpper(word), "S-1-") {
-		return account.ParseID(word)
+		id, err := account.ParseID(word)
+		if err != nil {
+			return id, refuse("write S-1-…, uid:NUMBER or gid:NUMBER", "%s", clip(err.Error()))
+		}
+		return id, nil
 	}
-	a, err := t.find(word, 0)
-	if err != nil {
-		return account.ID{}, err
-	}
-	return a.ID, nil
+	a, err := t.Named(word, 0)
+	return a.ID, err
 }
 
-// find looks an account up by name; kind 0 takes either.
-func (t *Tx) find(word string, kind account.Kind) (*row, error) {
+// User looks up who is asked about: a user, or where no user has the name a group.
+func (t *Tx) User(word string) (account.Account, error) {
+	if !strings.Contains(word, ":") {
+		if a := t.exactly(word, account.User); a != nil {
+			return a.Account, nil
+		}
+	}
+	return t.Named(word, 0)
+}
+
+// Named looks up a user or group by name; kind 0 takes either.
+func (t *Tx) Named(word string, kind account.Kind) (account.Account, error) {
 	name := word
 	for _, k := range []account.Kind{account.User, account.Group} {
 		if rest, ok := strings.CutPrefix(word, k.String()+":"); ok {
 			if kind != 0 && kind != k {
-				return nil, refuse("", "%q is a %s, wanted a %s", word, k, kind)
+				return account.Account{}, refuse("", "%q is a %s, wanted a %s", clip(word), k, kind)
 			}
 			name, kind = rest, k
 		}
 	}
-	var found []*row
-	t.each("SELECT "+accountColumns+" FROM accounts WHERE name=? ORDER BY kind", []any{name}, func(r *sql.Rows) error {
-		a, err := scanAccount(r)
-		found = append(found, a)
-		return err
-	})
-	if t.err != nil {
-		return nil, t.Err()
+	found := t.accountsWhere("key=? ORDER BY kind", store.Key(name))
+	if err := t.Err(); err != nil {
+		return account.Account{}, err
 	}
 	var fit []*row
 	for _, a := range found {
@@ -227,261 +359,292 @@ func (t *Tx) find(word string, kind account.Kind) (*row, error) {
 	}
 	switch {
 	case len(fit) == 2 && t.private(fit[0], fit[1]):
-		return fit[0], nil
+		return fit[0].Account, nil
 	case len(fit) == 2:
-		return nil, refuse(fmt.Sprintf("say user:%s or group:%s", name, name), "%q is a user and a group", name)
+		return account.Account{}, refuse(fmt.Sprintf("say user:%s or group:%s", name, name), "%q is a user and a group", name)
 	case len(fit) == 1:
-		return fit[0], nil
+		return fit[0].Account, nil
 	}
 	what := "account"
 	if kind != 0 {
 		what = kind.String()
 	}
 	if len(found) > 0 {
-		return nil, &NotFound{What: what, Name: name, In: fmt.Sprintf("the estate (there is a %s of that name)", found[0].Kind)}
+		return account.Account{}, &NotFound{What: what, Name: name, In: fmt.Sprintf("the estate (there is a %s of that name)", found[0].Kind)}
 	}
-	names := t.strings("SELECT name FROM accounts WHERE ?=0 OR kind=?", kind, kind)
+	names := t.Strings("SELECT name FROM accounts WHERE ?=0 OR kind=?", kind, kind)
 	if kind == 0 {
 		names = append(names, account.SpecialNames()...)
 	}
-	return nil, &NotFound{What: what, Name: name, Near: nearest(name, names)}
-}
-
-// Named looks up a user or group by name; kind 0 takes either.
-func (t *Tx) Named(word string, kind account.Kind) (account.Account, error) {
-	a, err := t.find(word, kind)
-	if err != nil {
-		return account.Account{}, err
-	}
-	return a.Account, nil
+	return account.Account{}, &NotFound{What: what, Name: name, Near: Nearest(name, names)}
 }
 
 // Accounts lists all accounts of a kind (0: all) by name.
 func (t *Tx) Accounts(kind account.Kind) (out []account.Account) {
-	t.each("SELECT "+accountColumns+" FROM accounts WHERE ?=0 OR kind=? ORDER BY name, kind", []any{kind, kind}, func(r *sql.Rows) error {
-		a, err := scanAccount(r)
-		if err == nil {
-			out = append(out, a.Account)
-		}
-		return err
-	})
+	for _, a := range t.accountsWhere("?=0 OR kind=? ORDER BY key, kind", kind, kind) {
+		out = append(out, a.Account)
+	}
 	return out
 }
 
-// AddAccount puts a new account in. An account without an identifier of its
-// own is given that of its POSIX id, or the next free one of the estate's own
-// range.
-func (t *Tx) AddAccount(a account.Account) (account.Account, error) {
-	if err := goodName("account", a.Name); err != nil {
-		return a, err
+// Beginning lists up to limit names of accounts of a kind (0: all) that begin
+// with a text.
+func (t *Tx) Beginning(text string, kind account.Kind, limit int) (out []string) {
+	key := store.Key(text)
+	above := key + "\U0010ffff"
+	for _, a := range t.accountsWhere("key>=? AND key<? AND (?=0 OR kind=?) ORDER BY key LIMIT ?", key, above, kind, kind, limit) {
+		out = append(out, t.Name(a.ID))
 	}
-	if t.exactly(a.Name, a.Kind) != nil {
-		return a, refuse("", "there is a %s %q already", a.Kind, a.Name)
-	}
-	if a.ID.IsZero() {
-		a.ID = t.freeID(a)
-	}
-	if old := t.account(a.ID); old != nil {
-		return a, refuse("", "%s is the identifier of %s %q already", a.ID, old.Kind, old.Name)
-	}
-	t.insertAccount(a)
-	t.forget()
-	return a, t.Err()
+	return out
 }
 
-func (t *Tx) insertAccount(a account.Account) int64 {
-	return t.exec("INSERT INTO accounts(kind, name, sid, posix, main, purpose) VALUES(?,?,?,?,?,?)",
-		a.Kind, a.Name, a.ID.String(), a.POSIX, a.Primary.String(), string(a.Purpose))
+// AddAccount puts a new account in, which has an identifier.
+func (t *Tx) AddAccount(a account.Account) int64 {
+	defer t.forget()
+	id := t.Exec("INSERT INTO accounts(kind, name, key, sid, posix, primary_group, purpose) VALUES(?,?,?,?,?,?,?)",
+		a.Kind, a.Name, store.Key(a.Name), a.ID.String(), a.POSIX, a.Primary.String(), string(a.Purpose))
+	t.Made("accounts", id, id)
+	return id
+}
+
+// SetAccount gives an account that is there other particulars.
+func (t *Tx) SetAccount(a account.Account) {
+	defer t.forget()
+	t.Exec("UPDATE accounts SET name=?, key=?, posix=?, primary_group=?, purpose=? WHERE sid=?",
+		a.Name, store.Key(a.Name), a.POSIX, a.Primary.String(), string(a.Purpose), a.ID.String())
+}
+
+// RemoveAccount takes an account out that nothing names any more.
+func (t *Tx) RemoveAccount(id account.ID) {
+	defer t.forget()
+	t.Exec("DELETE FROM accounts WHERE sid=?", id.String())
 }
 
 // ownDomain is the domain of accounts made in an estate that knows no other.
 var ownDomain = account.NewID(5, 21, 1952541294, 2002873188, 0)
 
-func (t *Tx) freeID(a account.Account) account.ID {
-	if a.POSIX != account.NoPOSIX {
-		if a.Kind == account.User {
-			return account.UID(uint32(a.POSIX))
-		}
-		return account.GID(uint32(a.POSIX))
-	}
-	d := t.Domain()
-	if d.IsZero() {
-		d = ownDomain
-	}
-	// The highest part in use, of this domain, and one more.
-	prefix := d.String() + "-"
-	top := t.int("SELECT coalesce(max(CAST(substr(sid, ?) AS INTEGER)), 0) FROM accounts WHERE substr(sid, 1, ?) = ?",
-		len(prefix)+1, len(prefix), prefix)
-	return d.Child(uint32(max(top+1, 1100)))
+// numbering gives new identifiers, none ever twice.
+type numbering struct {
+	domain account.ID
+	last   int64
 }
 
-// goodName refuses names that can't be written or read back.
-func goodName(what, name string) error {
-	if name == "" || strings.TrimSpace(name) != name {
-		return refuse("", "%q is no name for a %s", name, what)
+// FreeIDs makes ready for giving identifiers to new accounts: above every
+// number the estate's domain has had, those of accounts long gone and those
+// that only rules name included.
+func (t *Tx) FreeIDs() *numbering {
+	n := &numbering{domain: t.Domain(), last: 1099}
+	if n.domain.IsZero() {
+		n.domain = ownDomain
 	}
-	if strings.ContainsFunc(name, func(r rune) bool { return r < ' ' || r == 0x7f || strings.ContainsRune(`/\:"*?<>|,;`, r) }) {
-		return refuse(`leave out / \ : " * ? < > | , ; and control characters`, "%q is no name for a %s", name, what)
+	prefix := n.domain.String() + "-"
+	note := func(id account.ID) {
+		if d, rid, ok := id.Domain(); ok && d == n.domain {
+			n.last = max(n.last, int64(rid))
+		}
 	}
-	if strings.HasSuffix(name, "@") {
-		return refuse("", "%q is no name for a %s: names that end in @ are special accounts", name, what)
+	n.last = max(n.last, t.Int("SELECT coalesce(max(last),0) FROM numbers WHERE domain=?", n.domain.String()))
+	for _, sid := range t.Strings("SELECT sid FROM accounts WHERE sid LIKE ?", prefix+"%") {
+		if id, err := account.ParseID(sid); err == nil {
+			note(id)
+		}
+	}
+	at := slices.Index(store.Columns("accounts"), "sid")
+	for _, change := range t.Ints("SELECT DISTINCT change FROM journal_rows WHERE tbl='accounts' AND last=0") {
+		for _, r := range t.RowsOf(change, "accounts") {
+			for _, v := range [][]any{r.Before, r.After} {
+				if v == nil {
+					continue
+				}
+				if id, err := account.ParseID(store.Text(v, at)); err == nil {
+					note(id)
+				}
+			}
+		}
+	}
+	t.AllDescriptors(func(_ int64, d *descriptor) {
+		note(d.Owner)
+		note(d.Group)
+		for _, e := range d.Rules.Entries {
+			note(e.Who)
+		}
+		for _, e := range d.Audit.Entries {
+			note(e.Who)
+		}
+	})
+	return n
+}
+
+// For gives a new account its identifier: that of its POSIX id where it has
+// one, else the next number.
+func (n *numbering) For(a account.Account) (account.ID, error) {
+	if a.POSIX != account.NoPOSIX {
+		if a.Kind == account.User {
+			return account.UID(uint32(a.POSIX)), nil
+		}
+		return account.GID(uint32(a.POSIX)), nil
+	}
+	if n.last >= math.MaxUint32 {
+		return account.ID{}, refuse("say one with --sid", "the domain %s has no number left for %s", n.domain, a.Name)
+	}
+	n.last++
+	return n.domain.Child(uint32(n.last)), nil
+}
+
+// Gave remembers for ever which number was the last one given.
+func (t *Tx) Gave(id account.ID) {
+	if d, rid, ok := id.Domain(); ok {
+		if t.Int("SELECT count(*) FROM numbers WHERE domain=?", d.String()) == 0 {
+			t.Exec("INSERT INTO numbers(domain, last) VALUES(?,?)", d.String(), rid)
+		} else {
+			t.Exec("UPDATE numbers SET last=max(last,?) WHERE domain=?", rid, d.String())
+		}
+	}
+}
+
+// longest is the most bytes a name of an account, server, share or level has.
+const longest = 256
+
+// GoodName refuses names that can't be written, seen or read back.
+func GoodName(what, name string) error {
+	bad := func(why string) error {
+		return refuse("", "%q is no name for a %s: %s", clip(name), what, why)
+	}
+	switch {
+	case name == "":
+		return bad("it is empty")
+	case len(name) > longest:
+		return refuse("", "a name of %d bytes is no name for a %s: at most %d are taken", len(name), what, longest)
+	case !utf8.ValidString(name):
+		return bad("it is not UTF-8 text")
+	case strings.TrimSpace(name) != name:
+		return bad("it begins or ends with a blank")
+	case strings.HasSuffix(name, "@"):
+		return bad("names that end in @ are special accounts")
+	}
+	for _, r := range name {
+		switch {
+		case strings.ContainsRune(`/\:"*?<>|,;`, r):
+			return bad(`leave out / \ : " * ? < > | , ;`)
+		case unicode.IsControl(r):
+			return bad("it holds a control character")
+		case unicode.In(r, unicode.Cf, unicode.Zl, unicode.Zp, unicode.Co, unicode.Cs):
+			return bad(fmt.Sprintf("it holds a mark that can't be seen (%U)", r))
+		}
+	}
+	if id, err := account.ParseID(name); err == nil || strings.HasPrefix(strings.ToUpper(name), "S-1-") {
+		return bad(fmt.Sprintf("it reads as the identifier %s", id))
 	}
 	return nil
 }
 
-// SetPurpose says what a group is for.
-func (t *Tx) SetPurpose(id account.ID, p account.Purpose) {
-	t.exec("UPDATE accounts SET purpose=? WHERE sid=?", string(p), id.String())
-	t.forget()
-}
-
-// SetPrimary says which group is a user's primary one.
-func (t *Tx) SetPrimary(id, group account.ID) {
-	t.exec("UPDATE accounts SET main=? WHERE sid=?", group.String(), id.String())
-	t.forget()
-}
-
-// Join makes an account a member of a group. A loop or a duplicate is refused.
-func (t *Tx) Join(group, member account.Account, until string) error {
-	g, m := t.account(group.ID), t.account(member.ID)
-	var old string
-	if t.one("SELECT until FROM members WHERE holder=? AND member=?", []any{g.id, m.id}, &old) {
-		if old != until {
-			t.exec("UPDATE members SET until=? WHERE holder=? AND member=?", until, g.id, m.id)
-			return t.Err()
-		}
-		return refuse("", "%s is a member of %s already", t.Name(member.ID), t.Name(group.ID))
+// GoodID refuses identifiers that mean something of their own, so that no
+// account of the estate stands for everyone or for the system.
+func GoodID(id account.ID) error {
+	if id.IsZero() {
+		return refuse("", "the identifier is empty")
 	}
-	if member.Kind == account.Group {
-		if loop := t.Directory().Loop(group.ID, member.ID); loop != nil {
-			names := make([]string, len(loop))
-			for i, id := range loop {
-				names[i] = t.Name(id)
-			}
-			return refuse("", "%s can't join %s, for then it would hold itself: %s",
-				t.Name(member.ID), t.Name(group.ID), strings.Join(names, " in "))
-		}
+	if n, ok := account.SpecialName(id); ok {
+		return refuse("an account has an identifier of a domain, S-1-5-21-…, or a uid or gid", "%s is the standard's own: %s", id, n)
 	}
-	t.exec("INSERT INTO members(holder, member, until) VALUES(?,?,?)", g.id, m.id, until)
-	return t.Err()
+	if _, _, ok := id.Domain(); ok {
+		return nil
+	}
+	if _, _, ok := id.POSIX(); ok {
+		return nil
+	}
+	if strings.HasPrefix(id.String(), "S-1-5-32-") {
+		return nil
+	}
+	return refuse("an account has an identifier of a domain, S-1-5-21-…, or a uid or gid", "%s is kept for the standard's own accounts", id)
 }
 
-// Leave ends a membership.
-func (t *Tx) Leave(group, member account.Account) error {
-	g, m := t.account(group.ID), t.account(member.ID)
-	if t.int("SELECT count(*) FROM members WHERE holder=? AND member=?", g.id, m.id) == 0 {
-		if member.Primary == group.ID {
-			return refuse("give the user another primary group first", "%s is the primary group of %s", t.Name(group.ID), t.Name(member.ID))
-		}
-		return refuse("", "%s is not a direct member of %s", t.Name(member.ID), t.Name(group.ID))
-	}
-	t.exec("DELETE FROM members WHERE holder=? AND member=?", g.id, m.id)
-	return t.Err()
+// Membership is a direct membership.
+type Membership struct {
+	Until Day  // its last day; "": for good
+	Local bool // known not to be one of the server's POSIX groups
 }
 
-// Until tells when a direct membership ends; "" where it doesn't.
-func (t *Tx) Until(group, member account.ID) (until string) {
+// SetMember makes an account a member of a group, or its membership another.
+func (t *Tx) SetMember(group, member account.ID, is Membership) {
+	g, m := t.account(group), t.account(member)
+	if g == nil || m == nil {
+		t.Fail(refuse("", "%s or %s is no account of the estate", group, member))
+		return
+	}
+	if t.Int("SELECT count(*) FROM members WHERE holder=? AND member=?", g.id, m.id) > 0 {
+		t.Exec("UPDATE members SET until=?, local=? WHERE holder=? AND member=?", is.Until, is.Local, g.id, m.id)
+		return
+	}
+	id := t.Exec("INSERT INTO members(holder, member, until, local) VALUES(?,?,?,?)", g.id, m.id, is.Until, is.Local)
+	t.Made("members", id, id)
+}
+
+// DropMember ends a membership.
+func (t *Tx) DropMember(group, member account.ID) {
 	g, m := t.account(group), t.account(member)
 	if g != nil && m != nil {
-		t.one("SELECT until FROM members WHERE holder=? AND member=?", []any{g.id, m.id}, &until)
+		t.Exec("DELETE FROM members WHERE holder=? AND member=?", g.id, m.id)
 	}
-	return until
 }
 
-// RemoveAccount takes an account out. It is refused where rules, ownership,
-// or a server's list still name it.
-func (t *Tx) RemoveAccount(a account.Account) error {
-	r := t.account(a.ID)
-	where, more := t.Naming(a)
-	if len(where) > 0 {
-		s := strings.Join(where, "\n  ")
-		if more > 0 {
-			s += fmt.Sprintf("\n  and %d more", more)
-		}
-		return refuse("", "%s %s is still named by\n  %s\nrevoke those first", a.Kind, t.Name(a.ID), s)
+// Member tells whether an account is a direct member of a group, and how.
+func (t *Tx) Member(group, member account.ID) (is Membership, ok bool) {
+	g, m := t.account(group), t.account(member)
+	if g == nil || m == nil {
+		return is, false
 	}
-	if a.Kind == account.Group {
-		var users []string
-		t.each("SELECT name FROM accounts WHERE main=? ORDER BY name", []any{a.ID.String()}, func(r *sql.Rows) error {
-			var n string
-			err := r.Scan(&n)
-			users = append(users, n)
-			return err
-		})
-		if len(users) > 0 {
-			return refuse("give them another first", "%s is the primary group of %s", t.Name(a.ID), strings.Join(users[:min(5, len(users))], ", "))
-		}
-	}
-	t.exec("DELETE FROM members WHERE holder=? OR member=?", r.id, r.id)
-	t.exec("DELETE FROM accounts WHERE id=?", r.id)
-	t.forget()
-	return t.Err()
+	ok = t.One("SELECT until, local FROM members WHERE holder=? AND member=?", []any{g.id, m.id}, &is.Until, &is.Local)
+	return is, ok
 }
 
-// Naming lists where an account is named: entries set on items and shares,
-// ownership, servers' administrators; at most a few, and how many more.
-func (t *Tx) Naming(a account.Account) (where []string, more int64) {
-	const show = 8
+// PrimaryUsers lists the users whose primary group one is.
+func (t *Tx) PrimaryUsers(group account.ID) (out []account.Account) {
+	for _, a := range t.accountsWhere("primary_group=? ORDER BY key", group.String()) {
+		out = append(out, a.Account)
+	}
+	return out
+}
+
+// AdministratorOf lists the servers on whose lists of administrators an account is.
+func (t *Tx) AdministratorOf(id account.ID) []string {
+	return t.Strings("SELECT v.name FROM administrators d JOIN servers v ON v.id=d.server JOIN accounts a ON a.id=d.account WHERE a.sid=? ORDER BY v.key", id.String())
+}
+
+// ByPOSIX finds the accounts of a uid or gid; a server may have several.
+func (t *Tx) ByPOSIX(kind account.Kind, n uint32) (out []account.Account) {
+	for _, a := range t.accountsWhere("kind=? AND posix=? ORDER BY id", kind, n) {
+		out = append(out, a.Account)
+	}
+	return out
+}
+
+// Forms lists the identifiers that mean an account: its own, and those of its
+// uid or gid.
+func Forms(a account.Account) []account.ID {
 	forms := []account.ID{a.ID}
 	if a.POSIX != account.NoPOSIX {
+		other := account.GID(uint32(a.POSIX))
 		if a.Kind == account.User {
-			forms = append(forms, account.UID(uint32(a.POSIX)))
-		} else {
-			forms = append(forms, account.GID(uint32(a.POSIX)))
+			other = account.UID(uint32(a.POSIX))
+		}
+		if other != a.ID {
+			forms = append(forms, other)
 		}
 	}
-	note := func(s string) {
-		if len(where) < show {
-			where = append(where, s)
-		} else {
-			more++
-		}
-	}
-	for _, s := range t.strings("SELECT v.name FROM administrators d JOIN servers v ON v.id=d.server JOIN accounts a ON a.id=d.account WHERE a.sid=?", a.ID.String()) {
-		note("the administrators of server " + s)
-	}
-	for _, did := range t.ints("SELECT id FROM descriptors") {
-		d := t.Descriptor(did)
-		if t.err != nil {
-			return nil, 0
-		}
-		owns := slices.Contains(forms, d.Owner)
-		named := false
-		for _, e := range append(slices.Clone(d.Rules.Entries), d.Audit.Entries...) {
-			named = named || e.Own() && slices.Contains(forms, e.Who)
-		}
-		if !owns && !named {
-			continue
-		}
-		for _, name := range t.strings("SELECT '//' || v.name || '/' || s.name FROM shares s JOIN servers v ON v.id=s.server WHERE s.descriptor=?", did) {
-			note("the rules of share " + name)
-		}
-		for _, strand := range t.ints("SELECT id FROM strands WHERE descriptor=?", did) {
-			for _, item := range t.ints("SELECT id FROM items WHERE strand=? LIMIT ?", strand, show) {
-				if owns {
-					note(t.Place(item).String() + " (owner)")
-				} else {
-					note(t.Place(item).String())
-				}
-			}
-			if n := t.int("SELECT items FROM weights WHERE strand=?", strand); n > show {
-				more += n - show
-			}
-		}
-	}
-	slices.Sort(where)
-	return where, more
+	return forms
 }
 
-// ByPOSIX finds the account of a uid or gid.
-func (t *Tx) ByPOSIX(kind account.Kind, n uint32) (account.Account, bool) {
-	var a *row
-	t.each("SELECT "+accountColumns+" FROM accounts WHERE kind=? AND posix=?", []any{kind, n}, func(r *sql.Rows) (err error) {
-		a, err = scanAccount(r)
-		return err
-	})
-	if a == nil {
-		return account.Account{}, false
+// MembersOf lists who a group lists.
+func (t *Tx) MembersOf(group account.ID) (out []account.ID) {
+	g := t.account(group)
+	if g == nil {
+		return nil
 	}
-	return a.Account, true
+	for _, row := range t.Ints("SELECT member FROM members WHERE holder=? ORDER BY id", g.id) {
+		if m := t.accountByRow(row); m != nil {
+			out = append(out, m.ID)
+		}
+	}
+	return out
 }

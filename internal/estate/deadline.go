@@ -6,110 +6,130 @@ import (
 
 	"tarnwold/core/account"
 	"tarnwold/core/rule"
+	"tarnwold/internal/format/secdesc"
 )
 
 // Descriptors know no last day, so that of an entry is kept beside: by the
-// item or share, and the entry's kind, flags and account.
+// item or share, and the whole entry.
 
-func entryKey(e rule.Entry) string { return fmt.Sprintf("%d %d %s", e.Kind, e.Flags, e.Who) }
-
-// SetDeadline says until when own entries of an item stand; "" takes the day off.
-func (t *Tx) SetDeadline(item int64, entries []rule.Entry, until string) {
-	for _, e := range entries {
-		t.exec("DELETE FROM deadlines WHERE item=? AND entry=?", item, entryKey(e))
-		if until != "" {
-			t.exec("INSERT INTO deadlines(item, share, entry, until) VALUES(?,0,?,?)", item, entryKey(e), until)
-		}
-	}
+// EntryKey writes an entry so that its last day is found by it.
+func EntryKey(e rule.Entry) string {
+	return fmt.Sprintf("%d %d %d %s", e.Kind, e.Flags, e.Rights, e.Who)
 }
 
-// Deadlines gives the last day of each own entry of an item that has one.
-func (t *Tx) Deadlines(item int64, d *rule.Descriptor) map[rule.Entry]string {
-	days := map[string]string{}
-	t.each("SELECT entry, until FROM deadlines WHERE item=?", []any{item}, func(r *sql.Rows) error {
-		var k, u string
+// entryKeys lists the keys of a stored descriptor's own entries.
+func entryKeys(body []byte) (keys []string) {
+	d, err := secdesc.Decode(body)
+	if err != nil {
+		return nil
+	}
+	for _, e := range append(d.Rules.Own(), d.Audit.Own()...) {
+		keys = append(keys, EntryKey(e))
+	}
+	return keys
+}
+
+// Dated is the last days of a list's own entries.
+type Dated map[rule.Entry]Day
+
+// Bearer is what has entries with last days: an item or a share.
+type Bearer struct{ Item, Share int64 }
+
+// Dated gives the last day of each own entry of an item or share that has one.
+func (t *Tx) Dated(b Bearer, d *rule.Descriptor) Dated {
+	var out Dated
+	t.Each("SELECT entry, until FROM deadlines WHERE item=? AND share=?", []any{b.Item, b.Share}, func(r *sql.Rows) error {
+		var k string
+		var u Day
 		err := r.Scan(&k, &u)
-		days[k] = u
-		return err
-	})
-	out := map[rule.Entry]string{}
-	for _, e := range d.Rules.Entries {
-		if u, ok := days[entryKey(e)]; ok && e.Own() {
-			out[e] = u
-		}
-	}
-	return out
-}
-
-// PruneDeadlines forgets the days of entries an item no longer has.
-func (t *Tx) PruneDeadlines(item int64, d *rule.Descriptor) {
-	if t.int("SELECT count(*) FROM deadlines WHERE item=?", item) == 0 {
-		return
-	}
-	stand := map[string]bool{}
-	for _, e := range d.Rules.Entries {
-		stand[entryKey(e)] = e.Own()
-	}
-	for _, k := range t.strings("SELECT entry FROM deadlines WHERE item=?", item) {
-		if !stand[k] {
-			t.exec("DELETE FROM deadlines WHERE item=? AND entry=?", item, k)
-		}
-	}
-}
-
-// Over is an entry or a membership whose last day is past.
-type Over struct {
-	Item   int64 // 0: a membership
-	Entry  rule.Entry
-	Group  account.Account
-	Member account.Account
-	Until  string
-}
-
-// Overdue lists what was to end before a day.
-func (t *Tx) Overdue(day string) (out []Over) {
-	type pair struct {
-		item int64
-		key  string
-		day  string
-	}
-	var entries []pair
-	t.each("SELECT item, entry, until FROM deadlines WHERE until<? ORDER BY id", []any{day}, func(r *sql.Rows) error {
-		var p pair
-		err := r.Scan(&p.item, &p.key, &p.day)
-		entries = append(entries, p)
-		return err
-	})
-	for _, p := range entries {
-		for _, e := range t.Of(t.int("SELECT strand FROM items WHERE id=?", p.item)).Rules.Entries {
-			if e.Own() && entryKey(e) == p.key {
-				out = append(out, Over{Item: p.item, Entry: e, Until: p.day})
+		for _, e := range d.Rules.Entries {
+			if e.Own() && EntryKey(e) == k {
+				if out == nil {
+					out = Dated{}
+				}
+				out[e] = u
 			}
 		}
-	}
-	type member struct {
-		g, m int64
-		day  string
-	}
-	var members []member
-	t.each("SELECT holder, member, until FROM members WHERE until<>'' AND until<? ORDER BY id", []any{day}, func(r *sql.Rows) error {
-		var x member
-		err := r.Scan(&x.g, &x.m, &x.day)
-		members = append(members, x)
 		return err
 	})
-	for _, x := range members {
-		o := Over{Until: x.day}
-		for id, to := range map[int64]*account.Account{x.g: &o.Group, x.m: &o.Member} {
-			t.each("SELECT "+accountColumns+" FROM accounts WHERE id=?", []any{id}, func(r *sql.Rows) error {
-				a, err := scanAccount(r)
-				if err == nil {
-					*to = a.Account
-				}
-				return err
-			})
-		}
-		out = append(out, o)
+	return out
+}
+
+// HasDates tells whether anything of a transaction's estate has a last day, so
+// that most commands needn't ask item by item.
+func (t *Tx) HasDates() bool {
+	return t.Int("SELECT count(*) FROM (SELECT 1 FROM deadlines LIMIT 1)") > 0
+}
+
+// WithDates lists the items that have entries with last days.
+func (t *Tx) WithDates() map[int64]bool {
+	out := map[int64]bool{}
+	for _, id := range t.Ints("SELECT DISTINCT item FROM deadlines WHERE item<>0") {
+		out[id] = true
 	}
 	return out
+}
+
+// SetDated makes the last days of an item or share just these.
+func (t *Tx) SetDated(b Bearer, days Dated) {
+	want := map[string]Day{}
+	for e, u := range days {
+		want[EntryKey(e)] = u
+	}
+	have := map[string]Day{}
+	t.Each("SELECT entry, until FROM deadlines WHERE item=? AND share=?", []any{b.Item, b.Share}, func(r *sql.Rows) error {
+		var k string
+		var u Day
+		err := r.Scan(&k, &u)
+		have[k] = u
+		return err
+	})
+	for k := range have {
+		if _, ok := want[k]; !ok {
+			t.Exec("DELETE FROM deadlines WHERE item=? AND share=? AND entry=?", b.Item, b.Share, k)
+		}
+	}
+	for k, u := range want {
+		if old, ok := have[k]; !ok {
+			t.Exec("INSERT INTO deadlines(item, share, entry, until) VALUES(?,?,?,?)", b.Item, b.Share, k, u)
+		} else if old != u {
+			t.Exec("UPDATE deadlines SET until=? WHERE item=? AND share=? AND entry=?", u, b.Item, b.Share, k)
+		}
+	}
+}
+
+// OverMember is a membership whose last day is past.
+type OverMember struct {
+	Group, Member account.Account
+	Is            Membership
+}
+
+// Overdue lists what was to end before a day: the items and shares that have
+// such entries, and memberships.
+func (t *Tx) Overdue(day Day) (bearers []Bearer, members []OverMember) {
+	t.Each(`SELECT DISTINCT d.item, d.share FROM deadlines d LEFT JOIN items i ON i.id=d.item LEFT JOIN shares s ON s.id=d.share
+		WHERE d.until<? AND (i.id IS NOT NULL OR s.id IS NOT NULL) ORDER BY d.item, d.share`, []any{day}, func(r *sql.Rows) error {
+		var b Bearer
+		err := r.Scan(&b.Item, &b.Share)
+		bearers = append(bearers, b)
+		return err
+	})
+	type pair struct {
+		g, m int64
+		is   Membership
+	}
+	var pairs []pair
+	t.Each("SELECT holder, member, until, local FROM members WHERE until<>'' AND until<? ORDER BY id", []any{day}, func(r *sql.Rows) error {
+		var x pair
+		err := r.Scan(&x.g, &x.m, &x.is.Until, &x.is.Local)
+		pairs = append(pairs, x)
+		return err
+	})
+	for _, x := range pairs {
+		g, m := t.accountByRow(x.g), t.accountByRow(x.m)
+		if g != nil && m != nil {
+			members = append(members, OverMember{g.Account, m.Account, x.is})
+		}
+	}
+	return bearers, members
 }

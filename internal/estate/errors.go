@@ -1,27 +1,28 @@
 package estate
 
 import (
-	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"sort"
 	"strings"
+	"unicode/utf8"
 
-	"modernc.org/sqlite"
-	sqlite3 "modernc.org/sqlite/lib"
+	"tarnwold/internal/store"
 )
+
+// ErrMoved is a change worked out on an estate that is another one now.
+var ErrMoved = errors.New("the estate was changed by someone else meanwhile and nothing was kept; look again, then try again")
 
 // NotFound is a name that nothing in the estate has.
 type NotFound struct {
-	What string // user, group, account, server, share, place, …
-	Name string
-	In   string   // where it was looked for; may be empty
-	Near []string // the nearest names there are
+	What string   `json:"what"` // user, group, account, server, share, place, …
+	Name string   `json:"name"`
+	In   string   `json:"in,omitempty"`   // where it was looked for
+	Near []string `json:"near,omitempty"` // the nearest names there are
 }
 
 func (e *NotFound) Error() string {
-	s := fmt.Sprintf("there is no %s %q", e.What, e.Name)
+	s := fmt.Sprintf("there is no %s %q", e.What, clip(e.Name))
 	if e.In != "" {
 		s += " in " + e.In
 	}
@@ -41,9 +42,8 @@ func (e *NotFound) Error() string {
 
 // Refused is a command that was understood and is not carried out.
 type Refused struct {
-	Why  string
-	Do   string // what to do instead; may be empty
-	When error  // what it rests on; may be nil
+	Why string `json:"why"`
+	Do  string `json:"do,omitempty"` // what to do instead
 }
 
 func (e *Refused) Error() string {
@@ -53,63 +53,30 @@ func (e *Refused) Error() string {
 	return e.Why
 }
 
-func (e *Refused) Unwrap() error { return e.When }
-
 func refuse(do, why string, args ...any) error {
 	return &Refused{Why: fmt.Sprintf(why, args...), Do: do}
 }
 
-// The ways an estate file can be out of reach.
-var (
-	ErrBusy  = errors.New("another process is writing to the estate; try again when it is done")
-	ErrFull  = errors.New("the disk is full; nothing was changed")
-	ErrMoved = errors.New("the estate was changed by someone else meanwhile; look again, then try again")
-)
-
-// plain turns what the database says into words an administrator can act on.
-func plain(err error) error {
-	if errors.Is(err, context.Canceled) {
-		return errStopped
-	}
-	var se *sqlite.Error
-	if !errors.As(err, &se) {
-		return err
-	}
-	switch se.Code() & 0xff {
-	case sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED:
-		return ErrBusy
-	case sqlite3.SQLITE_FULL:
-		return ErrFull
-	case sqlite3.SQLITE_READONLY, sqlite3.SQLITE_PERM:
-		return fmt.Errorf("the estate can't be written: %w", fs.ErrPermission)
-	case sqlite3.SQLITE_NOTADB:
-		return errNotEstate
-	case sqlite3.SQLITE_CORRUPT:
-		return errors.New("the estate file is damaged; take it from a backup")
-	case sqlite3.SQLITE_INTERRUPT:
-		return errStopped
-	}
-	return err
-}
-
-var errStopped = errors.New("stopped; nothing was changed")
-
-var errNotEstate = errors.New("the file is not an estate")
-
 // Nearest picks up to three names that are close to one that isn't there.
-func Nearest(name string, names []string) []string { return nearest(name, names) }
-
-// nearest picks up to three names that are close to one that isn't there.
-func nearest(name string, names []string) []string {
+func Nearest(name string, names []string) []string {
 	type scored struct {
 		name string
 		far  int
 	}
-	limit := max(1, len(name)/3)
+	if len(name) > 256 {
+		return nil
+	}
+	low := store.Key(name)
+	limit := max(1, utf8.RuneCountInString(name)/3)
 	var near []scored
 	for _, n := range names {
-		far := distance(strings.ToLower(name), strings.ToLower(n))
-		if far > limit && len(name) > 2 && strings.HasPrefix(strings.ToLower(n), strings.ToLower(name)) {
+		key := store.Key(n)
+		begins := utf8.RuneCountInString(name) > 2 && strings.HasPrefix(key, low)
+		if d := len(key) - len(low); !begins && (d > 4*limit || -d > 4*limit) {
+			continue
+		}
+		far := distance(low, key)
+		if far > limit && begins {
 			far = limit
 		}
 		if far <= limit {

@@ -1,76 +1,319 @@
 package estate
 
 import (
+	"database/sql"
 	"fmt"
+	"slices"
 	"strings"
+
+	"tarnwold/core/account"
+	"tarnwold/core/rule"
+	"tarnwold/internal/store"
 )
 
-// Head is the number of the journal's last change, 0 for none.
-func (t *Tx) Head() int64 { return t.int("SELECT coalesce(max(id),0) FROM journal") }
+// Record is one change of the journal.
+type Record struct {
+	ID       int64  `json:"change"`
+	At       string `json:"at"` // RFC 3339, UTC
+	Actor    string `json:"by"`
+	Command  string `json:"command"`
+	Summary  string `json:"what"`
+	Forced   string `json:"forced,omitempty"`
+	Undoes   int64  `json:"undoes,omitempty"`
+	UndoneBy int64  `json:"undone-by,omitempty"`
+}
 
-// listen makes the database write down every change of a journaled row under
-// a change's number, and keep the weights of strands. Triggers do it, so that
-// no query can forget to.
-func (t *Tx) listen(change int64, bulk bool) {
-	var b strings.Builder
-	if !bulk {
-		for _, j := range journaled {
-			list := func(when string) string {
-				return "json_array(" + when + strings.Join(j.columns, ","+when) + ")"
-			}
-			for _, ev := range []struct{ event, row, before, after string }{
-				{"INSERT", "new", "NULL", list("new.")},
-				{"UPDATE", "new", list("old."), list("new.")},
-				{"DELETE", "old", list("old."), "NULL"},
-			} {
-				fmt.Fprintf(&b, `CREATE TEMP TRIGGER j_%[1]s_%[2]s AFTER %[2]s ON main.%[1]s BEGIN
-	INSERT INTO journal_rows(change, tbl, row, before, after) VALUES(%[3]d, '%[1]s', %[4]s.id, %[5]s, %[6]s); END;`,
-					j.table, ev.event, change, ev.row, ev.before, ev.after)
+// Log lists the journal, newest first.
+func (t *Tx) Log() (out []Record) {
+	t.Each("SELECT id, at, actor, command, summary, forced, undoes FROM journal WHERE id<>? ORDER BY id DESC", []any{t.Change()}, func(r *sql.Rows) error {
+		var c Record
+		err := r.Scan(&c.ID, &c.At, &c.Actor, &c.Command, &c.Summary, &c.Forced, &c.Undoes)
+		out = append(out, c)
+		return err
+	})
+	// Newest first: whether an undoing change stands is known before what it undid.
+	undone := map[int64]int64{}
+	for i := range out {
+		c := &out[i]
+		c.UndoneBy = undone[c.ID]
+		if c.Undoes != 0 && c.UndoneBy == 0 && undone[c.Undoes] == 0 {
+			undone[c.Undoes] = c.ID
+		}
+	}
+	return out
+}
+
+// Record finds one change.
+func (t *Tx) Record(id int64) (Record, error) {
+	for _, c := range t.Log() {
+		if c.ID == id {
+			return c, nil
+		}
+	}
+	if err := t.Err(); err != nil {
+		return Record{}, err
+	}
+	return Record{}, &NotFound{What: "change", Name: fmt.Sprint(id), In: "the journal; see: tarnwold log"}
+}
+
+// LastBefore gives the last change before a moment (RFC 3339, UTC), 0 for
+// none; else when the journal begins, and whether it does.
+func (t *Tx) LastBefore(moment string) (id int64, first string, begun bool) {
+	begun = t.One("SELECT at FROM journal WHERE id<>? ORDER BY id LIMIT 1", []any{t.Change()}, &first)
+	// Clocks go back at times: what came after a later change isn't before it.
+	later := t.Int("SELECT coalesce(min(id),0) FROM journal WHERE id<>? AND at>=?", t.Change(), moment)
+	if later == 0 {
+		return t.Int("SELECT coalesce(max(id),0) FROM journal WHERE id<>?", t.Change()), first, begun
+	}
+	return t.Int("SELECT coalesce(max(id),0) FROM journal WHERE id<?", later), first, begun
+}
+
+// RewindOne takes back one change in a private estate; see store.Tx.RewindOne.
+func (t *Tx) RewindOne(change int64) {
+	t.rows.RewindOne(change)
+	t.refresh()
+}
+
+// Rewind takes back every change after one in a private estate.
+func (t *Tx) Rewind(after int64) {
+	t.rows.Rewind(after)
+	t.refresh()
+}
+
+// refresh forgets what was looked up, but for descriptors, which never change.
+func (t *Tx) refresh() {
+	t.forget()
+	clear(t.strands)
+	clear(t.paths)
+	clear(t.servers)
+	t.parted = nil
+}
+
+// Brought tells whether a change is the load that brought a place.
+func (t *Tx) Brought(change int64, p Place) bool {
+	return t.Int("SELECT count(*) FROM journal_rows WHERE change=? AND tbl='items' AND last<>0 AND ? BETWEEN row AND last", change, p.Item) > 0
+}
+
+// Summary gives what a change did, in the words of the journal.
+func (t *Tx) Summary(id int64) (s string) {
+	t.One("SELECT summary FROM journal WHERE id=?", []any{id}, &s)
+	return s
+}
+
+// Turn is how a change turned one strand's descriptor.
+type Turn struct {
+	Strand        int64
+	Before, After *rule.Descriptor
+}
+
+var strandDescriptor = slices.Index(store.Columns("strands"), "descriptor")
+
+// Turns lists the descriptors a change altered, each strand once.
+func (t *Tx) Turns(change int64) (out []Turn) {
+	at := map[int64]int{}
+	for _, r := range t.RowsOf(change, "strands") {
+		if r.Before == nil || r.After == nil {
+			continue
+		}
+		b, a := store.Number(r.Before, strandDescriptor), store.Number(r.After, strandDescriptor)
+		if b == a {
+			continue
+		}
+		if i, ok := at[r.ID]; ok {
+			out[i].After = t.Descriptor(a)
+			continue
+		}
+		at[r.ID] = len(out)
+		out = append(out, Turn{r.ID, t.Descriptor(b), t.Descriptor(a)})
+	}
+	return out
+}
+
+// Since lists the strands that were parted from one since a change, and from
+// those, the strand itself first.
+func (t *Tx) Since(change, strand int64) []int64 {
+	if t.parted == nil {
+		t.parted = map[int64][]int64{}
+		t.Each("SELECT id, origin FROM strands WHERE origin<>0", nil, func(r *sql.Rows) error {
+			var id, origin int64
+			err := r.Scan(&id, &origin)
+			t.parted[origin] = append(t.parted[origin], id)
+			return err
+		})
+	}
+	out := []int64{strand}
+	for i := 0; i < len(out); i++ {
+		for _, s := range t.parted[out[i]] {
+			if made := t.Int("SELECT coalesce(min(change),0) FROM journal_rows WHERE tbl='strands' AND row=? AND before IS NULL", s); made > change {
+				out = append(out, s)
 			}
 		}
-		b.WriteString(`
-CREATE TEMP TRIGGER w_insert AFTER INSERT ON main.items BEGIN
-	INSERT INTO weights(strand, items) VALUES(new.strand, 1) ON CONFLICT(strand) DO UPDATE SET items = items + 1; END;
-CREATE TEMP TRIGGER w_delete AFTER DELETE ON main.items BEGIN
-	UPDATE weights SET items = items - 1 WHERE strand = old.strand; END;
-CREATE TEMP TRIGGER w_update AFTER UPDATE OF strand ON main.items WHEN old.strand <> new.strand BEGIN
-	UPDATE weights SET items = items - 1 WHERE strand = old.strand;
-	INSERT INTO weights(strand, items) VALUES(new.strand, 1) ON CONFLICT(strand) DO UPDATE SET items = items + 1; END;`)
 	}
-	t.exec(b.String())
+	return out
 }
 
-// unlisten takes the triggers away again; they would outlive the transaction.
-func (t *Tx) unlisten() {
-	for _, name := range t.strings("SELECT name FROM sqlite_temp_master WHERE type='trigger'") {
-		t.exec("DROP TRIGGER temp." + name)
-	}
+// LaterTurn gives the last change after one that altered a strand's descriptor
+// or a row; 0 for none.
+func (t *Tx) LaterTurn(change int64, table string, row int64) int64 {
+	return t.Int("SELECT coalesce(max(change),0) FROM journal_rows WHERE tbl=? AND row=? AND change>?", table, row, change)
 }
 
-// made writes down that a bulk load made the rows first to last of a table.
-func (t *Tx) made(table string, first, last int64) {
-	if last >= first {
-		t.exec("INSERT INTO journal_rows(change, tbl, row, last) VALUES(?,?,?,?)", t.change, table, first, last)
+// AlteredSince gives the rows of a table that changes after one altered.
+func (t *Tx) AlteredSince(change int64, table string) map[int64]bool {
+	out := map[int64]bool{}
+	for _, id := range t.Ints("SELECT DISTINCT row FROM journal_rows WHERE change>? AND tbl=? AND last=0", change, table) {
+		out[id] = true
 	}
+	return out
 }
 
-// SetUndoes says which change the one being made takes back.
-func (t *Tx) SetUndoes(id int64) {
-	t.exec("UPDATE journal SET undoes=? WHERE id=?", id, t.change)
+// LaterIn is LaterTurn for any of the rows first to last.
+func (t *Tx) LaterIn(change int64, table string, first, last int64) int64 {
+	return t.Int("SELECT coalesce(max(change),0) FROM journal_rows WHERE tbl=? AND row BETWEEN ? AND ? AND change>?", table, first, last, change)
 }
 
-// SetForced writes down which guards were overridden.
-func (t *Tx) SetForced(guards []string) {
-	if len(guards) > 0 {
-		t.exec("UPDATE journal SET forced=? WHERE id=?", strings.Join(guards, ", "), t.change)
+// StrandNow tells of a strand what journal and undo ask.
+func (t *Tx) StrandNow(id int64) (d *rule.Descriptor, folder bool, items int64, ok bool) {
+	var did int64
+	if !t.One("SELECT descriptor, folder FROM strands WHERE id=?", []any{id}, &did, &folder) {
+		return nil, false, 0, false
 	}
+	return t.Descriptor(did), folder, t.Weight(id), true
 }
 
-// RowName names an account by its row number, as the journal holds it.
-func (t *Tx) RowName(row any) string {
-	var name string
-	if !t.one("SELECT name FROM accounts WHERE id=?", []any{row}, &name) {
-		return "an account no longer there"
+// Targets lists the items of a strand.
+func (t *Tx) Targets(strand int64) (out []Target) {
+	folder := t.isFolder(strand)
+	for _, id := range t.Ints("SELECT id FROM items WHERE strand=? ORDER BY id", strand) {
+		out = append(out, Target{id, strand, folder})
 	}
-	return name
+	return out
+}
+
+// Concerns tells whether a change altered entries or ownership that name one
+// of some identifiers, or the account or its memberships themselves.
+func (t *Tx) Concerns(change int64, ids []account.ID) bool {
+	accounts := map[int64]bool{}
+	for _, id := range ids {
+		if a := t.account(id); a != nil {
+			accounts[a.id] = true
+		}
+	}
+	names := func(d *rule.Descriptor) []string {
+		var out []string
+		if slices.Contains(ids, d.Owner) {
+			out = append(out, "owner "+d.Owner.String())
+		}
+		for _, e := range append(d.Rules.Own(), d.Audit.Own()...) {
+			if slices.Contains(ids, e.Who) {
+				out = append(out, EntryKey(e))
+			}
+		}
+		slices.Sort(out)
+		return out
+	}
+	differ := func(a, b *rule.Descriptor) bool { return !slices.Equal(names(a), names(b)) }
+	for _, x := range t.Turns(change) {
+		if differ(x.Before, x.After) {
+			return true
+		}
+	}
+	empty := &rule.Descriptor{}
+	for _, r := range t.Rows(change) {
+		either := r.After
+		if either == nil {
+			either = r.Before
+		}
+		switch r.Table {
+		case "accounts":
+			sid := store.Text(either, slices.Index(store.Columns("accounts"), "sid"))
+			if accounts[r.ID] || slices.ContainsFunc(ids, func(id account.ID) bool { return id.String() == sid }) {
+				return true
+			}
+		case "members":
+			if accounts[store.Number(either, 0)] || accounts[store.Number(either, 1)] {
+				return true
+			}
+		case "administrators":
+			if accounts[store.Number(either, 1)] {
+				return true
+			}
+		case "deadlines":
+			who := store.Text(either, 2)
+			if i := strings.LastIndexByte(who, ' '); i >= 0 && slices.ContainsFunc(ids, func(id account.ID) bool { return id.String() == who[i+1:] }) {
+				return true
+			}
+		case "shares":
+			at := slices.Index(store.Columns("shares"), "descriptor")
+			b, a := empty, empty
+			if r.Before != nil {
+				b = t.Descriptor(store.Number(r.Before, at))
+			}
+			if r.After != nil {
+				a = t.Descriptor(store.Number(r.After, at))
+			}
+			if differ(b, a) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// Altered tells whether a change altered the descriptor of a place's strand,
+// or of one that strand was parted from, or moved or made the item.
+func (t *Tx) Altered(change int64, p Place) bool {
+	for _, x := range t.Turns(change) {
+		for s := p.Strand; s != 0; s = t.Int("SELECT origin FROM strands WHERE id=?", s) {
+			if s == x.Strand {
+				return true
+			}
+		}
+	}
+	for _, r := range t.RowsOf(change, "items") {
+		if r.Last == 0 && r.ID == p.Item && (r.Before == nil || r.After == nil || store.Number(r.Before, 0) != store.Number(r.After, 0) || store.Text(r.Before, 1) != store.Text(r.After, 1)) {
+			return true
+		}
+		if r.Last != 0 && r.ID <= p.Item && p.Item <= r.Last {
+			return true
+		}
+	}
+	return false
+}
+
+// StrandsOf lists the strands that have a descriptor.
+func (t *Tx) StrandsOf(descriptor int64) []int64 {
+	return t.Ints("SELECT id FROM strands WHERE descriptor=? ORDER BY id", descriptor)
+}
+
+// StandingIn gives the last change after one that altered any of the rows
+// first to last and stands: that is neither undone nor an undoing; 0 for none.
+func (t *Tx) StandingIn(change int64, table string, first, last int64) int64 {
+	later := t.Ints("SELECT DISTINCT change FROM journal_rows WHERE tbl=? AND row BETWEEN ? AND ? AND change>? ORDER BY change DESC", table, first, last, change)
+	if len(later) == 0 {
+		return 0
+	}
+	settled := map[int64]bool{}
+	for _, r := range t.Log() {
+		settled[r.ID] = r.Undoes != 0 || r.UndoneBy != 0
+	}
+	for _, c := range later {
+		if !settled[c] {
+			return c
+		}
+	}
+	return 0
+}
+
+// CrossesRange counts the items that are in a folder of the items first to
+// last and not of them, and those of them in a folder that isn't.
+func (t *Tx) CrossesRange(first, last int64) (in, out int64) {
+	in = t.Int("SELECT count(*) FROM items WHERE parent BETWEEN ? AND ? AND id NOT BETWEEN ? AND ?", first, last, first, last)
+	tops := int64(len(t.TopsIn(first, last)))
+	return in, max(0, tops-1)
+}
+
+// TopsIn lists the items first to last whose folder is none of them.
+func (t *Tx) TopsIn(first, last int64) []int64 {
+	return t.Ints("SELECT id FROM items WHERE id BETWEEN ? AND ? AND parent NOT BETWEEN ? AND ?", first, last, first, last)
 }

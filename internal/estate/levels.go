@@ -4,6 +4,7 @@ import (
 	"database/sql"
 
 	"tarnwold/core/right"
+	"tarnwold/internal/store"
 )
 
 // Levels gives the built-in levels and the estate's own, weakest first.
@@ -11,7 +12,7 @@ func (t *Tx) Levels() right.Levels { return right.Builtin().With(t.OwnLevels()..
 
 // OwnLevels gives the levels the estate has added.
 func (t *Tx) OwnLevels() (own []right.Level) {
-	t.each("SELECT name, folder, file, about FROM levels ORDER BY name", nil, func(r *sql.Rows) error {
+	t.Each("SELECT name, folder, file, about FROM levels ORDER BY key", nil, func(r *sql.Rows) error {
 		var l right.Level
 		err := r.Scan(&l.Name, &l.Folder, &l.File, &l.About)
 		own = append(own, l)
@@ -20,9 +21,9 @@ func (t *Tx) OwnLevels() (own []right.Level) {
 	return own
 }
 
-// AddLevel adds a level of the estate's own.
+// AddLevel adds a level of the estate's own. It changes nobody's access.
 func (t *Tx) AddLevel(l right.Level) error {
-	if err := goodName("level", l.Name); err != nil {
+	if err := GoodName("level", l.Name); err != nil {
 		return err
 	}
 	if _, ok := t.Levels().Lookup(l.Name); ok {
@@ -31,7 +32,7 @@ func (t *Tx) AddLevel(l right.Level) error {
 	if _, err := right.Parse(l.Name); err == nil {
 		return refuse("", "%q is the name of a right", l.Name)
 	}
-	t.exec("INSERT INTO levels(name, folder, file, about) VALUES(?,?,?,?)", l.Name, l.Folder, l.File, l.About)
+	t.Exec("INSERT INTO levels(name, key, folder, file, about) VALUES(?,?,?,?,?)", l.Name, store.Key(l.Name), l.Folder, l.File, l.About)
 	return t.Err()
 }
 
@@ -40,13 +41,13 @@ func (t *Tx) RemoveLevel(name string) error {
 	if right.IsBuiltin(name) {
 		return refuse("", "%s is built in", name)
 	}
-	if t.int("SELECT count(*) FROM levels WHERE name=?", name) == 0 {
+	if t.Int("SELECT count(*) FROM levels WHERE key=?", store.Key(name)) == 0 {
 		var names []string
 		for _, l := range t.OwnLevels() {
 			names = append(names, l.Name)
 		}
-		return &NotFound{What: "level", Name: name, Near: nearest(name, names)}
+		return &NotFound{What: "level", Name: name, Near: Nearest(name, names)}
 	}
-	t.exec("DELETE FROM levels WHERE name=?", name)
+	t.Exec("DELETE FROM levels WHERE key=?", store.Key(name))
 	return t.Err()
 }

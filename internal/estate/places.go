@@ -1,234 +1,566 @@
 package estate
 
 import (
+	"cmp"
 	"database/sql"
 	"slices"
 	"strings"
 
+	"github.com/bmatcuk/doublestar/v4"
+
 	"tarnwold/core/account"
+	"tarnwold/core/place"
 	"tarnwold/core/rule"
+	"tarnwold/internal/store"
 )
 
-// Match finds the places an address with patterns means: * and ? stand for
-// any letters or any one letter of a name, ** for any folders. An address
-// without them, or one that is a name there as it stands, means one place.
-func (t *Tx) Match(address string) ([]Place, error) {
-	if !strings.ContainsAny(address, "*?") {
-		p, err := t.Find(address)
-		return []Place{p}, err
+// Place is an item found in the estate.
+type Place struct {
+	Server Server
+	Share  *Share // the share it was asked for through; nil: the server's own path
+	Path   string // the server's own path
+	Item   int64
+	Folder bool
+	Strand int64
+	// Trail holds the strands from the item's own up to the top of its tree,
+	// nearest first.
+	Trail []int64
+}
+
+// Address gives the server's own address of the place.
+func (p Place) Address() place.Address {
+	return place.Address{Server: p.Server.Name, Path: p.Path}
+}
+
+// String writes the server's own address of the place.
+func (p Place) String() string { return p.Address().String() }
+
+// By gives the address through a share.
+func (p Place) By(s *Share) place.Address {
+	if s == nil {
+		return p.Address()
 	}
-	a, err := ParseAddress(address)
+	rest, _ := s.Cut(p.Path)
+	return place.Address{Server: p.Server.Name, Share: s.Name, Path: rest}
+}
+
+// Via writes the address through the share it was asked for by.
+func (p Place) Via() string { return p.By(p.Share).String() }
+
+// Name is the last part of the path.
+func (p Place) Name() string { return place.Name(p.Path) }
+
+// Up gives the n-th folder above the place, which is there while n is less
+// than the length of Trail.
+func (p Place) Up(n int) string {
+	path := p.Path
+	for range n {
+		path = place.Dir(path)
+	}
+	return place.Address{Server: p.Server.Name, Path: path}.String()
+}
+
+// Find finds the place an address means.
+func (t *Tx) Find(a place.Address) (Place, error) {
+	s, err := t.Server(a.Server)
 	if err != nil {
-		return nil, &Refused{Why: err.Error()}
+		return Place{}, err
 	}
-	parts := strings.Split(strings.TrimPrefix(a.Path, "/"), "/")
-	fixed := 0
-	for fixed < len(parts) && !strings.ContainsAny(parts[fixed], "*?") {
-		fixed++
-	}
-	base := a
-	base.Path = strings.Join(parts[:fixed], "/")
 	if a.Share == "" {
-		base.Path = "/" + base.Path
+		return t.At(s, a.Path)
 	}
-	p, err := t.Find(base.String())
+	sh, err := t.Share(s, a.Share)
 	if err != nil {
-		return nil, err
+		return Place{}, err
 	}
-	var out []Place
-	t.match(p, parts[fixed:], &out)
-	if len(out) == 0 && t.err == nil {
-		return nil, refuse("", "nothing fits %q", address)
-	}
-	for i := range out {
-		out[i].Share = p.Share
-	}
-	return out, t.Err()
+	p, err := t.At(s, place.Join(sh.Folder, a.Path))
+	p.Share = &sh
+	return p, err
 }
 
-func (t *Tx) match(p Place, parts []string, out *[]Place) {
-	if len(parts) == 0 {
-		if !slices.ContainsFunc(*out, func(o Place) bool { return o.Item == p.Item }) {
-			*out = append(*out, p)
-		}
-		return
+// FindText is Find for an address in words.
+func (t *Tx) FindText(address string) (Place, error) {
+	a, err := place.Parse(address)
+	if err != nil {
+		return Place{}, err
 	}
-	if !p.Folder || t.err != nil {
-		return
-	}
-	if parts[0] == "**" {
-		t.match(p, parts[1:], out)
-	}
-	for _, c := range t.within(p) {
-		switch {
-		case parts[0] == "**":
-			if c.Folder {
-				t.match(c, parts, out)
-			} else {
-				t.match(c, parts[1:], out)
-			}
-		case fits(parts[0], c.Name()):
-			t.match(c, parts[1:], out)
-		}
-	}
+	return t.Find(a)
 }
 
-// within lists the items directly in a folder.
-func (t *Tx) within(p Place) (out []Place) {
-	t.each("SELECT i.id, i.name, i.strand, s.folder FROM items i JOIN strands s ON s.id=i.strand WHERE i.parent=? ORDER BY i.name", []any{p.Item}, func(r *sql.Rows) error {
-		c := Place{Server: p.Server}
+// At finds an item by the server's own path. A name that differs in case only
+// is taken where just one does.
+func (t *Tx) At(s Server, path string) (Place, error) {
+	p := Place{Server: s}
+	var top string
+	key := store.Key(path)
+	t.Each("SELECT t.path, t.item, i.strand FROM trees t JOIN items i ON i.id=t.item WHERE t.server=?", []any{s.ID}, func(r *sql.Rows) error {
+		var at string
+		var item, strand int64
+		if err := r.Scan(&at, &item, &strand); err != nil {
+			return err
+		}
+		if place.Under(key, store.Key(at)) && (p.Item == 0 || len(at) > len(top)) {
+			top, p.Item, p.Strand = at, item, strand
+		}
+		return nil
+	})
+	if err := t.Err(); err != nil {
+		return Place{}, err
+	}
+	if p.Item == 0 {
+		tops := t.Strings("SELECT path FROM trees WHERE server=?", s.ID)
+		if len(tops) == 0 {
+			return p, refuse("load one with: tarnwold load tree FILE --at "+s.Name+":/FOLDER", "server %s has no folders in the estate", s.Name)
+		}
+		return Place{}, &NotFound{What: "place", Name: path, In: "server " + s.Name, Near: Nearest(path, tops)}
+	}
+	var rest string
+	if top == "/" {
+		rest = strings.TrimPrefix(path, "/")
+	} else {
+		parts := strings.Split(strings.TrimPrefix(path, "/"), "/")
+		rest = strings.Join(parts[strings.Count(top, "/"):], "/")
+	}
+	p.Path = top
+	p.Trail = []int64{p.Strand}
+	for _, name := range strings.Split(rest, "/") {
+		if name == "" {
+			continue
+		}
+		c, ok := t.Child(p.Item, name)
+		if err := t.Err(); err != nil {
+			return p, err
+		}
+		if !ok {
+			return Place{}, &NotFound{What: "place", Name: name, In: p.String(),
+				Near: Nearest(name, t.Strings("SELECT name FROM items WHERE parent=? LIMIT 2000", p.Item))}
+		}
+		p.Item, p.Strand, p.Path = c.Item, c.Strand, place.Join(p.Path, c.Name)
+		p.Trail = append(p.Trail, c.Strand)
+	}
+	for i, j := 0, len(p.Trail)-1; i < j; i, j = i+1, j-1 {
+		p.Trail[i], p.Trail[j] = p.Trail[j], p.Trail[i]
+	}
+	p.Folder = t.isFolder(p.Strand)
+	return p, t.Err()
+}
+
+// Child is an item directly in a folder.
+type Child struct {
+	Item, Strand int64
+	Name         string
+	Folder       bool
+}
+
+// Child finds an item in a folder by name: the very name, or the one that
+// differs in case only where just one does.
+func (t *Tx) Child(parent int64, name string) (Child, bool) {
+	var alike []Child
+	key := store.Key(name)
+	t.Each("SELECT id, strand, name FROM items WHERE parent=? AND fold=?", []any{parent, store.Fold(name)}, func(r *sql.Rows) error {
+		var c Child
+		err := r.Scan(&c.Item, &c.Strand, &c.Name)
+		if store.Key(c.Name) == key {
+			alike = append(alike, c)
+		}
+		return err
+	})
+	for _, c := range alike {
+		if c.Name == name {
+			return c, true
+		}
+	}
+	if len(alike) > 1 { // they differ in how letters are put together: that must fit
+		alike = slices.DeleteFunc(alike, func(c Child) bool { return !store.SameCase(c.Name, name) })
+	}
+	if len(alike) == 1 {
+		return alike[0], true
+	}
+	return Child{}, false
+}
+
+// Holds tells whether a folder holds an item of the very name.
+func (t *Tx) Holds(parent int64, name string) (int64, bool) {
+	c, ok := t.Child(parent, name)
+	return c.Item, ok && c.Name == name
+}
+
+type strandRow struct {
+	parent, descriptor int64
+	folder             bool
+}
+
+func (t *Tx) strand(id int64) strandRow {
+	s, ok := t.strands[id]
+	if !ok {
+		if t.One("SELECT parent, descriptor, folder FROM strands WHERE id=?", []any{id}, &s.parent, &s.descriptor, &s.folder) && t.Change() == 0 {
+			t.strands[id] = s
+		}
+	}
+	return s
+}
+
+func (t *Tx) isFolder(strand int64) bool { return t.strand(strand).folder }
+
+// Place finds the place of an item, by its number.
+func (t *Tx) Place(item int64) Place {
+	var names []string
+	p := Place{Item: item}
+	for at := item; ; {
+		var parent, strand int64
 		var name string
-		err := r.Scan(&c.Item, &name, &c.Strand, &c.Folder)
-		c.Path = join(p.Path, name)
-		c.Trail = append([]int64{c.Strand}, p.Trail...)
-		c.Folders = append([]string{c.Path}, p.Folders...)
+		if !t.One("SELECT parent, name, strand FROM items WHERE id=?", []any{at}, &parent, &name, &strand) {
+			break
+		}
+		p.Trail = append(p.Trail, strand)
+		if parent != 0 {
+			names = append(names, name)
+			at = parent
+			continue
+		}
+		var server int64
+		t.One("SELECT server, path FROM trees WHERE item=?", []any{at}, &server, &p.Path)
+		p.Server = t.serverByRow(server)
+		break
+	}
+	if len(names) > 0 {
+		parts := make([]string, 0, len(names)+1)
+		if p.Path != "/" {
+			parts = append(parts, p.Path)
+		} else {
+			parts = append(parts, "")
+		}
+		for i := len(names) - 1; i >= 0; i-- {
+			parts = append(parts, names[i])
+		}
+		p.Path = strings.Join(parts, "/")
+	}
+	if len(p.Trail) > 0 {
+		p.Strand = p.Trail[0]
+		p.Folder = t.isFolder(p.Strand)
+	}
+	return p
+}
+
+// mostPaths is how many folders' addresses are remembered.
+const mostPaths = 1 << 18
+
+// standing is where an item is, without all that a Place holds.
+type standing struct {
+	server *Server // shared by all that stand on it; nil: nowhere
+	path   string
+}
+
+// Where writes the server's own address of an item; where folders are is
+// remembered, so that many items cost few queries.
+func (t *Tx) Where(item int64) string {
+	s, ok := t.standing(item)
+	if !ok {
+		return "an item no longer there"
+	}
+	return place.Address{Server: s.server.Name, Path: s.path}.String()
+}
+
+// Stands gives the server and the server's own path of an item.
+func (t *Tx) Stands(item int64) (Server, string, bool) {
+	s, ok := t.standing(item)
+	if !ok {
+		return Server{}, "", false
+	}
+	return *s.server, s.path, true
+}
+
+func (t *Tx) standing(item int64) (standing, bool) {
+	var parent int64
+	var name string
+	if !t.One("SELECT parent, name FROM items WHERE id=?", []any{item}, &parent, &name) {
+		return standing{}, false
+	}
+	return t.standingIn(item, parent, name)
+}
+
+func (t *Tx) standingIn(item, parent int64, name string) (standing, bool) {
+	if parent == 0 {
+		var server int64
+		var s standing
+		ok := t.One("SELECT server, path FROM trees WHERE item=?", []any{item}, &server, &s.path)
+		on := t.serverByRow(server)
+		s.server = &on
+		return s, ok
+	}
+	up, ok := t.paths[parent]
+	if !ok {
+		if up, ok = t.standing(parent); !ok {
+			return up, false
+		}
+		if len(t.paths) >= mostPaths {
+			clear(t.paths)
+		}
+		t.paths[parent] = up
+	}
+	return standing{up.server, place.Join(up.path, name)}, true
+}
+
+// Of gives the descriptor of a strand.
+func (t *Tx) Of(strand int64) *rule.Descriptor { return t.Descriptor(t.strand(strand).descriptor) }
+
+// ParentOf gives the descriptor of the strand above one; nil at the top.
+func (t *Tx) ParentOf(strand int64) *rule.Descriptor {
+	if up := t.strand(strand).parent; up != 0 {
+		return t.Of(up)
+	}
+	return nil
+}
+
+// Above gives the descriptors of the folders above a place, nearest first.
+func (t *Tx) Above(p Place) []*rule.Descriptor {
+	out := make([]*rule.Descriptor, 0, len(p.Trail))
+	for _, s := range p.Trail[min(1, len(p.Trail)):] {
+		out = append(out, t.Of(s))
+	}
+	return out
+}
+
+// Within lists the items directly in a folder, by name.
+func (t *Tx) Within(folder int64) (out []Child) {
+	t.Each("SELECT i.id, i.name, i.strand, s.folder FROM items i JOIN strands s ON s.id=i.strand WHERE i.parent=? ORDER BY i.name", []any{folder}, func(r *sql.Rows) error {
+		var c Child
+		err := r.Scan(&c.Item, &c.Name, &c.Strand, &c.Folder)
 		out = append(out, c)
 		return err
 	})
 	return out
 }
 
-// fits tells whether a name fits a pattern of * and ?; case doesn't count.
-func fits(pattern, name string) bool {
-	p, n := []rune(strings.ToLower(pattern)), []rune(strings.ToLower(name))
-	star, back := -1, 0
-	i, j := 0, 0
-	for j < len(n) {
-		switch {
-		case i < len(p) && p[i] == '*':
-			star, back = i, j
-			i++
-		case i < len(p) && (p[i] == '?' || p[i] == n[j]):
-			i++
-			j++
-		case star >= 0:
-			back++
-			i, j = star+1, back
-		default:
-			return false
-		}
-	}
-	for i < len(p) && p[i] == '*' {
-		i++
-	}
-	return i == len(p)
+// Tops lists where a server's trees begin.
+func (t *Tx) Tops(s Server) []string {
+	return t.Strings("SELECT path FROM trees WHERE server=? ORDER BY path", s.ID)
 }
 
-// Owned lists the items an identifier owns, at or below a path of a server;
-// with no server, everywhere.
-func (t *Tx) Owned(owner account.ID, s *Server, path string) (out []Place) {
-	for _, did := range t.ints("SELECT id FROM descriptors") {
-		if t.Descriptor(did).Owner != owner || t.err != nil {
-			continue
-		}
-		for _, item := range t.ints("SELECT i.id FROM strands s JOIN items i ON i.strand=s.id WHERE s.descriptor=?", did) {
-			p := t.Place(item)
-			if s != nil && p.Server.Name != s.Name {
-				continue
-			}
-			if _, ok := under(p.Path, path); s == nil || ok {
-				out = append(out, p)
-			}
+// TopItems lists the items that trees begin at, whatever server they are on.
+func (t *Tx) TopItems() []int64 { return t.Ints("SELECT item FROM trees ORDER BY id") }
+
+// Through lists the shares that a place can be reached by.
+func (t *Tx) Through(p Place) []Share {
+	var out []Share
+	for _, s := range t.Shares(p.Server) {
+		if s.Covers(p.Path) {
+			out = append(out, s)
 		}
 	}
-	slices.SortFunc(out, func(a, b Place) int { return strings.Compare(a.String(), b.String()) })
 	return out
 }
 
-// Put makes an item in a folder.
-func (t *Tx) Put(in Place, name string, folder bool, d *rule.Descriptor) (Place, error) {
-	if name == "" || name == "." || name == ".." || strings.ContainsAny(name, "/\x00") {
-		return Place{}, refuse("", "%q is no name for an item", name)
-	}
-	if !in.Folder {
-		return Place{}, refuse("", "%s is a file", in)
-	}
-	if id, _, _ := t.child(in.Item, name); id != 0 {
-		return Place{}, refuse("", "%s holds %q already", in, name)
-	}
-	return t.Place(t.add(in.Item, in.Strand, name, folder, d)), t.Err()
+// Key gives what names and paths are compared by; see store.Key.
+func Key(name string) string { return store.Key(name) }
+
+// Items lists up to limit items of a strand.
+func (t *Tx) Items(strand int64, limit int) []int64 {
+	return t.Ints("SELECT id FROM items WHERE strand=? ORDER BY id LIMIT ?", strand, limit)
 }
 
-func (t *Tx) add(parent, parentStrand int64, name string, folder bool, d *rule.Descriptor) int64 {
-	strand := t.exec("INSERT INTO strands(parent, descriptor, folder) VALUES(?,?,?)", parentStrand, t.keep(d), folder)
-	return t.exec("INSERT INTO items(parent, name, strand) VALUES(?,?,?)", parent, name, strand)
+// Weight is how many items a strand has.
+func (t *Tx) Weight(strand int64) int64 {
+	return t.Int("SELECT items FROM weights WHERE strand=?", strand)
 }
 
-// Move hangs an item into another folder of its server under a name. Its
-// entries stay as they are.
-func (t *Tx) Move(p, to Place, name string) (Place, error) {
-	switch {
-	case len(p.Folders) == 1:
-		return p, refuse("", "%s is the top of its tree", p)
-	case p.Server.Name != to.Server.Name:
-		return p, refuse("copy it, then remove it there", "%s and %s are on two servers", p, to)
-	case Under(to.Path, p.Path):
-		return p, refuse("", "%s can't be moved into itself", p)
-	case !to.Folder:
-		return p, refuse("", "%s is a file", to)
-	}
-	if id, _, _ := t.child(to.Item, name); id != 0 && id != p.Item {
-		return p, refuse("", "%s holds %q already", to, name)
-	}
-	t.Isolate(p.Item)
-	t.exec("UPDATE items SET parent=?, name=? WHERE id=?", to.Item, name, p.Item)
-	t.exec("UPDATE strands SET parent=? WHERE id=(SELECT strand FROM items WHERE id=?)", to.Strand, p.Item)
-	return t.Place(p.Item), t.Err()
+// Target is an item that a command means.
+type Target struct {
+	Item, Strand int64
+	Folder       bool
 }
 
-// Copy makes an item and all below it anew in a folder under a name: each
-// takes what its new folder hands down and belongs to owner.
-func (t *Tx) Copy(p, to Place, name string, owner, group account.ID) (Place, int64, error) {
-	if Under(to.Path, p.Path) && to.Server.Name == p.Server.Name {
-		return p, 0, refuse("", "%s can't be copied into itself", p)
+// Target gives a place as one.
+func (p Place) Target() Target { return Target{p.Item, p.Strand, p.Folder} }
+
+// Kinds says which kinds of items are wanted.
+type Kinds uint8
+
+const (
+	Folders Kinds = 1 << iota
+	Files
+)
+
+func (k Kinds) has(folder bool) bool { return folder && k&Folders != 0 || !folder && k&Files != 0 }
+
+// Match finds the items a pattern means: parts fit names by doublestar's
+// rules, case apart; ** stands for any folders. base is where it begins.
+func (t *Tx) Match(p place.Pattern, kinds Kinds) (base Place, out []Target, err error) {
+	base, err = t.Find(p.Base)
+	if err != nil {
+		return base, nil, err
 	}
-	var n int64
-	var walk func(from Place, parent, strand int64, above *rule.Descriptor, name string) int64
-	walk = func(from Place, parent, strand int64, above *rule.Descriptor, name string) int64 {
-		d := rule.NewChild(above, from.Folder, owner, group, rule.PlainRules(owner))
-		id := t.add(parent, strand, name, from.Folder, d)
-		n++
-		if from.Folder && t.err == nil {
-			own := t.int("SELECT strand FROM items WHERE id=?", id)
-			for _, c := range t.within(from) {
-				walk(c, id, own, d, c.Name())
+	if len(p.Parts) == 0 {
+		if kinds.has(base.Folder) {
+			out = append(out, base.Target())
+		}
+		return base, out, nil
+	}
+	keys := make([]string, len(p.Parts))
+	for i, part := range p.Parts {
+		keys[i] = store.Key(part)
+		if !doublestar.ValidatePattern(part) || len(keys) > 60 {
+			return base, nil, refuse("", "%q is no pattern", clip(part))
+		}
+	}
+	if !base.Folder {
+		return base, nil, nil
+	}
+	fits := map[[2]string]bool{}
+	match := func(key, name string) bool {
+		if key == "*" {
+			return true
+		}
+		k := [2]string{key, name}
+		yes, ok := fits[k]
+		if !ok {
+			yes, _ = doublestar.Match(key, store.Key(name))
+			if len(fits) < 1<<16 {
+				fits[k] = yes
 			}
 		}
-		return id
+		return yes
 	}
-	if id, _, _ := t.child(to.Item, name); id != 0 {
-		return p, 0, refuse("", "%s holds %q already", to, name)
+	// open has the parts that may fit next, as bits; ** stays open.
+	end := uint64(1) << len(keys)
+	spread := func(open uint64) uint64 {
+		for i, k := range keys {
+			if open>>i&1 != 0 && k == "**" {
+				open |= 1 << (i + 1)
+			}
+		}
+		return open
 	}
-	if !to.Folder {
-		return p, 0, refuse("", "%s is a file", to)
+	next := func(open uint64, name string, folder bool) (then uint64) {
+		for i, k := range keys {
+			if open>>i&1 == 0 {
+				continue
+			}
+			if k == "**" {
+				if folder {
+					then |= 1 << i
+				}
+				if i+1 == len(keys) { // ** at the end: whatever is below
+					then |= end
+				}
+			} else if match(k, name) {
+				then |= 1 << (i + 1)
+			}
+		}
+		return spread(then)
 	}
-	id := walk(p, to.Item, to.Strand, t.Of(to.Strand), name)
-	return t.Place(id), n, t.Err()
+	start := spread(1) &^ end
+	deep := false
+	for _, k := range keys {
+		deep = deep || k == "**"
+	}
+	if keys[0] == "**" && len(keys) == 1 && kinds.has(true) {
+		out = append(out, base.Target())
+	}
+	if !deep {
+		var walk func(folder int64, open uint64)
+		walk = func(folder int64, open uint64) {
+			for _, c := range t.Within(folder) {
+				then := next(open, c.Name, c.Folder)
+				if then&end != 0 && kinds.has(c.Folder) {
+					out = append(out, Target{c.Item, c.Strand, c.Folder})
+				}
+				if c.Folder && then&^end != 0 && t.Err() == nil {
+					walk(c.Item, then&^end)
+				}
+			}
+		}
+		walk(base.Item, start)
+		return base, out, t.Err()
+	}
+	// Folders first and as one query; files only where they are wanted.
+	open := map[int64]uint64{base.Item: start}
+	t.Each(`WITH RECURSIVE b(id, parent, name, strand) AS (
+			SELECT i.id, i.parent, i.name, i.strand FROM items i JOIN strands s ON s.id=i.strand WHERE i.parent=? AND s.folder=1
+			UNION ALL SELECT i.id, i.parent, i.name, i.strand FROM b JOIN items i ON i.parent=b.id JOIN strands s ON s.id=i.strand WHERE s.folder=1)
+		SELECT id, parent, name, strand FROM b`, []any{base.Item}, func(r *sql.Rows) error {
+		var id, parent, strand int64
+		var name string
+		if err := r.Scan(&id, &parent, &name, &strand); err != nil {
+			return err
+		}
+		then := next(open[parent], name, true)
+		if then&end != 0 && kinds.has(true) {
+			out = append(out, Target{id, strand, true})
+		}
+		if then&^end != 0 {
+			open[id] = then &^ end
+		}
+		return nil
+	})
+	if kinds.has(false) {
+		t.Each(`WITH RECURSIVE b(id) AS (VALUES(?)
+				UNION ALL SELECT i.id FROM b JOIN items i ON i.parent=b.id JOIN strands s ON s.id=i.strand WHERE s.folder=1)
+			SELECT i.id, i.parent, i.name, i.strand FROM b JOIN items i ON i.parent=b.id JOIN strands s ON s.id=i.strand WHERE s.folder=0`,
+			[]any{base.Item}, func(r *sql.Rows) error {
+				var id, parent, strand int64
+				var name string
+				err := r.Scan(&id, &parent, &name, &strand)
+				if from := open[parent]; from != 0 && next(from, name, false)&end != 0 {
+					out = append(out, Target{id, strand, false})
+				}
+				return err
+			})
+	}
+	// In the order they came to the estate, whatever way they were found.
+	slices.SortFunc(out, func(a, b Target) int { return cmp.Compare(a.Item, b.Item) })
+	return base, out, t.Err()
 }
 
-// Landing splits where something is to go into the folder and the name: a
-// folder that is there takes it under its old name, else the last part is the
-// new name.
-func (t *Tx) Landing(address, name string) (Place, string, error) {
-	p, err := t.Find(address)
-	if err == nil {
-		if !p.Folder {
-			return p, "", refuse("", "%s is there already", p)
+// Owned calls fn with each item one of some identifiers owns, at or below a
+// place, or everywhere with a nil one; fn may end it with an error.
+func (t *Tx) Owned(owners []account.ID, under *Place, fn func(target Target, where string) error) error {
+	mine := map[account.ID]bool{}
+	for _, id := range owners {
+		mine[id] = true
+	}
+	var ids []int64
+	t.AllDescriptors(func(id int64, d *rule.Descriptor) {
+		if mine[d.Owner] {
+			ids = append(ids, id)
 		}
-		return p, name, nil
+	})
+	var strands []int64
+	for _, did := range ids {
+		strands = append(strands, t.Ints("SELECT id FROM strands WHERE descriptor=?", did)...)
 	}
-	a, perr := ParseAddress(address)
-	if perr != nil {
-		return p, "", &Refused{Why: perr.Error()}
+	slices.Sort(strands)
+	for _, strand := range strands {
+		folder := t.isFolder(strand)
+		var last int64
+		for t.Err() == nil {
+			// A batch at a time, for addresses are asked for in between.
+			type hit struct {
+				id, parent int64
+				name       string
+			}
+			const batch = 4096
+			hits := make([]hit, 0, 64)
+			t.Each("SELECT id, parent, name FROM items WHERE strand=? AND id>? ORDER BY id LIMIT ?", []any{strand, last, batch}, func(r *sql.Rows) error {
+				var h hit
+				err := r.Scan(&h.id, &h.parent, &h.name)
+				hits = append(hits, h)
+				return err
+			})
+			for _, h := range hits {
+				last = h.id
+				at, ok := t.standingIn(h.id, h.parent, h.name)
+				if !ok || under != nil && (at.server.ID != under.Server.ID || !place.Under(at.path, under.Path)) {
+					continue
+				}
+				if err := fn(Target{h.id, strand, folder}, place.Address{Server: at.server.Name, Path: at.path}.String()); err != nil {
+					return err
+				}
+			}
+			if len(hits) < batch {
+				break
+			}
+		}
 	}
-	cut := strings.LastIndexByte(a.Path, '/')
-	name = a.Path[cut+1:]
-	a.Path = a.Path[:max(cut, 0)]
-	if a.Share == "" && a.Path == "" {
-		a.Path = "/"
-	}
-	if p, uperr := t.Find(a.String()); uperr == nil && name != "" {
-		return p, name, nil
-	}
-	return p, "", err
+	return t.Err()
 }

@@ -7,180 +7,230 @@ import (
 	"strings"
 
 	"tarnwold/core/account"
+	"tarnwold/core/place"
 	"tarnwold/core/rule"
 	"tarnwold/core/verdict"
+	"tarnwold/internal/store"
 )
 
 // Server is a server with its traits.
 type Server struct {
-	id     int64
+	ID     int64
 	Name   string
 	Traits verdict.Traits
 }
 
 // Share is a share of a server.
 type Share struct {
-	id         int64
-	server     int64
+	ID         int64
+	ServerID   int64
+	Server     string // the server's name
 	Name       string
 	Folder     string // the server's own path, beginning with /
 	ReadOnly   bool
 	Descriptor *rule.Descriptor
 }
 
-func scanServer(r *sql.Rows) (Server, error) {
-	var s Server
-	var traits string
-	if err := r.Scan(&s.id, &s.Name, &traits); err != nil {
-		return s, err
+// Cut tells whether a path of the server is at or below the share's folder,
+// in whatever case, and gives the rest.
+func (s *Share) Cut(path string) (rest string, ok bool) {
+	if rest, ok = place.Cut(path, s.Folder); ok {
+		return rest, true
 	}
-	return s, json.Unmarshal([]byte(traits), &s.Traits)
+	if !place.Under(store.Key(path), store.Key(s.Folder)) {
+		return "", false
+	}
+	parts := strings.Split(path, "/")
+	return strings.Join(parts[strings.Count(s.Folder, "/")+1:], "/"), true
 }
 
-// Servers lists all servers by name.
-func (t *Tx) Servers() (out []Server) {
-	t.each("SELECT id, name, traits FROM servers ORDER BY name", nil, func(r *sql.Rows) error {
-		s, err := scanServer(r)
+// Covers tells whether a path of the server is at or below the share's folder.
+func (s *Share) Covers(path string) bool { _, ok := s.Cut(path); return ok }
+
+// Begins tells whether a path is the share's own folder.
+func (s *Share) Begins(path string) bool { rest, ok := s.Cut(path); return ok && rest == "" }
+
+// Address writes the share's own address.
+func (s Share) Address() string { return fmt.Sprintf("//%s/%s", s.Server, s.Name) }
+
+func (t *Tx) serversWhere(where string, args ...any) (out []Server) {
+	t.Each("SELECT id, name, traits FROM servers WHERE "+where+" ORDER BY key", args, func(r *sql.Rows) error {
+		var s Server
+		var traits string
+		if err := r.Scan(&s.ID, &s.Name, &traits); err != nil {
+			return err
+		}
+		if err := json.Unmarshal([]byte(traits), &s.Traits); err != nil {
+			return fmt.Errorf("%w: the traits of server %d", store.ErrDamaged, s.ID)
+		}
 		out = append(out, s)
-		return err
+		return nil
 	})
 	return out
 }
 
-// Server finds a server by name.
-func (t *Tx) Server(name string) (Server, error) {
-	var found []Server
-	t.each("SELECT id, name, traits FROM servers WHERE name=?", []any{name}, func(r *sql.Rows) error {
-		s, err := scanServer(r)
-		found = append(found, s)
-		return err
-	})
-	if len(found) == 0 && t.err == nil {
-		return Server{}, &NotFound{What: "server", Name: name, Near: nearest(name, t.strings("SELECT name FROM servers"))}
+// Servers lists all servers by name.
+func (t *Tx) Servers() []Server { return t.serversWhere("1=1") }
+
+// FindServer finds a server by name; ok is false where there is none.
+func (t *Tx) FindServer(name string) (s Server, ok bool) {
+	found := t.serversWhere("key=?", store.Key(name))
+	if len(found) == 0 {
+		return s, false
 	}
-	if t.err != nil {
-		return Server{}, t.Err()
-	}
-	return found[0], nil
+	return found[0], true
 }
 
-func (t *Tx) serverByRow(id int64) (s Server) {
-	t.each("SELECT id, name, traits FROM servers WHERE id=?", []any{id}, func(r *sql.Rows) (err error) {
-		s, err = scanServer(r)
-		return err
-	})
-	return s
+// Server finds a server by name.
+func (t *Tx) Server(name string) (Server, error) {
+	s, ok := t.FindServer(name)
+	if err := t.Err(); err != nil {
+		return s, err
+	}
+	if !ok {
+		return s, &NotFound{What: "server", Name: name, Near: Nearest(name, t.Strings("SELECT name FROM servers"))}
+	}
+	return s, nil
+}
+
+func (t *Tx) serverByRow(id int64) Server {
+	if s, ok := t.servers[id]; ok {
+		return s
+	}
+	for _, s := range t.serversWhere("id=?", id) {
+		t.servers[id] = s
+		return s
+	}
+	return Server{}
 }
 
 // AddServer puts a new server in.
-func (t *Tx) AddServer(name string, traits verdict.Traits) (Server, error) {
-	if err := goodName("server", name); err != nil {
-		return Server{}, err
-	}
-	if t.int("SELECT count(*) FROM servers WHERE name=?", name) > 0 {
-		return Server{}, refuse("", "there is a server %q already", name)
-	}
+func (t *Tx) AddServer(name string, traits verdict.Traits) Server {
 	js, err := json.Marshal(traits)
-	if err != nil {
-		return Server{}, err
-	}
-	id := t.exec("INSERT INTO servers(name, traits) VALUES(?,?)", name, string(js))
-	if t.ranges {
-		t.made("servers", id, id)
-	}
-	return Server{id: id, Name: name, Traits: traits}, t.Err()
+	t.Fail(err)
+	id := t.Exec("INSERT INTO servers(name, key, traits) VALUES(?,?,?)", name, store.Key(name), string(js))
+	t.Made("servers", id, id)
+	return Server{ID: id, Name: name, Traits: traits}
 }
 
-// ServerOrNew finds a server, or makes it with the smb traits.
-func (t *Tx) ServerOrNew(name string) (s Server, made bool, err error) {
-	if t.int("SELECT count(*) FROM servers WHERE name=?", name) > 0 {
-		s, err = t.Server(name)
-		return s, false, err
-	}
-	traits, err := verdict.NamedTraits("smb")
-	if err != nil {
-		return s, false, err
-	}
-	s, err = t.AddServer(name, traits)
-	return s, true, err
+// Link is how a server of the estate is reached, where it is a real one.
+type Link struct {
+	Kind string // the protocol
+	Text string // JSON, of the protocol's package
+}
+
+// Link gives a server's link; ok is false where it has none.
+func (t *Tx) Link(s Server) (l Link, ok bool) {
+	ok = t.Knows("links") && t.One("SELECT kind, link FROM links WHERE server=?", []any{s.ID}, &l.Kind, &l.Text)
+	return l, ok
+}
+
+// SetLink links a server to a real one.
+func (t *Tx) SetLink(s Server, l Link) {
+	t.Exec("INSERT INTO links(server, kind, link) VALUES(?,?,?)", s.ID, l.Kind, l.Text)
+}
+
+// SetTraits gives a server other traits.
+func (t *Tx) SetTraits(s Server, traits verdict.Traits) {
+	js, err := json.Marshal(traits)
+	t.Fail(err)
+	t.Exec("UPDATE servers SET traits=? WHERE id=?", string(js), s.ID)
+	delete(t.servers, s.ID)
 }
 
 // Administrators lists the identifiers on a server's list of administrators.
 func (t *Tx) Administrators(s Server) (out []account.ID) {
-	for _, sid := range t.strings("SELECT a.sid FROM administrators d JOIN accounts a ON a.id=d.account WHERE d.server=? ORDER BY a.name", s.id) {
+	for _, sid := range t.Strings("SELECT a.sid FROM administrators d JOIN accounts a ON a.id=d.account WHERE d.server=? ORDER BY a.key", s.ID) {
 		id, err := account.ParseID(sid)
-		t.fail(err)
+		t.Fail(err)
 		out = append(out, id)
 	}
 	return out
 }
 
-// AddAdministrator puts an account on a server's list of administrators.
-func (t *Tx) AddAdministrator(s Server, a account.Account) error {
-	r := t.account(a.ID)
-	if t.int("SELECT count(*) FROM administrators WHERE server=? AND account=?", s.id, r.id) > 0 {
-		return refuse("", "%s is an administrator of %s already", t.Name(a.ID), s.Name)
+// SetAdministrator puts an account on a server's list of administrators, or
+// takes it off.
+func (t *Tx) SetAdministrator(s Server, id account.ID, on bool) {
+	r := t.account(id)
+	if r == nil {
+		t.Fail(refuse("", "%s is no account of the estate", id))
+		return
 	}
-	t.exec("INSERT INTO administrators(server, account) VALUES(?,?)", s.id, r.id)
-	return t.Err()
+	if on {
+		t.Exec("INSERT INTO administrators(server, account) VALUES(?,?)", s.ID, r.id)
+	} else {
+		t.Exec("DELETE FROM administrators WHERE server=? AND account=?", s.ID, r.id)
+	}
 }
 
-const shareColumns = "id, server, name, folder, read_only, descriptor"
-
-func (t *Tx) shares(where string, args ...any) (out []Share) {
+func (t *Tx) sharesWhere(where string, args ...any) (out []Share) {
 	var ids []int64
-	t.each("SELECT "+shareColumns+" FROM shares WHERE "+where+" ORDER BY name", args, func(r *sql.Rows) error {
+	t.Each("SELECT id, server, name, folder, read_only, descriptor FROM shares WHERE "+where+" ORDER BY server, key", args, func(r *sql.Rows) error {
 		var s Share
 		var d int64
-		err := r.Scan(&s.id, &s.server, &s.Name, &s.Folder, &s.ReadOnly, &d)
+		err := r.Scan(&s.ID, &s.ServerID, &s.Name, &s.Folder, &s.ReadOnly, &d)
 		out, ids = append(out, s), append(ids, d)
 		return err
 	})
 	for i := range out {
 		out[i].Descriptor = t.Descriptor(ids[i])
+		out[i].Server = t.serverByRow(out[i].ServerID).Name
+		if clean, err := place.Clean(out[i].Folder); err == nil {
+			out[i].Folder = clean
+		}
 	}
 	return out
 }
 
 // Shares lists a server's shares by name.
-func (t *Tx) Shares(s Server) []Share { return t.shares("server=?", s.id) }
+func (t *Tx) Shares(s Server) []Share { return t.sharesWhere("server=?", s.ID) }
+
+// ShareByRow finds a share by its number.
+func (t *Tx) ShareByRow(id int64) (s Share, ok bool) {
+	for _, s := range t.sharesWhere("id=?", id) {
+		return s, true
+	}
+	return s, false
+}
 
 // Share finds a share by name.
 func (t *Tx) Share(s Server, name string) (Share, error) {
-	found := t.shares("server=? AND name=?", s.id, name)
-	if t.err != nil {
-		return Share{}, t.Err()
+	found := t.sharesWhere("server=? AND key=?", s.ID, store.Key(name))
+	if err := t.Err(); err != nil {
+		return Share{}, err
 	}
 	if len(found) == 0 {
 		return Share{}, &NotFound{What: "share", Name: name, In: "server " + s.Name,
-			Near: nearest(name, t.strings("SELECT name FROM shares WHERE server=?", s.id))}
+			Near: Nearest(name, t.Strings("SELECT name FROM shares WHERE server=?", s.ID))}
 	}
 	return found[0], nil
 }
 
+// FindShare finds the share an address //server/share means.
+func (t *Tx) FindShare(a place.Address) (Server, Share, error) {
+	s, err := t.Server(a.Server)
+	if err != nil {
+		return s, Share{}, err
+	}
+	sh, err := t.Share(s, a.Share)
+	return s, sh, err
+}
+
 // AddShare puts a new share in.
-func (t *Tx) AddShare(s Server, sh Share) error {
-	if err := goodName("share", sh.Name); err != nil {
-		return err
-	}
-	if !strings.HasPrefix(sh.Folder, "/") {
-		return refuse("", "%q is no path on a server: it begins with /", sh.Folder)
-	}
-	if t.int("SELECT count(*) FROM shares WHERE server=? AND name=?", s.id, sh.Name) > 0 {
-		return refuse("", "server %s has a share %q already", s.Name, sh.Name)
-	}
-	t.exec("INSERT INTO shares(server, name, folder, read_only, descriptor) VALUES(?,?,?,?,?)",
-		s.id, sh.Name, sh.Folder, sh.ReadOnly, t.keep(sh.Descriptor))
-	if place, err := t.At(s, sh.Folder); err == nil {
-		t.Isolate(place.Item)
-	}
-	return t.Err()
+func (t *Tx) AddShare(s Server, sh Share) int64 {
+	id := t.Exec("INSERT INTO shares(server, name, key, folder, read_only, descriptor) VALUES(?,?,?,?,?,?)",
+		s.ID, sh.Name, store.Key(sh.Name), sh.Folder, sh.ReadOnly, t.keep(sh.Descriptor))
+	t.Made("shares", id, id)
+	return id
 }
 
 // SetShare gives a share other rules.
-func (t *Tx) SetShare(s Share, d *rule.Descriptor) {
-	t.exec("UPDATE shares SET descriptor=? WHERE id=?", t.keep(d), s.id)
+func (t *Tx) SetShare(id int64, d *rule.Descriptor) {
+	t.Exec("UPDATE shares SET descriptor=? WHERE id=?", t.keep(d), id)
 }
 
-// Address writes the share's own address.
-func (s Share) Address(server Server) string { return fmt.Sprintf("//%s/%s", server.Name, s.Name) }
+// RemoveShare takes a share out, and the last days of its entries.
+func (t *Tx) RemoveShare(id int64) {
+	t.Exec("DELETE FROM deadlines WHERE share=? AND item=0", id)
+	t.Delete("shares", id)
+}

@@ -5,6 +5,9 @@ package format
 
 import (
 	"fmt"
+	"strings"
+
+	"github.com/dustin/go-humanize"
 
 	"tarnwold/core/account"
 	"tarnwold/core/rule"
@@ -56,16 +59,16 @@ type ShareRow struct {
 	Line         int
 }
 
-// TreeRow is one item of a tree.
-type TreeRow struct {
-	Path   string // below the tree's top, parts joined by /; empty: the top
-	Folder bool
-	Body   int32 // the place of its descriptor in Tree.Bodies
-	Line   int32
-}
-
-// Tree is a file of items; each distinct descriptor is there once.
-type Tree struct {
-	Rows   []TreeRow
-	Bodies []*rule.Descriptor
+// Count writes a number with its noun: 1 item, 2,000 items.
+func Count(n int64, noun string) string {
+	s := humanize.Comma(n)
+	switch {
+	case n == 1:
+		return s + " " + noun
+	case strings.HasSuffix(noun, "y"):
+		return s + " " + strings.TrimSuffix(noun, "y") + "ies"
+	case noun == "person":
+		return s + " people"
+	}
+	return s + " " + noun + "s"
 }

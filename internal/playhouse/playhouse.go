@@ -20,7 +20,7 @@ import (
 )
 
 // Files names what Write makes.
-var Files = []string{"accounts.csv", "members.csv", "shares.csv", "programme-shares.csv", "stagedoor.csv", "flyloft.csv", "questions.csv"}
+var Files = []string{"accounts.csv", "members.csv", "shares.csv", "programme-shares.csv", "stagedoor.csv", "flyloft.csv", "questions.csv", "acts.csv", "nightly.txt"}
 
 var domain = account.NewID(5, 21, 1740297317, 2041512876, 3301284410)
 
@@ -137,10 +137,19 @@ func Write(dir string) error {
 			rows = [][]string{{"user", "where"},
 				{"bram", "//stagedoor/productions/Wardrobe/Fittings"}, {"lark", "//stagedoor/productions/Box Office/Ledgers"},
 				{"greta", "//stagedoor/vault/Casting/Contracts/understudies.odt"}, {"maud", "//stagedoor/productions/Wardrobe/Sketches"}}
+		case "acts.csv":
+			rows = [][]string{{"user", "act", "where", "to"},
+				{"ines", "save", "//stagedoor/productions/Wardrobe/Fittings/measurements.ods", ""},
+				{"tomas", "create", "//stagedoor/productions/Lighting/cues.txt", ""},
+				{"lark", "read", "//stagedoor/productions/Box Office/Ledgers/2026-11.ods", ""},
+				{"odile", "rename", "//stagedoor/productions/Archive/Tour 2024", "Tour of 2024"},
+				{"bram", "delete", "//stagedoor/vault/Wardrobe/Fittings", ""}}
+		case "nightly.txt":
+			err = os.WriteFile(filepath.Join(dir, name), []byte(nightly), 0o666)
 		default:
 			rows, err = tree(trees[name])
 		}
-		if err == nil {
+		if err == nil && rows != nil {
 			err = write(filepath.Join(dir, name), rows)
 		}
 		if err != nil {
@@ -149,6 +158,17 @@ func Write(dir string) error {
 	}
 	return nil
 }
+
+// nightly is the questions the playhouse has answered every night.
+const nightly = `# Who can see the ledgers, and who can change the rules of Casting?
+who "//stagedoor/productions/Box Office/Ledgers"
+who //stagedoor/productions/Casting --can full
+# What is left of silas, who has left?
+uses silas
+reach silas
+# The understudy's first day
+explain petra //stagedoor/productions/Wardrobe --if "petra joins wardrobe"
+`
 
 func write(path string, rows [][]string) error {
 	f, err := os.Create(path)
@@ -201,7 +221,7 @@ func give(d *rule.Descriptor, entries string, folder bool) (*rule.Descriptor, er
 		if err != nil {
 			return nil, err
 		}
-		if d, err = d.Give(es, 0); err != nil {
+		if d, _, err = d.Give(es, rule.Giving{}); err != nil {
 			return nil, err
 		}
 	}

@@ -1,8 +1,10 @@
-// Package report prints answers: as tables for people, as JSON and CSV for
-// programs. What is printed comes ready from cli; nothing is decided here.
+// Package report draws typed answers: as tables for people, as JSON and CSV
+// for programs, each whole. What is drawn comes ready from ask and plan;
+// nothing is decided here.
 //
 // Names come from files and servers, so nothing reaches a terminal with
-// control characters in it, nor a spreadsheet as a formula.
+// control characters in it, nor a spreadsheet as a formula. Text and how it
+// looks are kept apart: a name is never searched for marks.
 package report
 
 import (
@@ -15,6 +17,7 @@ import (
 	"strconv"
 	"strings"
 	"unicode"
+	"unicode/utf8"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -27,15 +30,22 @@ const (
 	Table Format = "table"
 	JSON  Format = "json"
 	CSV   Format = "csv"
+	// Markdown is rows as a table of Markdown.
+	Markdown Format = "markdown"
+	// Workbook and Page are files of their own, told by their ending.
+	Workbook Format = "workbook"
+	Page     Format = "page"
 )
 
-// ParseFormat reads table, json or csv.
+// Formats lists the formats there are.
+var Formats = []string{string(Table), string(JSON), string(CSV), string(Markdown)}
+
+// ParseFormat reads table, json, csv or markdown.
 func ParseFormat(s string) (Format, error) {
-	switch f := Format(s); f {
-	case Table, JSON, CSV:
-		return f, nil
+	if slices.Contains(Formats, s) {
+		return Format(s), nil
 	}
-	return "", fmt.Errorf("%q is no format: table, json or csv", s)
+	return "", fmt.Errorf("%q is no format: table, json, csv or markdown", Clip(s))
 }
 
 // Printer prints to one place in one format.
@@ -43,191 +53,430 @@ type Printer struct {
 	W      io.Writer
 	Format Format
 	Color  bool
-	Screen bool // W is a terminal: nothing raw goes there, in no format
-	Width  int  // of the terminal; 0: as wide as it gets
+	Screen bool   // W is a terminal: nothing raw goes there, in no format
+	Width  int    // of the terminal; 0: as wide as it gets
+	Title  string // of a workbook or page
+	rights bool   // an explanation shows every right
+	// outline is the answer as a page shows it; nil: as its rows.
+	outline func() *Outline
+	err     error
 }
 
-// Grid is rows under column heads.
-type Grid struct {
-	Heads []string
-	Rows  [][]string
-	Wrap  map[string]int // head → the widest its column may be
+// Err gives the first error of writing.
+func (p *Printer) Err() error { return p.err }
+
+func (p *Printer) write(s string) {
+	if p.err == nil {
+		_, p.err = io.WriteString(p.W, s)
+	}
 }
 
 // Clean makes text safe for a terminal: control characters, and those that
 // turn the direction of writing, are shown as escapes.
 func Clean(s string) string {
-	safe := func(r rune) bool {
-		return r != unicode.ReplacementChar && (unicode.IsPrint(r) || r == ' ') &&
-			!unicode.Is(unicode.Bidi_Control, r)
+	safe := func(r rune, size int) bool {
+		return !(r == utf8.RuneError && size == 1) && (unicode.IsPrint(r) || r == ' ')
 	}
-	if strings.IndexFunc(s, func(r rune) bool { return !safe(r) }) < 0 {
+	i := 0
+	for i < len(s) && s[i] >= ' ' && s[i] < 0x7f {
+		i++
+	}
+	if i == len(s) {
+		return s
+	}
+	clean := true
+	for i < len(s) && clean {
+		r, size := utf8.DecodeRuneInString(s[i:])
+		clean = safe(r, size)
+		i += size
+	}
+	if clean {
 		return s
 	}
 	var b strings.Builder
-	for _, r := range s {
-		if safe(r) {
+	for i := 0; i < len(s); {
+		r, size := utf8.DecodeRuneInString(s[i:])
+		switch {
+		case safe(r, size):
 			b.WriteRune(r)
-		} else {
+		case r == utf8.RuneError && size == 1:
+			fmt.Fprintf(&b, `\x%02x`, s[i])
+		default:
 			q := strconv.QuoteRuneToASCII(r)
 			b.WriteString(q[1 : len(q)-1])
 		}
+		i += size
 	}
 	return b.String()
 }
 
-// cell makes text safe for a spreadsheet: one that would be a formula gets an
-// apostrophe before it.
-func cell(s string) string {
+// Clip keeps what is echoed to a line.
+func Clip(s string) string {
+	if len(s) > 200 {
+		return s[:200] + "…"
+	}
+	return s
+}
+
+// formula makes text safe for a spreadsheet: one that would be a formula gets
+// an apostrophe before it.
+func formula(s string) string {
 	if s != "" && strings.ContainsRune("=+-@\t\r", rune(s[0])) {
 		return "'" + s
 	}
 	return s
 }
 
-// Line prints a line of text for people; it is left out of JSON and CSV.
-func (p *Printer) Line(format string, args ...any) {
-	if p.Format == Table {
-		text := fmt.Sprintf(format, args...)
-		if len(text) > 0 && strings.HasPrefix(text, "\n") {
-			fmt.Fprintln(p.W)
-			text = text[1:]
-		}
-		for _, l := range strings.Split(text, "\n") {
-			fmt.Fprintln(p.W, p.paint(Clean(l)))
-		}
-	}
-}
+// Style is how a piece of text looks.
+type Style uint8
 
-// The marks that Strong, Good, Bad and Faint put around a text.
 const (
-	markStrong = "\ue000"
-	markGood   = "\ue001"
-	markBad    = "\ue002"
-	markFaint  = "\ue003"
-	markEnd    = "\ue004"
+	Plain  Style = iota
+	Strong       // a heading
+	Good         // what is granted, what comes
+	Bad          // what is refused, what goes
+	Faint        // what matters less
 )
 
-// Strong, Good, Bad and Faint mark a text for a Printer to paint; a text that
-// holds such marks of its own loses them.
-func Strong(s string) string { return markStrong + unmark(s) + markEnd }
+var escapes = [...]string{Strong: "\x1b[1m", Good: "\x1b[32m", Bad: "\x1b[1;31m", Faint: "\x1b[2m"}
 
-// Good marks what is granted.
-func Good(s string) string { return markGood + unmark(s) + markEnd }
+// Span is a piece of text in one style.
+type Span struct {
+	Text  string
+	Style Style
+}
 
-// Bad marks what is refused.
-func Bad(s string) string { return markBad + unmark(s) + markEnd }
+// In makes a span.
+func In(style Style, text string) Span { return Span{text, style} }
 
-// Faint marks what matters less.
-func Faint(s string) string { return markFaint + unmark(s) + markEnd }
+// S makes a plain span.
+func S(format string, args ...any) Span { return Span{Text: fmt.Sprintf(format, args...)} }
 
-var colors = map[string]string{markStrong: "\x1b[1m", markGood: "\x1b[32m", markBad: "\x1b[1;31m", markFaint: "\x1b[2m", markEnd: "\x1b[0m"}
-
-func unmark(s string) string {
-	if !strings.ContainsAny(s, markStrong+markGood+markBad+markFaint+markEnd) {
+func (p *Printer) paint(s string, style Style) string {
+	s = Clean(s)
+	if !p.Color || style == Plain || s == "" {
 		return s
 	}
-	for m := range colors {
-		s = strings.ReplaceAll(s, m, "?")
-	}
-	return s
+	return escapes[style] + s + "\x1b[0m"
 }
 
-// paint turns the marks, which Clean has shown as escapes, into colours.
-func (p *Printer) paint(s string) string {
-	for m, c := range colors {
-		if !p.Color {
-			c = ""
-		}
-		s = strings.ReplaceAll(s, strings.Trim(strconv.QuoteToASCII(m), `"`), c)
+// Line prints a line of text for people, broken between words where the
+// terminal ends; it is left out of JSON and CSV.
+func (p *Printer) Line(spans ...Span) {
+	if p.Format != Table {
+		return
 	}
-	return s
+	type word struct {
+		text  string
+		style Style
+		blank bool // a blank stands before it
+	}
+	var words []word
+	indent := 0
+	for i, s := range spans {
+		t := s.Text
+		if i == 0 {
+			indent = len(t) - len(strings.TrimLeft(t, " "))
+		}
+		parts := strings.Split(t, " ")
+		for k, w := range parts {
+			words = append(words, word{w, s.Style, k > 0})
+		}
+	}
+	var b strings.Builder
+	at := 0
+	for _, w := range words {
+		n := text.StringWidth(Clean(w.text))
+		gap := 0
+		if w.blank {
+			gap = 1
+		}
+		if w.blank && p.Width > 0 && at > indent && at+gap+n > p.Width {
+			b.WriteString("\n" + strings.Repeat(" ", indent+2))
+			at, gap = indent+2, 0
+		}
+		if gap == 1 {
+			b.WriteByte(' ')
+		}
+		b.WriteString(p.paint(w.text, w.style))
+		at += gap + n
+	}
+	p.write(strings.TrimRight(b.String(), " ") + "\n")
 }
 
-// Grid prints rows. A table is laid out for reading, CSV has the heads as its
-// first row, JSON is a list of objects named by the heads.
-func (p *Printer) Grid(g Grid) error {
-	switch p.Format {
-	case JSON:
-		rows := make([]json.RawMessage, 0, len(g.Rows))
-		for _, r := range g.Rows {
-			var b strings.Builder
-			b.WriteByte('{')
-			for i, v := range r {
-				if i > 0 {
-					b.WriteByte(',')
-				}
-				k, _ := json.Marshal(strings.ReplaceAll(g.Heads[i], " ", "-"))
-				x, _ := json.Marshal(plainText(v))
-				b.Write(k)
-				b.WriteByte(':')
-				b.Write(x)
-			}
-			b.WriteByte('}')
-			rows = append(rows, json.RawMessage(b.String()))
-		}
-		return p.Value(rows)
-	case CSV:
-		return p.Sheet(g)
+// Blank prints an empty line for people.
+func (p *Printer) Blank() {
+	if p.Format == Table {
+		p.write("\n")
 	}
-	if len(g.Rows) == 0 {
-		return nil
+}
+
+// Cell is the lines of a cell.
+type Cell []Span
+
+// C makes a cell of one plain line; of several where the text has breaks of its own.
+func C(s string) Cell { return Cell{{Text: s}} }
+
+// Cs makes a cell of plain lines.
+func Cs(lines ...string) Cell {
+	c := make(Cell, len(lines))
+	for i, l := range lines {
+		c[i].Text = l
+	}
+	return c
+}
+
+// CI makes a cell of one line in a style.
+func CI(style Style, s string) Cell { return Cell{{s, style}} }
+
+func (c Cell) empty() bool {
+	for _, s := range c {
+		if s.Text != "" {
+			return false
+		}
+	}
+	return true
+}
+
+// Col is a column of a table. Weight says how much of the room a column is
+// given where there isn't enough for all; 0 is never narrowed.
+type Col struct {
+	Head   string
+	Weight int
+}
+
+// Grid is rows under column heads.
+type Grid struct {
+	Cols []Col
+	Rows [][]Cell
+}
+
+// Heads makes columns of equal weight.
+func Heads(names ...string) []Col {
+	cols := make([]Col, len(names))
+	for i, n := range names {
+		cols[i] = Col{n, 2}
+	}
+	return cols
+}
+
+// gap is what stands between two columns.
+const gap = 2
+
+// least is how narrow a column may become before the table is a list instead.
+const least = 9
+
+// Grid lays a table out for reading: columns that hold nothing are left out,
+// those that don't fit the terminal give way by weight, and what is narrower
+// than a table can be becomes a list.
+func (p *Printer) Grid(g Grid) {
+	if p.Format != Table || len(g.Rows) == 0 {
+		return
 	}
 	g = g.withoutEmpty()
+	natural := make([]int, len(g.Cols))
+	for i, c := range g.Cols {
+		natural[i] = text.StringWidth(c.Head)
+		for _, r := range g.Rows {
+			for _, s := range r[i] {
+				natural[i] = max(natural[i], text.StringWidth(Clean(s.Text)))
+			}
+		}
+	}
+	widths, ok := fit(g.Cols, natural, p.Width)
+	if !ok {
+		p.list(g)
+		return
+	}
 	t := table.NewWriter()
 	style := table.StyleDefault
 	style.Options = table.OptionsNoBordersAndSeparators
-	style.Box.PaddingLeft, style.Box.PaddingRight = "", "  "
+	style.Box.PaddingLeft, style.Box.PaddingRight = "", strings.Repeat(" ", gap)
 	style.Format.Header = text.FormatDefault
-	if p.Color {
-		style.Color.Header = text.Colors{text.Bold}
-	}
 	t.SetStyle(style)
-	var configs []table.ColumnConfig
-	for head, width := range g.Wrap {
-		configs = append(configs, table.ColumnConfig{Name: head, WidthMax: width, WidthMaxEnforcer: wrap})
-	}
-	t.SetColumnConfigs(configs)
-	row := func(cells []string) table.Row {
+	row := func(cells []Cell) table.Row {
 		out := make(table.Row, len(cells))
 		for i, c := range cells {
-			lines := strings.Split(c, "\n")
-			for j := range lines {
-				lines[j] = p.paint(Clean(lines[j]))
+			var lines []string
+			for _, s := range c {
+				for _, l := range wrap(Clean(s.Text), widths[i]) {
+					lines = append(lines, p.paint(l, s.Style))
+				}
 			}
 			out[i] = strings.Join(lines, "\n")
 		}
 		return out
 	}
-	t.AppendHeader(row(g.Heads))
+	heads := make([]Cell, len(g.Cols))
+	for i, c := range g.Cols {
+		heads[i] = CI(Strong, c.Head)
+	}
+	t.AppendHeader(row(heads))
 	for _, r := range g.Rows {
 		t.AppendRow(row(r))
 	}
 	for _, line := range strings.Split(t.Render(), "\n") {
-		if _, err := fmt.Fprintln(p.W, strings.TrimRight(line, " ")); err != nil {
-			return err
-		}
+		p.write(strings.TrimRight(line, " ") + "\n")
 	}
-	return nil
 }
 
-// wrap breaks each line of a cell between words.
-func wrap(cell string, width int) string {
-	lines := strings.Split(cell, "\n")
-	for i, l := range lines {
-		lines[i] = text.WrapSoft(l, width)
+// list prints each row as lines of head and value.
+func (p *Printer) list(g Grid) {
+	most := 0
+	for _, c := range g.Cols {
+		most = max(most, text.StringWidth(c.Head))
 	}
-	return strings.Join(lines, "\n")
+	for i, r := range g.Rows {
+		if i > 0 {
+			p.write("\n")
+		}
+		for k, c := range r {
+			if c.empty() {
+				continue
+			}
+			head := g.Cols[k].Head
+			for n, s := range c {
+				for m, l := range wrap(Clean(s.Text), max(least, p.Width-most-gap)) {
+					if n > 0 || m > 0 {
+						head = ""
+					}
+					p.write(p.paint(head, Strong) + strings.Repeat(" ", most-text.StringWidth(head)+gap) + p.paint(l, s.Style) + "\n")
+				}
+			}
+		}
+	}
+}
+
+// fit gives each column a width within the whole; false where some would
+// become too narrow.
+func fit(cols []Col, natural []int, whole int) ([]int, bool) {
+	room := whole - gap*(len(cols)-1)
+	total := 0
+	for _, n := range natural {
+		total += n
+	}
+	out := slices.Clone(natural)
+	if whole <= 0 || total <= room {
+		return out, true
+	}
+	fixed := make([]bool, len(cols))
+	for i, c := range cols {
+		fixed[i] = c.Weight == 0
+	}
+	for {
+		left, weights := room, 0
+		for i := range cols {
+			if fixed[i] {
+				left -= out[i]
+			} else {
+				weights += cols[i].Weight
+			}
+		}
+		if weights == 0 {
+			return out, left >= 0
+		}
+		if left <= 0 {
+			return out, false
+		}
+		settled := true
+		for i := range cols {
+			if share := left * cols[i].Weight / weights; !fixed[i] && natural[i] <= share {
+				out[i], fixed[i], settled = natural[i], true, false
+			}
+		}
+		if !settled {
+			continue
+		}
+		for i := range cols {
+			if fixed[i] {
+				continue
+			}
+			// What would be too narrow gets what it needs at least; the others share the rest.
+			if out[i] = left * cols[i].Weight / weights; out[i] < min(least, natural[i]) {
+				out[i], fixed[i], settled = min(least, natural[i]), true, false
+				break
+			}
+		}
+		if !settled {
+			continue
+		}
+		return out, true
+	}
+}
+
+// wrap breaks a line between words, or behind a slash or comma; a word that is
+// wider still is cut.
+func wrap(s string, width int) []string {
+	if width <= 0 || text.StringWidth(s) <= width {
+		return []string{s}
+	}
+	indent := s[:len(s)-len(strings.TrimLeft(s, " "))]
+	if len(indent) > width/2 {
+		indent = indent[:width/2]
+	}
+	var lines []string
+	line, at := indent, len(indent)
+	put := func(piece string) {
+		for {
+			n := text.StringWidth(piece)
+			if at+text.StringWidth(strings.TrimRight(piece, " ")) <= width {
+				line, at = line+piece, at+n
+				return
+			}
+			if at > len(indent) {
+				lines = append(lines, strings.TrimRight(line, " "))
+				line, at = indent, len(indent)
+				continue
+			}
+			cut, w := 0, 0
+			for i, r := range piece {
+				if w += text.RuneWidth(r); w > width-at {
+					break
+				}
+				cut = i + utf8.RuneLen(r)
+			}
+			if cut == 0 {
+				line, at = line+piece, at+n
+				return
+			}
+			if i := strings.LastIndexByte(piece[:cut], '-'); i > 0 && i > cut/2 {
+				cut = i + 1 // names of groups are long and hyphenated
+			}
+			lines = append(lines, line+piece[:cut])
+			line, at, piece = indent, len(indent), piece[cut:]
+		}
+	}
+	rest := strings.TrimLeft(s, " ")
+	for rest != "" {
+		i := strings.IndexAny(rest, " /,")
+		if i < 0 {
+			put(rest)
+			break
+		}
+		for i+1 < len(rest) && (rest[i] == ' ' && rest[i+1] == ' ' || rest[i] == '/' && rest[i+1] == '/') {
+			i++
+		}
+		if rest[:i+1] == "//" { // the beginning of an address
+			if j := strings.IndexAny(rest[i+1:], " /,"); j >= 0 {
+				i += 1 + j
+			} else {
+				i = len(rest) - 1
+			}
+		}
+		put(rest[:i+1])
+		rest = rest[i+1:]
+	}
+	return append(lines, strings.TrimRight(line, " "))
 }
 
 // withoutEmpty leaves out columns that hold nothing.
 func (g Grid) withoutEmpty() Grid {
-	out := Grid{Wrap: g.Wrap, Rows: make([][]string, len(g.Rows))}
-	for i, h := range g.Heads {
-		if !slices.ContainsFunc(g.Rows, func(r []string) bool { return r[i] != "" }) {
+	out := Grid{Rows: make([][]Cell, len(g.Rows))}
+	for i, c := range g.Cols {
+		if !slices.ContainsFunc(g.Rows, func(r []Cell) bool { return !r[i].empty() }) {
 			continue
 		}
-		out.Heads = append(out.Heads, h)
+		out.Cols = append(out.Cols, c)
 		for j, r := range g.Rows {
 			out.Rows[j] = append(out.Rows[j], r[i])
 		}
@@ -235,55 +484,95 @@ func (g Grid) withoutEmpty() Grid {
 	return out
 }
 
-// Sheet prints rows as CSV.
-func (p *Printer) Sheet(g Grid) error {
-	w := csv.NewWriter(p.W)
-	if err := w.Write(g.Heads); err != nil {
-		return err
+// Sheet prints rows as CSV under heads.
+func (p *Printer) Sheet(heads []string, rows [][]string) {
+	if p.err != nil {
+		return
 	}
-	for _, r := range g.Rows {
-		out := make([]string, len(r))
-		for i, v := range r {
-			out[i] = cell(plainText(v))
-			if p.Screen {
-				out[i] = Clean(out[i])
-			}
+	w := csv.NewWriter(p.W)
+	p.err = w.Write(heads)
+	for _, r := range rows {
+		if p.err != nil {
+			return
 		}
-		if err := w.Write(out); err != nil {
-			return err
-		}
+		p.err = w.Write(p.cells(r))
 	}
 	w.Flush()
-	return w.Error()
+	if p.err == nil {
+		p.err = w.Error()
+	}
 }
 
-// plainText takes the marks off.
-func plainText(s string) string {
-	if strings.ContainsAny(s, markStrong+markGood+markBad+markFaint+markEnd) {
-		for m := range colors {
-			s = strings.ReplaceAll(s, m, "")
+func (p *Printer) cells(r []string) []string {
+	out := make([]string, len(r))
+	for i, v := range r {
+		out[i] = formula(v)
+		if p.Screen {
+			out[i] = Clean(out[i])
 		}
 	}
-	return s
+	return out
 }
 
 // Value prints a value as JSON.
-func (p *Printer) Value(v any) error {
+func (p *Printer) Value(v any) {
+	p.write(p.json(v, "", "  "))
+}
+
+// JSONLine prints a value as one line of JSON.
+func (p *Printer) JSONLine(v any) error {
+	p.write(p.json(v, "", ""))
+	return p.err
+}
+
+func (p *Printer) json(v any, prefix, indent string) string {
 	var b bytes.Buffer
 	e := json.NewEncoder(&b)
-	e.SetIndent("", "  ")
+	e.SetIndent(prefix, indent)
 	e.SetEscapeHTML(false)
 	if err := e.Encode(v); err != nil {
-		return err
+		if p.err == nil {
+			p.err = err
+		}
+		return ""
 	}
-	text := b.String()
+	out := b.String()
 	if p.Screen { // what JSON leaves as it is
-		lines := strings.Split(text, "\n")
+		lines := strings.Split(out, "\n")
 		for i, l := range lines {
 			lines[i] = Clean(l)
 		}
-		text = strings.Join(lines, "\n")
+		out = strings.Join(lines, "\n")
 	}
-	_, err := io.WriteString(p.W, text)
-	return err
+	return out
+}
+
+// Give prints an answer in the format that is wanted: the value itself, its
+// rows, or as draw draws it.
+func (p *Printer) Give(v any, heads []string, rows func() [][]string, draw func()) error {
+	switch p.Format {
+	case JSON:
+		p.Value(v)
+	case CSV:
+		p.Sheet(heads, rows())
+	case Markdown:
+		p.markdown(heads, rows())
+	case Workbook:
+		if p.err == nil {
+			p.err = p.book(p.Title, heads, rows())
+		}
+	case Page:
+		var o *Outline
+		if p.outline != nil {
+			o = p.outline()
+		} else {
+			o = flat(p.Title, heads, rows())
+		}
+		if p.err == nil {
+			p.err = p.page(o)
+		}
+	default:
+		draw()
+	}
+	return p.err
 }

@@ -60,6 +60,9 @@ func Groups(r io.Reader, file string) ([]format.AccountRow, []format.MemberRow, 
 	return out, members, err
 }
 
+// mostLines is how many lines of a file are taken.
+const mostLines = 50_000_000
+
 func lines(r io.Reader, file string, fields int, wanted string, row func(int, []string, func(int, string, ...any) error) error) error {
 	s := bufio.NewScanner(r)
 	s.Buffer(nil, 1<<20)
@@ -67,6 +70,12 @@ func lines(r io.Reader, file string, fields int, wanted string, row func(int, []
 	for s.Scan() {
 		n++
 		text := s.Text()
+		if n == 1 {
+			text = strings.TrimPrefix(text, "\ufeff") // a byte order mark
+		}
+		if n > mostLines {
+			return &format.Error{File: file, Line: n, What: fmt.Sprintf("more than %d lines", mostLines)}
+		}
 		if text == "" || strings.HasPrefix(text, "#") {
 			continue
 		}

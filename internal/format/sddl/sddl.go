@@ -18,6 +18,8 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/google/uuid"
+
 	"tarnwold/core/account"
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
@@ -350,23 +352,11 @@ func (p *parser) rights(text string) (right.Set, error) {
 // parseGUID reads 8-4-4-4-12 hexadecimal digits into the 16 bytes of
 // [MS-DTYP] §2.3.4.2.
 func parseGUID(text string) (string, error) {
-	bad := fmt.Errorf("%q is no object type of the form 01234567-89ab-cdef-0123-456789abcdef", text)
-	if len(text) != 36 || text[8] != '-' || text[13] != '-' || text[18] != '-' || text[23] != '-' {
-		return "", bad
+	raw, err := uuid.Parse(text)
+	if err != nil || len(text) != 36 { // other spellings are no text form of it
+		return "", fmt.Errorf("%q is no object type of the form 01234567-89ab-cdef-0123-456789abcdef", text)
 	}
-	digits := strings.ReplaceAll(text, "-", "")
-	if len(digits) != 32 {
-		return "", bad
-	}
-	var raw [16]byte
-	for i := range raw {
-		v, err := strconv.ParseUint(digits[2*i:2*i+2], 16, 8)
-		if err != nil {
-			return "", bad
-		}
-		raw[i] = byte(v)
-	}
-	swapGUID(&raw)
+	swapGUID((*[16]byte)(&raw))
 	return string(raw[:]), nil
 }
 
@@ -377,10 +367,10 @@ func swapGUID(b *[16]byte) {
 }
 
 func formatGUID(s string) string {
-	var b [16]byte
+	var b uuid.UUID
 	copy(b[:], s)
-	swapGUID(&b)
-	return fmt.Sprintf("%x-%x-%x-%x-%x", b[0:4], b[4:6], b[6:8], b[8:10], b[10:16])
+	swapGUID((*[16]byte)(&b))
+	return b.String()
 }
 
 // Format writes a descriptor. The error names an entry that has no text form.

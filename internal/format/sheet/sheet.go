@@ -6,6 +6,7 @@
 //	shares:   share, folder, read_only, sddl
 //	trees:    path, kind, sddl
 //	askings:  user, where
+//	trials:   user, act, where, [to]
 //
 // Columns in brackets may be missing. Text is UTF-8; a byte order mark is
 // passed over.
@@ -38,6 +39,7 @@ const (
 	Shares
 	Tree
 	Askings
+	Trials
 )
 
 var kinds = [...]struct {
@@ -49,6 +51,7 @@ var kinds = [...]struct {
 	Shares:   {"shares", []string{"share", "folder", "read_only", "sddl"}, nil},
 	Tree:     {"a tree", []string{"path", "kind", "sddl"}, nil},
 	Askings:  {"questions", []string{"user", "where"}, nil},
+	Trials:   {"acts", []string{"user", "act", "where"}, []string{"to"}},
 }
 
 // Reader reads one sheet row by row.
@@ -58,6 +61,41 @@ type Reader struct {
 	csv    *csv.Reader
 	column map[string]int
 	row    []string
+	rows   int
+	left   rationed
+}
+
+// The most that is taken of a file: bytes of one row, and rows.
+const (
+	mostRow  = 1 << 20
+	mostRows = 100_000_000
+	// mostAskings is how many questions are taken at once: their answers are
+	// one moment's, and kept until the last is known.
+	mostAskings = 5_000_000
+)
+
+// rationed ends what never ends a row.
+type rationed struct {
+	r     io.Reader
+	since int // bytes read since the last row ended
+}
+
+var errRow = fmt.Errorf("a row is longer than %d bytes", mostRow)
+
+func (l *rationed) Read(b []byte) (int, error) {
+	if l.since > mostRow+1<<16 {
+		return 0, errRow
+	}
+	n, err := l.r.Read(b)
+	l.since += n
+	return n, err
+}
+
+func clip(s string) string {
+	if len(s) > 200 {
+		return s[:200] + "…"
+	}
+	return s
 }
 
 // Open reads the head row and tells what the sheet holds, which must be one
@@ -67,14 +105,20 @@ func Open(r io.Reader, file string, allowed ...Kind) (*Reader, error) {
 	if bom, _ := in.Peek(3); string(bom) == "\ufeff" {
 		_, _ = in.Discard(3)
 	}
-	s := &Reader{file: file, csv: csv.NewReader(in), column: map[string]int{}}
+	s := &Reader{file: file, column: map[string]int{}}
+	s.left.r = in
+	s.csv = csv.NewReader(&s.left)
 	s.csv.ReuseRecord = true
 	head, err := s.csv.Read()
 	if err != nil && !errors.Is(err, io.EOF) {
 		return nil, s.broken(err)
 	}
 	for i, name := range head {
-		s.column[strings.ToLower(strings.TrimSpace(name))] = i
+		name = strings.ToLower(strings.TrimSpace(name))
+		if _, ok := s.column[name]; ok {
+			return nil, &format.Error{File: file, Line: 1, What: fmt.Sprintf("the head row %q: the column %q is named twice", clip(strings.Join(head, ",")), clip(name))}
+		}
+		s.column[name] = i
 	}
 	var wanted []string
 	for _, k := range allowed {
@@ -88,7 +132,7 @@ func Open(r io.Reader, file string, allowed ...Kind) (*Reader, error) {
 		}
 		wanted = append(wanted, w+")")
 	}
-	return nil, &format.Error{File: file, Line: 1, What: fmt.Sprintf("the head row %q is not that of %s", strings.Join(head, ","), strings.Join(wanted, " or "))}
+	return nil, &format.Error{File: file, Line: 1, What: fmt.Sprintf("the head row %q is not that of %s", clip(strings.Join(head, ",")), strings.Join(wanted, " or "))}
 }
 
 func (s *Reader) fits(k Kind) bool {
@@ -119,6 +163,10 @@ func (s *Reader) next() (bool, error) {
 	if errors.Is(err, io.EOF) {
 		return false, nil
 	}
+	s.left.since = 0
+	if s.rows++; s.rows > mostRows {
+		return false, &format.Error{File: s.file, Line: s.line(), What: fmt.Sprintf("more than %d rows", mostRows)}
+	}
 	if err != nil {
 		return false, s.broken(err)
 	}
@@ -143,7 +191,7 @@ func (s *Reader) line() int { l, _ := s.csv.FieldPos(0); return l }
 // at makes an error at a byte of a field.
 func (s *Reader) at(i, offset int, what string, args ...any) error {
 	l, c := s.csv.FieldPos(i)
-	return &format.Error{File: s.file, Line: l, Column: c + offset, What: fmt.Sprintf(what, args...)}
+	return &format.Error{File: s.file, Line: l, Column: c + offset, What: clip(fmt.Sprintf(what, args...))}
 }
 
 func (s *Reader) in(column string, what string, args ...any) error {
@@ -253,7 +301,7 @@ func (s *Reader) ReadTree(step func(int)) (*format.Tree, error) {
 		if !ok {
 			return t, err
 		}
-		r := format.TreeRow{Line: int32(s.line()), Path: strings.Clone(s.get("path"))}
+		r := format.TreeRow{Line: int32(s.line()), Path: s.get("path")}
 		switch s.get("kind") {
 		case "folder":
 			r.Folder = true
@@ -276,9 +324,11 @@ func (s *Reader) ReadTree(step func(int)) (*format.Tree, error) {
 			known[strings.Clone(text)] = body
 		}
 		r.Body = body
-		t.Rows = append(t.Rows, r)
-		if step != nil && len(t.Rows)%4096 == 0 {
-			step(len(t.Rows))
+		if err := t.Add(r); err != nil {
+			return nil, err
+		}
+		if step != nil && t.Len()%4096 == 0 {
+			step(t.Len())
 		}
 	}
 }
@@ -305,20 +355,40 @@ func badPath(path string) string {
 	}
 }
 
-// Asking is one row of a sheet of questions.
+// Asking is one row of a sheet of questions or acts.
 type Asking struct {
-	User, Where string
-	Line        int
+	User, Act, Where, To string
+	Line                 int
+	Err                  error // what is wrong with the row, so that it can't be asked
 }
 
-// ReadAskings reads the rows of a sheet of questions.
+// ReadAskings reads the rows of a sheet of questions or acts. A row that is
+// wrong is one of them, with its error: the others are asked all the same.
 func (s *Reader) ReadAskings() ([]Asking, error) {
 	var out []Asking
+	s.csv.FieldsPerRecord = -1
 	for {
 		ok, err := s.next()
-		if !ok {
+		var wrong *format.Error
+		if !ok && !errors.As(err, &wrong) || s.rows > mostAskings {
+			if s.rows > mostAskings {
+				err = &format.Error{File: s.file, Line: s.line(), What: fmt.Sprintf("more than %d rows", mostAskings)}
+			}
 			return out, err
 		}
-		out = append(out, Asking{strings.Clone(s.get("user")), strings.Clone(s.get("where")), s.line()})
+		if wrong != nil {
+			out = append(out, Asking{Line: wrong.Line, Err: wrong})
+			continue
+		}
+		a := Asking{Line: s.line()}
+		if n := len(s.row); n != len(s.column) {
+			a.Err = &format.Error{File: s.file, Line: a.Line, What: fmt.Sprintf("the row has %d columns, the head row %d", n, len(s.column))}
+		}
+		for name, to := range map[string]*string{"user": &a.User, "act": &a.Act, "where": &a.Where, "to": &a.To} {
+			if i, ok := s.column[name]; ok && i < len(s.row) {
+				*to = strings.Clone(s.row[i])
+			}
+		}
+		out = append(out, a)
 	}
 }

@@ -15,7 +15,9 @@ func TestColumnsInAnyOrder(t *testing.T) {
 	tree, err := r.ReadTree(nil)
 	require.NoError(t, err)
 	require.Len(t, tree.Bodies, 1)
-	require.Equal(t, []format.TreeRow{{Folder: true, Line: 2}, {Path: `a, "b"`, Line: 3}}, tree.Rows)
+	require.Equal(t, 2, tree.Len())
+	require.Equal(t, format.TreeRow{Folder: true, Line: 2}, tree.Row(0))
+	require.Equal(t, format.TreeRow{Path: `a, "b"`, Line: 3}, tree.Row(1))
 }
 
 func TestWrongSheetsSayWhere(t *testing.T) {
@@ -71,7 +73,8 @@ func FuzzSheets(f *testing.F) {
 			if err != nil {
 				return
 			}
-			for _, row := range tree.Rows {
+			for i := range tree.Len() {
+				row := tree.Row(i)
 				require.Less(t, int(row.Body), len(tree.Bodies))
 				require.NotContains(t, strings.Split(row.Path, "/"), "..")
 			}

@@ -1,0 +1,134 @@
+package crowd
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"tarnwold/core/account"
+	"tarnwold/core/right"
+	"tarnwold/core/rule"
+	"tarnwold/core/verdict"
+)
+
+var dom = account.NewID(5, 21, 3, 3, 3)
+
+// people makes users in groups in groups, loops too, and the identifiers that
+// can be asked for.
+func people(t *rapid.T) (*account.Directory, []account.ID) {
+	d := account.NewDirectory()
+	ids := []account.ID{account.Everyone, account.Network, account.Interactive, account.OwnerRights, dom.Child(account.DomainUsersRID), account.UID(4001), account.GID(5000), account.GID(4000)}
+	var groups, members []account.ID
+	for i := range 5 {
+		g := account.Account{ID: dom.Child(uint32(2000 + i)), Kind: account.Group, POSIX: int64(5000 + i)}
+		if i == 3 {
+			g.POSIX = account.NoPOSIX
+		}
+		d.Add(g)
+		groups = append(groups, g.ID)
+	}
+	for i := range rapid.IntRange(1, 70).Draw(t, "users") {
+		u := account.Account{ID: dom.Child(uint32(1000 + i)), Kind: account.User, POSIX: int64(4000 + i)}
+		if rapid.Bool().Draw(t, "primary") {
+			u.Primary = rapid.SampledFrom(append(groups[:5:5], account.GID(5001))).Draw(t, "primary group")
+		}
+		d.Add(u)
+		members = append(members, u.ID)
+	}
+	ids = append(append(ids, groups...), members[:min(3, len(members))]...)
+	members = append(members, groups...)
+	for range rapid.IntRange(0, 30).Draw(t, "memberships") {
+		g, m := rapid.SampledFrom(groups).Draw(t, "group"), rapid.SampledFrom(members).Draw(t, "member")
+		d.Join(g, m)
+		d.SetLocal(g, m, rapid.IntRange(0, 3).Draw(t, "local") == 0)
+	}
+	return d, ids
+}
+
+func anyTraits(t *rapid.T) verdict.Traits {
+	tr, err := verdict.NamedTraits(rapid.SampledFrom(verdict.TraitNames()).Draw(t, "traits"))
+	require.NoError(t, err)
+	tr.POSIXIDs, tr.DomainUsers = rapid.Bool().Draw(t, "posix"), rapid.Bool().Draw(t, "domain users")
+	tr.Layers = rapid.IntRange(0, 3).Draw(t, "layers")
+	tr.AbsentShareRefuses = rapid.Bool().Draw(t, "absent refuses")
+	return tr
+}
+
+func TestHoldersAreThoseWhoseTokenHasIt(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		dir, who := people(t)
+		tr := anyTraits(t)
+		local := rapid.Bool().Draw(t, "local")
+		pop := NewPopulation(dir, tr.Traits, nil)
+		for i, u := range pop.Users {
+			tok := account.NewToken(dir, u.ID, tr.Traits, verdict.Special(local)...)
+			for _, id := range who {
+				require.Equal(t, tok.Has(id), pop.Holders(id, local).Has(i), "%s has %s", u.ID, id)
+			}
+		}
+	})
+}
+
+func anyRules(t *rapid.T, who []account.ID) *rule.Descriptor {
+	d := &rule.Descriptor{Owner: rapid.SampledFrom(who).Draw(t, "owner"), Audit: rule.Rules{Absent: true}}
+	for range rapid.IntRange(0, 5).Draw(t, "entries") {
+		d.Rules.Entries = append(d.Rules.Entries, rule.Entry{
+			Kind:   rapid.SampledFrom([]rule.Kind{rule.Allow, rule.Allow, rule.Deny}).Draw(t, "kind"),
+			Flags:  rapid.SampledFrom([]rule.Flags{0, 0, 3, 11}).Draw(t, "flags"),
+			Rights: right.Set(rapid.SampledFrom([]uint32{0x1, 0x2, 0x40, 0x10000, 0x1200a9, 0x1f01ff, 0x40000000}).Draw(t, "rights")),
+			Who:    rapid.SampledFrom(who).Draw(t, "who"),
+		})
+	}
+	d.Rules.Absent = rapid.IntRange(0, 9).Draw(t, "absent") == 0
+	return d
+}
+
+// TestClassesAreEachUserDecided: everyone at once is one by one.
+func TestClassesAreEachUserDecided(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		dir, who := people(t)
+		tr := anyTraits(t)
+		pop := NewPopulation(dir, tr.Traits, nil)
+		admin := rapid.SampledFrom(who).Draw(t, "administrator")
+		way := Way{Local: rapid.Bool().Draw(t, "local"), Traits: &tr, Administrators: []account.ID{admin}, People: pop}
+		if !way.Local {
+			way.Share = &verdict.Share{Rules: rule.Compile(anyRules(t, who), tr.ShareReading()), ReadOnly: rapid.Bool().Draw(t, "read-only")}
+		}
+		d := NewDecider(way)
+		item, parent := rule.Compile(anyRules(t, who), tr.Reading()), rule.Compile(anyRules(t, who), tr.Reading())
+		s := Situation{Item: item}
+		if rapid.Bool().Draw(t, "parent") {
+			s.Child = d.One(parent, right.DeleteChild)
+		} else {
+			parent = nil
+		}
+		var above []*rule.List
+		if tr.AsksFoldersAbove = rapid.Bool().Draw(t, "asks above"); tr.AsksFoldersAbove {
+			above = append(above, rule.Compile(anyRules(t, who), tr.Reading()))
+			s.Gate = d.One(above[0], right.Execute)
+		}
+		var sc Scratch
+		seen := 0
+		for _, c := range d.Classes(s, &sc) {
+			c.Users.Each(func(i int) bool {
+				seen++
+				tok := account.NewToken(dir, pop.Users[i].ID, tr.Traits, verdict.Special(way.Local)...)
+				q := &verdict.Question{Token: tok, Item: item, Parent: parent, Above: above, Share: way.Share, Traits: &tr, Administrator: tok.Has(admin)}
+				require.Equal(t, verdict.Granted(q)&right.Access, c.Rights)
+				for _, want := range []right.Set{right.ReadData, right.Delete, right.Synchronize | right.ReadData, 0x12019f, right.ReadAttributes} {
+					require.Equal(t, verdict.Granted(q).Has(want), d.Holding(s, want).Has(i), "%x", want)
+					_, share := verdict.Connect(way.Share, tok, &tr)
+					require.Equal(t, share.Has(want), d.Through(want).Has(i), "%x", want)
+				}
+				if way.Share != nil {
+					door, _ := verdict.Connect(way.Share, tok, &tr)
+					require.Equal(t, door.Refused, d.Refused().Has(i))
+					require.Equal(t, door.ReadOnly, d.ReadOnly().Has(i))
+				}
+				return true
+			})
+		}
+		require.Equal(t, len(pop.Users), seen, "everybody is in just one class")
+	})
+}

@@ -1,0 +1,414 @@
+package crowd
+
+import (
+	"slices"
+
+	"tarnwold/core/account"
+	"tarnwold/core/right"
+	"tarnwold/core/rule"
+	"tarnwold/core/verdict"
+)
+
+// Way is one route for everybody.
+type Way struct {
+	Local          bool
+	Share          *verdict.Share // nil on a local route
+	Traits         *verdict.Traits
+	Administrators []account.ID
+	People         *Population
+}
+
+// Atom is rights that go together in everything at hand, and who is granted them.
+type Atom struct {
+	Rights right.Set
+	Users  []uint64 // beside the words looked at
+}
+
+// Decider decides by one way. Once made it is only read, and may be asked from
+// several goroutines, each with a Scratch of its own.
+type Decider struct {
+	Way
+	admins  Bits // who passes the files' rules; nil: nobody
+	through []Atom
+	refused Bits // whom the share refuses the connection
+	limited Bits // whose connection is read-only
+}
+
+// NewDecider works out what the way's share lets through.
+func NewDecider(w Way) *Decider {
+	d := &Decider{Way: w}
+	if w.Traits.AdministratorsPass && len(w.Administrators) > 0 {
+		d.admins = w.People.Empty()
+		for _, id := range w.Administrators {
+			d.admins.Or(w.People.Holders(id, w.Local))
+		}
+	}
+	if w.Share != nil {
+		d.connect()
+	}
+	return d
+}
+
+// Refused gives whom the share refuses the connection; nil for nobody.
+func (d *Decider) Refused() Bits { return d.refused }
+
+// ReadOnly gives whose connection is read-only; nil for nobody.
+func (d *Decider) ReadOnly() Bits { return d.limited }
+
+// Through gives whom the share lets all of some rights through; synchronize
+// counts.
+func (d *Decider) Through(want right.Set) Bits {
+	out := slices.Clone(d.People.All())
+	if d.Share == nil {
+		return out
+	}
+	open := d.Share.Rules == nil || d.Share.Rules.Absent()
+	for i := range right.Count {
+		one := right.At(i)
+		if want&one == 0 {
+			continue
+		}
+		if !open {
+			out = out.And(d.One(d.Share.Rules, one))
+		}
+		if one&d.Traits.ReadOnlyTakes != 0 {
+			out = out.without(d.limited)
+		}
+	}
+	return out.without(d.refused)
+}
+
+// Holding gives who is granted all of some rights in a situation; synchronize
+// counts. It is what Granted would say of each of them.
+func (d *Decider) Holding(s Situation, want right.Set) Bits {
+	out := d.Through(want)
+	for i := range right.Count {
+		one := right.At(i)
+		if want&one == 0 {
+			continue
+		}
+		got := d.One(s.Item, one)
+		if one == right.ReadAttributes && d.Traits.NamingShowsAttributes {
+			got.Or(d.People.All())
+		}
+		if one == right.Delete && s.Child != nil {
+			got.Or(s.Child.And(d.Through(right.DeleteChild)))
+		}
+		if s.Gate != nil {
+			got = got.And(s.Gate)
+		}
+		got.Or(d.admins)
+		out = out.And(got)
+	}
+	return out
+}
+
+// Passing gives who passes the files' rules as an administrator.
+func (d *Decider) Passing() Bits { return d.admins }
+
+// connect is verdict.Connect for everybody.
+func (d *Decider) connect() {
+	s, tr, all := d.Share, d.Traits, d.People.All()
+	words := make([]int, len(all))
+	for k := range words {
+		words[k] = k
+	}
+	open := s.Rules == nil || s.Rules.Absent()
+	cuts := []right.Set{right.DeleteChild, right.ReadData, right.WriteData, tr.ReadOnlyTakes}
+	if !open {
+		for i := range s.Rules.Steps {
+			cuts = append(cuts, s.Rules.Steps[i].Rights)
+		}
+	}
+	var sc Scratch
+	d.through = cut(cuts, len(words), &sc.after)
+	if open {
+		for i := range d.through {
+			if !tr.AbsentShareRefuses {
+				copy(d.through[i].Users, all)
+			}
+		}
+		if tr.AbsentShareRefuses {
+			d.refused = slices.Clone(all)
+			return
+		}
+	} else {
+		d.scan(d.through, s.Rules, words, &sc)
+	}
+	reads, writes := make(Bits, len(all)), make(Bits, len(all))
+	for _, a := range d.through {
+		if a.Rights&right.ReadData != 0 {
+			reads.Or(a.Users)
+		}
+		if a.Rights&right.WriteData != 0 {
+			writes.Or(a.Users)
+		}
+	}
+	refused, readOnly := make(Bits, len(all)), make(Bits, len(all))
+	for k, word := range all {
+		for _, c := range []struct {
+			who   uint64
+			gives right.Set
+		}{
+			{word & reads[k] & writes[k], right.ReadData | right.WriteData}, {word & reads[k] &^ writes[k], right.ReadData},
+			{word & writes[k] &^ reads[k], right.WriteData}, {word &^ reads[k] &^ writes[k], 0},
+		} {
+			door := verdict.DoorOf(s.ReadOnly, c.gives, tr)
+			if door.Refused {
+				refused[k] |= c.who
+			}
+			if door.ReadOnly {
+				readOnly[k] |= c.who
+			}
+		}
+	}
+	if refused.Len() > 0 {
+		d.refused = refused
+	}
+	if readOnly.Len() > 0 {
+		d.limited = readOnly
+	}
+	for _, a := range d.through {
+		for k := range a.Users {
+			a.Users[k] &^= refused[k]
+			if a.Rights&tr.ReadOnlyTakes != 0 {
+				a.Users[k] &^= readOnly[k]
+			}
+		}
+	}
+}
+
+// Scratch is memory that decisions use again and again. What Rights gives
+// with one lasts until the second next call with it.
+type Scratch struct {
+	before, after, open, holds []uint64
+	flip                       bool
+}
+
+func room(b *[]uint64, n int) []uint64 {
+	if cap(*b) < n {
+		*b = make([]uint64, n+n/2)
+	}
+	s := (*b)[:n]
+	clear(s)
+	return s
+}
+
+// Situation is all that the answer for an item depends on by one way.
+type Situation struct {
+	Item *rule.List
+	// Child is who is granted delete-child on the folder above by its rules,
+	// nil where no folder above counts; Gate whom the folders above let
+	// through, nil where they aren't asked.
+	Child, Gate Bits
+}
+
+// Rights gives who is granted what in a situation: atoms that part all rights
+// but synchronize. words are the words of users that are looked at.
+func (d *Decider) Rights(s Situation, words []int, sc *Scratch) []Atom {
+	var room64 [64]right.Set
+	cuts := append(room64[:0], right.ReadACL|right.WriteACL, right.Delete)
+	if d.Traits.NamingShowsAttributes {
+		cuts = append(cuts, right.ReadAttributes)
+	}
+	for i := range s.Item.Steps {
+		cuts = append(cuts, s.Item.Steps[i].Rights)
+	}
+	for i := range d.through {
+		cuts = append(cuts, d.through[i].Rights)
+	}
+	store := &sc.before
+	if sc.flip = !sc.flip; sc.flip {
+		store = &sc.after
+	}
+	atoms := cut(cuts, len(words), store)
+	d.scan(atoms, s.Item, words, sc)
+	for i := range atoms {
+		a := &atoms[i]
+		if d.Traits.NamingShowsAttributes && a.Rights == right.ReadAttributes {
+			fill(a.Users, words, d.People.All())
+		}
+		if a.Rights == right.Delete && s.Child != nil {
+			for j, k := range words {
+				got := s.Child.Word(k)
+				for t := range d.through {
+					if d.through[t].Rights&right.DeleteChild != 0 {
+						got &= d.through[t].Users[k]
+					}
+				}
+				a.Users[j] |= got
+			}
+		}
+		if s.Gate != nil {
+			for j, k := range words {
+				a.Users[j] &= s.Gate.Word(k)
+			}
+		}
+		if d.admins != nil {
+			for j, k := range words {
+				a.Users[j] |= d.admins[k]
+			}
+		}
+		for t := range d.through {
+			if d.through[t].Rights&a.Rights == 0 {
+				continue
+			}
+			for j, k := range words {
+				a.Users[j] &= d.through[t].Users[k]
+			}
+		}
+	}
+	return atoms
+}
+
+// cut parts all rights so that each mask has an atom whole or not at all.
+func cut(masks []right.Set, words int, store *[]uint64) []Atom {
+	var room14 [right.Count]right.Set
+	parts := append(room14[:0], right.Access)
+	for _, m := range masks {
+		for i, n := 0, len(parts); i < n; i++ {
+			if in := parts[i] & m; in != 0 && in != parts[i] {
+				parts = append(parts, parts[i]&^m)
+				parts[i] = in
+			}
+		}
+	}
+	users := room(store, len(parts)*words)
+	atoms := make([]Atom, len(parts))
+	for i, p := range parts {
+		atoms[i] = Atom{p, users[i*words : (i+1)*words : (i+1)*words]}
+	}
+	return atoms
+}
+
+func fill(users []uint64, words []int, from Bits) {
+	if len(users) == len(from) { // every word is looked at
+		for j, word := range from {
+			users[j] |= word
+		}
+		return
+	}
+	for j, k := range words {
+		users[j] |= from.Word(k)
+	}
+}
+
+// scan decides steps for everyone: the first that names a user decides
+// ([MS-DTYP] §2.5.3.2).
+func (d *Decider) scan(atoms []Atom, l *rule.List, words []int, sc *Scratch) {
+	n := len(words)
+	open := room(&sc.open, len(atoms)*n) // undecided, atom by atom
+	for i := range atoms {
+		fill(open[i*n:(i+1)*n], words, d.People.All())
+	}
+	for x := range l.Steps {
+		s := &l.Steps[x]
+		h := d.People.Holders(s.Who, d.Local)
+		if h == nil {
+			continue
+		}
+		holds := []uint64(h)
+		if n != len(h) {
+			holds = room(&sc.holds, n)
+			for j, k := range words {
+				holds[j] = h[k]
+			}
+		}
+		for i := range atoms {
+			if atoms[i].Rights&s.Rights == 0 {
+				continue
+			}
+			undecided, users := open[i*n : (i+1)*n][:len(holds)], atoms[i].Users[:len(holds)]
+			if s.Refuses {
+				for j, held := range holds {
+					undecided[j] &^= held
+				}
+				continue
+			}
+			for j, held := range holds {
+				users[j] |= held & undecided[j]
+				undecided[j] &^= held
+			}
+		}
+	}
+}
+
+// One gives the users granted one right by a list of steps alone: neither the
+// folder above nor the share nor being an administrator counts.
+func (d *Decider) One(l *rule.List, one right.Set) Bits { return d.People.Granted(l, one, d.Local) }
+
+// Granted gives the users granted one right by a list of steps alone.
+func (p *Population) Granted(l *rule.List, one right.Set, local bool) Bits {
+	out := p.Empty()
+	undecided := slices.Clone(p.all)
+	for i := range l.Steps {
+		s := &l.Steps[i]
+		if s.Rights&one == 0 {
+			continue
+		}
+		h := p.Holders(s.Who, local)
+		for k, word := range h {
+			if hit := word & undecided[k]; hit != 0 {
+				undecided[k] &^= hit
+				if !s.Refuses {
+					out[k] |= hit
+				}
+			}
+		}
+	}
+	return out
+}
+
+// Class is the users granted just one set of rights.
+type Class struct {
+	Rights right.Set
+	Users  Bits
+}
+
+// Classes parts everybody by what they are granted in a situation;
+// synchronize is left out of account.
+func (d *Decider) Classes(s Situation, sc *Scratch) []Class {
+	all := d.People.All()
+	words := make([]int, len(all))
+	for k := range words {
+		words[k] = k
+	}
+	classes := []Class{{Users: slices.Clone(all)}}
+	for _, a := range d.Rights(s, words, sc) {
+		n := len(classes)
+		for i := range n {
+			c := &classes[i]
+			var in, rest uint64
+			for k, word := range c.Users {
+				in |= word & a.Users[k]
+				rest |= word &^ a.Users[k]
+			}
+			if in == 0 {
+				continue
+			}
+			if rest == 0 {
+				c.Rights |= a.Rights
+				continue
+			}
+			yes := Class{c.Rights | a.Rights, make(Bits, len(all))}
+			for k, word := range c.Users {
+				yes.Users[k] = word & a.Users[k]
+				c.Users[k] = word &^ a.Users[k]
+			}
+			classes = append(classes, yes)
+		}
+	}
+	var out []Class
+	for _, c := range classes {
+		if c.Users.Len() == 0 {
+			continue
+		}
+		i := slices.IndexFunc(out, func(o Class) bool { return o.Rights == c.Rights })
+		if i < 0 {
+			out = append(out, c)
+			continue
+		}
+		out[i].Users.Or(c.Users)
+	}
+	return out
+}

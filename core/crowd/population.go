@@ -1,0 +1,180 @@
+// Package crowd answers for every user at once what account and verdict
+// answer for one: who holds an identifier, and who is granted what. Users are
+// bits of words, so that one step of rules is decided for 64 of them with one
+// instruction.
+//
+// What changes between a before and an after lives in impact.
+package crowd
+
+import (
+	"sync"
+
+	"tarnwold/core/account"
+)
+
+// People is where a population comes from: account.Directory, or what reads
+// memberships as they are asked for.
+type People interface {
+	Account(account.ID) (account.Account, bool)
+	All() []account.ID
+	Users() []account.Account
+	MembersOf(account.ID) []account.ID
+	Local(group, member account.ID) bool
+}
+
+// Population is the users of an estate as one server sees them, and which of
+// them have a given identifier in their token. It answers what
+// account.NewToken would. It may be asked from several goroutines.
+type Population struct {
+	// Users are all there are on either side of a change, so that places in
+	// two populations of one change mean the same user.
+	Users   []account.Account
+	dir     People
+	traits  account.Traits
+	place   map[account.ID]int
+	primary map[account.ID][]account.ID // users by their primary group's identifier
+	uid     map[uint32][]account.ID
+	gid     map[uint32][]account.ID
+	all     Bits
+
+	mu      sync.RWMutex
+	holders map[account.ID]Bits
+}
+
+// NewPopulation makes the population of a directory under a server's traits.
+// users is who has a place in it; nil: every user of the directory. Users the
+// directory doesn't know hold nothing, not even everyone@.
+func NewPopulation(dir People, tr account.Traits, users []account.Account) *Population {
+	if users == nil {
+		users = dir.Users()
+	}
+	p := &Population{Users: users, dir: dir, traits: tr, place: make(map[account.ID]int, len(users)), primary: map[account.ID][]account.ID{},
+		uid: map[uint32][]account.ID{}, gid: map[uint32][]account.ID{}, holders: map[account.ID]Bits{}}
+	p.all = p.Empty()
+	var last, domainUsers account.ID // most users are of one domain
+	for i, u := range p.Users {
+		u, ok := dir.Account(u.ID)
+		if !ok || u.Kind != account.User {
+			continue
+		}
+		p.all.Set(i)
+		p.place[u.ID] = i
+		if !u.Primary.IsZero() {
+			p.primary[u.Primary] = append(p.primary[u.Primary], u.ID)
+		} else if tr.POSIXIDs && u.POSIX != account.NoPOSIX {
+			g := account.GID(uint32(u.POSIX))
+			p.primary[g] = append(p.primary[g], u.ID)
+		}
+		if !tr.DomainUsers {
+			continue
+		}
+		if !u.ID.SameDomain(last) {
+			d, _, ok := u.ID.Domain()
+			if !ok {
+				continue
+			}
+			last, domainUsers = u.ID, d.Child(account.DomainUsersRID)
+		}
+		p.primary[domainUsers] = append(p.primary[domainUsers], u.ID)
+	}
+	if tr.POSIXIDs {
+		for _, id := range dir.All() {
+			a, _ := dir.Account(id)
+			switch {
+			case a.POSIX == account.NoPOSIX:
+			case a.Kind == account.User:
+				p.uid[uint32(a.POSIX)] = append(p.uid[uint32(a.POSIX)], id)
+			default:
+				p.gid[uint32(a.POSIX)] = append(p.gid[uint32(a.POSIX)], id)
+			}
+		}
+	}
+	return p
+}
+
+// Empty makes a set of nobody.
+func (p *Population) Empty() Bits { return make(Bits, (len(p.Users)+63)/64) }
+
+// All is everybody. It must not be changed.
+func (p *Population) All() Bits { return p.all }
+
+// Place gives a user's place; false for anyone else.
+func (p *Population) Place(id account.ID) (int, bool) { i, ok := p.place[id]; return i, ok }
+
+// Holders gives the users whose token on a route has an identifier; the zero
+// identifier is everybody's. The set must not be changed.
+func (p *Population) Holders(id account.ID, local bool) Bits {
+	switch id {
+	case account.ID{}, account.Everyone, account.Authenticated:
+		return p.all
+	case account.Network:
+		if local {
+			return nil
+		}
+		return p.all
+	case account.Interactive:
+		if local {
+			return p.all
+		}
+		return nil
+	}
+	p.mu.RLock()
+	b, ok := p.holders[id]
+	p.mu.RUnlock()
+	if ok {
+		return b
+	}
+	b = p.gather(id)
+	p.mu.Lock()
+	p.holders[id] = b
+	p.mu.Unlock()
+	return b
+}
+
+// gather goes down from an identifier, layer by layer, to every user who gets it.
+func (p *Population) gather(id account.ID) Bits {
+	b := p.Empty()
+	layer := []account.ID{id}
+	if n, user, ok := id.POSIX(); ok && p.traits.POSIXIDs {
+		// Another identifier of an account: it stands beside that account's own.
+		if user {
+			for _, u := range p.uid[n] {
+				if i, ok := p.place[u]; ok {
+					b.Set(i)
+				}
+			}
+		} else {
+			layer = append(layer, p.gid[n]...)
+		}
+	}
+	seen := map[account.ID]bool{}
+	limit := p.traits.Layers
+	for cost := 0; len(layer) > 0 && (limit == 0 || cost <= limit); cost++ {
+		var next []account.ID
+		for _, at := range layer {
+			if seen[at] {
+				continue
+			}
+			seen[at] = true
+			if i, ok := p.place[at]; ok {
+				b.Set(i)
+			}
+			for _, m := range p.dir.MembersOf(at) {
+				i, user := p.place[m]
+				switch {
+				case !user:
+					next = append(next, m)
+				case limit == 0 || cost < limit || !p.dir.Local(at, m):
+					b.Set(i)
+				}
+			}
+			for _, u := range p.primary[at] {
+				if i, ok := p.place[u]; ok {
+					b.Set(i)
+				}
+			}
+		}
+		layer = next
+	}
+	return b
+}

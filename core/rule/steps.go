@@ -1,0 +1,176 @@
+package rule
+
+import (
+	"tarnwold/core/account"
+	"tarnwold/core/right"
+)
+
+// Any is the rules of one item, of whatever kind: what they say, as steps, and
+// what a child gets. Rules are values that nobody changes in place; the same
+// rules are the same pointer wherever a change set holds them, so that ==
+// tells them apart cheaply.
+type Any interface {
+	// Steps gives what the rules say, read as how asks.
+	Steps(how Reading) []Step
+	// Owned gives the owner; zero where none is said.
+	Owned() account.ID
+	// Same tells whether other rules are the same in everything.
+	Same(o Any) bool
+	// Strays tells whether what came from the folder above isn't what it
+	// hands down now.
+	Strays(parent Any, folder bool) bool
+	// Renewing gives the rules with what the folder above hands down now.
+	Renewing(parent Any, folder bool) Any
+	// Following gives the rules after the folder above changed from one to
+	// another: the difference comes and goes, all else stays.
+	Following(from, to Any, folder bool) Any
+}
+
+// Reading says how rules are to be read. It compares with ==.
+type Reading struct {
+	Owner         bool // owning brings read-acl and write-acl before any entry
+	Adding        bool // something is being added to a folder: nothing counts because of owning
+	ObjectsRefuse bool // object entries that allow never count, those that refuse always do
+}
+
+// Source says where a step comes from.
+type Source uint8
+
+const (
+	OfEntry   Source = iota // an entry of the list
+	OfOwner                 // owning brings it
+	OfAbsence               // absent rules open everything
+)
+
+// Step is one thing rules say: the first step that names somebody the user is
+// and a right decides that right. Steps are all that a decision, with its
+// reasons or for everyone at once, knows of rules.
+type Step struct {
+	Who     account.ID // zero: whoever asks
+	Rights  right.Set  // of right.All
+	Refuses bool
+	Source  Source
+	Entry   int // the entry's place in the list; -1 where there is none
+}
+
+// List is rules compiled to steps, once for each reading.
+type List struct {
+	Steps []Step
+	Owner account.ID
+}
+
+// Absent tells whether the rules are absent, which opens everything.
+func (l *List) Absent() bool {
+	return len(l.Steps) == 1 && l.Steps[0].Source == OfAbsence
+}
+
+// Decides tells whether two lists decide alike, whatever entry says so.
+func (l *List) Decides(o *List) bool {
+	if l == o {
+		return true
+	}
+	if l == nil || o == nil || len(l.Steps) != len(o.Steps) {
+		return false
+	}
+	for i := range l.Steps {
+		if !l.Steps[i].Alike(o.Steps[i]) {
+			return false
+		}
+	}
+	return true
+}
+
+// Alike tells whether two steps decide alike.
+func (s Step) Alike(o Step) bool {
+	return s.Who == o.Who && s.Rights == o.Rights && s.Refuses == o.Refuses
+}
+
+// Reader compiles rules for one reading and remembers what it compiled.
+type Reader struct {
+	how   Reading
+	known map[Any]*List
+}
+
+// NewReader makes a reader.
+func NewReader(how Reading) *Reader { return &Reader{how: how, known: map[Any]*List{}} }
+
+// Of gives rules compiled; nil for nil. One pointer always gives one list.
+func (r *Reader) Of(a Any) *List {
+	if a == nil {
+		return nil
+	}
+	l, ok := r.known[a]
+	if !ok {
+		l = Compile(a, r.how)
+		r.known[a] = l
+	}
+	return l
+}
+
+// Compile gives rules as a list of steps.
+func Compile(a Any, how Reading) *List { return &List{Steps: a.Steps(how), Owner: a.Owned()} }
+
+// Steps reads a descriptor by [MS-DTYP] §2.5.3.2: absent rules open
+// everything; else the owner's built-in rights stand before all entries, and
+// every entry that takes effect on the item itself is a step, in stored order.
+func (d *Descriptor) Steps(how Reading) []Step {
+	if d.Rules.Absent {
+		return []Step{{Rights: right.All, Source: OfAbsence, Entry: -1}}
+	}
+	steps := make([]Step, 0, len(d.Rules.Entries)+1)
+	if how.Owner && !how.Adding && !d.Owner.IsZero() {
+		if own := OwnersOwn(d); own != 0 {
+			steps = append(steps, Step{Who: d.Owner, Rights: own, Source: OfOwner, Entry: -1})
+		}
+	}
+	for i := range d.Rules.Entries {
+		e := &d.Rules.Entries[i]
+		if !e.counts(how.ObjectsRefuse) {
+			continue
+		}
+		who := e.Who
+		if who == account.OwnerRights {
+			if d.Owner.IsZero() || how.Adding {
+				continue
+			}
+			who = d.Owner
+		}
+		if m := e.Rights.Map() & right.All; m != 0 {
+			steps = append(steps, Step{Who: who, Rights: m, Refuses: e.Kind.Refuses(), Entry: i})
+		}
+	}
+	return steps
+}
+
+// Owned gives the owner.
+func (d *Descriptor) Owned() account.ID { return d.Owner }
+
+// Same is Equal for rules of any kind.
+func (d *Descriptor) Same(o Any) bool {
+	x, ok := o.(*Descriptor)
+	return ok && d.Equal(x)
+}
+
+// Strays is Stale for rules of any kind; below rules of another kind nothing is.
+func (d *Descriptor) Strays(parent Any, folder bool) bool {
+	p, ok := parent.(*Descriptor)
+	return ok && d.Stale(p, folder)
+}
+
+// Renewing is Renewed for rules of any kind.
+func (d *Descriptor) Renewing(parent Any, folder bool) Any {
+	if p, ok := parent.(*Descriptor); ok {
+		return d.Renewed(p, folder)
+	}
+	return d
+}
+
+// Following is Follow for rules of any kind.
+func (d *Descriptor) Following(from, to Any, folder bool) Any {
+	f, ok := from.(*Descriptor)
+	t, also := to.(*Descriptor)
+	if ok && also {
+		return d.Follow(f, t, folder)
+	}
+	return d
+}

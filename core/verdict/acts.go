@@ -1,0 +1,177 @@
+package verdict
+
+import (
+	"tarnwold/core/account"
+	"tarnwold/core/right"
+)
+
+// On is where an act needs something.
+type On uint8
+
+const (
+	OnItem       On = iota // the item itself
+	OnFolder               // the folder it is in, or is to be made in
+	OnTarget               // the folder it goes to
+	OnShare                // what the share lets through
+	OnConnection           // the connection, which may not be read-only
+	OnOwner                // who is to own it: oneself, who does already, or anybody for an administrator
+)
+
+// Need is one thing an act needs.
+type Need struct {
+	On     On
+	Rights right.Set
+	// Adding: the right to add what the item is (add-file or
+	// add-subdirectory), asked as the server asks it then.
+	Adding bool
+}
+
+// Takes says what an act is done to and with.
+type Takes uint8
+
+const (
+	Either  Takes = iota // a file or a folder that is there
+	File                 // a file that is there
+	Folder               // a folder that is there
+	NewFile              // something that is not there yet
+	NewFolder
+)
+
+// Where says what a second place means to an act.
+type Where uint8
+
+const (
+	NoTarget   Where = iota
+	NewName          // another name in the same folder
+	NewPlace         // a place that is free, in any folder
+	ThereIs          // a file that is there, and goes
+	NewOwner         // an account
+	mostChecks = 5
+)
+
+// Act is something a person does to an item.
+type Act struct {
+	Name, About string
+	Takes       Takes
+	To          Where
+	Needs       []Need
+}
+
+// Masks that servers ask a share for when a program makes something or reads
+// and writes generically: [MS-DTYP] §2.4.3 and [MS-SMB2] §2.2.13.1.
+const (
+	genericRead  right.Set = 0x120089
+	genericWrite right.Set = 0x120116
+	makesFile    right.Set = 0x12019f
+	makesFolder  right.Set = 0x100081
+)
+
+// Acts is the acts there are and what each needs, as it was measured by doing
+// them: docs/decisions.md.
+var Acts = [...]Act{
+	{"list", "see the names in a folder", Folder, NoTarget, []Need{{On: OnItem, Rights: right.ReadData}}},
+	{"read", "read a file's contents", File, NoTarget, []Need{{On: OnItem, Rights: right.ReadData}}},
+	{"write", "change a file's contents", File, NoTarget, []Need{{On: OnItem, Rights: right.WriteData}}},
+	{"append", "add to the end of a file", File, NoTarget, []Need{{On: OnItem, Rights: right.AppendData}}},
+	{"save", "open a file to write, as programs do", File, NoTarget, []Need{{On: OnItem, Rights: right.WriteData | right.AppendData}}},
+	{"open-read", "open with everything generic read asks for", Either, NoTarget, []Need{{On: OnItem, Rights: genericRead}}},
+	{"open-write", "open with everything generic write asks for", Either, NoTarget, []Need{{On: OnItem, Rights: genericWrite}}},
+	{"open-sync", "open to read and wait on", Either, NoTarget, []Need{{On: OnItem, Rights: right.ReadData | right.Synchronize}}},
+	{"overwrite", "open a file and empty it", File, NoTarget, []Need{{On: OnItem, Rights: right.WriteData}, {On: OnShare, Rights: right.ReadAttributes}}},
+	{"supersede", "put a new file in the place of one", File, NoTarget, []Need{{On: OnItem, Rights: right.WriteData}, {On: OnShare, Rights: right.ReadAttributes}}},
+	{"create", "make a file", NewFile, NoTarget, []Need{{On: OnFolder, Adding: true}, {On: OnConnection}, {On: OnShare, Rights: makesFile}}},
+	{"make-folder", "make a folder", NewFolder, NoTarget, []Need{{On: OnFolder, Adding: true}, {On: OnConnection}, {On: OnShare, Rights: makesFolder}}},
+	{"rename", "give it another name", Either, NewName, []Need{{On: OnItem, Rights: right.Delete}, {On: OnFolder, Adding: true}, {On: OnConnection}}},
+	{"rename-by-attributes", "give it another name through a handle opened for its attributes", Either, NewName,
+		[]Need{{On: OnItem, Rights: right.WriteAttributes}, {On: OnFolder, Adding: true}, {On: OnConnection}}},
+	{"move", "put it into another folder", Either, NewPlace, []Need{{On: OnItem, Rights: right.Delete}, {On: OnTarget, Adding: true}, {On: OnConnection}}},
+	{"replace", "put a file in the place of another", File, ThereIs, []Need{{On: OnItem, Rights: right.Delete}, {On: OnTarget, Adding: true}, {On: OnConnection}}},
+	{"delete", "delete it; a folder must be empty", Either, NoTarget, []Need{{On: OnItem, Rights: right.Delete}, {On: OnConnection}}},
+	{"set-attributes", "change its times and flags", Either, NoTarget, []Need{{On: OnItem, Rights: right.WriteAttributes}}},
+	{"read-rules", "read its rules", Either, NoTarget, []Need{{On: OnItem, Rights: right.ReadACL}}},
+	{"change-rules", "change its rules", Either, NoTarget, []Need{{On: OnItem, Rights: right.WriteACL}, {On: OnConnection}}},
+	{"take-owner", "become its owner", Either, NoTarget, []Need{{On: OnItem, Rights: right.WriteOwner}, {On: OnConnection}}},
+	{"give-owner", "make somebody its owner", Either, NewOwner, []Need{{On: OnOwner}, {On: OnItem, Rights: right.WriteOwner}, {On: OnConnection}}},
+}
+
+// ActNamed finds an act by its name.
+func ActNamed(name string) (*Act, bool) {
+	for i := range Acts {
+		if Acts[i].Name == name {
+			return &Acts[i], true
+		}
+	}
+	return nil, false
+}
+
+// Trial is one act of one user by one route. Token, traits, share and
+// administrator are the same in every question.
+type Trial struct {
+	Item *Question // nil where the act makes it
+	// Folder and Target are asked as a server is when something is added to
+	// them: Item read with Traits.AddReading, and the folder itself the first
+	// of those above.
+	Folder, Target *Question
+	IsFolder       bool // what is acted on, or made, is a folder
+	To             account.ID
+}
+
+// Check is one need of an act, looked at.
+type Check struct {
+	Need
+	Missing right.Set // of Rights
+	OK      bool
+}
+
+// Tried is what came of a trial: every need of the act in the table's order.
+type Tried struct {
+	Allowed bool
+	Checks  [mostChecks]Check
+	N       int // how many checks there are
+}
+
+// Try decides an act. It allocates nothing.
+func Try(a *Act, t *Trial) (out Tried) {
+	out.Allowed = true
+	base := t.Item
+	if base == nil {
+		base = t.Folder
+	}
+	for _, n := range a.Needs {
+		c := Check{Need: n}
+		switch n.On {
+		case OnItem:
+			c.Missing = n.Rights &^ Granted(t.Item)
+		case OnFolder, OnTarget:
+			q := t.Folder
+			if n.On == OnTarget {
+				q = t.Target
+			}
+			c.Rights = AddRight(t.IsFolder)
+			c.Missing = c.Rights &^ Granted(q)
+		case OnShare:
+			_, share := Connect(base.Share, base.Token, base.Traits)
+			c.Missing = n.Rights &^ share
+		case OnConnection:
+			d, _ := Connect(base.Share, base.Token, base.Traits)
+			c.OK = !d.Refused && !d.ReadOnly
+		case OnOwner:
+			c.OK = base.Administrator && base.Traits.AdministratorsPass || base.Item.Owner == t.To || base.Token.User() == t.To
+		}
+		if n.On != OnConnection && n.On != OnOwner {
+			c.OK = c.Missing == 0
+		}
+		out.Allowed = out.Allowed && c.OK
+		out.Checks[out.N] = c
+		out.N++
+	}
+	return out
+}
+
+// AddRight is the right that adding a file or a folder needs.
+func AddRight(folder bool) right.Set {
+	if folder {
+		return right.AppendData
+	}
+	return right.WriteData
+}

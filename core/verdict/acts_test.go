@@ -1,0 +1,152 @@
+package verdict
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"tarnwold/core/account"
+	"tarnwold/core/right"
+	"tarnwold/core/rule"
+)
+
+// TestActsNeedWhatWasMeasured: each act against the words of what was
+// measured, worked out right by right.
+func TestActsNeedWhatWasMeasured(t *testing.T) {
+	seen := map[string][2]int{}
+	rapid.Check(t, func(t *rapid.T) {
+		item := anyQuestion(t)
+		folderRules := anyDescriptor(t)
+		if rapid.Bool().Draw(t, "kind folder") {
+			folderRules = &rule.Descriptor{Owner: alice, Rules: rule.Rules{Entries: []rule.Entry{{Rights: right.All, Who: crew}}}}
+		}
+		isFolder := rapid.Bool().Draw(t, "folder")
+		q := item.Question
+		adding := q
+		adding.Item = rule.Compile(folderRules, q.Traits.AddReading())
+		to := rapid.SampledFrom([]account.ID{alice, bob, crew}).Draw(t, "to")
+		for i := range Acts {
+			a := &Acts[i]
+			trial := Trial{Item: &q, Folder: &adding, Target: &adding, IsFolder: isFolder, To: to}
+			if a.Takes == NewFile || a.Takes == NewFolder {
+				trial.Item = nil
+				trial.IsFolder = a.Takes == NewFolder
+			}
+			has := func(r right.Set) bool { return Granted(&q)&r == r }
+			door, share := Connect(q.Share, q.Token, q.Traits)
+			rw := !door.Refused && !door.ReadOnly
+			add := right.WriteData
+			if trial.IsFolder {
+				add = right.AppendData
+			}
+			adds := Granted(&adding)&add != 0
+			boss := q.Administrator && q.Traits.AdministratorsPass
+			var want bool
+			switch a.Name {
+			case "list", "read":
+				want = has(right.ReadData)
+			case "write":
+				want = has(right.WriteData)
+			case "append":
+				want = has(right.AppendData)
+			case "save":
+				want = has(right.WriteData) && has(right.AppendData)
+			case "open-read":
+				want = has(0x120089)
+			case "open-write":
+				want = has(0x120116)
+			case "open-sync":
+				want = has(right.ReadData) && has(right.Synchronize)
+			case "overwrite", "supersede":
+				want = has(right.WriteData) && share&right.ReadAttributes != 0
+			case "create":
+				want = adds && rw && share&0x12019f == 0x12019f
+			case "make-folder":
+				want = adds && rw && share&0x100081 == 0x100081
+			case "rename", "move", "replace":
+				want = has(right.Delete) && adds && rw
+			case "rename-by-attributes":
+				want = has(right.WriteAttributes) && adds && rw
+			case "delete":
+				want = has(right.Delete) && rw
+			case "set-attributes":
+				want = has(right.WriteAttributes)
+			case "read-rules":
+				want = has(right.ReadACL)
+			case "change-rules":
+				want = has(right.WriteACL) && rw
+			case "take-owner":
+				want = has(right.WriteOwner) && rw
+			case "give-owner":
+				want = (boss || to == alice || to == item.item.Owner) && has(right.WriteOwner) && rw
+			default:
+				t.Fatalf("%s is not known here", a.Name)
+			}
+			got := Try(a, &trial)
+			require.Equal(t, want, got.Allowed, a.Name)
+			all := true
+			for _, c := range got.Checks[:got.N] {
+				all = all && c.OK
+				require.Zero(t, c.Missing&^c.Rights)
+			}
+			require.Equal(t, got.Allowed, all)
+			require.Equal(t, len(a.Needs), got.N)
+			n := seen[a.Name]
+			if want {
+				n[0]++
+			} else {
+				n[1]++
+			}
+			seen[a.Name] = n
+		}
+	})
+	require.Len(t, seen, len(Acts))
+	for name, n := range seen {
+		require.Positive(t, n[0], name)
+		require.Positive(t, n[1], name)
+	}
+}
+
+// TestAddingCountsNoOwner: what owning a folder gives its owner's entries
+// doesn't help to add to it, where the server was measured so.
+func TestAddingCountsNoOwner(t *testing.T) {
+	d := &rule.Descriptor{Owner: alice, Rules: rule.Rules{Entries: []rule.Entry{{Rights: right.All, Who: account.OwnerRights}}}}
+	for _, name := range TraitNames() {
+		tr, err := NamedTraits(name)
+		require.NoError(t, err)
+		q := &Question{Token: token(), Traits: &tr, Item: rule.Compile(d, tr.AddReading())}
+		a, ok := ActNamed("create")
+		require.True(t, ok)
+		require.Equal(t, name == "plain", Try(a, &Trial{Folder: q}).Allowed, name)
+	}
+}
+
+func trial() (*Act, *Trial) {
+	q := bench()
+	a, _ := ActNamed("rename")
+	return a, &Trial{Item: q, Folder: q}
+}
+
+func TestTryAllocatesNothing(t *testing.T) {
+	a, x := trial()
+	require.Zero(t, testing.AllocsPerRun(100, func() { Try(a, x) }))
+}
+
+// BenchmarkTry is an act with three needs; a decision without reasons is the
+// least work it can be.
+func BenchmarkTry(b *testing.B) {
+	a, x := trial()
+	b.Run("try", func(b *testing.B) {
+		for b.Loop() {
+			if Try(a, x).Allowed {
+				sink++
+			}
+		}
+	})
+	b.Run("decision", func(b *testing.B) {
+		for b.Loop() {
+			sink |= Granted(x.Item)
+		}
+	})
+}

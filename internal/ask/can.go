@@ -1,0 +1,99 @@
+package ask
+
+import (
+	"tarnwold/core/right"
+	"tarnwold/core/rule"
+	"tarnwold/core/verdict"
+	"tarnwold/internal/estate"
+)
+
+// can is what an answer is narrowed to: a level or rights, or an act that
+// touches one item and its folder.
+type can struct {
+	word  string
+	level right.Level
+	act   *verdict.Act
+}
+
+// Can reads a level, rights or an act; nil for an empty word.
+func (k *Asker) can(word string) (*can, error) {
+	if word == "" {
+		return nil, nil
+	}
+	if _, ok := k.lang.Levels.Lookup(word); ok { // list and read are levels first
+		l, err := k.Level(word)
+		return &can{word: word, level: l}, err
+	}
+	if a, ok := verdict.ActNamed(word); ok {
+		switch a.To {
+		case verdict.NoTarget, verdict.NewName:
+			return &can{word: word, act: a}, nil
+		}
+		return nil, unfit("see: tarnwold try --help", "%s needs a second place, which a list of places has no room for", word)
+	}
+	l, err := k.Level(word)
+	if err != nil {
+		if nf, ok := err.(*estate.NotFound); ok {
+			nf.What = "level, right or act"
+			if near := estate.Nearest(word, ActNames()); len(nf.Near) == 0 {
+				nf.Near = near
+			}
+		}
+		return nil, err
+	}
+	return &can{word: word, level: l}, nil
+}
+
+// of tells whether it speaks of folders, or of files.
+func (c *can) of(folder bool) bool {
+	if c.act == nil {
+		return c.level.Folder != 0 && folder || c.level.File != 0 && !folder
+	}
+	switch c.act.Takes {
+	case verdict.File:
+		return !folder
+	case verdict.Folder, verdict.NewFile, verdict.NewFolder:
+		return folder
+	}
+	return true
+}
+
+// rights gives the rights a level asks for; none for an act.
+func (c *can) rights(folder bool) right.Set {
+	if folder {
+		return c.level.Folder & right.Access
+	}
+	return c.level.File & right.Access
+}
+
+// inside tells whether it is an act that the top of a route is no place for.
+func (c *can) inside() bool {
+	return c.act != nil && (c.act.To == verdict.NewName || c.act.Name == "delete")
+}
+
+// ok tells whether a user can, on what a question is about. adding reads a
+// folder's rules as the server does when something is added to it.
+func (c *can) ok(q *verdict.Question, granted right.Set, folder bool, item, parent rule.Any, adding func(rule.Any) *rule.List) bool {
+	if !c.of(folder) {
+		return false
+	}
+	if c.act == nil {
+		return granted.Has(c.rights(folder))
+	}
+	t := verdict.Trial{Item: q, IsFolder: folder}
+	in := *q
+	if c.act.Takes == verdict.NewFile || c.act.Takes == verdict.NewFolder {
+		t.Item, t.IsFolder = nil, c.act.Takes == verdict.NewFolder
+		in.Item = adding(item)
+		if q.Traits.AsksFoldersAbove {
+			in.Above = append([]*rule.List{q.Item}, q.Above...)
+		}
+		t.Folder = &in
+	} else if c.inside() && parent == nil { // the top of the way
+		return false
+	} else if c.act.To == verdict.NewName {
+		in.Item = adding(parent)
+		t.Folder = &in
+	}
+	return verdict.Try(c.act, &t).Allowed
+}

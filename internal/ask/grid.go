@@ -1,0 +1,338 @@
+package ask
+
+import (
+	"slices"
+	"strings"
+
+	"tarnwold/core/account"
+	"tarnwold/core/crowd"
+	"tarnwold/core/right"
+	"tarnwold/core/rule"
+	"tarnwold/core/verdict"
+	"tarnwold/internal/estate"
+)
+
+// Gridded is levels by place and account.
+type Gridded struct {
+	Where    string    `json:"where"`
+	Route    string    `json:"route"`
+	Accounts []Account `json:"accounts"`
+	More     int64     `json:"more"` // rows beyond the limit
+}
+
+// GridRow is one place, or one of many alike.
+type GridRow struct {
+	Where  string     `json:"where"`
+	Kind   string     `json:"kind"`
+	Sealed bool       `json:"sealed"`
+	Rules  string     `json:"rules"`
+	Items  int64      `json:"items,omitempty"` // alike, where rows are distinct
+	Cells  []GridCell `json:"cells"`
+	Else   []string   `json:"who-else,omitempty"` // users with access whom no column covers
+	Parts  []string   `json:"-"`
+}
+
+// GridCell is what one account has in one place.
+type GridCell struct {
+	Level   string `json:"level"`
+	Own     bool   `json:"set-here,omitempty"` // an entry set here names the account
+	Refused bool   `json:"refused,omitempty"`  // a deny entry takes something from it
+}
+
+// Marks writes a cell's marks behind its level: + for an entry set here, - for
+// what a deny entry takes.
+func (c GridCell) Marks() string {
+	s := ""
+	if c.Own {
+		s += "+"
+	}
+	if c.Refused {
+		s += "-"
+	}
+	return s
+}
+
+// Gridding says what a grid is of.
+type Gridding struct {
+	Where    string
+	Depth    int      // layers of folders below WHERE
+	For      []string // accounts; none: the groups that the rules there name
+	Everyone bool     // every user there is
+	// GroupsOnly leaves users out of those that the rules name.
+	GroupsOnly bool
+	Files      bool // files too
+	Distinct   bool // the whole of it, each set of rules once
+	Limit      int  // rows; 0: all
+}
+
+// spot is a place of a grid.
+type spot struct {
+	p     estate.Place
+	items int64
+}
+
+// Grid answers for places down and accounts across, by one route. head is
+// called first, then row with each place; what row is given lasts until it
+// returns.
+func (k *Asker) Grid(ask Gridding, head func(*Gridded) error, row func(*GridRow) error) error {
+	p, err := k.Place(ask.Where)
+	if err != nil {
+		return err
+	}
+	out := &Gridded{Where: p.Via(), Route: "local", Accounts: []Account{}}
+	if p.Share != nil {
+		out.Route = p.Share.Address()
+	}
+	var spots []spot
+	if ask.Distinct {
+		if spots, err = k.distinctSpots(p); err != nil {
+			return err
+		}
+	} else {
+		spots = k.layers(p, ask.Depth, ask.Files)
+	}
+	if ask.Limit > 0 && len(spots) > ask.Limit {
+		out.More = int64(len(spots) - ask.Limit)
+		spots = spots[:ask.Limit]
+	}
+	cols, err := k.columns(ask, spots)
+	if err != nil {
+		return err
+	}
+	out.Accounts = k.across(cols)
+	if err := head(out); err != nil {
+		return err
+	}
+	x := k.gridder(p, cols)
+	for _, s := range spots {
+		x.fill(s)
+		if err := row(&x.row); err != nil {
+			return err
+		}
+		if err := k.t.Context().Err(); err != nil {
+			return err
+		}
+	}
+	return k.t.Err()
+}
+
+// layers lists a place and the folders so many layers below it.
+func (k *Asker) layers(top estate.Place, depth int, files bool) (out []spot) {
+	out = append(out, spot{top, 1})
+	if depth == 0 || !top.Folder || k.t.Err() != nil {
+		return out
+	}
+	for _, c := range k.t.Within(top.Item) {
+		if !c.Folder && !files {
+			continue
+		}
+		p := top
+		p.Item, p.Strand, p.Folder = c.Item, c.Strand, c.Folder
+		p.Path = strings.TrimSuffix(top.Path, "/") + "/" + c.Name
+		p.Trail = append([]int64{c.Strand}, top.Trail...)
+		out = append(out, k.layers(p, depth-1, files)...)
+	}
+	return out
+}
+
+// distinctSpots gives one item of every set of items at or below a place that
+// have the same rules under folders with the same rules.
+func (k *Asker) distinctSpots(p estate.Place) ([]spot, error) {
+	f, err := k.t.CarveAt(p)
+	if err != nil {
+		return nil, err
+	}
+	type key struct {
+		rules, above rule.Any
+		folder, top  bool
+	}
+	at := map[key]int{}
+	asks := p.Server.Traits.AsksFoldersAbove
+	var out []spot
+	for i := range f.Nodes {
+		n := &f.Nodes[i]
+		x := key{rules: n.Before, above: f.Over(i, false), folder: n.Folder, top: n.Parent < 0}
+		if j, ok := at[x]; ok && !asks {
+			out[j].items += n.Items
+			continue
+		}
+		for _, item := range f.Some(k.t, i, 1) {
+			s := spot{k.t.Place(item), n.Items}
+			s.p.Share = p.Share
+			at[x] = len(out)
+			out = append(out, s)
+		}
+	}
+	return out, k.t.Err()
+}
+
+// columns finds the accounts across.
+func (k *Asker) columns(ask Gridding, spots []spot) (cols []account.Account, err error) {
+	if ask.Everyone {
+		return k.directory().Users(), nil
+	}
+	for _, word := range ask.For {
+		id, err := k.t.Who(word)
+		if err != nil {
+			return nil, err
+		}
+		a, ok := k.t.Account(id)
+		if !ok {
+			return nil, unfit("name users and groups", "%q is no user and no group of the estate", word)
+		}
+		cols = append(cols, a)
+	}
+	if len(ask.For) > 0 {
+		return cols, nil
+	}
+	// The accounts that the rules name: groups, and users who are named themselves.
+	seen := map[account.ID]bool{}
+	for _, s := range spots {
+		for _, e := range k.t.Of(s.p.Strand).Rules.Entries {
+			if a, ok := k.t.Account(e.Who); ok && !seen[e.Who] && (!ask.GroupsOnly || a.Kind == account.Group) {
+				seen[e.Who] = true
+				cols = append(cols, a)
+			}
+		}
+	}
+	slices.SortFunc(cols, func(a, b account.Account) int {
+		if a.Kind != b.Kind { // groups first
+			return int(b.Kind) - int(a.Kind)
+		}
+		return cmpText(a.Name, b.Name)
+	})
+	return cols, nil
+}
+
+// across names the columns. A user and a group may share a name, which is
+// looked up then; of many users only those are.
+func (k *Asker) across(cols []account.Account) []Account {
+	out := make([]Account, 0, len(cols))
+	groups := map[string]bool{}
+	if len(cols) > 100 {
+		for _, id := range k.directory().All() {
+			if a, _ := k.directory().Account(id); a.Kind == account.Group {
+				groups[estate.Key(a.Name)] = true
+			}
+		}
+	}
+	for _, c := range cols {
+		if len(cols) > 100 && c.Kind == account.User && !groups[estate.Key(c.Name)] {
+			out = append(out, Account{c.Name, c.ID.String(), c.Kind.String()})
+		} else {
+			out = append(out, k.Account(c.ID))
+		}
+	}
+	return out
+}
+
+// gridder answers row by row.
+type gridder struct {
+	k       *Asker
+	share   *estate.Share
+	cols    []account.Account
+	groups  []int // the columns of groups
+	pop     *crowd.Population
+	d       *crowd.Decider
+	g       *ground
+	server  *estate.Server
+	covered crowd.Bits
+	sc      crowd.Scratch
+	column  map[account.ID]int
+	at      []int // of every user: his column; -1
+	row     GridRow
+}
+
+func (k *Asker) gridder(p estate.Place, cols []account.Account) *gridder {
+	x := &gridder{k: k, share: p.Share, cols: cols, g: k.newGround(estate.NewForest())}
+	x.pop, x.server = k.population(&p.Server), &p.Server
+	x.d = x.g.everyone(x.g.way(&p.Server, p.Share), x.pop, nil)
+	x.covered, x.column, x.at = x.pop.Empty(), map[account.ID]int{}, make([]int, len(x.pop.Users))
+	for i := range x.at {
+		x.at[i] = -1
+	}
+	for i, c := range cols {
+		x.column[c.ID] = i
+		if c.Kind == account.Group {
+			x.groups = append(x.groups, i)
+			x.covered.Or(x.pop.Holders(c.ID, p.Share == nil))
+		} else if at, ok := x.pop.Place(c.ID); ok {
+			x.at[at] = i
+			x.covered.Set(at)
+		}
+	}
+	x.row.Cells = make([]GridCell, len(cols))
+	return x
+}
+
+// fill answers for one place.
+func (x *gridder) fill(s spot) {
+	k, p, row := x.k, s.p, &x.row
+	d := k.t.Of(p.Strand)
+	row.Where, row.Kind, row.Sealed, row.Rules, row.Items = p.By(x.share).String(), Kind(p.Folder), d.Sealed(), rulesAre(&d.Rules), s.items
+	row.Parts, row.Else = parts(row.Where), nil
+	q := x.question(p)
+	others := x.pop.Empty()
+	for _, c := range x.d.Classes(q, &x.sc) {
+		level := x.g.level(c.Rights, p.Folder)
+		c.Users.Each(func(i int) bool {
+			if col := x.at[i]; col >= 0 {
+				row.Cells[col] = GridCell{Level: level}
+			}
+			return true
+		})
+		if !right.Nothing(c.Rights) {
+			others.Or(c.Users)
+		}
+	}
+	for _, col := range x.groups { // somebody who is in this group and in no other
+		row.Cells[col] = GridCell{Level: x.g.level(verdict.Granted(k.Question(x.cols[col].ID, p, x.share)), p.Folder)}
+	}
+	for i := range q.Item.Steps {
+		step := &q.Item.Steps[i]
+		if !step.Refuses {
+			continue
+		}
+		x.pop.Holders(step.Who, x.share == nil).Each(func(i int) bool {
+			if col := x.at[i]; col >= 0 {
+				row.Cells[col].Refused = true
+			}
+			return true
+		})
+		for _, col := range x.groups {
+			if k.token(x.cols[col].ID, x.server, x.share == nil).Has(step.Who) {
+				row.Cells[col].Refused = true
+			}
+		}
+	}
+	for _, e := range d.Rules.Entries {
+		if col, ok := x.column[e.Who]; ok && e.Own() {
+			row.Cells[col].Own = true
+		}
+	}
+	for i := range others {
+		others[i] &^= x.covered[i]
+	}
+	others.Each(func(i int) bool { row.Else = append(row.Else, x.pop.Users[i].Name); return true })
+}
+
+// question is a place's situation for everybody.
+func (x *gridder) question(p estate.Place) crowd.Situation {
+	k, tr := x.k, x.d.Traits
+	how := tr.Reading()
+	s := crowd.Situation{Item: k.Read(k.t.Of(p.Strand), how)}
+	begins := x.share != nil && x.share.Begins(p.Path)
+	switch {
+	case begins && tr.ShareFolderAboveItself:
+		s.Child = x.d.One(s.Item, right.DeleteChild)
+	case !begins && len(p.Trail) > 1:
+		s.Child = x.d.One(k.Read(k.t.Of(p.Trail[1]), how), right.DeleteChild)
+	}
+	if tr.AsksFoldersAbove {
+		s.Gate = x.pop.All()
+		for _, d := range k.t.Above(p) {
+			s.Gate = s.Gate.And(x.d.One(k.Read(d, how), right.Execute))
+		}
+	}
+	return s
+}

@@ -1,0 +1,210 @@
+package ask
+
+import (
+	"slices"
+	"strings"
+
+	"tarnwold/core/account"
+	"tarnwold/core/right"
+	"tarnwold/core/rule"
+	"tarnwold/core/verdict"
+)
+
+// Reached is where an answer changes, going down: what is below has the same
+// until another line says otherwise.
+type Reached struct {
+	Where   string `json:"where"`
+	Kind    string `json:"kind"`
+	Level   string `json:"level"`
+	Granted string `json:"granted"`
+	// Can is whether what was asked for (--can) is possible; absent where
+	// nothing was.
+	Can *bool `json:"can,omitempty"`
+	// ByNameOnly: it may be opened by whoever knows its name, and can't be
+	// come to by browsing, for a folder above doesn't show what is in it.
+	ByNameOnly bool     `json:"by-name-only,omitempty"`
+	Parts      []string `json:"-"` // the names from where the route begins down to it
+}
+
+// Reach is all a user can get to by one route.
+type Reach struct {
+	Route string    `json:"route"`
+	Door  Door      `json:"connection"`
+	Lines []Reached `json:"lines"`
+	More  int64     `json:"more"` // lines beyond the limit
+	// Items is how many items the user is granted something on by the route
+	// (or can do what was asked for), Of how many there are.
+	Items int64 `json:"items"`
+	Of    int64 `json:"of"`
+}
+
+// Reaching is all a user can get to.
+type Reaching struct {
+	User   Account `json:"user"`
+	Under  string  `json:"under,omitempty"`
+	Can    string  `json:"can,omitempty"`
+	Routes []Reach `json:"routes"`
+}
+
+// Reach tells all a user can get to, everywhere or at and below a place; limit
+// lines a route, 0 for all of them.
+func (k *Asker) Reach(who, under, canDo string, limit int) (*Reaching, error) {
+	user, err := k.t.User(who)
+	if err != nil {
+		return nil, err
+	}
+	c, err := k.can(canDo)
+	if err != nil {
+		return nil, err
+	}
+	g, err := k.over(under)
+	if err != nil {
+		return nil, err
+	}
+	out := &Reaching{User: k.Account(user.ID), Under: under, Can: canDo, Routes: []Reach{}}
+	for _, w := range g.ways {
+		r, err := g.reach(user.ID, w, c, limit)
+		if err != nil {
+			return nil, err
+		}
+		out.Routes = append(out.Routes, *r)
+	}
+	return out, k.t.Err()
+}
+
+// doing works out, beside what a user sees, whether he can do what was asked.
+func (g *ground) doing(user account.ID, w *way, c *can) (*seen, []bool) {
+	if c == nil {
+		return g.see(user, w, nil), nil
+	}
+	nodes := g.f.Nodes
+	can := make([]bool, len(nodes))
+	adding := w.traits.AddReading()
+	read := func(a rule.Any) *rule.List { return g.k.Read(a, adding) }
+	s := g.see(user, w, func(i int, q *verdict.Question) {
+		n := &nodes[i]
+		var parent rule.Any
+		if _, begins := w.begins[i]; !begins && n.Parent >= 0 {
+			parent = nodes[n.Parent].Before
+		} else if begins && w.begins[i].above {
+			parent = g.f.Over(i, false)
+		}
+		can[i] = c.ok(q, verdict.Granted(q), n.Folder, n.Before, parent, read)
+	})
+	return s, can
+}
+
+func (g *ground) reach(user account.ID, w *way, c *can, limit int) (*Reach, error) {
+	s, can := g.doing(user, w, c)
+	nodes := g.f.Nodes
+	out := &Reach{Route: w.route, Door: door(s.door), Lines: []Reached{}}
+	var changes []int
+	for i := range nodes {
+		n := &nodes[i]
+		if !s.on[i] {
+			continue
+		}
+		out.Of += n.Items
+		_, begins := w.begins[i]
+		if c != nil {
+			if can[i] {
+				out.Items += n.Items
+			}
+			// A level or act that doesn't speak of the kind changes nothing.
+			if !c.of(n.Folder) || !begins && can[i] == g.inherited(can, i, c) {
+				continue
+			}
+			if begins && !can[i] {
+				changes = append(changes, i)
+				continue
+			}
+		} else {
+			if !right.Nothing(s.granted[i]) {
+				out.Items += n.Items
+			}
+			if !begins && g.alike(s, i) {
+				continue
+			}
+		}
+		changes = append(changes, i)
+	}
+	for _, i := range changes {
+		n := &nodes[i]
+		most := n.Items
+		if limit > 0 {
+			most = min(most, int64(max(0, limit-len(out.Lines))))
+		}
+		for _, item := range g.f.Some(g.k.t, i, int(most)) {
+			at := g.named(w, item)
+			l := Reached{Where: at, Kind: Kind(n.Folder), Level: g.level(s.granted[i], n.Folder), Granted: mask(s.granted[i]), Parts: parts(at)}
+			usable := !right.Nothing(s.granted[i])
+			if c != nil {
+				yes := can[i]
+				l.Can, usable = &yes, yes
+			}
+			l.ByNameOnly = usable && !s.browsed[i]
+			out.Lines = append(out.Lines, l)
+		}
+		out.More += n.Items - most
+		if err := g.k.t.Context().Err(); err != nil {
+			return nil, err
+		}
+	}
+	slices.SortFunc(out.Lines, func(a, b Reached) int { return slices.Compare(a.Parts, b.Parts) })
+	return out, g.k.t.Err()
+}
+
+// inherited gives the answer of the nearest node above that a level or act
+// speaks of.
+func (g *ground) inherited(can []bool, i int, c *can) bool {
+	for p := g.f.Nodes[i].Parent; p >= 0; p = g.f.Nodes[p].Parent {
+		if c.of(true) {
+			return can[p]
+		}
+	}
+	return false
+}
+
+// alike tells whether a user's answer on a node is that on the folder above.
+func (g *ground) alike(s *seen, i int) bool {
+	n := &g.f.Nodes[i]
+	a, b := s.granted[i], s.granted[n.Parent]
+	switch {
+	case right.Nothing(a) && right.Nothing(b):
+		return true
+	case n.Folder:
+		return (a^b)&right.Access == 0
+	}
+	// A file has nothing below it, so that delete-child says nothing there.
+	return (a^b)&right.Access&^right.DeleteChild == 0 || g.level(a, false) == g.level(b, true)
+}
+
+// parts splits an address into its names, the route first.
+func parts(address string) []string {
+	if strings.HasPrefix(address, "//") {
+		return strings.Split(address[2:], "/")
+	}
+	server, path, _ := strings.Cut(address, ":")
+	return append([]string{server}, strings.Split(strings.Trim(path, "/"), "/")...)
+}
+
+// strongest lists rights by how much they say of somebody's access.
+var strongest = []right.Set{right.WriteACL, right.WriteOwner, right.Delete, right.WriteData, right.ReadData, right.AppendData, right.DeleteChild,
+
+	right.Execute, right.WriteAttributes, right.WriteNamedAttrs, right.ReadACL, right.ReadNamedAttrs, right.ReadAttributes}
+
+// telling gives the right that tells a level from another best: of those in s.
+func telling(s right.Set, order []right.Set) right.Set {
+	for _, r := range order {
+		if s&r != 0 {
+			return r
+		}
+	}
+	return 0
+}
+
+// needed lists rights in the order in which having them matters: what is needed
+// before the rest comes first.
+var needed = []right.Set{right.ReadData, right.WriteData, right.Delete, right.Execute, right.AppendData, right.WriteACL, right.WriteOwner, right.DeleteChild,
+
+	right.WriteAttributes, right.WriteNamedAttrs, right.ReadACL, right.ReadNamedAttrs, right.ReadAttributes}

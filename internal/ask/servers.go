@@ -1,0 +1,176 @@
+package ask
+
+import (
+	"encoding/json"
+	"fmt"
+
+	"tarnwold/core/account"
+	"tarnwold/core/place"
+	"tarnwold/core/verdict"
+	"tarnwold/internal/estate"
+)
+
+// Server is a server with all that is said of it.
+type Server struct {
+	Name           string   `json:"server"`
+	Set            string   `json:"traits"` // the named set they began as
+	Administrators []string `json:"administrators"`
+	Trees          []string `json:"trees"`
+	Shares         []Share  `json:"shares"`
+	Traits         []Trait  `json:"trait-values"`
+	// Link is how the real server is reached, as its protocol's package has
+	// it; absent for a model alone.
+	Link     json.RawMessage `json:"link,omitempty"`
+	Protocol string          `json:"protocol,omitempty"`
+}
+
+// Trait is one trait of a server.
+type Trait struct {
+	Name  string `json:"trait"`
+	Value string `json:"value"`
+	About string `json:"meaning"`
+	Seen  string `json:"seen"`
+}
+
+// Share is a share with its own rules.
+type Share struct {
+	Address  string       `json:"share"`
+	Server   string       `json:"server"`
+	Folder   string       `json:"folder"`
+	Loaded   bool         `json:"folder-loaded"`
+	ReadOnly bool         `json:"read-only"`
+	Takes    string       `json:"read-only-takes,omitempty"`
+	Rules    string       `json:"rules"`
+	Order    int          `json:"out-of-order-at,omitempty"`
+	Owner    Account      `json:"owner"`
+	Entries  []ShownEntry `json:"entries"`
+}
+
+// Servers lists all servers.
+func (k *Asker) Servers() ([]Server, error) {
+	out := []Server{}
+	for _, s := range k.t.Servers() {
+		out = append(out, k.server(s))
+	}
+	return out, k.t.Err()
+}
+
+// Server shows one server.
+func (k *Asker) Server(name string) (*Server, error) {
+	s, err := k.t.Server(name)
+	if err != nil {
+		return nil, err
+	}
+	x := k.server(s)
+	return &x, k.t.Err()
+}
+
+func (k *Asker) server(s estate.Server) Server {
+	x := Server{Name: s.Name, Set: s.Traits.Name, Administrators: k.t.Names(k.t.Administrators(s)), Trees: append([]string{}, k.t.Tops(s)...), Shares: []Share{}}
+	if l, ok := k.t.Link(s); ok {
+		x.Protocol = l.Kind
+		if json.Valid([]byte(l.Text)) {
+			x.Link = json.RawMessage(l.Text)
+		}
+	}
+	for _, sh := range k.t.Shares(s) {
+		x.Shares = append(x.Shares, k.share(s, sh))
+	}
+	values := TraitValues(s.Traits)
+	for _, tr := range verdict.TraitList {
+		x.Traits = append(x.Traits, Trait{tr.Name, values[tr.Name], tr.About, tr.Seen})
+	}
+	return x
+}
+
+// TraitValues gives each trait's value as it is typed.
+func TraitValues(t verdict.Traits) map[string]string {
+	js, err := json.Marshal(t)
+	raw := map[string]json.RawMessage{}
+	if err == nil {
+		err = json.Unmarshal(js, &raw)
+	}
+	out := map[string]string{}
+	if err != nil {
+		return out
+	}
+	for name, v := range raw {
+		var text string
+		if json.Unmarshal(v, &text) != nil {
+			text = string(v)
+		}
+		out[name] = text
+	}
+	out["read-only-takes"] = t.ReadOnlyTakes.String()
+	if t.Layers == 0 {
+		out["group-layers"] = "any"
+	} else {
+		out["group-layers"] = fmt.Sprint(t.Layers)
+	}
+	return out
+}
+
+// Shares lists the shares of all servers.
+func (k *Asker) Shares() ([]Share, error) {
+	out := []Share{}
+	for _, s := range k.t.Servers() {
+		for _, sh := range k.t.Shares(s) {
+			out = append(out, k.share(s, sh))
+		}
+	}
+	return out, k.t.Err()
+}
+
+// Share shows one share.
+func (k *Asker) Share(a place.Address) (*Share, error) {
+	s, sh, err := k.t.FindShare(a)
+	if err != nil {
+		return nil, err
+	}
+	x := k.share(s, sh)
+	return &x, k.t.Err()
+}
+
+func (k *Asker) share(s estate.Server, sh estate.Share) Share {
+	d := sh.Descriptor
+	_, err := k.t.At(s, sh.Folder)
+	x := Share{Address: sh.Address(), Server: s.Name, Folder: sh.Folder, Loaded: err == nil, ReadOnly: sh.ReadOnly, Rules: rulesAre(&d.Rules),
+		Order: d.Rules.Misplaced() + 1, Owner: k.Account(d.Owner), Entries: []ShownEntry{}}
+	if sh.ReadOnly {
+		x.Takes = s.Traits.ReadOnlyTakes.String()
+	}
+	days := k.t.Dated(estate.Bearer{Share: sh.ID}, d)
+	for i, e := range d.Rules.Entries {
+		x.Entries = append(x.Entries, ShownEntry{Place: i + 1, Entry: ShareEntry(k.lang, e), Deny: e.Kind.Refuses(), Own: true,
+			From: "share " + sh.Address(), Until: string(days[e]), Who: k.Known(e.Who)})
+	}
+	return x
+}
+
+// Owner is who owns a place, and what that brings.
+type Owner struct {
+	Where  string  `json:"where"`
+	Kind   string  `json:"kind"`
+	Owner  Account `json:"owner"`
+	Brings string  `json:"brings"` // the rights owning brings, or by-entries where entries for owner@ say
+}
+
+// Owners tells who owns some items.
+func (k *Asker) Owners(items []estate.Target) ([]Owner, error) {
+	out := []Owner{}
+	for _, x := range items {
+		d := k.t.Of(x.Strand)
+		o := Owner{Where: k.t.Where(x.Item), Kind: Kind(x.Folder), Owner: k.Account(d.Owner), Brings: "read-acl,write-acl"}
+		if d.Rules.Absent {
+			o.Brings = "everything: the rules are absent"
+		} else {
+			for _, e := range d.Rules.Entries {
+				if e.Who == account.OwnerRights && e.Counts() {
+					o.Brings = "by-entries"
+				}
+			}
+		}
+		out = append(out, o)
+	}
+	return out, k.t.Err()
+}

@@ -1,0 +1,89 @@
+package ask
+
+import (
+	"tarnwold/core/rule"
+	"tarnwold/internal/estate"
+)
+
+// Shown is an item's owner and rules, and where each entry comes from.
+type Shown struct {
+	Where   string       `json:"where"`
+	Item    string       `json:"item"` // the server's own address
+	Kind    string       `json:"kind"`
+	Owner   Account      `json:"owner"`
+	Group   Account      `json:"group"`
+	Sealed  bool         `json:"sealed"`
+	Top     bool         `json:"top-of-its-tree,omitempty"`
+	Above   string       `json:"takes-entries-from,omitempty"`
+	Rules   string       `json:"rules"` // present, absent (open to everyone) or empty (closed)
+	Order   int          `json:"out-of-order-at,omitempty"`
+	Entries []ShownEntry `json:"entries"`
+	Audit   []ShownEntry `json:"audit-entries"`
+	Shares  []string     `json:"shares"`
+}
+
+// ShownEntry is one entry as it stands.
+type ShownEntry struct {
+	Place int    `json:"place"` // from 1
+	Entry string `json:"entry"`
+	Deny  bool   `json:"deny,omitempty"`
+	Own   bool   `json:"own"`
+	From  string `json:"set-on,omitempty"` // the place it is set on; empty: no folder above hands it down now
+	Stale bool   `json:"stale,omitempty"`
+	Until string `json:"until,omitempty"` // its last day
+	Who   string `json:"account"`         // what its account is, see Known
+}
+
+// Show answers what stands on a place.
+func (k *Asker) Show(where string) (*Shown, error) {
+	p, err := k.Place(where)
+	if err != nil {
+		return nil, err
+	}
+	s := k.ShowPlace(p)
+	return s, k.t.Err()
+}
+
+// ShowPlace is Show for a place found already.
+func (k *Asker) ShowPlace(p estate.Place) *Shown {
+	t := k.t
+	d := t.Of(p.Strand)
+	s := &Shown{Where: p.Via(), Item: p.String(), Kind: Kind(p.Folder), Owner: k.Account(d.Owner), Group: k.Account(d.Group),
+		Sealed: d.Sealed(), Rules: rulesAre(&d.Rules), Order: d.Rules.Misplaced() + 1, Shares: []string{}}
+	if len(p.Trail) > 1 {
+		if !s.Sealed {
+			s.Above = p.Up(1)
+		}
+	} else {
+		s.Top = true
+	}
+	s.Entries = k.entries(p, d, &d.Rules, t.Dated(estate.Bearer{Item: p.Item}, d))
+	s.Audit = k.entries(p, d, &d.Audit, nil)
+	for _, sh := range k.Through(p) {
+		s.Shares = append(s.Shares, sh.Address())
+	}
+	return s
+}
+
+func (k *Asker) entries(p estate.Place, d *rule.Descriptor, list *rule.Rules, days estate.Dated) []ShownEntry {
+	above := k.t.Above(p)
+	if list == &d.Audit {
+		// Origins of audit entries are looked for among audit entries.
+		for i, a := range above {
+			above[i] = &rule.Descriptor{Rules: a.Audit, Owner: a.Owner, Group: a.Group}
+		}
+	}
+	out := []ShownEntry{}
+	for i, e := range list.Entries {
+		x := ShownEntry{Place: i + 1, Entry: k.lang.Write(e, p.Folder), Deny: e.Kind.Refuses(), Own: e.Own(), Until: string(days[e]), Who: k.Known(e.Who)}
+		if e.Own() {
+			x.From = p.String()
+		} else if at, _, ok := rule.Origin(e, p.Folder, above); ok {
+			x.From = p.Up(1 + at)
+		} else {
+			x.Stale = true
+		}
+		out = append(out, x)
+	}
+	return out
+}

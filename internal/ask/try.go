@@ -1,0 +1,489 @@
+package ask
+
+import (
+	"fmt"
+	"strings"
+
+	"tarnwold/core/account"
+	"tarnwold/core/place"
+	"tarnwold/core/rule"
+	"tarnwold/core/verdict"
+	"tarnwold/internal/estate"
+)
+
+// Tried is what comes of one act of one user by one route.
+type Tried struct {
+	User    Account  `json:"user"`
+	Act     string   `json:"act"`
+	Where   string   `json:"where"`
+	To      string   `json:"to,omitempty"`
+	Kind    string   `json:"kind"` // folder or file: what is acted on, or made
+	Route   string   `json:"route"`
+	Allowed bool     `json:"allowed"`
+	Door    Door     `json:"connection"`
+	Needs   []Needed `json:"needs"`
+	Mend    *Mend    `json:"first-to-change,omitempty"`
+	Error   string   `json:"error,omitempty"` // why it can't be answered, among many
+}
+
+// Needed is one right, or other thing, that an act needs in one place.
+type Needed struct {
+	// On is item, folder (it is in, or is to be made in), target (the folder
+	// it goes to), share, connection (that isn't read-only) or owner (an
+	// administrator, or who owns it already).
+	On     string  `json:"on"`
+	Where  string  `json:"where"`
+	Right  string  `json:"right,omitempty"`
+	Held   bool    `json:"held"`
+	Reason *Reason `json:"because,omitempty"` // of a right
+	Share  bool    `json:"by-share,omitempty"`
+
+	entry *rule.Entry
+}
+
+// Mend is the first thing that would have to change for an act to be allowed.
+type Mend struct {
+	// Do is allow (an entry has to allow Right to Who on Where), take-away
+	// (Entry has to go from Where), share-allows (the share's rules have to),
+	// share-switch (Where is switched to read-only), administrator.
+	Do    string `json:"do"`
+	Who   string `json:"account,omitempty"`
+	Right string `json:"right,omitempty"`
+	Entry string `json:"entry,omitempty"`
+	Where string `json:"where"`
+}
+
+var ons = [...]string{verdict.OnItem: "item", verdict.OnFolder: "folder", verdict.OnTarget: "target",
+	verdict.OnShare: "share", verdict.OnConnection: "connection", verdict.OnOwner: "owner"}
+
+// adding puts together what core is asked where something is added to a folder.
+func (k *Asker) adding(user account.ID, p estate.Place, sh *estate.Share) *verdict.Question {
+	q := k.Question(user, p, sh)
+	if q.Traits.AsksFoldersAbove {
+		q.Above = append([]*rule.List{q.Item}, q.Above...)
+	}
+	q.Item = k.Read(k.t.Of(p.Strand), q.Traits.AddReading())
+	return q
+}
+
+// unfit is a question that doesn't fit what is there.
+func unfit(do, why string, args ...any) error {
+	return &estate.Refused{Why: fmt.Sprintf(why, args...), Do: do}
+}
+
+// spots is what an act touches.
+type spots struct {
+	act        *verdict.Act
+	item       *estate.Place // nil where the act makes it
+	folder     estate.Place  // it is in, or is to be made in
+	hasFolder  bool
+	target     *estate.Place
+	owner      account.ID
+	folderKind bool
+	where, to  string
+	share      *estate.Share
+}
+
+// Try tells whether a user can do an act, and what of it is missing.
+func (k *Asker) Try(who, act, where, to string, brief bool) (*Tried, error) {
+	user, err := k.t.User(who)
+	if err != nil {
+		return nil, err
+	}
+	a, ok := verdict.ActNamed(act)
+	if !ok {
+		return nil, &estate.NotFound{What: "act", Name: act, Near: estate.Nearest(act, ActNames())}
+	}
+	s, err := k.spots(a, where, to)
+	if err != nil {
+		return nil, err
+	}
+	return k.TryOn(user, s, brief), k.t.Err()
+}
+
+// CanMake tells whether a user can make something in a folder, by the way in
+// the folder was asked for.
+func (k *Asker) CanMake(user account.Account, in estate.Place, name string, folder bool) *Tried {
+	s := &spots{folder: in, hasFolder: true, share: in.Share, folderKind: folder, where: within(in, name)}
+	s.act, _ = verdict.ActNamed("create")
+	if folder {
+		s.act, _ = verdict.ActNamed("make-folder")
+	}
+	return k.TryOn(user, s, false)
+}
+
+// CanMakeUnder is CanMake in a folder that is itself being made below one that
+// is there, with the rules it gets.
+func (k *Asker) CanMakeUnder(user account.Account, in estate.Place, where string, rules *rule.Descriptor, folder bool) *Tried {
+	q := k.adding(user.ID, in, in.Share)
+	q.Item = k.Read(rules, q.Traits.AddReading())
+	add := verdict.AddRight(folder)
+	out := &Tried{User: k.Account(user.ID), Act: "create", Where: where, Kind: Kind(folder), Allowed: verdict.Granted(q).Has(add)}
+	out.Needs = []Needed{{On: "folder", Where: place.Dir(where), Right: add.Names(true)[0], Held: out.Allowed}}
+	return out
+}
+
+// CanMove tells whether a user can move or rename an item into a folder.
+func (k *Asker) CanMove(user account.Account, p, in estate.Place, name string) *Tried {
+	s := &spots{item: &p, share: p.Share, folderKind: p.Folder, where: p.Via(), to: within(in, name)}
+	if p.Share != nil && (in.Share == nil || in.Share.ID != p.Share.ID) { // two ways in: it is done at the server
+		s.share = nil
+	}
+	if place.Dir(p.Path) == in.Path {
+		s.act, _ = verdict.ActNamed("rename")
+		s.folder, s.hasFolder = in, true
+	} else {
+		s.act, _ = verdict.ActNamed("move")
+		s.target = &in
+	}
+	return k.TryOn(user, s, false)
+}
+
+// CanRead tells whether a user can read a file, or list a folder.
+func (k *Asker) CanRead(user account.Account, p estate.Place) *Tried {
+	s := &spots{item: &p, share: p.Share, folderKind: p.Folder, where: p.Via()}
+	s.act, _ = verdict.ActNamed("read")
+	if p.Folder {
+		s.act, _ = verdict.ActNamed("list")
+	}
+	return k.TryOn(user, s, false)
+}
+
+// MakerOf is a user as somebody who makes items on a server.
+func (k *Asker) MakerOf(user account.Account, s estate.Server, sh *estate.Share) verdict.Maker {
+	m := verdict.Maker{Owner: user.ID, Primary: user.Primary}
+	if d, _, ok := user.ID.Domain(); ok {
+		m.DomainUsers = d.Child(account.DomainUsersRID)
+	}
+	if m.PosixGroup = user.Primary; m.PosixGroup.IsZero() && user.POSIX != account.NoPOSIX {
+		m.PosixGroup = account.GID(uint32(user.POSIX)) // his private group
+	}
+	tok := k.token(user.ID, &s, sh == nil)
+	for _, id := range k.administrators(&s) {
+		m.Administrator = m.Administrator || tok.Has(id)
+	}
+	return m
+}
+
+// ActNames lists the acts.
+func ActNames() (out []string) {
+	for _, a := range verdict.Acts {
+		out = append(out, a.Name)
+	}
+	return out
+}
+
+// spots finds what an act touches.
+func (k *Asker) spots(a *verdict.Act, where, to string) (*spots, error) {
+	s := &spots{act: a}
+	if a.To == verdict.NoTarget && to != "" {
+		return nil, unfit("leave out where to", "%s goes nowhere", a.Name)
+	}
+	if a.To != verdict.NoTarget && to == "" {
+		return nil, unfit("say it with --to", "%s needs to know where to, or to whom", a.Name)
+	}
+	if a.Takes == verdict.NewFile || a.Takes == verdict.NewFolder {
+		in, name, err := k.vacant(where)
+		if err != nil {
+			return nil, err
+		}
+		s.folder, s.hasFolder, s.share, s.folderKind = in, true, in.Share, a.Takes == verdict.NewFolder
+		s.where = within(in, name)
+		return s, nil
+	}
+	p, err := k.Place(where)
+	if err != nil {
+		return nil, err
+	}
+	s.item, s.share, s.folderKind, s.where = &p, p.Share, p.Folder, p.Via()
+	switch {
+	case a.Takes == verdict.File && p.Folder:
+		return nil, unfit("", "%s is a folder; %s is done to a file", p.Via(), a.Name)
+	case a.Takes == verdict.Folder && !p.Folder:
+		return nil, unfit("", "%s is a file; %s is done to a folder", p.Via(), a.Name)
+	}
+	top := len(p.Trail) == 1 || p.Share != nil && p.Share.Begins(p.Path)
+	if a.To != verdict.NoTarget && a.To != verdict.NewOwner || a.Name == "delete" {
+		if top {
+			return nil, unfit("", "%s is the top of its tree or share: it can't be moved, renamed or deleted by this way in", p.Via())
+		}
+	}
+	switch a.To {
+	case verdict.NewOwner:
+		if u, err := k.t.User(to); err == nil {
+			s.owner = u.ID
+		} else if s.owner, err = k.t.Who(to); err != nil {
+			return nil, err
+		}
+		s.to = k.t.Name(s.owner)
+	case verdict.NewName:
+		if s.folder, err = k.t.At(p.Server, place.Dir(p.Path)); err != nil {
+			return nil, err
+		}
+		s.hasFolder = true
+		s.folder.Share = p.Share
+		name := to
+		if strings.ContainsAny(to, "/") {
+			in, n, err := k.vacant(to)
+			if err != nil {
+				return nil, err
+			}
+			if in.Item != s.folder.Item {
+				return nil, unfit("see: tarnwold try … move", "%s is in another folder than %s", to, p.Via())
+			}
+			name = n
+		} else if err := estate.GoodItemName(name); err != nil {
+			return nil, err
+		} else if c, ok := k.t.Child(s.folder.Item, name); ok && c.Item != p.Item {
+			return nil, unfit("see: tarnwold try … replace", "%s is there already", within(s.folder, name))
+		}
+		s.to = within(s.folder, name)
+	case verdict.NewPlace, verdict.ThereIs:
+		return s, k.landing(s, p, to)
+	}
+	return s, nil
+}
+
+func within(in estate.Place, name string) string {
+	a := in.By(in.Share)
+	if a.Share != "" {
+		a.Path = strings.TrimPrefix(a.Path+"/"+name, "/")
+	} else {
+		a.Path = place.Join(a.Path, name)
+	}
+	return a.String()
+}
+
+// landing finds the folder something goes to, and whether that is free.
+func (k *Asker) landing(s *spots, p estate.Place, to string) error {
+	var in estate.Place
+	at, err := k.Place(to)
+	name := p.Name()
+	switch {
+	case err == nil && at.Folder: // into it, by its old name
+		in = at
+	case err == nil:
+		if in, err = k.t.At(at.Server, place.Dir(at.Path)); err != nil {
+			return err
+		}
+		in.Share = at.Share
+		name = at.Name()
+	default:
+		if in, name, err = k.vacant(to); err != nil {
+			return err
+		}
+	}
+	if in.Server.ID != p.Server.ID || (in.Share == nil) != (p.Share == nil) || in.Share != nil && in.Share.ID != p.Share.ID {
+		return unfit("programs copy it then, and delete what was copied", "%s and %s are not reached by one way in", p.Via(), to)
+	}
+	if p.Folder && place.Under(in.Path, p.Path) {
+		return unfit("", "%s can't be put into itself", p.Via())
+	}
+	c, there := k.t.Child(in.Item, name)
+	s.target, s.to = &in, within(in, name)
+	switch {
+	case there && c.Item == p.Item:
+		return unfit("", "%s is there already", p.Via())
+	case s.act.To == verdict.NewPlace && there:
+		return unfit("see: tarnwold try … replace", "%s is there already", s.to)
+	case s.act.To == verdict.ThereIs && !there:
+		return unfit("see: tarnwold try … move", "%s is not there, so nothing is replaced", s.to)
+	case s.act.To == verdict.ThereIs && c.Folder:
+		return unfit("", "%s is a folder, which no file replaces", s.to)
+	}
+	return nil
+}
+
+// vacant splits the address of something that is not there yet into its
+// folder and its name.
+func (k *Asker) vacant(where string) (in estate.Place, name string, err error) {
+	a, err := place.Parse(where)
+	if err != nil {
+		return in, "", err
+	}
+	name = place.Name(a.Path)
+	switch {
+	case a.Path == "" || a.Share == "" && name == "":
+		return in, "", unfit("", "%s names no new thing in a folder", a)
+	case a.Share == "":
+		a.Path = place.Dir(a.Path)
+	default:
+		a.Path = strings.TrimSuffix(a.Path[:len(a.Path)-len(name)], "/")
+	}
+	if err := estate.GoodItemName(name); err != nil {
+		return in, "", err
+	}
+	if in, err = k.Place(a.String()); err != nil {
+		return in, "", err
+	}
+	if !in.Folder {
+		return in, "", unfit("", "%s is a file", in.Via())
+	}
+	if _, ok := k.t.Child(in.Item, name); ok {
+		return in, "", unfit("", "%s is there already", within(in, name))
+	}
+	return in, name, nil
+}
+
+// asTrial puts together what core is asked of an act.
+func (k *Asker) asTrial(user account.Account, s *spots) verdict.Trial {
+	t := verdict.Trial{IsFolder: s.folderKind, To: s.owner}
+	if s.item != nil {
+		t.Item = k.Question(user.ID, *s.item, s.share)
+	}
+	if s.hasFolder {
+		t.Folder = k.adding(user.ID, s.folder, s.share)
+	}
+	if s.target != nil {
+		t.Target = k.adding(user.ID, *s.target, s.share)
+	}
+	return t
+}
+
+// TryOn is Try where everything is found.
+func (k *Asker) TryOn(user account.Account, s *spots, brief bool) *Tried {
+	t := k.asTrial(user, s)
+	got := verdict.Try(s.act, &t)
+	out := &Tried{User: k.Account(user.ID), Act: s.act.Name, Where: s.where, To: s.to, Kind: Kind(s.folderKind), Route: "local", Allowed: got.Allowed, Needs: []Needed{}}
+	if s.share != nil {
+		out.Route = s.share.Address()
+	}
+	base := t.Item
+	if base == nil {
+		base = t.Folder
+	}
+	d, _ := verdict.Connect(base.Share, base.Token, base.Traits)
+	out.Door = door(d)
+	for _, c := range got.Checks[:got.N] {
+		if brief && c.OK == !got.Allowed { // the first that decides is enough
+			continue
+		}
+		out.Needs = append(out.Needs, k.needed(c, s, &t, d)...)
+		if brief {
+			break
+		}
+	}
+	if !got.Allowed {
+		for i := range out.Needs {
+			if !out.Needs[i].Held {
+				out.Mend = k.mend(&out.Needs[i], user, s, d)
+				break
+			}
+		}
+	}
+	return out
+}
+
+// needed tells of one check, right by right.
+func (k *Asker) needed(c verdict.Check, s *spots, t *verdict.Trial, d verdict.Door) (out []Needed) {
+	at, q, adds := s.item, t.Item, false
+	switch c.On {
+	case verdict.OnFolder:
+		at, q, adds = &s.folder, t.Folder, true
+	case verdict.OnTarget:
+		at, q, adds = s.target, t.Target, true
+	case verdict.OnConnection, verdict.OnShare, verdict.OnOwner:
+		where := "the server itself"
+		if s.share != nil {
+			where = "share " + s.share.Address()
+		}
+		if c.On == verdict.OnOwner {
+			return []Needed{{On: ons[c.On], Where: s.where, Held: c.OK}}
+		}
+		if c.On == verdict.OnConnection || s.share == nil {
+			n := Needed{On: ons[c.On], Where: where, Held: c.OK, Share: true}
+			if s.share != nil && !c.OK {
+				n.Reason = &Reason{By: doorBy(d), SetOn: where}
+			}
+			return []Needed{n}
+		}
+	}
+	if q == nil { // the share of an act that makes something
+		at, q = &s.folder, t.Folder
+	}
+	v := verdict.Decide(q)
+	desc := k.t.Of(at.Strand)
+	above := k.t.Above(*at)
+	for _, f := range v.Findings {
+		if f.Right&c.Rights == 0 {
+			continue
+		}
+		n := Needed{On: ons[c.On], Where: at.Via(), Right: f.Right.Names(at.Folder && (c.On != verdict.OnShare || s.folderKind))[0], Held: f.Granted}
+		byShare := s.share != nil && (c.On == verdict.OnShare || d.Refused || f.FileOK && !f.ShareOK)
+		if byShare {
+			n.Share = true
+			r := k.shareReason(q, s.share, f.Share, f.ShareOK)
+			n.Reason = &r
+			if f.Share.Source == verdict.ByEntry {
+				n.entry = &s.share.Descriptor.Rules.Entries[f.Share.Entry]
+			}
+			if c.On == verdict.OnShare {
+				n.Where, n.Held = "share "+s.share.Address(), f.ShareOK
+			}
+		} else {
+			if adds && f.File.Source == verdict.ByTraverse {
+				f.File.Folder-- // the folder itself stands first
+			}
+			r := k.fileReason(q, *at, desc, above, f.File, f.FileOK, s.share)
+			k.nearest(&r, q, desc, f.Right, at.Folder)
+			n.Reason = &r
+		}
+		out = append(out, n)
+	}
+	return out
+}
+
+func doorBy(d verdict.Door) string {
+	switch {
+	case d.Refused:
+		return "connection"
+	case d.Why == verdict.NotWriting:
+		return "no-writing"
+	}
+	return "read-only"
+}
+
+// mend says what would have to change first.
+func (k *Asker) mend(n *Needed, user account.Account, s *spots, d verdict.Door) *Mend {
+	m := &Mend{Who: k.t.Name(user.ID), Right: n.Right, Where: n.Where}
+	switch {
+	case n.On == "owner":
+		return &Mend{Do: "administrator", Who: m.Who, Where: "server " + s.server().Name}
+	case s.share != nil && (d.Refused || n.On == "connection" || n.Share):
+		m.Where = "share " + s.share.Address()
+		switch {
+		case d.Why == verdict.Switched && (n.On == "connection" || n.Reason.By == "read-only"), d.Why == verdict.NoReading:
+			return &Mend{Do: "share-switch", Where: m.Where}
+		case d.Why == verdict.NotWriting || d.Why == verdict.NoData || d.Why == verdict.RulesGone:
+			m.Right = "read-data,write-data"
+			if d.Why == verdict.NotWriting {
+				m.Right = "write-data"
+			}
+		}
+		m.Do = "share-allows"
+		if n.Reason != nil && n.Reason.Deny {
+			m.Do, m.Entry = "take-away", n.Reason.Entry
+		}
+		return m
+	case n.Reason != nil && n.Reason.Deny:
+		return &Mend{Do: "take-away", Entry: n.Reason.Entry, Where: first(n.Reason.SetOn, n.Where)}
+	case n.Reason != nil && n.Reason.By == "traverse":
+		m.Right, m.Where = "execute", n.Reason.SetOn
+	}
+	m.Do = "allow"
+	return m
+}
+
+func first(a, b string) string {
+	if a != "" {
+		return a
+	}
+	return b
+}
+
+func (s *spots) server() *estate.Server {
+	if s.item != nil {
+		return &s.item.Server
+	}
+	return &s.folder.Server
+}

@@ -1,0 +1,306 @@
+package ask
+
+import (
+	"math/bits"
+	"slices"
+
+	"tarnwold/core/account"
+	"tarnwold/core/crowd"
+	"tarnwold/core/right"
+	"tarnwold/core/rule"
+	"tarnwold/core/verdict"
+	"tarnwold/internal/estate"
+)
+
+// Having is everyone who has access to a place.
+type Having struct {
+	Where  string      `json:"where"`
+	Item   string      `json:"item"`
+	Kind   string      `json:"kind"`
+	Owner  Account     `json:"owner"`
+	Can    string      `json:"can,omitempty"`
+	Rules  string      `json:"rules"` // present, absent (open to everyone) or empty (closed)
+	Routes []HavingWay `json:"routes"`
+	// Differ: the routes don't give everybody the same.
+	Differ bool `json:"routes-differ"`
+}
+
+// HavingWay is everyone who has access by one route.
+type HavingWay struct {
+	Route string `json:"route"`
+	// Open is everyone, some, one or nobody: how many of all users have access.
+	Open  string `json:"open-to"`
+	Users int    `json:"users"`
+	Of    int    `json:"of"`
+	// Stopped is how many users the share gives less than the item's rules do.
+	Stopped int           `json:"stopped-by-the-share,omitempty"`
+	Special []string      `json:"special-accounts"` // everyone@ and the like, where an entry for one gives access
+	Levels  []HavingLevel `json:"levels"`
+}
+
+// HavingLevel is everyone who has one level.
+type HavingLevel struct {
+	Level   string  `json:"level"`
+	Granted string  `json:"granted"`
+	Users   int     `json:"users"`
+	By      []ByWay `json:"by"`
+
+	mask right.Set
+}
+
+// ByWay is those who have a level in one way.
+type ByWay struct {
+	Reason
+	Right string `json:"right"` // the one the reason is about
+	// Account is whom the entry names; Whole: all who hold it have the level so.
+	Account *Account `json:"account,omitempty"`
+	Whole   bool     `json:"whole,omitempty"`
+	Users   []string `json:"users"`
+}
+
+// Who tells everyone with access to a place, or those who can do something there.
+func (k *Asker) Who(where, canDo string) (*Having, error) {
+	p, err := k.Place(where)
+	if err != nil {
+		return nil, err
+	}
+	c, err := k.can(canDo)
+	if err != nil {
+		return nil, err
+	}
+	if c != nil && !c.of(p.Folder) {
+		return nil, unfit("", "%s is a %s, of which %s says nothing", p.Via(), Kind(p.Folder), canDo)
+	}
+	d := k.t.Of(p.Strand)
+	out := &Having{Where: p.Via(), Item: p.String(), Kind: Kind(p.Folder), Owner: k.Account(d.Owner), Can: canDo, Rules: rulesAre(&d.Rules), Routes: []HavingWay{}}
+	var before []right.Set
+	for i, sh := range k.routes(p) {
+		w, each := k.having(p, sh, c)
+		out.Routes = append(out.Routes, *w)
+		if i > 0 && !slices.Equal(before, each) {
+			out.Differ = true
+		}
+		before = each
+	}
+	return out, k.t.Err()
+}
+
+// having is Who by one route; it gives each user's rights too.
+func (k *Asker) having(p estate.Place, sh *estate.Share, c *can) (*HavingWay, []right.Set) {
+	g := &ground{k: k}
+	way := g.way(&p.Server, sh)
+	pop := k.population(&p.Server)
+	d := g.everyone(way, pop, nil)
+	// Core's own question for one user says what counts by this route.
+	var somebody account.ID
+	if len(pop.Users) > 0 {
+		somebody = pop.Users[0].ID
+	}
+	q, s := k.Question(somebody, p, sh), k.situation(d, somebody, p, sh, false)
+	out := &HavingWay{Route: way.route, Of: pop.All().Len(), Levels: []HavingLevel{}, Special: []string{}}
+	each := make([]right.Set, len(pop.Users))
+	var sc crowd.Scratch
+	classes := d.Classes(s, &sc)
+	if sh != nil {
+		out.Stopped = k.stopped(way, pop, s, classes)
+	}
+	x := &attributing{k: k, p: p, sh: sh, pop: pop, d: d, q: q, somebody: somebody, desc: k.t.Of(p.Strand), above: k.t.Above(p)}
+	for _, class := range classes {
+		if !right.Nothing(class.Rights) { // what opens nothing makes no difference
+			class.Users.Each(func(i int) bool { each[i] = class.Rights; return true })
+		}
+		users := class.Users
+		if c != nil {
+			users = x.those(users, c, class.Rights, s)
+		}
+		if n := users.Len(); n > 0 && (c != nil || !right.Nothing(class.Rights)) {
+			out.Users += n
+			out.Levels = append(out.Levels, HavingLevel{Level: k.lang.Levels.Show(class.Rights, p.Folder), Granted: mask(class.Rights), Users: n,
+				By: x.by(users, class.Rights), mask: class.Rights})
+		}
+	}
+	slices.SortFunc(out.Levels, func(a, b HavingLevel) int {
+		if n := bits.OnesCount32(uint32(b.mask)) - bits.OnesCount32(uint32(a.mask)); n != 0 {
+			return n
+		}
+		return int(b.mask) - int(a.mask)
+	})
+	switch {
+	case out.Users == 0:
+		out.Open = "nobody"
+	case out.Users == out.Of && out.Of > 1:
+		out.Open = "everyone"
+	case out.Users == 1:
+		out.Open = "one"
+	default:
+		out.Open = "some"
+	}
+	for _, l := range out.Levels {
+		for _, b := range l.By {
+			if b.Account != nil && (b.Account.Kind == "special" || b.Account.Kind == "domain-users") && !slices.Contains(out.Special, b.Account.Name) {
+				out.Special = append(out.Special, b.Account.Name)
+			}
+		}
+	}
+	return out, each
+}
+
+// stopped counts the users who would have more if the share limited nobody.
+func (k *Asker) stopped(w *way, pop *crowd.Population, s crowd.Situation, classes []crowd.Class) (n int) {
+	var sc crowd.Scratch
+	free := crowd.NewDecider(crowd.Way{Traits: w.traits, Administrators: k.administrators(w.server), People: pop})
+	for _, a := range free.Classes(s, &sc) {
+		for _, b := range classes {
+			if a.Rights&^b.Rights != 0 && !right.Nothing(a.Rights) {
+				n += a.Users.And(b.Users).Len()
+			}
+		}
+	}
+	return n
+}
+
+// those keeps the users who can do what is asked for: all of a level, or an
+// act, whose needs are those of verdict.Acts.
+func (x *attributing) those(users crowd.Bits, c *can, granted right.Set, s crowd.Situation) crowd.Bits {
+	if c.act == nil {
+		if granted.Has(c.rights(x.p.Folder)) {
+			return users
+		}
+		return nil
+	}
+	makes := c.act.Takes == verdict.NewFile || c.act.Takes == verdict.NewFolder
+	folder := x.p.Folder
+	if makes {
+		folder = c.act.Takes == verdict.NewFolder
+	}
+	if c.inside() && (len(x.p.Trail) == 1 || x.sh != nil && x.sh.Begins(x.p.Path)) {
+		return nil // nothing is renamed or deleted at the top
+	}
+	out := users
+	for _, n := range c.act.Needs {
+		switch n.On {
+		case verdict.OnItem:
+			out = out.And(x.d.Holding(s, n.Rights))
+		case verdict.OnFolder:
+			in := x.p
+			if !makes {
+				in = x.k.folderOf(x.p)
+			}
+			out = out.And(x.d.Holding(x.k.situation(x.d, x.somebody, in, x.sh, true), verdict.AddRight(folder)))
+		case verdict.OnShare:
+			out = out.And(x.d.Through(n.Rights))
+		case verdict.OnConnection:
+			out = out.And(x.pop.All())
+			for _, not := range []crowd.Bits{x.d.Refused(), x.d.ReadOnly()} {
+				for i := range not {
+					out[i] &^= not[i]
+				}
+			}
+		}
+	}
+	return out
+}
+
+// situation is all that the answer for everybody depends on in a place, as the
+// question for one of them has it; adding: as it is asked when something is
+// added to the folder.
+func (k *Asker) situation(d *crowd.Decider, somebody account.ID, p estate.Place, sh *estate.Share, adding bool) crowd.Situation {
+	q := k.Question(somebody, p, sh)
+	if adding {
+		q = k.adding(somebody, p, sh)
+	}
+	s := crowd.Situation{Item: q.Item}
+	if q.Parent != nil {
+		s.Child = d.One(q.Parent, right.DeleteChild)
+	}
+	if q.Traits.AsksFoldersAbove {
+		s.Gate = slices.Clone(d.People.All())
+		for _, l := range q.Above {
+			s.Gate = s.Gate.And(d.One(l, right.Execute))
+		}
+	}
+	return s
+}
+
+// attributing says in which ways users of one class have what they have.
+type attributing struct {
+	k        *Asker
+	p        estate.Place
+	sh       *estate.Share
+	pop      *crowd.Population
+	d        *crowd.Decider
+	q        *verdict.Question
+	somebody account.ID // whose question it is; all that counts of it is the place's
+	desc     *rule.Descriptor
+	above    []*rule.Descriptor
+}
+
+// by parts users who are granted the same by what grants them the right that
+// says most of it.
+func (x *attributing) by(users crowd.Bits, granted right.Set) (out []ByWay) {
+	k := x.k
+	left := slices.Clone(users)
+	take := func(of crowd.Bits, r Reason, one right.Set, who account.ID) {
+		hit := left.And(of)
+		n := hit.Len()
+		if n == 0 {
+			return
+		}
+		for i := range left {
+			left[i] &^= hit[i]
+		}
+		w := ByWay{Reason: r, Right: one.Names(x.p.Folder)[0], Users: make([]string, 0, n)}
+		if !who.IsZero() {
+			a := k.Account(who)
+			w.Account = &a
+			holders := x.pop.Holders(who, x.sh == nil)
+			w.Whole = holders.Len() == n
+		}
+		hit.Each(func(i int) bool { w.Users = append(w.Users, x.pop.Users[i].Name); return true })
+		out = append(out, w)
+	}
+	if admins := x.d.Passing(); admins != nil {
+		take(admins, Reason{Granted: true, By: "administrator"}, telling(granted, strongest), account.ID{})
+	}
+	for left.Len() > 0 {
+		one := telling(granted, needed)
+		if one == 0 {
+			break
+		}
+		undecided := x.pop.All()
+		for i := range x.q.Item.Steps {
+			s := &x.q.Item.Steps[i]
+			if s.Rights&one == 0 {
+				continue
+			}
+			h := x.pop.Holders(s.Who, x.sh == nil)
+			hit := undecided.And(h)
+			undecided = undecided.And(undecided) // a set of its own
+			for j := range undecided {
+				undecided[j] &^= hit[j]
+			}
+			if s.Refuses {
+				continue
+			}
+			var r Reason
+			switch s.Source {
+			case rule.OfEntry:
+				r = Reason{Granted: true, By: "entry"}
+				k.entryReason(&r, x.desc.Rules.Entries[s.Entry], x.p.Folder, x.p, 0, x.above)
+				take(hit, r, one, s.Who)
+			case rule.OfOwner:
+				take(hit, Reason{Granted: true, By: "owner"}, one, s.Who)
+			default:
+				take(hit, Reason{Granted: true, By: "absent"}, one, account.ID{})
+			}
+		}
+		granted &^= one // what is left has that right in another way: above, naming
+		if one == right.Delete {
+			take(left, Reason{Granted: true, By: "above"}, one, account.ID{})
+		}
+		if one == right.ReadAttributes {
+			take(left, Reason{Granted: true, By: "naming"}, one, account.ID{})
+		}
+	}
+	return out
+}

@@ -1,0 +1,41 @@
+package cli
+
+import (
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"tarnwold/core/account"
+	"tarnwold/internal/ask"
+	"tarnwold/internal/report"
+)
+
+func (a *app) compareCommand() *cobra.Command {
+	var n narrowing
+	var like bool
+	c := &cobra.Command{
+		Use:   "compare WHO WHO [WHERE]",
+		Short: "Put two users side by side, only where they differ, and say why",
+		Long: `Put two users side by side: a line where they come to differ, going down, or to
+be alike again, with the entry, owner or group that tells them apart. --like
+prints the commands that would make the second equal to the first, memberships
+first; tarnwold like does it in one change.`,
+		Example: `  tarnwold compare ines bram
+  tarnwold compare ines bram //stagedoor/productions/Wardrobe
+  tarnwold compare ines bram --like`,
+		Args:              cobra.RangeArgs(2, 3),
+		ValidArgsFunction: completeInOrder(a.completeAccounts(account.User), a.completeAccounts(account.User), a.completePlaces),
+		RunE: func(c *cobra.Command, args []string) error {
+			return answer(a, c, func(k *ask.Asker) (*ask.Comparison, error) {
+				r, err := k.Compare(args[0], args[1], strings.Join(args[2:], ""), n.limit(a))
+				if err == nil && like {
+					r.Like, err = k.LikeSteps(args[0], args[1])
+				}
+				return r, err
+			}, func(p *report.Printer, r *ask.Comparison) error { return p.Compared(r) })
+		},
+	}
+	c.Flags().BoolVar(&like, "like", false, "print what would make the second equal to the first")
+	allFlag(c, &n.all)
+	return c
+}

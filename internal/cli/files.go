@@ -1,0 +1,77 @@
+package cli
+
+import (
+	"github.com/spf13/cobra"
+
+	"tarnwold/core/account"
+	"tarnwold/internal/ask"
+	"tarnwold/internal/estate"
+	"tarnwold/internal/report"
+)
+
+func (a *app) filesCommand() *cobra.Command {
+	var n narrowing
+	var count bool
+	c := &cobra.Command{
+		Use:   "files WHO",
+		Short: "List the files someone can work with, or count them by folder",
+		Long: `List the files someone can really work with, one a line, by every route: those
+he can read, or with --can those he has a level or rights on or can do an act
+to. --count counts them folder by folder.`,
+		Example: `  tarnwold files bram --under //stagedoor/productions
+  tarnwold files ines --can save --count`,
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: completeInOrder(a.completeAccounts(account.User)),
+		RunE: func(c *cobra.Command, args []string) error {
+			if count {
+				var who ask.Account
+				return answer(a, c, func(k *ask.Asker) (list []ask.FolderFiles, err error) {
+					who, list, err = k.FileCounts(args[0], n.can, n.under)
+					return list, err
+				}, func(p *report.Printer, list []ask.FolderFiles) error { return p.FileCounts(who, list) })
+			}
+			return a.files(c, args[0], n)
+		},
+	}
+	n.flags(c, a, true)
+	c.Flags().BoolVar(&count, "count", false, "count them folder by folder instead")
+	return c
+}
+
+// files streams a list of files, which may be of millions.
+func (a *app) files(c *cobra.Command, who string, n narrowing) error {
+	return a.view(c.Context(), func(t *estate.Tx) error {
+		u, err := t.User(who)
+		if err != nil {
+			return err
+		}
+		p := a.printer()
+		a.supposes(p)
+		var s *report.Stream
+		begin := func() {
+			if s == nil {
+				heads, wide := report.FilesHeads(), []int{}
+				if p.Format == report.Table { // the address says the route
+					heads, wide = []string{"level", "file"}, []int{18}
+				}
+				s = p.Stream(heads, wide, "files", map[string]any{"user": t.Name(u.ID)})
+			}
+		}
+		_, err = ask.New(t).Files(who, n.can, n.under, func(f ask.File) error {
+			begin()
+			if p.Format == report.Table {
+				return s.Row(f, f.Level, f.Where)
+			}
+			return s.Row(f, u.Name, f.Where, f.Route, f.Level)
+		})
+		if err != nil {
+			return err
+		}
+		begin()
+		if err := s.End(); err != nil {
+			return err
+		}
+		p.Line(report.In(report.Strong, t.Name(u.ID)), report.S(" can work with %s, counted by route", report.Count(int64(s.Rows()), "file")))
+		return p.Err()
+	})
+}

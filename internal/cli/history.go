@@ -1,0 +1,43 @@
+package cli
+
+import (
+	"github.com/spf13/cobra"
+
+	"tarnwold/core/account"
+	"tarnwold/internal/ask"
+	"tarnwold/internal/estate"
+)
+
+func (a *app) historyCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "history WHO WHERE",
+		Short: "List when a user's access to an item changed, by which change, by whom",
+		Long: `List when a user's access to an item changed, newest first, by each route: by
+which change of the journal, made by whom, from which level to which. A change
+anywhere counts: of the item, of a folder above, of a group, of a share.`,
+		Example: `  tarnwold history ines //stagedoor/productions/Wardrobe
+  tarnwold history petra stagedoor:/srv/playhouse/Foyer --format csv`,
+		Args:              cobra.ExactArgs(2),
+		ValidArgsFunction: completeInOrder(a.completeAccounts(account.User), a.completePlaces),
+		RunE: func(c *cobra.Command, args []string) error {
+			ctx := c.Context()
+			e, done, err := a.open(ctx)
+			if err != nil {
+				return err
+			}
+			defer done()
+			var got *ask.History
+			err = e.Private(ctx, func(p *estate.Estate) error {
+				_, err := p.Change(ctx, estate.Meta{Actor: whatIf, Head: estate.Any}, func(t *estate.Tx) (string, error) {
+					got, err = ask.HistoryOf(t, args[0], args[1])
+					return "", err
+				})
+				return err
+			})
+			if err != nil {
+				return err
+			}
+			return a.printer().History(got)
+		},
+	}
+}

@@ -1,0 +1,181 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"tarnwold/internal/estate"
+	"tarnwold/internal/plan"
+	"tarnwold/internal/report"
+	"tarnwold/internal/store"
+)
+
+// keeping are the flags of every command that can change somebody's access.
+type keeping struct {
+	dryRun, yes, force bool
+	save               string
+}
+
+// flags adds those of a command whose change can be saved for later too.
+func (k *keeping) flags(c *cobra.Command) {
+	k.plainFlags(c)
+	c.Flags().StringVar(&k.save, "save", "", "write the change set to this `file` instead, for: tarnwold apply")
+}
+
+func (k *keeping) plainFlags(c *cobra.Command) {
+	c.Flags().BoolVar(&k.dryRun, "dry-run", false, "show what would change and keep nothing")
+	c.Flags().BoolVar(&k.yes, "yes", false, "keep the change without asking")
+	c.Flags().BoolVar(&k.force, "force", false, "keep it although a guard warns; the journal says so")
+}
+
+// build works out a plan, and may tell more of it in the outcome.
+type build func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error)
+
+// tries is how often a plan is worked out anew where somebody else changed the
+// estate in between and nobody was shown it.
+const tries = 6
+
+// carry works a plan out, shows it with its impact, asks where someone is
+// there to be asked, and keeps it whole or not at all. What is kept is kept
+// before it is printed, so that it doesn't hang on whether somebody reads.
+func (a *app) carry(c *cobra.Command, k keeping, fn build) error {
+	ctx := c.Context()
+	e, done, err := a.open(ctx)
+	if err != nil {
+		return err
+	}
+	defer done()
+	if a.inner != nil {
+		var p *plan.Plan
+		err := e.View(ctx, func(t *estate.Tx) (err error) {
+			p, err = fn(plan.New(t, a.who()), &report.Outcome{})
+			return err
+		})
+		if err != nil {
+			return err
+		}
+		return a.keepSupposed(ctx, p)
+	}
+	for try := 1; ; try++ {
+		o := &report.Outcome{DryRun: k.dryRun}
+		var saved []byte
+		bar := a.progress(-1, "working it out")
+		err := e.View(ctx, func(t *estate.Tx) error {
+			d := plan.New(t, a.who())
+			d.Step = bar.say
+			p, err := fn(d, o)
+			if err != nil {
+				return err
+			}
+			o.Plan = p
+			o.Forced = k.force && len(p.Warnings) > 0
+			o.Refused = len(p.Warnings) > 0 && !k.force && !k.dryRun
+			if k.save != "" && p.Changes() && !o.Refused {
+				saved, err = d.Save(p, command(a.shown))
+			}
+			return err
+		})
+		bar.end()
+		if err != nil {
+			return err
+		}
+		p := o.Plan
+		out := a.printer()
+		switch {
+		case !p.Changes(), k.dryRun:
+			return out.Outcome(o)
+		case o.Refused:
+			if err := out.Outcome(o); err != nil && !errors.Is(err, syscall.EPIPE) {
+				return err
+			}
+			return &guarded{p.Warnings}
+		case k.save != "":
+			if err := writeNew(k.save, saved); err != nil {
+				return err
+			}
+			o.Saved = k.save
+			return out.Outcome(o)
+		case p.Asks && !k.yes && !a.asks:
+			return misused("nobody is here to be asked: add --yes to keep the change, or --dry-run to look at it")
+		case p.Asks && !k.yes:
+			return a.askAndKeep(ctx, e, o)
+		}
+		o.Kept, err = e.Change(ctx, p.Meta(command(a.shown)), p.Keep)
+		if errors.Is(err, estate.ErrMoved) && try < tries {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		return out.Outcome(o)
+	}
+}
+
+// askAndKeep shows a plan, asks, and keeps it if nothing came in between.
+func (a *app) askAndKeep(ctx context.Context, e *estate.Estate, o *report.Outcome) error {
+	out := a.printer()
+	if out.Format == report.Table {
+		out.Preview(o)
+	} else if err := out.Outcome(o); err != nil {
+		return err
+	}
+	if out.Err() != nil { // who can't see it can't say yes to it
+		return out.Err()
+	}
+	yes, err := a.yes(ctx, "Keep this change? [y/N] ")
+	if err != nil {
+		return err
+	}
+	if !yes {
+		out.Line(report.S("Nothing was kept."))
+		return errNo
+	}
+	if o.Kept, err = e.Change(ctx, o.Meta(command(a.shown)), o.Keep); err != nil {
+		return err
+	}
+	out.Became(o)
+	return nil
+}
+
+// yes asks a person, who may also end it with Ctrl-C, at once.
+func (a *app) yes(ctx context.Context, question string) (bool, error) {
+	fmt.Fprint(a.err, question)
+	got := make(chan string, 1)
+	go func() {
+		line, _ := bufio.NewReader(a.in).ReadString('\n')
+		got <- line
+	}()
+	select {
+	case <-ctx.Done():
+		fmt.Fprintln(a.err)
+		return false, store.ErrStopped
+	case line := <-got:
+		line = strings.ToLower(strings.TrimSpace(line))
+		return line == "y" || line == "yes", nil
+	}
+}
+
+func writeNew(path string, data []byte) error {
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(data)
+	if err == nil {
+		err = f.Sync()
+	}
+	if cerr := f.Close(); err == nil {
+		err = cerr
+	}
+	if err != nil {
+		os.Remove(path)
+	}
+	return err
+}

@@ -1,0 +1,146 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"unicode"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"tarnwold/core/place"
+	"tarnwold/internal/estate"
+	"tarnwold/internal/report"
+	"tarnwold/internal/server"
+	"tarnwold/internal/server/smb"
+)
+
+// linking are the flags that link a server to a real one.
+type linking struct{ smb, user, domain string }
+
+func (l *linking) flags(c *cobra.Command) {
+	c.Flags().StringVar(&l.smb, "smb", "", "the real server, reached over SMB at `HOST[:PORT]`")
+	c.Flags().StringVar(&l.user, "user", "", "the `user` to sign on as (default: the login name)")
+	c.Flags().StringVar(&l.domain, "domain", "", "the user's `domain`")
+}
+
+// link makes a server's link of the flags; nil where there is none.
+func (l *linking) link(who string) (*estate.Link, error) {
+	if l.smb == "" {
+		if l.user != "" || l.domain != "" {
+			return nil, misused("--user and --domain go with --smb HOST")
+		}
+		return nil, nil
+	}
+	s := smb.Link{Host: l.smb, Port: smb.DefaultPort, User: l.user, Domain: l.domain}
+	if host, port, err := net.SplitHostPort(l.smb); err == nil {
+		n, err := strconv.Atoi(port)
+		if err != nil || n < 1 || n > 65535 {
+			return nil, misused("%q is no port", report.Clip(port))
+		}
+		s.Host, s.Port = host, n
+	}
+	if s.Host == "" || strings.ContainsAny(s.Host, " /\\\x00") {
+		return nil, misused("%q is no host", report.Clip(l.smb))
+	}
+	if s.User == "" {
+		s.User = who
+	}
+	js, err := json.Marshal(s)
+	return &estate.Link{Kind: "smb", Text: string(js)}, err
+}
+
+// signing is the flag that says where a password is.
+type signing struct{ file string }
+
+func (s *signing) flags(c *cobra.Command) {
+	c.Flags().StringVar(&s.file, "password-file", "", "a `file` with the password in its first line, which nobody else may read")
+}
+
+// password finds the password for a server: in a file, in the environment, or
+// from the person at the terminal.
+func (a *app) password(s *signing, name, user string) (string, error) {
+	if s.file != "" {
+		info, err := os.Stat(s.file)
+		if err != nil {
+			return "", err
+		}
+		if info.Mode().Perm()&0o077 != 0 {
+			return "", &estate.Refused{Why: s.file + " may be read by others than its owner", Do: "chmod 600 " + s.file}
+		}
+		text, err := os.ReadFile(s.file)
+		line, _, _ := strings.Cut(string(text), "\n")
+		return strings.TrimSuffix(line, "\r"), err
+	}
+	own := strings.Map(func(r rune) rune {
+		if unicode.IsLetter(r) || unicode.IsDigit(r) {
+			return unicode.ToUpper(r)
+		}
+		return '_'
+	}, name)
+	for _, key := range []string{"TARNWOLD_PASSWORD_" + own, "TARNWOLD_PASSWORD"} {
+		if v, ok := os.LookupEnv(key); ok {
+			return v, nil
+		}
+	}
+	f, ok := a.in.(*os.File)
+	if !ok || !a.asks {
+		return "", misused("no password: set TARNWOLD_PASSWORD_%s or TARNWOLD_PASSWORD, or name a file with --password-file", own)
+	}
+	fmt.Fprintf(a.err, "Password of %s on %s: ", report.Clean(user), report.Clean(name))
+	b, err := term.ReadPassword(int(f.Fd()))
+	fmt.Fprintln(a.err)
+	return string(b), err
+}
+
+// linked finds how a server is reached.
+func (a *app) linked(ctx context.Context, name string) (s estate.Server, l smb.Link, err error) {
+	err = a.view(ctx, func(t *estate.Tx) error {
+		if s, err = t.Server(name); err != nil {
+			return err
+		}
+		link, ok := t.Link(s)
+		if !ok {
+			return &estate.Refused{Why: "server " + s.Name + " is a model alone: no real server is linked to it", Do: "tarnwold server add NAME --smb HOST links one"}
+		}
+		if link.Kind != "smb" {
+			return fmt.Errorf("server %s is linked by %q, which this program doesn't know", s.Name, link.Kind)
+		}
+		return json.Unmarshal([]byte(link.Text), &l)
+	})
+	return s, l, err
+}
+
+// signOn finds how a server is reached, and signs on to it.
+func (a *app) signOn(ctx context.Context, sign *signing, name string) (s estate.Server, live *smb.Client, err error) {
+	s, l, pass, err := a.credentials(ctx, sign, name)
+	if err == nil {
+		live, err = smb.Dial(ctx, l, pass)
+	}
+	return s, live, err
+}
+
+// credentials finds how a server is reached, and the password.
+func (a *app) credentials(ctx context.Context, sign *signing, name string) (s estate.Server, l smb.Link, pass string, err error) {
+	if s, l, err = a.linked(ctx, name); err == nil {
+		pass, err = a.password(sign, s.Name, l.User)
+	}
+	return s, l, pass, err
+}
+
+// topmost lists shares by folder, each folder once and none that is below another's.
+func topmost(shares []server.Share) (out []server.Share) {
+	for _, x := range shares {
+		if !slices.ContainsFunc(shares, func(o server.Share) bool { return o.Folder != x.Folder && place.Under(x.Folder, o.Folder) }) &&
+			!slices.ContainsFunc(out, func(o server.Share) bool { return o.Folder == x.Folder }) {
+			out = append(out, x)
+		}
+	}
+	return out
+}

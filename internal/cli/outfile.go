@@ -1,0 +1,80 @@
+package cli
+
+import (
+	"bufio"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"tarnwold/internal/report"
+)
+
+// outFile is a file an answer is written to, by -o: beside it first, and into
+// its place when it is whole.
+type outFile struct {
+	path string
+	temp *os.File
+	buf  *bufio.Writer
+	out  io.Writer // where it is said that it was written
+}
+
+// writing gives a question the flag -o.
+func (a *app) writing(c *cobra.Command) {
+	c.Flags().StringVarP(&a.file.path, "out", "o", "", "write the answer to this `file` instead; its ending says how: .xlsx, .html, .csv, .json or .md")
+}
+
+// beginFile takes what is printed to the file that is wanted.
+func (a *app) beginFile() error {
+	f := &a.file
+	if f.path == "" {
+		return nil
+	}
+	format, err := report.FormatOf(f.path)
+	if err != nil {
+		return usageError{err}
+	}
+	if info, err := os.Lstat(f.path); err == nil && !info.Mode().IsRegular() {
+		return fmt.Errorf("%s is there and no regular file", f.path)
+	}
+	if f.temp, err = os.CreateTemp(filepath.Dir(f.path), "."+filepath.Base(f.path)+".new-*"); err != nil {
+		var pe *fs.PathError
+		if errors.As(err, &pe) { // not by the name of the one beside it
+			pe.Path = f.path
+		}
+		return err
+	}
+	a.format = format
+	f.buf, f.out = bufio.NewWriterSize(f.temp, 1<<16), a.out
+	a.out, a.color = f.buf, false
+	return nil
+}
+
+// endFile puts the file into its place, or takes it away again.
+func (a *app) endFile(keep bool) error {
+	f := &a.file
+	if f.temp == nil {
+		return nil
+	}
+	a.out = f.out
+	err := f.buf.Flush()
+	if err == nil {
+		err = f.temp.Sync()
+	}
+	if cerr := f.temp.Close(); err == nil {
+		err = cerr
+	}
+	if err == nil && keep {
+		err = os.Rename(f.temp.Name(), f.path)
+	}
+	if err != nil || !keep {
+		_ = os.Remove(f.temp.Name())
+		return err
+	}
+	_, err = fmt.Fprintf(a.out, "Written to %s\n", report.Clean(f.path))
+	return err
+}

@@ -1,0 +1,35 @@
+package cli
+
+import (
+	"github.com/spf13/cobra"
+
+	"tarnwold/core/account"
+	"tarnwold/internal/ask"
+	"tarnwold/internal/report"
+)
+
+func (a *app) reachCommand() *cobra.Command {
+	var n narrowing
+	c := &cobra.Command{
+		Use:   "reach WHO",
+		Short: "Show all someone can get to, folded where the answer changes",
+		Long: `Show all someone can get to, by every share and at the servers themselves, as a
+tree folded where the answer changes: a line holds for everything below it,
+until another line says otherwise. A place that can be opened by name but not
+come to by browsing, for a folder above doesn't show its names, is marked.
+
+--can asks for a level, rights or an act instead: yes or no, folded the same way.`,
+		Example: `  tarnwold reach bram
+  tarnwold reach petra --under //stagedoor/productions
+  tarnwold reach ines --can edit --format csv`,
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: completeInOrder(a.completeAccounts(account.User)),
+		RunE: func(c *cobra.Command, args []string) error {
+			return answer(a, c, func(k *ask.Asker) (*ask.Reaching, error) { return k.Reach(args[0], n.under, n.can, n.limit(a)) },
+				func(p *report.Printer, r *ask.Reaching) error { return p.Reaching(r) })
+		},
+	}
+	n.flags(c, a, true)
+	allFlag(c, &n.all)
+	return c
+}

@@ -1,0 +1,9 @@
+//go:build !linux
+
+package cli
+
+import "github.com/rogpeppe/go-internal/testscript"
+
+func smallDisk(ts *testscript.TestScript, neg bool, args []string) {
+	ts.Fatalf("no small disk can be made here")
+}

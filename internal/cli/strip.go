@@ -1,0 +1,36 @@
+package cli
+
+import (
+	"github.com/spf13/cobra"
+
+	"tarnwold/internal/plan"
+	"tarnwold/internal/report"
+)
+
+func (a *app) stripCommand() *cobra.Command {
+	var k keeping
+	var under, owner string
+	c := &cobra.Command{
+		Use:   "strip WHO…",
+		Short: "Take accounts off everything that names them, in one change",
+		Long: `Take accounts off everything that names them, in one change: entries and audit
+entries wherever they are set, shares' rules, lists of administrators, groups,
+last days; sealed places too. What they own is handed to the account after
+--owner-to. --under keeps to the rules at and below a place.
+
+The accounts themselves stay; tarnwold user remove takes them away then.`,
+		Example: `  tarnwold strip silas --owner-to warden --dry-run
+  tarnwold strip lark --under //stagedoor/productions --owner-to warden --dry-run`,
+		Args:              cobra.MinimumNArgs(1),
+		ValidArgsFunction: a.completeAccounts(0),
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.carry(c, k, func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error) { return d.Strip(args, under, owner) })
+		},
+	}
+	k.flags(c)
+	c.Flags().StringVar(&under, "under", "", "only the rules at and below this `place`")
+	c.Flags().StringVar(&owner, "owner-to", "", "`who` owns what they owned then")
+	_ = c.RegisterFlagCompletionFunc("under", a.completePlaces)
+	_ = c.RegisterFlagCompletionFunc("owner-to", a.completeAccounts(0))
+	return c
+}

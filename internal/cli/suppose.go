@@ -1,0 +1,204 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"tarnwold/internal/estate"
+	"tarnwold/internal/plan"
+	"tarnwold/internal/report"
+)
+
+// supposition is what a question is asked under: changes that are not made,
+// and a day that is past.
+type supposition struct {
+	ifs  []string
+	when string
+}
+
+// supposing gives a question the flags --if and --when.
+func (a *app) supposing(c *cobra.Command) *cobra.Command {
+	c.Flags().StringArrayVar(&a.suppose.ifs, "if", nil, "answer as if this `change` were made: \"WHO joins GROUP\", \"WHO leaves GROUP\", a command as \"deny stage read //…\", or a file that --save wrote; may be given again")
+	c.Flags().StringVar(&a.suppose.when, "when", "", "answer as of the end of this `day`, YYYY-MM-DD, from the journal")
+	return c
+}
+
+// whatIf is who makes changes that are only supposed: nobody, whom no guard
+// and no rule of ownership holds back.
+const whatIf = "what if"
+
+// open opens the estate, or lends the one that is supposed.
+func (a *app) open(ctx context.Context) (e *estate.Estate, done func(), err error) {
+	if a.inner != nil {
+		return a.inner, func() {}, nil
+	}
+	e, err = estate.Open(ctx, a.estatePath)
+	if err != nil {
+		return nil, nil, err
+	}
+	return e, func() { e.Close() }, nil
+}
+
+// supposed calls fn with the estate as the question supposes it.
+func (a *app) supposed(ctx context.Context, e *estate.Estate, fn func(*estate.Estate) error) error {
+	s := a.suppose
+	if len(s.ifs) == 0 && s.when == "" {
+		return fn(e)
+	}
+	var day estate.Day
+	if s.when != "" {
+		d, err := estate.ParseDay(s.when)
+		if err != nil {
+			return usageError{err}
+		}
+		if d > estate.Today() {
+			return misused("--when takes a day that is past, and %s is still to come; for what is to come: --if", d)
+		}
+		day = d
+	}
+	return e.Private(ctx, func(p *estate.Estate) error {
+		if day != "" {
+			if err := rewind(ctx, p, day); err != nil {
+				return err
+			}
+		}
+		for _, what := range s.ifs {
+			if err := a.makeBelieve(ctx, p, what); err != nil {
+				return fmt.Errorf("--if %q: %w", report.Clip(what), err)
+			}
+		}
+		return fn(p)
+	})
+}
+
+// rewind takes a private estate back to the end of a day.
+func rewind(ctx context.Context, p *estate.Estate, day estate.Day) error {
+	end := day.Begins().AddDate(0, 0, 1).UTC().Format(time.RFC3339)
+	_, err := p.Change(ctx, estate.Meta{Actor: whatIf, Head: estate.Any, Bulk: true}, func(t *estate.Tx) (string, error) {
+		last, first, begun := t.LastBefore(end)
+		if last == 0 {
+			if !begun {
+				return "", &estate.Refused{Why: "the estate's journal is empty, so it had nothing on " + string(day)}
+			}
+			return "", &estate.Refused{Why: fmt.Sprintf("the estate's journal begins on %s, after %s", estate.Moment(first), day)}
+		}
+		t.Rewind(last)
+		return "as of " + string(day), t.Err()
+	})
+	return err
+}
+
+// makeBelieve makes a change in a private estate, as its command would.
+func (a *app) makeBelieve(ctx context.Context, p *estate.Estate, what string) error {
+	args, err := changeWords(what)
+	if err != nil {
+		return err
+	}
+	in := &app{in: strings.NewReader(""), out: io.Discard, err: io.Discard, actor: whatIf, inner: p, estatePath: a.estatePath, shown: args}
+	root := in.root()
+	c, _, err := root.Find(args)
+	if err != nil {
+		return misused("%w", err)
+	}
+	if c.Flags().Lookup("dry-run") == nil || c.Name() == "load" || c.HasParent() && c.Parent().Name() == "load" {
+		return misused("%q is no change; wanted WHO joins GROUP, WHO leaves GROUP, a command that changes something, or a file that --save wrote", report.Clip(strings.Join(args, " ")))
+	}
+	root.SetArgs(args)
+	root.SetIn(in.in)
+	root.SetOut(io.Discard)
+	root.SetErr(io.Discard)
+	err = root.ExecuteContext(ctx)
+	if errors.Is(err, errNo) {
+		return nil
+	}
+	return err
+}
+
+// changeWords makes a command's arguments of a change in words.
+func changeWords(what string) ([]string, error) {
+	if info, err := os.Stat(what); err == nil && info.Mode().IsRegular() {
+		return []string{"apply", what}, nil
+	}
+	words, err := splitWords(what)
+	if err != nil {
+		return nil, err
+	}
+	if len(words) == 3 {
+		switch words[1] {
+		case "joins":
+			return []string{"group", "join", words[2], words[0]}, nil
+		case "leaves":
+			return []string{"group", "leave", words[2], words[0]}, nil
+		}
+	}
+	if len(words) > 0 && words[0] == "tarnwold" {
+		words = words[1:]
+	}
+	if len(words) == 0 {
+		return nil, misused("no change is named")
+	}
+	return words, nil
+}
+
+// splitWords splits a line as a shell would: at blanks, but for those in
+// quotes or behind a backslash.
+func splitWords(line string) (words []string, err error) {
+	var b strings.Builder
+	in, quote := false, byte(0)
+	for i := 0; i < len(line); i++ {
+		switch ch := line[i]; {
+		case quote == '\'' && ch != '\'', quote == '"' && ch != '"' && ch != '\\':
+			b.WriteByte(ch)
+		case quote != 0 && ch == quote:
+			quote = 0
+		case quote == 0 && (ch == '\'' || ch == '"'):
+			quote, in = ch, true
+		case ch == '\\' && i+1 < len(line) && (quote == 0 && strings.IndexByte(" \t'\"\\", line[i+1]) >= 0 || quote == '"' && (line[i+1] == '"' || line[i+1] == '\\')):
+			i++
+			b.WriteByte(line[i])
+			in = true
+		case quote == 0 && (ch == ' ' || ch == '\t'):
+			if in {
+				words = append(words, b.String())
+				b.Reset()
+				in = false
+			}
+		default:
+			b.WriteByte(ch)
+			in = true
+		}
+	}
+	if quote != 0 {
+		return nil, misused("a quote is not closed in %q", report.Clip(line))
+	}
+	if in {
+		words = append(words, b.String())
+	}
+	return words, nil
+}
+
+// supposes says under what an answer is given, for people.
+func (a *app) supposes(p *report.Printer) {
+	if a.suppose.when != "" {
+		p.Line(report.In(report.Faint, "as of "+a.suppose.when))
+	}
+	for _, what := range a.suppose.ifs {
+		p.Line(report.In(report.Faint, "if "+report.Clip(what)))
+	}
+}
+
+// keepSupposed keeps a plan in a private estate without asking anybody.
+func (a *app) keepSupposed(ctx context.Context, p *plan.Plan) error {
+	if !p.Changes() {
+		return nil
+	}
+	_, err := a.inner.Change(ctx, p.Meta(command(a.shown)), p.Keep)
+	return err
+}

@@ -1,0 +1,31 @@
+package cli
+
+import (
+	"github.com/spf13/cobra"
+
+	"tarnwold/internal/plan"
+	"tarnwold/internal/report"
+)
+
+func (a *app) swapCommand() *cobra.Command {
+	var k keeping
+	var under string
+	c := &cobra.Command{
+		Use:   "swap OLD NEW",
+		Short: "Put one account in another's place, in everything that names it",
+		Long: `Put one account in another's place, in everything that names it: entries and
+audit entries, owners, shares' rules, lists of administrators, groups it is in,
+last days. --under keeps to the rules at and below a place.`,
+		Example: `  tarnwold swap silas nils --dry-run
+  tarnwold swap acc-casting-edit casting --under //stagedoor/productions/Casting --dry-run`,
+		Args:              cobra.ExactArgs(2),
+		ValidArgsFunction: completeInOrder(a.completeAccounts(0), a.completeAccounts(0)),
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.carry(c, k, func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error) { return d.Swap(args[0], args[1], under) })
+		},
+	}
+	k.flags(c)
+	c.Flags().StringVar(&under, "under", "", "only the rules at and below this `place`")
+	_ = c.RegisterFlagCompletionFunc("under", a.completePlaces)
+	return c
+}

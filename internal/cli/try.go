@@ -1,0 +1,88 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"tarnwold/core/account"
+	"tarnwold/core/verdict"
+	"tarnwold/internal/ask"
+	"tarnwold/internal/format/sheet"
+	"tarnwold/internal/report"
+)
+
+func (a *app) tryCommand() *cobra.Command {
+	var from, to string
+	var acts strings.Builder
+	for _, x := range verdict.Acts {
+		fmt.Fprintf(&acts, "  %-21s %s\n", x.Name, x.About)
+	}
+	c := &cobra.Command{
+		Use:   "try WHO ACT WHERE",
+		Short: "Try what a user would: may he open, save, make, rename, move or delete it",
+		Long: `Try an act as a user would do it, without doing it: yes or no, every right it
+needs on every item it touches, what is missing, and the first thing that would
+have to change.
+
+` + acts.String() + `
+//SERVER/SHARE/… tries through that share, SERVER:/… at the server itself. For
+create and make-folder WHERE is the new thing; rename, move and replace take
+--to WHERE, give-owner takes --to WHO. --from tries many at once: a CSV file
+with the columns user, act, where and, if need be, to.
+
+Exit code 1 says no.`,
+		Example: `  tarnwold try ines save //stagedoor/productions/Wardrobe/Fittings/measurements.ods
+  tarnwold try silas create "//stagedoor/productions/Scripts/new draft.odt"
+  tarnwold try petra rename //stagedoor/productions/Scripts --to Drafts
+  tarnwold try --from acts.csv --format csv`,
+		Args: func(c *cobra.Command, args []string) error {
+			if from != "" {
+				return cobra.NoArgs(c, args)
+			}
+			return cobra.ExactArgs(3)(c, args)
+		},
+		ValidArgsFunction: completeInOrder(a.completeAccounts(account.User), completeWords(ask.ActNames()), a.completePlaces),
+		RunE: func(c *cobra.Command, args []string) error {
+			if from != "" {
+				return a.tryMany(c, from)
+			}
+			return answer(a, c, func(k *ask.Asker) (*ask.Tried, error) { return k.Try(args[0], args[1], args[2], to, false) },
+				func(p *report.Printer, t *ask.Tried) error {
+					if err := p.Tried(t); err != nil {
+						return err
+					}
+					if !t.Allowed {
+						return errNo
+					}
+					return nil
+				})
+		},
+	}
+	c.Flags().StringVar(&to, "to", "", "`where` it goes to, its new name, or the new owner")
+	c.Flags().StringVar(&from, "from", "", "a CSV `file` of acts with the columns user, act, where and maybe to")
+	_ = c.RegisterFlagCompletionFunc("to", a.completePlaces)
+	return c
+}
+
+func (a *app) tryMany(c *cobra.Command, file string) error {
+	var all []*ask.Tried
+	bad, err := a.askMany(c, file, sheet.Trials, func(k *ask.Asker, q sheet.Asking) error {
+		t, err := k.Try(q.User, q.Act, q.Where, q.To, a.format != report.JSON)
+		if err == nil {
+			t.Where, t.To = q.Where, q.To // as asked, so that rows find their answers
+			all = append(all, t)
+		}
+		return err
+	}, func(q sheet.Asking, why string) {
+		all = append(all, &ask.Tried{User: ask.Account{Name: q.User}, Act: q.Act, Where: q.Where, To: q.To, Error: why})
+	})
+	if err != nil {
+		return err
+	}
+	if err := a.printer().TriedMany(all); err != nil {
+		return err
+	}
+	return bad
+}

@@ -1,0 +1,45 @@
+package cli
+
+import (
+	"github.com/spf13/cobra"
+
+	"tarnwold/internal/ask"
+	"tarnwold/internal/report"
+)
+
+func (a *app) whoCommand() *cobra.Command {
+	var n narrowing
+	c := &cobra.Command{
+		Use:   "who WHERE",
+		Short: "Tell everyone who has access to an item, by level, and the way each has it",
+		Long: `Tell everyone who has access to an item, by level, and the way each has it: by
+which entry, of which group, as an administrator, by owning. The head of each
+route says whether the place is open to everyone, to some, or to one alone.
+
+//SERVER/SHARE/… asks for that share, SERVER:/… for every route to the place.
+--can keeps those who have a level or rights, or who can do an act.
+
+Exit code 1 says nobody.`,
+		Example: `  tarnwold who //stagedoor/productions/Wardrobe
+  tarnwold who stagedoor:/srv/playhouse/Casting --can edit
+  tarnwold who "//stagedoor/productions/Box Office/Ledgers" --format csv`,
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: completeInOrder(a.completePlaces),
+		RunE: func(c *cobra.Command, args []string) error {
+			return answer(a, c, func(k *ask.Asker) (*ask.Having, error) { return k.Who(args[0], n.can) },
+				func(p *report.Printer, h *ask.Having) error {
+					if err := p.Having(h); err != nil {
+						return err
+					}
+					for _, r := range h.Routes {
+						if r.Users > 0 {
+							return nil
+						}
+					}
+					return errNo
+				})
+		},
+	}
+	n.flags(c, a, false)
+	return c
+}

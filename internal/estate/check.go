@@ -1,0 +1,141 @@
+package estate
+
+import (
+	"bytes"
+	"database/sql"
+	"fmt"
+
+	"tarnwold/core/account"
+	"tarnwold/internal/format/secdesc"
+	"tarnwold/internal/store"
+)
+
+// Fault is something wrong in an estate file.
+type Fault struct {
+	What string `json:"what"`
+	Do   string `json:"do"`
+}
+
+const fromBackup = "take the estate from a backup; what has changed since stands in the newer one's log"
+
+// Check looks at the whole estate: the database's own check, every hash, every
+// rule of strands, weights, journal, last days and names. step is told how far
+// it is.
+func (t *Tx) Check(step func(what string)) (faults []Fault) {
+	found := func(do, what string, args ...any) {
+		if len(faults) < 100 {
+			faults = append(faults, Fault{fmt.Sprintf(what, args...), do})
+		}
+	}
+	step("the database")
+	for _, s := range t.Integrity() {
+		found(fromBackup, "the database says: %s", s)
+	}
+	step("descriptors")
+	t.Each("SELECT id, kind, hash, body FROM descriptors", nil, func(r *sql.Rows) error {
+		var id int64
+		var kind int
+		var hash, body []byte
+		if err := r.Scan(&id, &kind, &hash, &body); err != nil {
+			return err
+		}
+		if h := sum(body); kind != kindSecurity || !bytes.Equal(h[:], hash) {
+			found(fromBackup, "descriptor %d is not what was stored", id)
+		} else if _, err := secdesc.Decode(body); err != nil {
+			found(fromBackup, "descriptor %d can't be read: %v", id, err)
+		}
+		return nil
+	})
+	for _, c := range []struct{ step, query, says string }{
+		{"strands", "SELECT count(*) FROM strands s LEFT JOIN descriptors d ON d.id=s.descriptor WHERE d.id IS NULL", "strands whose descriptor is missing"},
+		{"", "SELECT count(*) FROM strands s LEFT JOIN strands p ON p.id=s.parent WHERE s.parent<>0 AND p.id IS NULL AND EXISTS (SELECT 1 FROM items i WHERE i.strand=s.id)", "strands whose folder's strand is missing"},
+		{"", "SELECT count(*) FROM strands s JOIN strands p ON p.id=s.parent WHERE p.folder=0 AND EXISTS (SELECT 1 FROM items i WHERE i.strand=s.id)", "strands below a file's"},
+		{"items", "SELECT count(*) FROM items i LEFT JOIN items p ON p.id=i.parent WHERE i.parent<>0 AND p.id IS NULL", "items in no folder"},
+		{"", "SELECT count(*) FROM items i LEFT JOIN strands s ON s.id=i.strand WHERE s.id IS NULL", "items without rules"},
+		{"", "SELECT count(*) FROM items i JOIN items p ON p.id=i.parent JOIN strands s ON s.id=i.strand WHERE s.parent<>p.strand", "items that follow another folder than their own"},
+		{"", "SELECT count(*) FROM items i JOIN strands s ON s.id=i.strand WHERE i.parent=0 AND s.parent<>0", "tops of trees that follow a folder"},
+		{"", "SELECT count(*) FROM items i LEFT JOIN trees x ON x.item=i.id WHERE i.parent=0 AND x.id IS NULL", "tops that no tree begins with"},
+		{"", "SELECT count(*) FROM trees x LEFT JOIN items i ON i.id=x.item LEFT JOIN servers v ON v.id=x.server WHERE i.id IS NULL OR v.id IS NULL", "trees without a top or a server"},
+		{"weights", "SELECT count(*) FROM (SELECT strand, count(*) n FROM items GROUP BY strand) c LEFT JOIN weights w ON w.strand=c.strand WHERE coalesce(w.items,0)<>c.n", "strands whose items are miscounted"},
+		{"", "SELECT count(*) FROM weights w WHERE w.items<>0 AND NOT EXISTS (SELECT 1 FROM items i WHERE i.strand=w.strand)", "strands said to have items that have none"},
+		{"accounts", "SELECT count(*) FROM members m LEFT JOIN accounts a ON a.id=m.member LEFT JOIN accounts g ON g.id=m.holder WHERE a.id IS NULL OR g.id IS NULL", "memberships that name nobody"},
+		{"", "SELECT count(*) FROM administrators m LEFT JOIN accounts a ON a.id=m.account LEFT JOIN servers v ON v.id=m.server WHERE a.id IS NULL OR v.id IS NULL", "administrators that are nobody, or of no server"},
+		{"shares", "SELECT count(*) FROM shares s LEFT JOIN servers v ON v.id=s.server LEFT JOIN descriptors d ON d.id=s.descriptor WHERE v.id IS NULL OR d.id IS NULL", "shares on no server, or without rules"},
+		{"last days", "SELECT count(*) FROM deadlines d LEFT JOIN items i ON i.id=d.item LEFT JOIN shares s ON s.id=d.share WHERE i.id IS NULL AND s.id IS NULL", "last days of what is no longer there"},
+		{"journal", "SELECT count(*) FROM journal_rows r LEFT JOIN journal j ON j.id=r.change WHERE j.id IS NULL", "journaled rows of no change"},
+		{"", "SELECT count(*) FROM journal WHERE summary=''", "changes that say nothing"},
+	} {
+		if c.step != "" {
+			step(c.step)
+		}
+		if n := t.Int(c.query); n > 0 {
+			found(fromBackup, "%d %s", n, c.says)
+		}
+	}
+	step("names")
+	for _, table := range []string{"accounts", "servers", "shares", "levels"} {
+		t.Each("SELECT name, key FROM "+table, nil, func(r *sql.Rows) error {
+			var name, key string
+			err := r.Scan(&name, &key)
+			if store.Key(name) != key {
+				found(fromBackup, "the name %q in %s can't be found by its key", clip(name), table)
+			}
+			return err
+		})
+	}
+	t.Each("SELECT id, name, fold FROM items", nil, func(r *sql.Rows) error {
+		var id, fold int64
+		var name string
+		err := r.Scan(&id, &name, &fold)
+		if store.Fold(name) != fold {
+			found(fromBackup, "item %d can't be found by its name", id)
+		}
+		return err
+	})
+	for _, sid := range t.Strings("SELECT sid FROM accounts") {
+		if id, err := account.ParseID(sid); err != nil {
+			found(fromBackup, "an account's identifier can't be read: %v", err)
+		} else if err := GoodID(id); err != nil {
+			found("give the account another identifier", "an account stands for what is the standard's: %s", sid)
+		}
+	}
+	step("entries with last days")
+	type dated struct {
+		b     Bearer
+		entry string
+	}
+	var days []dated
+	t.Each("SELECT item, share, entry FROM deadlines", nil, func(r *sql.Rows) error {
+		var d dated
+		err := r.Scan(&d.b.Item, &d.b.Share, &d.entry)
+		days = append(days, d)
+		return err
+	})
+	for _, x := range days {
+		var d *descriptor
+		if x.b.Item != 0 {
+			if r, ok := t.ItemRow(x.b.Item); ok {
+				d = t.Of(r.Strand)
+			}
+		} else if s, ok := t.ShareByRow(x.b.Share); ok {
+			d = s.Descriptor
+		}
+		if d == nil {
+			continue
+		}
+		ok := false
+		for _, e := range d.Rules.Own() {
+			ok = ok || EntryKey(e) == x.entry
+		}
+		if !ok {
+			found("tarnwold expire passes over it", "a last day of an entry that isn't there (item %d, share %d)", x.b.Item, x.b.Share)
+		}
+	}
+	for _, c := range t.Ints("SELECT id FROM journal ORDER BY id") {
+		t.Rows(c)
+	}
+	if err := t.Err(); err != nil {
+		found(fromBackup, "%v", err)
+	}
+	return faults
+}

@@ -1,0 +1,444 @@
+package format
+
+import (
+	"encoding/binary"
+	"fmt"
+	"hash/maphash"
+	"slices"
+	"strings"
+
+	"tarnwold/core/rule"
+)
+
+// TreeRow is one item of a tree.
+type TreeRow struct {
+	Path   string // below the tree's top, parts joined by /; empty: the top
+	Folder bool
+	Body   int32 // the place of its descriptor in the tree's bodies
+	Line   int32 // in its file
+}
+
+// Tree is a file of items, by the ten million in little memory: a folder's path
+// is held once, as a name in a folder, and each distinct descriptor once.
+//
+// Rows may come in any order; Arrange brings folders before what is in them.
+type Tree struct {
+	Bodies []*rule.Descriptor
+
+	seed   maphash.Seed
+	names  names
+	rows   pile[treeRow]
+	dirs   []dir
+	byName map[uint64]int32 // a folder's name and what it is in → the last dir that fits, see dir.alike
+	// The folder the last row was in, part by part, for the next is in it too
+	// or near it.
+	last  string
+	trail []step
+	order []int32 // rows, folders before what is in them; nil: as they came
+	twice int     // the first row that names a folder again; -1: none
+}
+
+type treeRow struct {
+	in   int32 // the dir it is in; of a folder: its own
+	name uint32
+	body int32 // ^body of a folder
+	line int32
+}
+
+// dir is a folder that a row is of, or is in.
+type dir struct {
+	in    int32 // -1: the top
+	name  uint32
+	row   int32 // -1: no row is of it
+	alike int32 // the next with the same hash; -1: none
+	place int32 // where its row stands in order
+	below int32 // items below it
+}
+
+type step struct {
+	dir int32
+	end int // where the part ends in last
+}
+
+// NewTree makes a tree of rows.
+func NewTree(bodies []*rule.Descriptor, rows []TreeRow) (*Tree, error) {
+	t := &Tree{Bodies: bodies}
+	for _, r := range rows {
+		if err := t.Add(r); err != nil {
+			return nil, err
+		}
+	}
+	return t, nil
+}
+
+// Add puts a row behind the others. Its path is one of parts with a name each.
+func (t *Tree) Add(r TreeRow) error {
+	if t.dirs == nil {
+		t.seed, t.byName, t.twice = maphash.MakeSeed(), map[uint64]int32{}, -1
+		t.dirs = append(t.dirs, dir{in: -1, row: -1, alike: -1})
+	}
+	if t.rows.len() == 1<<31-1 || t.names.full() {
+		return &Error{Line: int(r.Line), What: "the tree is larger than can be loaded at once; load it in parts"}
+	}
+	row := treeRow{body: r.Body, line: r.Line}
+	switch {
+	case r.Folder:
+		row.in, row.body = t.dirAt(r.Path), ^r.Body
+		d := &t.dirs[row.in]
+		row.name = d.name
+		if d.row >= 0 && t.twice < 0 {
+			t.twice = t.rows.len()
+		}
+		d.row = int32(t.rows.len())
+	case r.Path == "":
+		row.in = -1
+	default:
+		cut := max(0, strings.LastIndexByte(r.Path, '/'))
+		row.in = t.dirAt(r.Path[:cut])
+		row.name = t.names.add(strings.TrimPrefix(r.Path[cut:], "/"))
+	}
+	t.rows.add(row)
+	return nil
+}
+
+// dirAt gives the dir of a path, with those above it made where they are not
+// there yet; a dir above has a lower number, always.
+func (t *Tree) dirAt(path string) int32 {
+	if path == "" {
+		return 0
+	}
+	// As far as it goes with the last path, its dirs are known.
+	same := 0
+	for same < len(path) && same < len(t.last) && path[same] == t.last[same] {
+		same++
+	}
+	for n := len(t.trail); n > 0; n-- {
+		if end := t.trail[n-1].end; end <= same && (end == len(path) || path[end] == '/') {
+			break
+		}
+		t.trail = t.trail[:n-1]
+	}
+	at, from := int32(0), 0
+	if n := len(t.trail); n > 0 {
+		at, from = t.trail[n-1].dir, t.trail[n-1].end+1
+	}
+	for from < len(path) {
+		end := len(path)
+		if cut := strings.IndexByte(path[from:], '/'); cut >= 0 {
+			end = from + cut
+		}
+		at = t.dirIn(at, path[from:end])
+		t.trail = append(t.trail, step{at, end})
+		from = end + 1
+	}
+	if t.last != path {
+		t.last = strings.Clone(path)
+	}
+	return at
+}
+
+func (t *Tree) hash(in int32, name string) uint64 {
+	var h maphash.Hash
+	h.SetSeed(t.seed)
+	var b [4]byte
+	binary.LittleEndian.PutUint32(b[:], uint32(in))
+	_, _ = h.Write(b[:])
+	_, _ = h.WriteString(name)
+	return h.Sum64()
+}
+
+func (t *Tree) dirIn(in int32, name string) int32 {
+	h := t.hash(in, name)
+	first, ok := t.byName[h]
+	if !ok {
+		first = -1
+	}
+	for i := first; i >= 0; i = t.dirs[i].alike {
+		if d := &t.dirs[i]; d.in == in && string(t.names.at(d.name)) == name {
+			return i
+		}
+	}
+	i := int32(len(t.dirs))
+	t.dirs = append(t.dirs, dir{in: in, name: t.names.add(name), row: -1, alike: first})
+	t.byName[h] = i
+	return i
+}
+
+// Len is how many rows there are.
+func (t *Tree) Len() int { return t.rows.len() }
+
+// Folders is how many of the rows are of folders.
+func (t *Tree) Folders() (n int) {
+	for i := range t.Len() {
+		if t.rows.at(i).body < 0 {
+			n++
+		}
+	}
+	return n
+}
+
+// Row gives a row as it came.
+func (t *Tree) Row(i int) TreeRow {
+	r := t.rows.at(i)
+	out := TreeRow{Folder: r.body < 0, Body: r.body, Line: r.line}
+	if out.Folder {
+		out.Body = ^r.body
+		out.Path = t.Path(r.in)
+	} else if r.in >= 0 {
+		out.Path = strings.TrimPrefix(t.Path(r.in)+"/"+string(t.names.at(r.name)), "/")
+	}
+	return out
+}
+
+// Path writes the path of a folder, by the number Each gives it.
+func (t *Tree) Path(folder int32) string {
+	var parts []string
+	for ; folder > 0; folder = t.dirs[folder].in {
+		parts = append(parts, string(t.names.at(t.dirs[folder].name)))
+	}
+	slices.Reverse(parts)
+	return strings.Join(parts, "/")
+}
+
+// Dirs is how many numbers of folders there are.
+func (t *Tree) Dirs() int { return len(t.dirs) }
+
+// Arranged is a row in its place.
+type Arranged struct {
+	Name   string // empty: the top
+	Folder bool
+	Body   int32
+	Self   int32 // the number of the folder, where it is one; -1
+	In     int32 // the number of the folder it is in; -1: the top
+	Above  int   // where that folder's row stands in the order
+	Below  int   // how many items a folder has below it
+}
+
+// Arrange looks the tree over, and refuses one that doesn't hang together.
+func (t *Tree) Arrange() error {
+	n := t.Len()
+	if n == 0 || t.dirs[0].row < 0 && !t.topIsFile() {
+		return &Error{Line: 1, What: "there is no row for the top of the tree: one with an empty path"}
+	}
+	if t.twice >= 0 {
+		return t.again(t.twice)
+	}
+	inOrder := true
+	for i := range n {
+		r := t.rows.at(i)
+		up := r.in
+		if r.body < 0 && up >= 0 {
+			up = t.dirs[up].in
+		}
+		if up < 0 {
+			if r.body >= 0 && n > 1 {
+				return &Error{Line: int(r.line), What: "the top (the row with an empty path) is a file, and there are other rows"}
+			}
+			continue
+		}
+		d := &t.dirs[up]
+		if d.row < 0 {
+			return &Error{Line: int(r.line), What: fmt.Sprintf("%q is in %q, and there is no row for that folder", t.Row(i).Path, t.Path(up))}
+		}
+		d.below++
+		inOrder = inOrder && int(d.row) < i
+	}
+	if err := t.distinct(); err != nil {
+		return err
+	}
+	for i := len(t.dirs) - 1; i > 0; i-- {
+		t.dirs[t.dirs[i].in].below += t.dirs[i].below
+	}
+	if !inOrder {
+		t.sort()
+	}
+	for at := range n {
+		if r := t.rows.at(t.which(at)); r.body < 0 {
+			t.dirs[r.in].place = int32(at)
+		}
+	}
+	return nil
+}
+
+func (t *Tree) topIsFile() bool {
+	for i := range t.Len() {
+		if t.rows.at(i).in < 0 {
+			return true
+		}
+	}
+	return false
+}
+
+func (t *Tree) which(at int) int {
+	if t.order == nil {
+		return at
+	}
+	return int(t.order[at])
+}
+
+// sort orders rows by depth, else as they came: by counting.
+func (t *Tree) sort() {
+	depth := make([]int32, len(t.dirs))
+	deepest := int32(0)
+	for i := 1; i < len(t.dirs); i++ {
+		depth[i] = depth[t.dirs[i].in] + 1
+		deepest = max(deepest, depth[i])
+	}
+	of := func(i int) int32 {
+		r := t.rows.at(i)
+		switch {
+		case r.in < 0:
+			return 0
+		case r.body < 0:
+			return depth[r.in]
+		}
+		return depth[r.in] + 1
+	}
+	next := make([]int32, deepest+3)
+	for i := range t.Len() {
+		next[of(i)+1]++
+	}
+	for i := 1; i < len(next); i++ {
+		next[i] += next[i-1]
+	}
+	t.order = make([]int32, t.Len())
+	for i := range t.Len() {
+		d := of(i)
+		t.order[next[d]] = int32(i)
+		next[d]++
+	}
+}
+
+// distinct refuses a file named twice in one folder, or as a folder beside.
+// Names are held by their hash alone, which keeps ten million of them small;
+// two that share one are compared in full.
+func (t *Tree) distinct() error {
+	hashes := make([]uint64, t.Len())
+	for i := range hashes {
+		hashes[i] = t.nameHash(i)
+	}
+	slices.Sort(hashes)
+	shared := map[uint64]struct{}{}
+	for i := 1; i < len(hashes); i++ {
+		if hashes[i] == hashes[i-1] {
+			shared[hashes[i]] = struct{}{}
+		}
+	}
+	if len(shared) == 0 {
+		return nil
+	}
+	seen := map[string]bool{}
+	for i := range hashes {
+		if _, ok := shared[t.nameHash(i)]; !ok {
+			continue
+		}
+		path := t.Row(i).Path
+		if seen[path] {
+			return t.again(i)
+		}
+		seen[path] = true
+	}
+	return nil
+}
+
+func (t *Tree) again(row int) error {
+	r := t.Row(row)
+	return &Error{Line: int(r.Line), What: fmt.Sprintf("%q stands a second time", r.Path)}
+}
+
+func (t *Tree) nameHash(i int) uint64 {
+	r := t.rows.at(i)
+	in := r.in
+	if r.body < 0 {
+		in = t.dirs[in].in
+	}
+	return t.hash(in, string(t.names.at(r.name)))
+}
+
+// Each calls fn with every row of an arranged tree, folders before what is in
+// them, until fn says no.
+func (t *Tree) Each(fn func(at int, r *Arranged) bool) {
+	var out Arranged
+	for at := range t.Len() {
+		r := t.rows.at(t.which(at))
+		out = Arranged{Name: string(t.names.at(r.name)), Body: r.body, Self: -1, In: r.in, Above: -1}
+		if r.body < 0 {
+			d := &t.dirs[r.in]
+			out.Folder, out.Body, out.Self, out.In, out.Below = true, ^r.body, r.in, d.in, int(d.below)
+		}
+		if out.In >= 0 {
+			out.Above = int(t.dirs[out.In].place)
+		}
+		if !fn(at, &out) {
+			return
+		}
+	}
+}
+
+// pile is a list that grows without being copied.
+type pile[T any] struct {
+	chunks [][]T
+}
+
+const pileSize = 1 << 15
+
+func (p *pile[T]) add(x T) {
+	if n := len(p.chunks); n == 0 || len(p.chunks[n-1]) == pileSize {
+		room := 16 // a small tree takes little
+		if n > 0 {
+			room = pileSize
+		}
+		p.chunks = append(p.chunks, make([]T, 0, room))
+	}
+	last := &p.chunks[len(p.chunks)-1]
+	*last = append(*last, x)
+}
+
+func (p *pile[T]) at(i int) *T { return &p.chunks[i/pileSize][i%pileSize] }
+
+func (p *pile[T]) len() int {
+	if n := len(p.chunks); n > 0 {
+		return (n-1)*pileSize + len(p.chunks[n-1])
+	}
+	return 0
+}
+
+// names holds names one behind the other, each with its length before it. The
+// place 0 is the empty name.
+type names struct {
+	chunks [][]byte
+}
+
+const (
+	namesBits = 20
+	mostNames = 1 << (32 - namesBits)
+)
+
+func (s *names) full() bool { return len(s.chunks) >= mostNames }
+
+func (s *names) add(name string) uint32 {
+	if len(s.chunks) == 0 {
+		s.chunks = append(s.chunks, append(make([]byte, 0, 256), 0))
+	}
+	if name == "" {
+		return 0
+	}
+	n := len(s.chunks) - 1
+	need := len(name) + binary.MaxVarintLen32
+	if len(s.chunks[n])+need > 1<<namesBits {
+		s.chunks = append(s.chunks, make([]byte, 0, max(need, 1<<namesBits)))
+		n++
+	}
+	at := uint32(n<<namesBits | len(s.chunks[n]))
+	s.chunks[n] = append(binary.AppendUvarint(s.chunks[n], uint64(len(name))), name...)
+	return at
+}
+
+func (s *names) at(i uint32) []byte {
+	if len(s.chunks) == 0 {
+		return nil
+	}
+	b := s.chunks[i>>namesBits][i&(1<<namesBits-1):]
+	size, n := binary.Uvarint(b)
+	return b[n : n+int(size)]
+}

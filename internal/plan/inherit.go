@@ -1,0 +1,126 @@
+package plan
+
+import (
+	"tarnwold/core/rule"
+	"tarnwold/internal/estate"
+)
+
+// Seal lets items take no entries from above any more. With keep those they
+// have become their own, in canonical order where that changes nobody's access.
+func (d *Desk) Seal(keep bool, x Targets) (*Plan, error) {
+	targets, err := d.Find(x)
+	if err != nil {
+		return nil, err
+	}
+	make := func(ordered bool) (*Plan, error) {
+		p := d.begin("seal %s", x.said())
+		p.Nothing = "it is sealed already"
+		err := d.onItems(p, targets, itemEdit{make: func(b, _ *rule.Descriptor, _ bool, _ estate.Dated) (*rule.Descriptor, error) {
+			after := b.Seal(keep)
+			if ordered && after != b {
+				after = after.Ordered()
+			}
+			return after, nil
+		}}, false)
+		if err != nil {
+			return nil, err
+		}
+		return d.finish(p)
+	}
+	p, err := make(keep)
+	if err != nil || !keep || len(p.Impact) == 0 {
+		return p, err
+	}
+	// Entries kept in canonical order would decide otherwise: keep their order.
+	if p, err = make(false); err != nil {
+		return nil, err
+	}
+	for _, n := range p.work.named {
+		if after := desc(p.work.forest.Nodes[n].After); after != nil && after.Rules.Misplaced() >= 0 {
+			p.Advice = append(p.Advice, Advice{Kind: "out-of-order", Where: d.where(p, n)})
+		}
+	}
+	return p, nil
+}
+
+// Unseal lets items take entries from above again, and mends what is below.
+func (d *Desk) Unseal(clear bool, x Targets) (*Plan, error) {
+	targets, err := d.Find(x)
+	if err != nil {
+		return nil, err
+	}
+	p := d.begin("unseal %s", x.said())
+	p.Nothing = "it is not sealed"
+	err = d.onItems(p, targets, itemEdit{make: func(b, up *rule.Descriptor, folder bool, _ estate.Dated) (*rule.Descriptor, error) {
+		if up == nil {
+			return nil, &estate.Refused{Why: "it is the top of its tree: nothing is known above it"}
+		}
+		if !b.Sealed() && !clear {
+			return b, nil
+		}
+		return b.Unseal(up, folder, clear), nil
+	}}, true)
+	if err != nil {
+		return nil, d.at(err, targets)
+	}
+	return d.finish(p)
+}
+
+// Reflow makes items and everything below match what is handed down.
+func (d *Desk) Reflow(x Targets) (*Plan, error) {
+	targets, err := d.Find(x)
+	if err != nil {
+		return nil, err
+	}
+	p := d.begin("reflow %s", x.said())
+	p.Nothing = "nothing there is stale"
+	err = d.onItems(p, targets, itemEdit{make: func(b, up *rule.Descriptor, folder bool, _ estate.Dated) (*rule.Descriptor, error) {
+		if up == nil {
+			return b, nil
+		}
+		return b.Renewed(up, folder), nil
+	}}, true)
+	if err != nil {
+		return nil, err
+	}
+	return d.finish(p)
+}
+
+// Own hands ownership of items on, with below of everything below them too.
+func (d *Desk) Own(to string, below bool, x Targets) (*Plan, error) {
+	owner, err := d.t.Who(to)
+	if err != nil {
+		return nil, err
+	}
+	targets, err := d.Find(x)
+	if err != nil {
+		return nil, err
+	}
+	p := d.begin("owner of %s to %s", x.said(), to)
+	p.Nothing = d.t.Name(owner) + " owns it already"
+	edit := func(b, _ *rule.Descriptor, _ bool, _ estate.Dated) (*rule.Descriptor, error) {
+		return b.OwnedBy(owner), nil
+	}
+	if err := d.onItems(p, targets, itemEdit{make: edit}, false); err != nil {
+		return nil, err
+	}
+	if below {
+		f := p.work.forest
+		hand := sec(func(b, up *rule.Descriptor, folder bool) (*rule.Descriptor, error) { return edit(b, up, folder, nil) })
+		for i := range f.Nodes {
+			f.Edits[i] = hand
+		}
+		p.work.renews = true
+		if err := f.Work(d.ctx); err != nil {
+			return nil, err
+		}
+	}
+	return d.finish(p)
+}
+
+func clip(s string) string {
+	if len(s) > 200 {
+		return s[:200] + "…"
+	}
+	return s
+}

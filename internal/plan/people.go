@@ -1,0 +1,541 @@
+package plan
+
+import (
+	"fmt"
+	"strings"
+
+	acc "tarnwold/core/account"
+	"tarnwold/internal/ask"
+	"tarnwold/internal/estate"
+	"tarnwold/internal/format"
+	"tarnwold/internal/store"
+)
+
+func sameKey(a, b string) bool { return store.Key(a) == store.Key(b) }
+
+// Circle refuses a membership that would put a group inside itself.
+type Circle struct {
+	Group  string   `json:"group"`
+	Member string   `json:"member"`
+	Loop   []string `json:"loop"`
+}
+
+func (e *Circle) Error() string {
+	return fmt.Sprintf("%s can't join %s, for then it would hold itself: %s", e.Member, e.Group, strings.Join(e.Loop, " in "))
+}
+
+// Join makes accounts members of a group, until a day or for good.
+func (d *Desk) Join(group string, members []string, until estate.Day) (*Plan, error) {
+	if err := d.future(until); err != nil {
+		return nil, err
+	}
+	p := d.begin("%s joined %s", many(members), group)
+	if until != "" {
+		p.Change += " until " + string(until)
+	}
+	g, err := d.t.Named(group, acc.Group)
+	if err != nil {
+		return nil, err
+	}
+	dir := d.t.Directory().Clone()
+	for _, name := range members {
+		m, err := d.t.Named(name, 0)
+		if err != nil {
+			return nil, err
+		}
+		if had, ok := d.t.Member(g.ID, m.ID); ok {
+			if had.Until == until {
+				return nil, &estate.Refused{Why: fmt.Sprintf("%s is a member of %s already", d.t.Name(m.ID), d.t.Name(g.ID))}
+			}
+			p.work.members = append(p.work.members, memberEdit{g, m, &had, &estate.Membership{Until: until, Local: had.Local}})
+			continue
+		}
+		if m.Kind == acc.Group {
+			if loop := dir.Loop(g.ID, m.ID); loop != nil {
+				return nil, &Circle{d.t.Name(g.ID), d.t.Name(m.ID), d.t.Names(loop)}
+			}
+		}
+		if dir.IsMember(g.ID, m.ID) {
+			continue // named twice
+		}
+		dir.Join(g.ID, m.ID)
+		p.work.members = append(p.work.members, memberEdit{g, m, nil, &estate.Membership{Until: until}})
+	}
+	return d.finish(p)
+}
+
+// Leave ends memberships of a group.
+func (d *Desk) Leave(group string, members []string) (*Plan, error) {
+	p := d.begin("%s left %s", many(members), group)
+	g, err := d.t.Named(group, acc.Group)
+	if err != nil {
+		return nil, err
+	}
+	seen := map[ID]bool{}
+	for _, name := range members {
+		m, err := d.t.Named(name, 0)
+		if err != nil {
+			return nil, err
+		}
+		had, ok := d.t.Member(g.ID, m.ID)
+		if !ok {
+			if m.Primary == g.ID {
+				return nil, &estate.Refused{Why: fmt.Sprintf("%s is the primary group of %s", d.t.Name(g.ID), d.t.Name(m.ID)), Do: fmt.Sprintf("give the user another first: tarnwold user set %s --primary GROUP", m.Name)}
+			}
+			return nil, &estate.Refused{Why: fmt.Sprintf("%s is not a direct member of %s", d.t.Name(m.ID), d.t.Name(g.ID))}
+		}
+		if !seen[m.ID] {
+			seen[m.ID] = true
+			p.work.members = append(p.work.members, memberEdit{g, m, &had, nil})
+		}
+	}
+	return d.finish(p)
+}
+
+// NewAccount is an account that is to come, as it was typed.
+type NewAccount struct {
+	Kind    acc.Kind
+	SID     string
+	POSIX   int64
+	Purpose string
+	Primary string
+}
+
+// AddAccounts makes accounts come. Nobody's access changes by that.
+func (d *Desk) AddAccounts(names []string, n NewAccount) (*Plan, error) {
+	p := d.begin("%s %s added", n.Kind, many(names))
+	p.Asks = false
+	if n.POSIX < acc.NoPOSIX || n.POSIX > 1<<32-1 {
+		return nil, &estate.Refused{Why: fmt.Sprintf("%d is no uid or gid", n.POSIX), Do: "one is 0 to 4294967295"}
+	}
+	free := d.t.FreeIDs()
+	seen := map[string]bool{}
+	for _, name := range names {
+		a := account{Kind: n.Kind, Name: name, POSIX: n.POSIX}
+		if err := estate.GoodName(n.Kind.String(), name); err != nil {
+			return nil, err
+		}
+		if seen[store.Key(name)] || d.has(name, n.Kind) {
+			return nil, &estate.Refused{Why: fmt.Sprintf("there is a %s %q already", n.Kind, name)}
+		}
+		seen[store.Key(name)] = true
+		var err error
+		if a.Purpose, err = acc.ParsePurpose(n.Purpose); err != nil {
+			return nil, &estate.Refused{Why: err.Error()}
+		}
+		if n.Primary != "" {
+			g, err := d.t.Named(n.Primary, acc.Group)
+			if err != nil {
+				return nil, err
+			}
+			a.Primary = g.ID
+		}
+		if n.SID != "" {
+			if a.ID, err = acc.ParseID(n.SID); err != nil {
+				return nil, &estate.Refused{Why: clip(err.Error())}
+			}
+		} else if a.ID, err = free.For(a); err != nil {
+			return nil, err
+		}
+		if err := estate.GoodID(a.ID); err != nil {
+			return nil, err
+		}
+		if old, ok := d.t.Account(a.ID); ok {
+			return nil, &estate.Refused{Why: fmt.Sprintf("%s is the identifier of %s %q already", a.ID, old.Kind, old.Name)}
+		}
+		p.work.accounts = append(p.work.accounts, accountEdit{after: &a})
+	}
+	return d.finish(p)
+}
+
+func (d *Desk) has(name string, kind acc.Kind) bool {
+	_, err := d.t.Named(kind.String()+":"+name, kind)
+	return err == nil
+}
+
+// SetAccounts gives accounts of a kind another purpose or primary group; nil
+// leaves it.
+func (d *Desk) SetAccounts(kind acc.Kind, names []string, purpose, primary *string) (*Plan, error) {
+	p := d.begin("%s %s: ", kind, many(names))
+	p.Nothing = "it is so already"
+	if purpose != nil {
+		p.Change += "purpose " + *purpose
+	} else if primary != nil {
+		p.Change += "primary group " + *primary
+	}
+	for _, name := range names {
+		before, err := d.t.Named(name, kind)
+		if err != nil {
+			return nil, err
+		}
+		after := before
+		if purpose != nil {
+			if after.Purpose, err = acc.ParsePurpose(*purpose); err != nil {
+				return nil, &estate.Refused{Why: err.Error()}
+			}
+		}
+		if primary != nil {
+			after.Primary = ID{}
+			if *primary != "" {
+				g, err := d.t.Named(*primary, acc.Group)
+				if err != nil {
+					return nil, err
+				}
+				after.Primary = g.ID
+			}
+		}
+		if after != before {
+			p.work.accounts = append(p.work.accounts, accountEdit{before: &before, after: &after})
+		}
+	}
+	return d.finish(p)
+}
+
+// StillNamed refuses to take an account out that something names.
+type StillNamed struct {
+	Account string    `json:"account"`
+	Uses    []ask.Use `json:"named-by"`
+	More    int64     `json:"more"`
+}
+
+func (e *StillNamed) Error() string {
+	lines := make([]string, 0, len(e.Uses))
+	for _, u := range e.Uses {
+		s := u.Where
+		switch u.As {
+		case "entry", "inherited":
+			s += ": " + u.What
+			if u.As == "inherited" {
+				s += " (from above)"
+			}
+		case "owner":
+			s += " (owner)"
+		case "group":
+			s += " (its group)"
+		case "administrator":
+			s += " (administrator)"
+		case "primary":
+			s += " (its primary group)"
+		case "holder":
+			s += " (lists " + u.What + ")"
+		case "member":
+			s += " (lists it)"
+		}
+		if u.Items > 1 {
+			s += fmt.Sprintf(" and %d like it", u.Items-1)
+		}
+		lines = append(lines, s)
+	}
+	s := strings.Join(lines, "\n  ")
+	if e.More > 0 {
+		s += fmt.Sprintf("\n  and %d more", e.More)
+	}
+	return fmt.Sprintf("%s is still named by\n  %s\nrevoke, hand on or leave those first", e.Account, s)
+}
+
+// RemoveAccounts makes accounts go that nothing names any more.
+func (d *Desk) RemoveAccounts(kind acc.Kind, names []string) (*Plan, error) {
+	p := d.begin("%s %s removed", kind, many(names))
+	for _, name := range names {
+		a, err := d.t.Named(name, kind)
+		if err != nil {
+			return nil, err
+		}
+		if err := d.unnamed(a); err != nil {
+			return nil, err
+		}
+		p.work.accounts = append(p.work.accounts, accountEdit{before: &a})
+	}
+	return d.finish(p)
+}
+
+// unnamed refuses where anything names an account.
+func (d *Desk) unnamed(a account) error {
+	uses, more, err := d.k.Uses([]account{a}, 8)
+	if err != nil {
+		return err
+	}
+	if len(uses) > 0 {
+		return &StillNamed{fmt.Sprintf("%s %s", a.Kind, d.t.Name(a.ID)), uses, more}
+	}
+	return nil
+}
+
+// AccountFile is what one file of accounts and memberships held.
+type AccountFile struct {
+	File     string
+	Accounts []format.AccountRow
+	Members  []format.MemberRow
+	POSIX    bool // a group file: it lists each of its groups' users whole
+}
+
+// Loaded counts what a load of accounts brings.
+type Loaded struct {
+	Users, Groups, Members, Completed int
+	Loops                             [][]string // circles of groups the files hold; each is followed once
+	Shared                            []string   // uids and gids that several accounts have
+}
+
+// LoadAccounts makes accounts and memberships of files come, merged by name or
+// number in whatever order the files are. An account that is there already is
+// completed where it lacks something, and refused where it differs.
+func (d *Desk) LoadAccounts(files []AccountFile) (*Plan, *Loaded, error) {
+	t := d.t
+	p := d.begin("")
+	var c Loaded
+	n := newNames(t)
+	fresh := len(n.rows) == 0
+	free := t.FreeIDs()
+	row := func(f AccountFile, line int, what string, args ...any) error {
+		return &format.Error{File: f.File, Line: line, What: fmt.Sprintf(what, args...)}
+	}
+	type pending struct {
+		file AccountFile
+		row  format.AccountRow
+		at   *loading
+	}
+	var all []pending
+	// Rows that say the identifier come first, so that those of POSIX files,
+	// which know a number alone, find theirs.
+	for _, posixOnly := range []bool{false, true} {
+		for _, f := range files {
+			for _, r := range f.Accounts {
+				if (r.ID.IsZero() && r.POSIX != acc.NoPOSIX) != posixOnly {
+					continue
+				}
+				all = append(all, pending{file: f, row: r})
+			}
+		}
+	}
+	for i := range all {
+		f, r := all[i].file, all[i].row
+		if err := estate.GoodName(r.Kind.String(), r.Name); err != nil {
+			return nil, nil, row(f, r.Line, "%v", err)
+		}
+		old := n.exactly(r.Name, r.Kind)
+		if old == nil {
+			made := r.Account
+			if made.ID.IsZero() {
+				id, err := free.For(made)
+				if err != nil {
+					return nil, nil, row(f, r.Line, "%v", err)
+				}
+				made.ID = id
+				if other := n.ids[id]; other != nil && made.POSIX != acc.NoPOSIX {
+					// Two accounts with one uid or gid: servers have them.
+					if made.ID, err = free.For(account{Kind: made.Kind, Name: made.Name, POSIX: acc.NoPOSIX}); err != nil {
+						return nil, nil, row(f, r.Line, "%v", err)
+					}
+				}
+			} else if err := estate.GoodID(made.ID); err != nil {
+				return nil, nil, row(f, r.Line, "%v", err)
+			}
+			if other := n.ids[made.ID]; other != nil {
+				return nil, nil, row(f, r.Line, "%s is the identifier of %s %q already", made.ID, other.after.Kind, other.after.Name)
+			}
+			old = n.add(nil, made)
+			if r.Kind == acc.User {
+				c.Users++
+			} else {
+				c.Groups++
+			}
+		}
+		all[i].at = old
+		a := &old.after
+		if !r.ID.IsZero() && r.ID != a.ID {
+			return nil, nil, row(f, r.Line, "%s %q is in the estate with the identifier %s, not %s", r.Kind, r.Name, a.ID, r.ID)
+		}
+		if r.POSIX != acc.NoPOSIX && a.POSIX != acc.NoPOSIX && r.POSIX != a.POSIX {
+			return nil, nil, row(f, r.Line, "%s %q is in the estate with the id %d, not %d", r.Kind, r.Name, a.POSIX, r.POSIX)
+		}
+		if r.POSIX != acc.NoPOSIX {
+			a.POSIX = r.POSIX
+		}
+		if r.Purpose != acc.Unsaid {
+			a.Purpose = r.Purpose
+		}
+	}
+	byGID, number := map[int64]ID{}, map[string]string{}
+	for _, x := range n.rows {
+		if x.after.POSIX == acc.NoPOSIX {
+			continue
+		}
+		if x.after.Kind == acc.Group {
+			if _, ok := byGID[x.after.POSIX]; !ok {
+				byGID[x.after.POSIX] = x.after.ID
+			}
+		}
+		key := fmt.Sprintf("%s %d", x.after.Kind, x.after.POSIX)
+		if first, ok := number[key]; ok && (x.before == nil) {
+			c.Shared = append(c.Shared, fmt.Sprintf("%s and %s have one %s: %d", first, x.after.Name, map[acc.Kind]string{acc.User: "uid", acc.Group: "gid"}[x.after.Kind], x.after.POSIX))
+		} else if !ok {
+			number[key] = x.after.Name
+		}
+	}
+	for _, x := range all {
+		if x.row.Kind != acc.User || x.row.PrimaryGID == acc.NoPOSIX {
+			continue
+		}
+		id, ok := byGID[x.row.PrimaryGID]
+		if !ok {
+			id = acc.GID(uint32(x.row.PrimaryGID))
+		}
+		x.at.after.Primary = id
+	}
+	for _, x := range n.rows {
+		switch {
+		case x.before == nil:
+			after := x.after
+			p.work.accounts = append(p.work.accounts, accountEdit{after: &after})
+		case *x.before != x.after:
+			after := x.after
+			p.work.accounts = append(p.work.accounts, accountEdit{before: x.before, after: &after})
+			c.Completed++
+		}
+	}
+	dir := t.Directory()
+	// What a POSIX group file lists is said there whole: who else is in such
+	// a group is so by the server's local groups.
+	listed := map[ID]map[ID]bool{}
+	for _, f := range files {
+		if !f.POSIX {
+			continue
+		}
+		for _, r := range f.Accounts {
+			if g := n.exactly(r.Name, acc.Group); g != nil && listed[g.after.ID] == nil {
+				listed[g.after.ID] = map[ID]bool{}
+			}
+		}
+		for _, m := range f.Members {
+			g, err := n.find(t, m.Group, acc.Group)
+			a, err2 := n.find(t, m.Member, 0)
+			if err == nil && err2 == nil && listed[g.ID] != nil {
+				listed[g.ID][a.ID] = true
+			}
+		}
+	}
+	local := func(g, a account) bool {
+		users, known := listed[g.ID]
+		return known && a.Kind == acc.User && !users[a.ID]
+	}
+	for g := range listed {
+		for _, m := range dir.MembersOf(g) {
+			group, member := n.ids[g], n.ids[m]
+			if group == nil || member == nil || member.after.Kind != acc.User || dir.Local(g, m) == local(group.after, member.after) {
+				continue
+			}
+			was, _ := t.Member(g, m)
+			is := estate.Membership{Until: was.Until, Local: !was.Local}
+			p.work.members = append(p.work.members, memberEdit{group.after, member.after, &was, &is})
+			c.Completed++
+		}
+	}
+	for _, f := range files {
+		for i, m := range f.Members {
+			if i&1023 == 0 && d.ctx.Err() != nil {
+				return nil, nil, d.ctx.Err()
+			}
+			until, err := estate.ParseDay(m.Until)
+			if err != nil {
+				return nil, nil, row(f, m.Line, "%v", err)
+			}
+			g, err := n.find(t, m.Group, acc.Group)
+			if err != nil {
+				return nil, nil, row(f, m.Line, "%v", err)
+			}
+			a, err := n.find(t, m.Member, 0)
+			if err != nil {
+				return nil, nil, row(f, m.Line, "%v", err)
+			}
+			if dir.IsMember(g.ID, a.ID) {
+				continue
+			}
+			if a.Kind == acc.Group {
+				if loop := dir.Loop(g.ID, a.ID); loop != nil {
+					names := make([]string, len(loop))
+					for i, id := range loop {
+						names[i] = n.ids[id].after.Name
+					}
+					c.Loops = append(c.Loops, names)
+				}
+			}
+			dir.Join(g.ID, a.ID)
+			p.work.members = append(p.work.members, memberEdit{g, a, nil, &estate.Membership{Until: until, Local: local(g, a)}})
+			c.Members++
+		}
+	}
+	p.Change = format.Count(int64(c.Users), "user") + ", " + format.Count(int64(c.Groups), "group") + " and " + format.Count(int64(c.Members), "membership") + " loaded"
+	if c.Completed > 0 {
+		p.Change += ", " + format.Count(int64(c.Completed), "account") + " completed"
+	}
+	p.Nothing = "all of that is in the estate already"
+	p.Asks = !fresh && len(t.TopItems()) > 0 && (c.Members > 0 || c.Completed > 0 || c.Users > 0 || c.Groups > 0)
+	p, err := d.finish(p)
+	return p, &c, err
+}
+
+// loading is an account before and after a load.
+type loading struct {
+	before *account
+	after  account
+}
+
+// names finds accounts by name without asking the file for each.
+type names struct {
+	rows []*loading
+	by   map[string][]*loading
+	ids  map[ID]*loading
+}
+
+func newNames(t *estate.Tx) *names {
+	n := &names{by: map[string][]*loading{}, ids: map[ID]*loading{}}
+	for _, a := range t.Accounts(0) {
+		n.add(&a, a)
+	}
+	return n
+}
+
+func (n *names) add(before *account, a account) *loading {
+	x := &loading{before, a}
+	key := store.Key(a.Name)
+	n.rows, n.by[key], n.ids[a.ID] = append(n.rows, x), append(n.by[key], x), x
+	return x
+}
+
+func (n *names) exactly(name string, kind acc.Kind) *loading {
+	for _, a := range n.by[store.Key(name)] {
+		if a.after.Kind == kind {
+			return a
+		}
+	}
+	return nil
+}
+
+// find looks an account up by name, with user: or group: before it; kind 0
+// takes either, a user where both have the name.
+func (n *names) find(t *estate.Tx, word string, kind acc.Kind) (account, error) {
+	name := word
+	for _, k := range []acc.Kind{acc.User, acc.Group} {
+		if rest, ok := strings.CutPrefix(word, k.String()+":"); ok && (kind == 0 || kind == k) {
+			name, kind = rest, k
+		}
+	}
+	for _, k := range []acc.Kind{acc.User, acc.Group} {
+		if kind == 0 || kind == k {
+			if x := n.exactly(name, k); x != nil {
+				return x.after, nil
+			}
+		}
+	}
+	what := "account"
+	if kind != 0 {
+		what = kind.String()
+	}
+	var all []string
+	for _, x := range n.rows {
+		if kind == 0 || x.after.Kind == kind {
+			all = append(all, x.after.Name)
+		}
+	}
+	return account{}, &estate.NotFound{What: what, Name: name, Near: estate.Nearest(name, all)}
+}

@@ -1,0 +1,536 @@
+// Package plan works out what a command would do over the whole estate: what
+// it edits, what follows below, who gains and loses by it, what the guards say.
+// Every change of anybody's access is a Plan; there is no second way in.
+//
+// A plan is worked out by reading alone: it takes no write lock and leaves no
+// trace until it is kept, whole or not at all (Plan.Keep, within a change).
+package plan
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"tarnwold/core/change"
+	"tarnwold/core/right"
+	"tarnwold/core/rule"
+	"tarnwold/internal/ask"
+	"tarnwold/internal/estate"
+)
+
+// Desk is where plans are worked out: one transaction that reads, and who acts.
+type Desk struct {
+	t     *estate.Tx
+	k     *ask.Asker
+	ctx   context.Context
+	Actor string
+	Today estate.Day
+	// Step is told what long work is doing; nil: nobody listens.
+	Step func(what string)
+}
+
+// New makes a desk.
+func New(t *estate.Tx, actor string) *Desk {
+	return &Desk{t: t, k: ask.New(t), ctx: t.Context(), Actor: actor, Today: estate.Today()}
+}
+
+func (d *Desk) step(what string) {
+	if d.Step != nil {
+		d.Step(what)
+	}
+}
+
+// Plan is a proposal worked out and not kept.
+type Plan struct {
+	Change  string `json:"change"` // what it does, as the journal will have it
+	Actor   string `json:"by"`
+	Nothing string `json:"nothing,omitempty"` // why it changes nothing, where it does
+	Edits   []Edit `json:"edits"`             // what the command itself alters
+	// Handed is how many items below follow.
+	Handed   int64     `json:"handed-down-to"`
+	Impact   []Shift   `json:"impact"`
+	Unmoved  []Unmoved `json:"no-change-for"`
+	Warnings []Warning `json:"warnings"`
+	Advice   []Advice  `json:"advice"`
+	// Asks: it can change somebody's access, so that it is kept only on a yes.
+	Asks bool  `json:"-"`
+	Head int64 `json:"-"` // the journal's last change it was worked out on
+	// Undoes is the change it takes back; 0: none. Over: with force.
+	Undoes int64    `json:"undoes,omitempty"`
+	Over   []string `json:"-"` // guards that making the plan itself overrode
+
+	work work
+}
+
+// Edit is what happens to one thing.
+type Edit struct {
+	// Kind: item, share, membership, account, administrator, server, level, tree.
+	Kind  string `json:"kind"`
+	Where string `json:"where"`
+	Items int64  `json:"items,omitempty"` // how many items alike
+	Lines []Line `json:"lines"`
+	Below bool   `json:"below,omitempty"` // it isn't named itself, but mended below one that is
+}
+
+// Line is one thing that comes, goes, changes or moves.
+type Line struct {
+	Sign      string `json:"sign"`           // comes, goes, changes, moves
+	What      string `json:"what"`           // entry, audit, owner, seal, order, last-day, membership, account, purpose, primary-group, share, …
+	Text      string `json:"text,omitempty"` // the entry as written, the name, the day
+	FromAbove bool   `json:"from-above,omitempty"`
+}
+
+// work is what is kept: data, so that it can be saved, and counted.
+type work struct {
+	forest  *estate.Forest
+	roots   []root
+	named   []int // nodes the command edits, in order
+	isNamed map[int]bool
+	renews  bool // what is mended below is told of too
+	// everywhere: people, administrators or traits change too, so that the
+	// forest is of everything there is.
+	everywhere bool
+	dates      []dateEdit
+	shares     []shareEdit
+	members    []memberEdit
+	accounts   []accountEdit
+	admins     []adminEdit
+	servers    []serverEdit
+	made       []madeItem
+	moved      []movedItem
+	removed    []int64
+	puts       []putBack
+	levels     []levelEdit
+	addedAt    map[string]int // folders that come: server and path → node
+	deletes    []deletion
+}
+
+// people tells whether memberships, administrators or accounts change.
+func (w *work) people() bool { return len(w.members)+len(w.admins)+len(w.accounts) > 0 }
+
+// root is the topmost node of what a plan touches, and where it is on each
+// side; "" where it isn't there.
+type root struct {
+	node   int
+	server estate.Server
+	path   [2]string
+	// chain: Above of the forest's node is the same on both sides unless Then says otherwise.
+}
+
+type dateEdit struct {
+	of     estate.Bearer
+	before estate.Dated
+	after  estate.Dated
+	folder bool
+	node   int
+}
+
+type shareEdit struct {
+	server        estate.Server
+	before, after *estate.Share // nil: isn't there
+}
+
+type memberEdit struct {
+	group, member account
+	was, is       *estate.Membership // nil: no member
+}
+
+type accountEdit struct {
+	row           int64 // of one that is put back; 0: a new one
+	before, after *account
+}
+
+type adminEdit struct {
+	server estate.Server
+	who    account
+	on     bool
+}
+
+type serverEdit struct {
+	row           int64
+	before, after *estate.Server
+	link          *estate.Link // of a new one: how the real server is reached
+}
+
+type madeItem struct {
+	in     estate.Place // the folder; used where inMade < 0
+	inMade int          // the place in made of the folder, where that is new too
+	name   string
+	folder bool
+	d      *rule.Descriptor
+}
+
+type movedItem struct {
+	item, folder int64
+	name         string
+}
+
+// putBack is a row that undoing puts back under its old number.
+type putBack struct {
+	table  string
+	id     int64
+	values []any
+}
+
+type deletion struct {
+	table       string
+	first, last int64
+}
+
+type levelEdit struct {
+	level right.Level
+	add   bool
+}
+
+// Changes tells whether the plan alters anything.
+func (p *Plan) Changes() bool {
+	if len(p.Edits) > 0 {
+		return true
+	}
+	if p.work.forest == nil {
+		return false
+	}
+	nodes, _ := p.work.forest.Changed()
+	return nodes > 0
+}
+
+// Keep stores what the plan alters, and gives the summary for the journal. It
+// runs within a change whose Meta.Head is the plan's.
+func (p *Plan) Keep(t *estate.Tx) (string, error) {
+	w := &p.work
+	for i := range w.servers {
+		e := &w.servers[i]
+		switch {
+		case e.before == nil && e.row == 0:
+			*e.after = t.AddServer(e.after.Name, e.after.Traits)
+			if e.link != nil {
+				t.SetLink(*e.after, *e.link)
+			}
+		case e.after == nil:
+			t.Delete("servers", e.before.ID)
+		case e.before != nil:
+			t.SetTraits(*e.before, e.after.Traits)
+		}
+	}
+	for _, b := range w.puts {
+		t.Put(b.table, b.id, b.values)
+	}
+	for _, e := range w.accounts {
+		switch {
+		case e.before == nil && e.row == 0:
+			t.AddAccount(*e.after)
+			t.Gave(e.after.ID)
+		case e.before != nil && e.after != nil:
+			t.SetAccount(*e.after)
+		}
+	}
+	for _, e := range w.members {
+		if e.is == nil {
+			t.DropMember(e.group.ID, e.member.ID)
+		} else {
+			t.SetMember(e.group.ID, e.member.ID, *e.is)
+		}
+	}
+	for _, e := range w.admins {
+		s := e.server
+		if found, ok := t.FindServer(s.Name); ok {
+			s = found
+		}
+		t.SetAdministrator(s, e.who.ID, e.on)
+	}
+	for _, e := range w.accounts {
+		if e.after == nil {
+			t.RemoveAccount(e.before.ID)
+		}
+	}
+	if w.forest != nil {
+		t.Keep(w.forest)
+	}
+	ids := make([]int64, len(w.made))
+	for i, m := range w.made {
+		if m.inMade >= 0 {
+			ids[i] = t.MakeIn(ids[m.inMade], m.name, m.folder, m.d)
+		} else {
+			ids[i] = t.Make(m.in, m.name, m.folder, m.d)
+		}
+	}
+	for _, m := range w.moved {
+		t.Move(m.item, m.folder, m.name)
+	}
+	if len(w.removed) > 0 {
+		t.Remove(w.removed)
+	}
+	for _, x := range w.deletes {
+		t.DeleteRange(x.table, x.first, x.last)
+	}
+	for _, e := range w.shares {
+		switch {
+		case e.before == nil:
+			s := e.server
+			if found, ok := t.FindServer(s.Name); ok {
+				s = found
+			}
+			if e.after.ID == 0 {
+				t.AddShare(s, *e.after)
+			}
+			if at, err := t.At(s, e.after.Folder); err == nil {
+				t.Alone(at.Item) // routes end there
+			}
+		case e.after == nil:
+			t.RemoveShare(e.before.ID)
+		default:
+			t.SetShare(e.before.ID, e.after.Descriptor)
+		}
+	}
+	if len(w.puts)+len(w.moved)+len(w.made) > 0 { // what came may be what a share stands over
+		for _, s := range t.Servers() {
+			for _, sh := range t.Shares(s) {
+				if at, err := t.At(s, sh.Folder); err == nil {
+					t.Alone(at.Item)
+				}
+			}
+		}
+	}
+	for _, e := range w.dates {
+		t.SetDated(e.of, e.after)
+	}
+	for _, e := range w.levels {
+		if e.add {
+			if err := t.AddLevel(e.level); err != nil {
+				return "", err
+			}
+		} else if err := t.RemoveLevel(e.level.Name); err != nil {
+			return "", err
+		}
+	}
+	return p.Change, t.Err()
+}
+
+// Meta gives what the journal is told of the plan.
+func (p *Plan) Meta(command string) estate.Meta {
+	m := estate.Meta{Actor: p.Actor, Command: command, Head: p.Head, Undoes: p.Undoes, Forced: slices.Clone(p.Over)}
+	for _, w := range p.Warnings {
+		if !slices.Contains(m.Forced, w.Guard) {
+			m.Forced = append(m.Forced, w.Guard)
+		}
+	}
+	return m
+}
+
+// begin makes a plan of a desk.
+func (d *Desk) begin(format string, args ...any) *Plan {
+	return &Plan{Change: fmt.Sprintf(format, args...), Actor: d.Actor, Head: d.t.Head(), Asks: true,
+		Edits: []Edit{}, Impact: []Shift{}, Unmoved: []Unmoved{}, Warnings: []Warning{}, Advice: []Advice{},
+		work: work{isNamed: map[int]bool{}, addedAt: map[string]int{}}}
+}
+
+// sec makes an edit of rules kept as security descriptors; those of another
+// kind are refused.
+func sec(fn func(d, parent *rule.Descriptor, folder bool) (*rule.Descriptor, error)) change.Edit {
+	return func(d, parent rule.Any, folder bool) (rule.Any, error) {
+		own, ok := d.(*rule.Descriptor)
+		if !ok {
+			return nil, &estate.Refused{Why: "rules of this kind can't be changed that way"}
+		}
+		up, _ := parent.(*rule.Descriptor)
+		after, err := fn(own, up, folder)
+		if err != nil {
+			return nil, err
+		}
+		return after, nil
+	}
+}
+
+// desc gives rules as a security descriptor; nil for none.
+func desc(a rule.Any) *rule.Descriptor {
+	d, _ := a.(*rule.Descriptor)
+	return d
+}
+
+// itemEdit is what a command does to items.
+type itemEdit struct {
+	// make edits a descriptor; dated are the last days of its own entries.
+	make func(d, parent *rule.Descriptor, folder bool, dated estate.Dated) (*rule.Descriptor, error)
+	// dates gives the last days afterwards; nil: those of entries that are
+	// still there.
+	dates func(before, after *rule.Descriptor, folder bool, dated estate.Dated) estate.Dated
+}
+
+// onItems makes the plan edit items, and whatever is below them follow.
+func (d *Desk) onItems(p *Plan, targets []estate.Target, e itemEdit, renew bool) error {
+	return d.onStrands(p, targets, nil, e, renew)
+}
+
+// onStrands is onItems for all items of some strands beside; items with last
+// days are among the targets.
+func (d *Desk) onStrands(p *Plan, targets []estate.Target, strands []int64, e itemEdit, renew bool) error {
+	d.step("looking at what is below")
+	withDates := map[int64]bool{}
+	if d.t.HasDates() {
+		withDates = d.t.WithDates()
+	}
+	plain := estate.Group{Edit: sec(func(x, up *rule.Descriptor, folder bool) (*rule.Descriptor, error) {
+		return e.make(x, up, folder, nil)
+	})}
+	var groups []estate.Group
+	dated := map[int64]estate.Dated{}
+	for _, x := range targets {
+		if !withDates[x.Item] {
+			plain.Targets = append(plain.Targets, x)
+			continue
+		}
+		days := d.t.Dated(estate.Bearer{Item: x.Item}, d.t.Of(x.Strand))
+		dated[x.Item] = days
+		groups = append(groups, estate.Group{Targets: []estate.Target{x}, Edit: sec(func(x, up *rule.Descriptor, folder bool) (*rule.Descriptor, error) {
+			return e.make(x, up, folder, days)
+		})})
+	}
+	plain.Strands = strands
+	if len(plain.Targets)+len(strands) > 0 {
+		groups = append(groups, plain)
+	}
+	carve := d.t.Carve
+	if p.work.everywhere { // what else changes is seen on everything there is
+		carve = d.t.CarveAll
+	}
+	f, err := carve(groups)
+	if err != nil {
+		return err
+	}
+	f.Renew = renew
+	p.work.forest, p.work.renews = f, renew
+	d.step("working out what follows below")
+	if err := f.Work(d.ctx); err != nil {
+		return err
+	}
+	for n := range f.Nodes {
+		if f.Edits[n] != nil && f.Nodes[n].Changed() && len(strands) > 0 && !p.work.isNamed[n] {
+			p.work.isNamed[n] = true
+			p.work.named = append(p.work.named, n)
+		}
+	}
+	for _, x := range targets {
+		n := f.Node(x.Item)
+		if n < 0 { // its strand is edited whole
+			n = f.NodeOf(x.Strand)
+		}
+		if n < 0 {
+			continue
+		}
+		if !p.work.isNamed[n] {
+			p.work.isNamed[n] = true
+			p.work.named = append(p.work.named, n)
+		}
+		node := &f.Nodes[n]
+		was := dated[x.Item]
+		after := desc(node.After)
+		is := still(was, after)
+		if e.dates != nil {
+			is = e.dates(desc(node.Before), after, node.Folder, was)
+		}
+		if !sameDates(was, is) {
+			p.work.dates = append(p.work.dates, dateEdit{of: estate.Bearer{Item: x.Item}, before: was, after: is, folder: node.Folder, node: n})
+		}
+	}
+	return nil
+}
+
+// still gives the last days of entries that are still there.
+func still(dated estate.Dated, after *rule.Descriptor) estate.Dated {
+	out := estate.Dated{}
+	for e, u := range dated {
+		if after != nil && slices.Contains(after.Rules.Entries, e) {
+			out[e] = u
+		}
+	}
+	return out
+}
+
+func sameDates(a, b estate.Dated) bool {
+	if len(a) != len(b) {
+		return false
+	}
+	for e, u := range a {
+		if v, ok := b[e]; !ok || v != u {
+			return false
+		}
+	}
+	return true
+}
+
+// finish works out the roots, the edits in words, the impact, and what guards
+// say.
+func (d *Desk) finish(p *Plan) (*Plan, error) {
+	if err := d.t.Err(); err != nil {
+		return nil, err
+	}
+	if p.work.forest == nil {
+		p.work.forest = estate.NewForest()
+	}
+	d.findRoots(p)
+	d.describe(p)
+	if !p.Changes() {
+		return p, d.t.Err()
+	}
+	p.Nothing = ""
+	if err := d.mayHandOn(p); err != nil {
+		return nil, err
+	}
+	if err := d.weigh(p); err != nil {
+		return nil, err
+	}
+	return p, d.t.Err()
+}
+
+// findRoots finds where the topmost nodes of a plan's forest are.
+func (d *Desk) findRoots(p *Plan) {
+	known := map[int]bool{}
+	for _, r := range p.work.roots {
+		known[r.node] = true
+	}
+	f := p.work.forest
+	for i := range f.Nodes {
+		if f.Nodes[i].Parent >= 0 || known[i] || f.Strand(i) == 0 {
+			continue
+		}
+		items := f.Some(d.t, i, 1)
+		if len(items) == 0 {
+			continue
+		}
+		if s, path, ok := d.t.Stands(items[0]); ok {
+			p.work.roots = append(p.work.roots, root{node: i, server: s, path: [2]string{path, path}})
+		}
+	}
+}
+
+// where names a node by one of its items.
+func (d *Desk) where(p *Plan, node int) string {
+	for _, r := range p.work.roots {
+		if r.node == node && p.work.forest.Strand(node) == 0 {
+			path := r.path[0]
+			if r.path[1] != "" {
+				path = r.path[1]
+			}
+			return estate.Place{Server: r.server, Path: path}.String()
+		}
+	}
+	if p.work.forest.Strand(node) == 0 {
+		if up := p.work.forest.Nodes[node].Parent; up >= 0 {
+			return "in " + d.where(p, up)
+		}
+		return ""
+	}
+	for _, item := range p.work.forest.Some(d.t, node, 1) {
+		return d.t.Where(item)
+	}
+	return ""
+}
+
+// many names several for a summary.
+func many(names []string) string {
+	if len(names) > 6 {
+		return strings.Join(names[:5], ", ") + fmt.Sprintf(" and %d more", len(names)-5)
+	}
+	return strings.Join(names, ", ")
+}

@@ -1,0 +1,655 @@
+package plan
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"sort"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	acc "tarnwold/core/account"
+	"tarnwold/core/place"
+	"tarnwold/core/right"
+	"tarnwold/core/rule"
+	"tarnwold/core/verdict"
+	"tarnwold/internal/ask"
+	"tarnwold/internal/estate"
+	"tarnwold/internal/format"
+)
+
+// usual is how many estates a property is tried on; it is enough to meet what
+// each property has to meet.
+const usual = 80
+
+// reached holds a property to having met what it is about; a run on fewer
+// estates than usual can't promise that.
+func reached(t *testing.T, got, want int, what string) {
+	if n, _ := strconv.Atoi(flag.Lookup("rapid.checks").Value.String()); n >= usual {
+		require.Greater(t, got, want, what)
+	}
+}
+
+// TestMain keeps properties to fewer estates than rapid would make: each is a
+// file of its own, written to disk. They are the same estates in every run, so
+// that what is reached once is reached always; -rapid.seed=N makes others.
+func TestMain(m *testing.M) {
+	flag.Parse()
+	if f := flag.Lookup("rapid.seed"); f != nil && f.Value.String() == f.DefValue {
+		_ = f.Value.Set("20261125")
+	}
+	if f := flag.Lookup("rapid.checks"); f != nil && f.Value.String() == f.DefValue {
+		_ = f.Value.Set(strconv.Itoa(usual))
+	}
+	os.Exit(m.Run())
+}
+
+var ctx = context.Background()
+
+// world is a small estate with everything in it: users in groups in groups,
+// two servers of odd traits, shares over folders and over folders within.
+type world struct {
+	t     *rapid.T
+	e     *estate.Estate
+	users []string
+	who   []string // users, groups and special accounts
+}
+
+var dom = acc.NewID(5, 21, 6, 6, 6)
+
+func newWorld(t *testing.T, rt *rapid.T) *world {
+	file := filepath.Join(t.TempDir(), fmt.Sprintf("%d.estate", rapid.Uint64().Draw(rt, "file")))
+	_ = os.Remove(file)
+	require.NoError(rt, estate.Create(ctx, file))
+	e, err := estate.Open(ctx, file)
+	require.NoError(rt, err)
+	rt.Cleanup(func() { e.Close(); os.Remove(file) })
+	w := &world{t: rt, e: e}
+	var accounts AccountFile
+	for i := range 4 {
+		w.users = append(w.users, fmt.Sprint("u", i))
+		accounts.Accounts = append(accounts.Accounts, format.AccountRow{PrimaryGID: acc.NoPOSIX, Account: account{Kind: acc.User, Name: fmt.Sprint("u", i), ID: dom.Child(uint32(1000 + i)), POSIX: int64(4000 + i)}})
+	}
+	for i := range 4 {
+		accounts.Accounts = append(accounts.Accounts, format.AccountRow{PrimaryGID: acc.NoPOSIX, Account: account{Kind: acc.Group, Name: fmt.Sprint("g", i), ID: dom.Child(uint32(2000 + i)), POSIX: int64(5000 + i)}})
+		accounts.Members = append(accounts.Members, format.MemberRow{Group: fmt.Sprint("g", i), Member: fmt.Sprint("u", i%3)})
+		if i > 0 {
+			accounts.Members = append(accounts.Members, format.MemberRow{Group: fmt.Sprint("g", i-1), Member: fmt.Sprint("g", i)})
+		}
+	}
+	w.who = append(append([]string{}, w.users...), "g0", "g1", "g2", "g3", "everyone@", "owner@", "creator@", "authenticated@")
+	w.keep(func(d *Desk) (*Plan, error) { p, _, err := d.LoadAccounts([]AccountFile{accounts}); return p, err })
+	set := rapid.SampledFrom(verdict.TraitNames()).Draw(rt, "traits")
+	single := []string{fmt.Sprintf("asks-folders-above=%v", rapid.IntRange(0, 3).Draw(rt, "asks") == 0), fmt.Sprintf("moved-keeps=%v", rapid.Bool().Draw(rt, "keeps"))}
+	w.keep(func(d *Desk) (*Plan, error) { return d.AddServer("box", set, single, []string{"u3"}, nil) })
+	w.keep(func(d *Desk) (*Plan, error) {
+		return d.AddShares([]NewShare{{Address: "//box/all", Folder: "/srv"}, {Address: "//box/in", Folder: "/srv/a", Rules: []string{"allow g1 edit", "allow everyone@ read"}}})
+	})
+	top := &rule.Descriptor{Owner: dom.Child(1000), Group: dom.Child(2000), Control: rule.RulesPresent | rule.RulesSealed, Audit: rule.Rules{Absent: true}}
+	for range rapid.IntRange(1, 4).Draw(rt, "top entries") {
+		top.Rules.Entries = append(top.Rules.Entries, w.entry(rule.Flags(rapid.IntRange(0, 15).Draw(rt, "flags"))))
+	}
+	rows, bodies := []format.TreeRow{{Folder: true}}, []*rule.Descriptor{top}
+	for i := range rapid.IntRange(8, 24).Draw(rt, "items") {
+		up := 0
+		if i > 2 {
+			up = rapid.IntRange(0, len(rows)-1).Draw(rt, "in")
+		}
+		for !rows[up].Folder {
+			up--
+		}
+		folder := i < 3 || rapid.IntRange(0, 2).Draw(rt, "file") > 0
+		d := rule.NewChild(bodies[rows[up].Body], folder, dom.Child(uint32(1000+rapid.IntRange(0, 3).Draw(rt, "owner"))), dom.Child(2000), nil)
+		if rapid.IntRange(0, 3).Draw(rt, "own") == 0 {
+			d, _, _ = d.Give([]rule.Entry{w.entry(3)}, rule.Giving{})
+		}
+		body := slices.IndexFunc(bodies, func(o *rule.Descriptor) bool { return o.Equal(d) })
+		if body < 0 {
+			body = len(bodies)
+			bodies = append(bodies, d)
+		}
+		name := string(rune('a' + i))
+		if p := rows[up].Path; p != "" {
+			name = p + "/" + name
+		}
+		rows = append(rows, format.TreeRow{Path: name, Folder: folder, Body: int32(body)})
+	}
+	tree, err := format.NewTree(bodies, rows)
+	require.NoError(rt, err)
+	require.NoError(rt, tree.Arrange())
+	_, err = e.Change(ctx, estate.Meta{Head: estate.Any, Bulk: true}, func(tx *estate.Tx) (string, error) {
+		return "loaded", LoadTree(tx, place.Address{Server: "box", Path: "/srv"}, tree, nil)
+	})
+	require.NoError(rt, err)
+	return w
+}
+
+func (w *world) entry(flags rule.Flags) rule.Entry {
+	ids := []ID{dom.Child(1000), dom.Child(1001), dom.Child(2000), dom.Child(2001), dom.Child(2002), acc.Everyone, acc.Creator, acc.OwnerRights}
+	return rule.Entry{Kind: rapid.SampledFrom([]rule.Kind{rule.Allow, rule.Allow, rule.Deny}).Draw(w.t, "kind"), Flags: flags,
+		Rights: rapid.SampledFrom([]right.Set{1, 0x40, 0x20, 0x1200a9, 0x1301bf, right.All, right.GenericAll}).Draw(w.t, "rights"), Who: rapid.SampledFrom(ids).Draw(w.t, "who")}
+}
+
+// work makes a plan.
+func (w *world) work(fn func(d *Desk) (*Plan, error)) (p *Plan, err error) {
+	verr := w.e.View(ctx, func(tx *estate.Tx) error {
+		p, err = fn(New(tx, "outsider"))
+		return nil
+	})
+	require.NoError(w.t, verr)
+	return p, err
+}
+
+// keep makes a plan and keeps it; 0 where it changes nothing or is refused.
+func (w *world) keep(fn func(d *Desk) (*Plan, error)) int64 {
+	p, err := w.work(fn)
+	if err != nil {
+		return 0
+	}
+	if !p.Changes() {
+		return 0
+	}
+	id, err := w.e.Change(ctx, p.Meta("test"), p.Keep)
+	require.NoError(w.t, err)
+	return id
+}
+
+// all lists every place there is, by the server's own path.
+func (w *world) all() (paths []string, folders []string) {
+	require.NoError(w.t, w.e.View(ctx, func(tx *estate.Tx) error {
+		for _, top := range tx.TopItems() {
+			for _, id := range tx.Subtree(top, 10_000) {
+				p := tx.Place(id)
+				paths = append(paths, p.String())
+				if p.Folder {
+					folders = append(folders, p.String())
+				}
+			}
+		}
+		return tx.Err()
+	}))
+	return paths, folders
+}
+
+// anyPlan draws a plan of any kind.
+func (w *world) anyPlan() (kind string, fn func(d *Desk) (*Plan, error)) {
+	t := w.t
+	paths, folders := w.all()
+	if len(paths) == 0 {
+		return "nothing", func(d *Desk) (*Plan, error) { return d.Join("g0", []string{"u3"}, "") }
+	}
+	at := Targets{Where: []string{rapid.SampledFrom(paths).Draw(t, "at")}, Plain: true}
+	if rapid.IntRange(0, 3).Draw(t, "several") == 0 {
+		at.Where = append(at.Where, rapid.SampledFrom(paths).Draw(t, "and at"))
+	}
+	if rapid.IntRange(0, 5).Draw(t, "pattern") == 0 {
+		at = Targets{Where: []string{"box:/srv/**"}, Kinds: estate.Kinds(rapid.IntRange(1, 3).Draw(t, "kinds"))}
+	}
+	who := rapid.SampledFrom(w.who).Draw(t, "account")
+	what := rapid.SampledFrom([]string{"read", "edit", "full", "add", "delete-child,pass", "write-acl"}).Draw(t, "what")
+	scope := rapid.SampledFrom([]rule.Scope{0, rule.Here, rule.Below, rule.Files, rule.Tree | rule.Once}).Draw(t, "scope")
+	e := Entry{Kind: rapid.SampledFrom([]rule.Kind{rule.Allow, rule.Allow, rule.Deny}).Draw(t, "kind of entry"), Who: who, What: what, Scope: scope}
+	if rapid.IntRange(0, 3).Draw(t, "dated") == 0 {
+		e.Until = rapid.SampledFrom([]estate.Day{"2099-01-01", "2099-06-01"}).Draw(t, "until")
+	}
+	share := Targets{Where: []string{rapid.SampledFrom([]string{"//box/all", "//box/in"}).Draw(t, "share")}}
+	group, member := fmt.Sprint("g", rapid.IntRange(0, 3).Draw(t, "group")), rapid.SampledFrom(w.who[:8]).Draw(t, "member")
+	under := ""
+	if rapid.Bool().Draw(t, "under") {
+		under = at.Where[0]
+		if strings.ContainsAny(under, "*") {
+			under = ""
+		}
+	}
+	table := []struct {
+		name string
+		fn   func(d *Desk) (*Plan, error)
+	}{
+		{"give", func(d *Desk) (*Plan, error) { return d.Give(e, at) }},
+		{"give", func(d *Desk) (*Plan, error) { return d.Give(e, at) }},
+		{"take", func(d *Desk) (*Plan, error) { return d.Take(Taking{Who: who}, at) }},
+		{"take-rights", func(d *Desk) (*Plan, error) { return d.Take(Taking{Who: who, What: what}, at) }},
+		{"replace", func(d *Desk) (*Plan, error) { return d.Replace(e, at) }},
+		{"give-share", func(d *Desk) (*Plan, error) { e.Share, e.Scope = true, rule.Here; return d.Give(e, share) }},
+		{"take-share", func(d *Desk) (*Plan, error) { return d.Take(Taking{Who: who, Share: true}, share) }},
+		{"seal", func(d *Desk) (*Plan, error) { return d.Seal(e.Kind == rule.Allow, at) }},
+		{"unseal", func(d *Desk) (*Plan, error) { return d.Unseal(e.Kind == rule.Deny, at) }},
+		{"reflow", func(d *Desk) (*Plan, error) { return d.Reflow(at) }},
+		{"own", func(d *Desk) (*Plan, error) { return d.Own(w.users[0], e.Kind == rule.Allow, at) }},
+		{"join", func(d *Desk) (*Plan, error) { return d.Join(group, []string{member}, e.Until) }},
+		{"leave", func(d *Desk) (*Plan, error) { return d.Leave(group, []string{member}) }},
+		{"move", func(d *Desk) (*Plan, error) { return d.Move(at.Where[0], rapid.SampledFrom(folders).Draw(t, "to")) }},
+		{"copy", func(d *Desk) (*Plan, error) { return d.Copy(at.Where[0], rapid.SampledFrom(folders).Draw(t, "to")) }},
+		{"put", func(d *Desk) (*Plan, error) {
+			p, _, err := d.Put(rapid.SampledFrom(folders).Draw(t, "in"), fmt.Sprint("new", d.t.Head()), e.Kind == rule.Deny, "u3")
+			return p, err
+		}},
+		{"administrator", func(d *Desk) (*Plan, error) { return d.Administrators("box", []string{member}, e.Kind == rule.Allow) }},
+		{"traits", func(d *Desk) (*Plan, error) {
+			return d.SetTraits("box", rapid.SampledFrom(verdict.TraitNames()).Draw(t, "set"), "", false)
+		}},
+		{"layers", func(d *Desk) (*Plan, error) {
+			return d.SetTraits("box", "group-layers", rapid.SampledFrom([]string{"any", "1", "2"}).Draw(t, "layers"), true)
+		}},
+		{"primary", func(d *Desk) (*Plan, error) { return d.SetAccounts(acc.User, []string{w.users[1]}, nil, &group) }},
+		{"share-add", func(d *Desk) (*Plan, error) {
+			return d.AddShares([]NewShare{{Address: fmt.Sprintf("//box/s%d", d.t.Head()), Folder: strings.TrimPrefix(rapid.SampledFrom(folders).Draw(t, "over"), "box:"), ReadOnly: e.Kind == rule.Deny}})
+		}},
+		{"share-remove", func(d *Desk) (*Plan, error) { return d.RemoveShares(share.Where) }},
+		{"expire", func(d *Desk) (*Plan, error) { p, _, err := d.Expire("2099-03-01"); return p, err }},
+		{"watch", func(d *Desk) (*Plan, error) { return d.Watch(Entry{Who: who, What: what, On: 0x40}, at) }},
+		{"strip", func(d *Desk) (*Plan, error) { return d.Strip([]string{member}, under, w.users[0]) }},
+		{"swap", func(d *Desk) (*Plan, error) { return d.Swap(member, w.who[rapid.IntRange(0, 7).Draw(t, "for")], under) }},
+		{"like", func(d *Desk) (*Plan, error) { return d.Like(w.users[1], w.users[2]) }},
+	}
+	// Small numbers are drawn more often than large ones: mixed, each plan is as likely.
+	mixed := rapid.Uint64().Draw(t, "plan") * 0x9E3779B97F4A7C15 >> 33
+	x := table[mixed%uint64(len(table))]
+	return x.name, x.fn
+}
+
+// access is what each user is granted on each item by each route, one by one.
+type access map[string]right.Set
+
+func (w *world) access() access {
+	out := access{}
+	require.NoError(w.t, w.e.View(ctx, func(tx *estate.Tx) error {
+		k := ask.New(tx)
+		for _, top := range tx.TopItems() {
+			for _, id := range tx.Subtree(top, 10_000) {
+				p := tx.Place(id)
+				for _, u := range tx.Accounts(acc.User) {
+					note := func(x *ask.Explained) {
+						n, err := strconv.ParseUint(strings.TrimPrefix(x.Granted, "0x"), 16, 32)
+						require.NoError(w.t, err)
+						out[fmt.Sprintf("%d|%s|%s", id, x.Route, u.Name)] = right.Set(n)
+					}
+					for _, sh := range k.Through(p) {
+						note(k.Answer(u, p, &sh, true))
+					}
+					note(k.Answer(u, p, nil, true))
+				}
+			}
+		}
+		require.Empty(w.t, tx.Check(func(string) {}))
+		return tx.Err()
+	}))
+	return out
+}
+
+// shifts sums up how access differs, as an impact has it: for each route and
+// pair of rights the users and how many items.
+func shifts(before, after access) map[string]string {
+	users, items := map[string]map[string]bool{}, map[string]map[string]bool{}
+	keys := maps.Clone(before)
+	maps.Copy(keys, after)
+	for k := range keys {
+		b, a := before[k], after[k]
+		if b == a || right.Nothing(b) && right.Nothing(a) {
+			continue
+		}
+		p := strings.Split(k, "|")
+		s := fmt.Sprintf("%s %x %x", p[1], b, a)
+		if users[s] == nil {
+			users[s], items[s] = map[string]bool{}, map[string]bool{}
+		}
+		users[s][p[2]], items[s][p[0]] = true, true
+	}
+	out := map[string]string{}
+	for s := range users {
+		out[s] = fmt.Sprint(slices.Sorted(maps.Keys(users[s])), len(items[s]))
+	}
+	return out
+}
+
+func (p *Plan) shifts() map[string]string {
+	out := map[string]string{}
+	for _, s := range p.Impact {
+		names := slices.Clone(s.Users)
+		sort.Strings(names)
+		for _, r := range s.Routes {
+			out[fmt.Sprintf("%s %x %x", r, s.before&right.Access, s.after&right.Access)] = fmt.Sprint(names, s.Items)
+		}
+	}
+	return out
+}
+
+// TestImpactIsWhatComes: whatever a plan is, what it says of everybody's
+// access is what deciding one by one before and after gives.
+func TestImpactIsWhatComes(t *testing.T) {
+	met := map[string]int{}
+	rapid.Check(t, func(rt *rapid.T) {
+		w := newWorld(t, rt)
+		before := w.access()
+		for range 6 {
+			kind, fn := w.anyPlan()
+			p, err := w.work(fn)
+			if err != nil || !p.Changes() {
+				continue
+			}
+			met[kind]++
+			_, err = w.e.Change(ctx, p.Meta("test"), p.Keep)
+			require.NoError(rt, err, kind)
+			after := w.access()
+			require.Equal(rt, shifts(before, after), p.shifts(), "%s: %s", kind, p.Change)
+			before = after
+		}
+	})
+	t.Log(met)
+	reached(t, len(met), 15, "nearly every kind of plan")
+}
+
+// state is all an estate says, however it is stored.
+func (w *world) state() (out []string) {
+	require.NoError(w.t, w.e.View(ctx, func(tx *estate.Tx) error {
+		lang := ask.Language(tx)
+		list := func(where string, d *rule.Descriptor, of estate.Bearer, folder bool) {
+			s := fmt.Sprintf("%s %s %s %x", where, d.Owner, d.Group, d.Control)
+			dated := tx.Dated(of, d)
+			for _, e := range append(slices.Clone(d.Rules.Entries), d.Audit.Entries...) {
+				s += fmt.Sprintf("; %s %x %s", lang.Write(e, folder), e.Flags, dated[e])
+			}
+			out = append(out, s)
+		}
+		for _, top := range tx.TopItems() {
+			for _, id := range tx.Subtree(top, 10_000) {
+				p := tx.Place(id)
+				list(p.String(), tx.Of(p.Strand), estate.Bearer{Item: id}, p.Folder)
+			}
+		}
+		for _, s := range tx.Servers() {
+			out = append(out, fmt.Sprint("server ", s.Name, s.Traits, tx.Names(tx.Administrators(s))))
+			for _, sh := range tx.Shares(s) {
+				list("share "+sh.Address()+" "+sh.Folder, sh.Descriptor, estate.Bearer{Share: sh.ID}, false)
+			}
+		}
+		d := tx.Directory()
+		for _, id := range d.All() {
+			a, _ := d.Account(id)
+			line := fmt.Sprint("account ", a)
+			var groups []string
+			for _, g := range d.GroupsOf(id) {
+				m, _ := tx.Member(g, id)
+				groups = append(groups, fmt.Sprint(tx.Name(g), m))
+			}
+			sort.Strings(groups)
+			out = append(out, line, strings.Join(groups, ","))
+		}
+		return tx.Err()
+	}))
+	sort.Strings(out)
+	return out
+}
+
+// TestUndoGivesBackTheStart: any changes taken back, the last first, give back
+// every state between, and done again those again.
+func TestUndoGivesBackTheStart(t *testing.T) {
+	undone := 0
+	rapid.Check(t, func(rt *rapid.T) {
+		w := newWorld(t, rt)
+		states := [][]string{w.state()}
+		var changes []int64
+		for range 7 {
+			_, fn := w.anyPlan()
+			if id := w.keep(fn); id != 0 {
+				changes, states = append(changes, id), append(states, w.state())
+			}
+		}
+		for i := len(changes) - 1; i >= 0; i-- {
+			p, err := w.work(func(d *Desk) (*Plan, error) { return d.Undo(changes[i], false) })
+			require.NoError(rt, err)
+			before := w.access()
+			_, err = w.e.Change(ctx, p.Meta("test"), p.Keep)
+			require.NoError(rt, err)
+			require.Equal(rt, shifts(before, w.access()), p.shifts(), p.Change)
+			require.Equal(rt, states[i], w.state(), p.Change)
+			undone++
+		}
+		for i, id := range changes {
+			require.NotZero(rt, w.keep(func(d *Desk) (*Plan, error) { return d.Redo(id, false) }))
+			require.Equal(rt, states[i+1], w.state(), "redo %d", id)
+		}
+	})
+	reached(t, undone, 40, "changes undone")
+}
+
+// TestUndoInAnyOrder: with force or without, in whatever order, an undoing is
+// whole, says what it does, and leaves an estate that hangs together.
+func TestUndoInAnyOrder(t *testing.T) {
+	forced, refused := 0, 0
+	rapid.Check(t, func(rt *rapid.T) {
+		w := newWorld(t, rt)
+		var changes []int64
+		for range 6 {
+			_, fn := w.anyPlan()
+			if id := w.keep(fn); id != 0 {
+				changes = append(changes, id)
+			}
+		}
+		for range 5 {
+			if len(changes) == 0 {
+				return
+			}
+			id := rapid.SampledFrom(changes).Draw(rt, "undo")
+			force := rapid.Bool().Draw(rt, "force")
+			p, err := w.work(func(d *Desk) (*Plan, error) {
+				if r, err := d.t.Record(id); err == nil && r.UndoneBy != 0 {
+					return d.Redo(id, force)
+				}
+				return d.Undo(id, force)
+			})
+			if err != nil {
+				refused++
+				continue
+			}
+			if !p.Changes() {
+				continue
+			}
+			if len(p.Over) > 0 {
+				forced++
+			}
+			before := w.access()
+			_, err = w.e.Change(ctx, p.Meta("test"), p.Keep)
+			require.NoError(rt, err, p.Change)
+			require.Equal(rt, shifts(before, w.access()), p.shifts(), p.Change)
+			_, _, err = expireWorks(w)
+			require.NoError(rt, err, "undoing anything leaves expire working")
+		}
+	})
+	t.Log(forced, "forced,", refused, "refused")
+	reached(t, forced, 3, "forced")
+	reached(t, refused, 3, "refused")
+}
+
+func expireWorks(w *world) (*Plan, []Ended, error) {
+	var ended []Ended
+	p, err := w.work(func(d *Desk) (p *Plan, err error) { p, ended, err = d.Expire("2199-01-01"); return p, err })
+	return p, ended, err
+}
+
+// TestForcedUndoTakesAllOfIt: what a change set goes everywhere it went, below
+// what was changed since too.
+func TestForcedUndoTakesAllOfIt(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		w := newWorld(t, rt)
+		before := w.state()
+		first := w.keep(func(d *Desk) (*Plan, error) {
+			return d.Give(Entry{Who: "g3", What: "edit"}, Targets{Where: []string{"box:/srv"}})
+		})
+		paths, _ := w.all()
+		second := w.keep(func(d *Desk) (*Plan, error) {
+			return d.Give(Entry{Who: "g2", What: "write-owner", Scope: rule.Here}, Targets{Where: []string{rapid.SampledFrom(paths).Draw(rt, "at")}, Plain: true})
+		})
+		if first == 0 || second == 0 {
+			return
+		}
+		require.NotZero(rt, w.keep(func(d *Desk) (*Plan, error) { return d.Undo(first, true) }))
+		if id := w.keep(func(d *Desk) (*Plan, error) { return d.Undo(second, true) }); id == 0 {
+			return
+		}
+		require.Equal(rt, before, w.state())
+	})
+}
+
+// TestSavedIsWhatWouldBeKept: a plan saved, read back and applied is the plan.
+func TestSavedIsWhatWouldBeKept(t *testing.T) {
+	saved := 0
+	rapid.Check(t, func(rt *rapid.T) {
+		w := newWorld(t, rt)
+		for range 4 {
+			kind, fn := w.anyPlan()
+			var js []byte
+			p, err := w.work(func(d *Desk) (*Plan, error) {
+				p, err := fn(d)
+				if err == nil && p.Changes() {
+					switch kind {
+					case "move", "copy", "put", "administrator", "traits", "layers", "primary", "share-add", "share-remove":
+						return nil, fmt.Errorf("not saved")
+					}
+					js, err = d.Save(p, "test")
+				}
+				return p, err
+			})
+			if err != nil || js == nil {
+				continue
+			}
+			saved++
+			s, err := ReadSaved(strings.NewReader(string(js)), "f")
+			require.NoError(rt, err)
+			again, err := w.work(func(d *Desk) (*Plan, error) { return d.Apply(s) })
+			require.NoError(rt, err, p.Change)
+			require.Equal(rt, p.shifts(), again.shifts())
+			if !again.Changes() {
+				continue
+			}
+			_, err = w.e.Change(ctx, again.Meta("test"), again.Keep)
+			require.NoError(rt, err)
+			kept := w.state()
+			require.NotZero(rt, w.keep(func(d *Desk) (*Plan, error) { return d.Undo(d.t.Head(), false) }))
+			_, err = w.e.Change(ctx, estate.Meta{Head: estate.Any}, p.Keep)
+			require.NoError(rt, err)
+			require.Equal(rt, kept, w.state())
+		}
+	})
+	reached(t, saved, 10, "saved")
+}
+
+func FuzzReadSaved(f *testing.F) {
+	f.Add(`{"tarnwold":"change-set 2","summary":"x","items":[{"where":"a:/b","before":"AQAEgA==","after":""}],"shares":[],"digest":""}`)
+	f.Add(`{"tarnwold":"change-set 2"} {}`)
+	f.Add(`[`)
+	f.Fuzz(func(t *testing.T, text string) {
+		s, err := ReadSaved(strings.NewReader(text), "f")
+		if err != nil {
+			var fe *format.Error
+			require.ErrorAs(t, err, &fe)
+			require.Less(t, len(err.Error()), 1000)
+			return
+		}
+		require.Equal(t, s.Digest, s.digest())
+	})
+}
+
+// TestPeopleAndRulesAtOnce: where entries and memberships end or come back in
+// one change, the impact of both is seen wherever either has any.
+func TestPeopleAndRulesAtOnce(t *testing.T) {
+	both := 0
+	rapid.Check(t, func(rt *rapid.T) {
+		w := newWorld(t, rt)
+		paths, _ := w.all()
+		at := Targets{Where: []string{rapid.SampledFrom(paths).Draw(rt, "at")}, Plain: true}
+		g := w.keep(func(d *Desk) (*Plan, error) {
+			return d.Give(Entry{Who: rapid.SampledFrom(w.users).Draw(rt, "who"), What: "edit", Until: "2099-01-01"}, at)
+		})
+		w.keep(func(d *Desk) (*Plan, error) {
+			return d.Give(Entry{Who: "g3", What: "full"}, Targets{Where: []string{"box:/srv"}})
+		})
+		m := w.keep(func(d *Desk) (*Plan, error) { return d.Join("g3", []string{"u1"}, "2099-01-01") })
+		check := func(p *Plan, err error) bool {
+			require.NoError(rt, err)
+			before := w.access()
+			_, err = w.e.Change(ctx, p.Meta("test"), p.Keep)
+			require.NoError(rt, err)
+			require.Equal(rt, shifts(before, w.access()), p.shifts(), p.Change)
+			return len(p.shifts()) > 0
+		}
+		p, _, err := expireWorks(w)
+		if g == 0 || m == 0 || err == nil && !p.Changes() {
+			return
+		}
+		gone := check(p, err)
+		p, err = w.work(func(d *Desk) (*Plan, error) { return d.Undo(d.t.Head(), false) })
+		if back := check(p, err); gone && back {
+			both++
+		}
+	})
+	reached(t, both, 0, "both")
+}
+
+// TestEndsTheDayAfter: a last day is a day on which it still holds.
+func TestEndsTheDayAfter(t *testing.T) {
+	done := 0
+	rapid.Check(t, func(rt *rapid.T) {
+		w := newWorld(t, rt)
+		given := w.keep(func(d *Desk) (*Plan, error) {
+			return d.Give(Entry{Who: "g2", What: "execute", Until: "2099-06-30"}, Targets{Where: []string{"box:/srv"}})
+		})
+		if given == 0 || w.keep(func(d *Desk) (*Plan, error) { return d.Join("g3", []string{"u1"}, "2099-06-30") }) == 0 {
+			return
+		}
+		done++
+		for day, over := range map[estate.Day]int{"2099-06-29": 0, "2099-06-30": 0, "2099-07-01": 2} {
+			_, err := w.work(func(d *Desk) (*Plan, error) {
+				p, ended, err := d.Expire(day)
+				require.NoError(rt, err)
+				require.Len(rt, ended, over, string(day))
+				return p, err
+			})
+			require.NoError(rt, err)
+		}
+	})
+	reached(t, done, 0, "done")
+}
+
+// TestSavedSeesTheFolderAbove: what a saved change set rests on are the rules
+// above it too, which decide about deleting and are no item's it edits.
+func TestSavedSeesTheFolderAbove(t *testing.T) {
+	done := 0
+	rapid.Check(t, func(rt *rapid.T) {
+		w := newWorld(t, rt)
+		var js []byte
+		_, err := w.work(func(d *Desk) (*Plan, error) {
+			p, err := d.Give(Entry{Who: "g2", What: "write-named-attrs"}, Targets{Where: []string{"box:/srv/a"}})
+			if err == nil && p.Changes() {
+				js, err = d.Save(p, "test")
+			}
+			return p, err
+		})
+		if err != nil || js == nil {
+			return
+		}
+		s, err := ReadSaved(strings.NewReader(string(js)), "f")
+		require.NoError(rt, err)
+		apply := func() error {
+			_, err := w.work(func(d *Desk) (*Plan, error) { return d.Apply(s) })
+			return err
+		}
+		require.NoError(rt, apply())
+		if w.keep(func(d *Desk) (*Plan, error) {
+			return d.Give(Entry{Kind: rule.Deny, Who: "g0", What: "delete-child", Scope: rule.Here}, Targets{Where: []string{"box:/srv"}})
+		}) == 0 {
+			return
+		}
+		done++
+		require.ErrorContains(rt, apply(), "has changed since the change set was saved")
+	})
+	reached(t, done, 0, "done")
+}

@@ -1,0 +1,569 @@
+package plan
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/base64"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"time"
+
+	acc "tarnwold/core/account"
+	"tarnwold/core/rule"
+	"tarnwold/internal/estate"
+	"tarnwold/internal/format"
+	"tarnwold/internal/format/secdesc"
+)
+
+// Saved is a change set in a file; docs/formats.md describes it.
+type Saved struct {
+	Tarnwold string        `json:"tarnwold"` // "change-set 2"
+	Summary  string        `json:"summary"`
+	Command  string        `json:"command"`
+	By       string        `json:"saved-by"`
+	At       string        `json:"saved-at"` // RFC 3339
+	Saw      string        `json:"saw"`      // digest of all the change rests on
+	Renew    bool          `json:"renew"`
+	Items    []SavedEdit   `json:"items"`
+	Shares   []SavedEdit   `json:"shares"`
+	Members  []SavedMember `json:"members"`
+	// Administrators come onto servers' lists or off them, users get another
+	// primary group; both are absent where there are none.
+	Administrators []SavedAdministrator `json:"administrators,omitempty"`
+	Primaries      []SavedPrimary       `json:"primary-groups,omitempty"`
+	Digest         string               `json:"digest"` // of all the above
+}
+
+// SavedEdit is one descriptor before and after, self-relative in base64, and
+// the last days of its own entries.
+type SavedEdit struct {
+	Where  string            `json:"where"`
+	Before string            `json:"before"`
+	After  string            `json:"after"`
+	Was    map[string]string `json:"last-days-before"` // entry → day
+	Is     map[string]string `json:"last-days-after"`
+}
+
+// SavedMember is one membership before and after: a day, "" for good, null for none.
+type SavedMember struct {
+	Group  string  `json:"group"`
+	Member string  `json:"member"`
+	Was    *string `json:"before"`
+	Is     *string `json:"after"`
+}
+
+// SavedAdministrator is an account that comes onto a server's list of
+// administrators, or goes off it.
+type SavedAdministrator struct {
+	Server  string `json:"server"`
+	Account string `json:"account"`
+	On      bool   `json:"comes"`
+}
+
+// SavedPrimary is a user's primary group before and after, as identifiers; ""
+// for none.
+type SavedPrimary struct {
+	User string `json:"user"`
+	Was  string `json:"before"`
+	Is   string `json:"after"`
+}
+
+const savedMark = "change-set 2"
+
+func encoded(d *rule.Descriptor) (string, error) {
+	b, err := secdesc.Encode(d)
+	return base64.StdEncoding.EncodeToString(b), err
+}
+
+func decoded(s string) (*rule.Descriptor, error) {
+	b, err := base64.StdEncoding.DecodeString(s)
+	if err != nil {
+		return nil, err
+	}
+	return secdesc.Decode(b)
+}
+
+func (s *Saved) digest() string {
+	c := *s
+	c.Digest = ""
+	js, _ := json.Marshal(c) // of strings alone
+	h := sha256.Sum256(js)
+	return hex.EncodeToString(h[:])
+}
+
+// saw sums up what a plan rests on: every descriptor at, above and below its
+// places and how many items have each, last days, the shares, and the people.
+func (d *Desk) saw(p *Plan) (string, error) {
+	h := sha256.New()
+	f := p.work.forest
+	counts := map[int64]int64{}
+	body := func(a rule.Any) ([]byte, error) { return secdesc.Encode(desc(a)) }
+	var lines []string
+	for i := range f.Nodes {
+		n := &f.Nodes[i]
+		base := f.Strand(i)
+		if counts[base] += n.Items; counts[base] == n.Items {
+			b, err := body(n.Before)
+			if err != nil {
+				return "", err
+			}
+			lines = append(lines, fmt.Sprintf("%d %v %x", base, n.Folder, b))
+		}
+		if n.Parent < 0 {
+			for _, a := range f.Chain(i, false) {
+				b, err := body(a)
+				if err != nil {
+					return "", err
+				}
+				lines = append(lines, fmt.Sprintf("above %d %x", base, b))
+			}
+		}
+	}
+	for base, n := range counts {
+		lines = append(lines, fmt.Sprintf("%d has %d", base, n))
+	}
+	slices.Sort(lines)
+	lines = slices.Compact(lines)
+	for _, s := range d.t.Servers() {
+		if !slices.ContainsFunc(p.work.roots, func(r root) bool { return r.server.ID == s.ID }) && !p.work.people() {
+			continue
+		}
+		lines = append(lines, fmt.Sprintf("server %s %v %v", s.Name, s.Traits, d.t.Administrators(s)))
+		for _, sh := range d.t.Shares(s) {
+			b, err := secdesc.Encode(sh.Descriptor)
+			if err != nil {
+				return "", err
+			}
+			lines = append(lines, fmt.Sprintf("share %s %s %v %x", sh.Address(), sh.Folder, sh.ReadOnly, b))
+		}
+	}
+	dir := d.t.Directory()
+	for _, id := range dir.All() {
+		a, _ := dir.Account(id)
+		lines = append(lines, fmt.Sprintf("%q %s %s %d %v", a.Name, a.ID, a.Primary, a.POSIX, dir.GroupsOf(id)))
+	}
+	for _, l := range lines {
+		fmt.Fprintln(h, l)
+	}
+	return hex.EncodeToString(h.Sum(nil)), d.t.Err()
+}
+
+// Save writes a plan down instead of keeping it.
+func (d *Desk) Save(p *Plan, command string) ([]byte, error) {
+	s := Saved{Tarnwold: savedMark, Summary: p.Change, Command: command, By: d.Actor, At: time.Now().Format(time.RFC3339),
+		Renew: p.work.forest.Renew, Items: []SavedEdit{}, Shares: []SavedEdit{}, Members: []SavedMember{}}
+	var err error
+	days := func(dated estate.Dated) map[string]string {
+		out := map[string]string{}
+		for e, u := range dated {
+			out[estate.EntryKey(e)] = string(u)
+		}
+		return out
+	}
+	edit := func(where string, before, after *rule.Descriptor, was, is estate.Dated) (SavedEdit, error) {
+		e := SavedEdit{Where: where, Was: days(was), Is: days(is)}
+		if e.Before, err = encoded(before); err == nil {
+			e.After, err = encoded(after)
+		}
+		return e, err
+	}
+	dates := map[estate.Bearer]dateEdit{}
+	for _, x := range p.work.dates {
+		dates[x.of] = x
+	}
+	f := p.work.forest
+	for n := range f.Nodes {
+		if !p.work.isNamed[n] && f.Edits[n] == nil {
+			continue
+		}
+		node := &f.Nodes[n]
+		for _, item := range f.Some(d.t, n, int(node.Items)) {
+			x, dated := dates[estate.Bearer{Item: item}]
+			if !node.Changed() && !dated {
+				continue
+			}
+			was := x.before
+			if !dated && d.t.HasDates() {
+				was = d.t.Dated(estate.Bearer{Item: item}, desc(node.Before))
+			}
+			is := x.after
+			if !dated {
+				is = still(was, desc(node.After))
+			}
+			e, err := edit(d.t.Where(item), desc(node.Before), desc(node.After), was, is)
+			if err != nil {
+				return nil, err
+			}
+			s.Items = append(s.Items, e)
+		}
+	}
+	for _, x := range p.work.shares {
+		if x.before == nil || x.after == nil {
+			return nil, &estate.Refused{Why: "shares that come or go can't be saved for later"}
+		}
+		was := d.t.Dated(estate.Bearer{Share: x.before.ID}, x.before.Descriptor)
+		is := still(was, x.after.Descriptor)
+		if y, ok := dates[estate.Bearer{Share: x.before.ID}]; ok {
+			is = y.after
+		}
+		e, err := edit(x.before.Address(), x.before.Descriptor, x.after.Descriptor, was, is)
+		if err != nil {
+			return nil, err
+		}
+		s.Shares = append(s.Shares, e)
+	}
+	for _, m := range p.work.members {
+		day := func(m *estate.Membership) *string {
+			if m == nil {
+				return nil
+			}
+			s := string(m.Until)
+			return &s
+		}
+		s.Members = append(s.Members, SavedMember{"group:" + m.group.Name, m.member.Kind.String() + ":" + m.member.Name, day(m.was), day(m.is)})
+	}
+	for _, e := range p.work.admins {
+		s.Administrators = append(s.Administrators, SavedAdministrator{e.server.Name, e.who.Kind.String() + ":" + e.who.Name, e.on})
+	}
+	for _, e := range p.work.accounts {
+		if e.before == nil || e.after == nil {
+			return nil, &estate.Refused{Why: "accounts that come or go can't be saved for later"}
+		}
+		only := *e.before
+		only.Primary = e.after.Primary
+		if only != *e.after {
+			return nil, &estate.Refused{Why: "of accounts only primary groups can be saved for later"}
+		}
+		text := func(id ID) string {
+			if id.IsZero() {
+				return ""
+			}
+			return id.String()
+		}
+		s.Primaries = append(s.Primaries, SavedPrimary{e.before.Name, text(e.before.Primary), text(e.after.Primary)})
+	}
+	if w := &p.work; len(w.servers)+len(w.made)+len(w.moved)+len(w.removed)+len(w.puts)+len(w.levels)+len(w.deletes) > 0 {
+		return nil, &estate.Refused{Why: "this change can't be saved for later", Do: "leave --save out"}
+	}
+	// What it rests on is what it will be seen to rest on when it is applied.
+	again, err := d.rebuild(&s)
+	if err != nil {
+		return nil, err
+	}
+	if s.Saw, err = d.saw(again); err != nil {
+		return nil, err
+	}
+	s.Digest = s.digest()
+	js, err := json.MarshalIndent(s, "", "  ")
+	return append(js, '\n'), err
+}
+
+// maxSaved is the most bytes of a saved change set.
+const maxSaved = 256 << 20
+
+// ReadSaved reads a saved change set.
+func ReadSaved(r io.Reader, file string) (*Saved, error) {
+	text, err := io.ReadAll(io.LimitReader(r, maxSaved+1))
+	if err != nil {
+		return nil, err
+	}
+	bad := func(at int, what string, args ...any) error {
+		return &format.Error{File: file, Line: 1 + bytes.Count(text[:min(at, len(text))], []byte("\n")), What: clip(fmt.Sprintf(what, args...))}
+	}
+	if len(text) > maxSaved {
+		return nil, bad(0, "it is larger than a change set can be (%d bytes)", maxSaved)
+	}
+	s := &Saved{}
+	dec := json.NewDecoder(bytes.NewReader(text))
+	dec.DisallowUnknownFields()
+	if err := dec.Decode(s); err != nil {
+		return nil, bad(int(dec.InputOffset()), "this is no saved change set: %v", err)
+	}
+	end := int(dec.InputOffset())
+	if _, err := dec.Token(); err != io.EOF {
+		return nil, bad(end, "something stands behind the change set")
+	}
+	switch {
+	case s.Tarnwold != savedMark:
+		return nil, bad(0, "%q is no kind of file this program knows, wanted %q", s.Tarnwold, savedMark)
+	case strings.TrimSpace(s.Summary) == "":
+		return nil, bad(0, "the change set says nothing of what it does: its summary is empty")
+	case s.Digest != s.digest():
+		return nil, bad(0, "the change set was altered after it was saved: its digest doesn't fit")
+	}
+	return s, nil
+}
+
+// Apply makes a plan of a saved change set, as it would be now. It is refused
+// where what it rests on is another one now.
+func (d *Desk) Apply(s *Saved) (*Plan, error) {
+	p, err := d.rebuild(s)
+	if err != nil {
+		return nil, err
+	}
+	saw, err := d.saw(p)
+	if err != nil {
+		return nil, err
+	}
+	if saw != s.Saw {
+		return nil, moved("what it rests on (rules around its places, shares, last days, or who is in which group)")
+	}
+	if p, err = d.finish(p); err != nil {
+		return nil, err
+	}
+	p.Change = p.kept()
+	if s.By != d.Actor {
+		p.Change += ", saved by " + s.By
+	}
+	return p, nil
+}
+
+func moved(where string) error {
+	return &estate.Refused{Why: fmt.Sprintf("%s has changed since the change set was saved", where), Do: "work it out anew"}
+}
+
+// rebuild makes a plan of a saved change set, unfinished.
+func (d *Desk) rebuild(s *Saved) (*Plan, error) {
+	t := d.t
+	p := d.begin("%s", s.Summary)
+	p.Nothing = "it is so already"
+	dated := func(of estate.Bearer, where string, before, after *rule.Descriptor, e SavedEdit, folder bool) error {
+		have := t.Dated(of, before)
+		if !sameKeys(have, e.Was) {
+			return moved(where)
+		}
+		want := estate.Dated{}
+		for _, x := range after.Rules.Own() {
+			if u, ok := e.Is[estate.EntryKey(x)]; ok {
+				day, err := estate.ParseDay(u)
+				if err != nil {
+					return &estate.Refused{Why: err.Error()}
+				}
+				if have[x] != day {
+					if err := d.future(day); err != nil {
+						return err
+					}
+				}
+				want[x] = day
+			}
+		}
+		if !sameDates(have, want) {
+			p.work.dates = append(p.work.dates, dateEdit{of: of, before: have, after: want, folder: folder, node: -1})
+		}
+		return nil
+	}
+	afters := map[string]*rule.Descriptor{}
+	groups := map[string]*estate.Group{}
+	var order []string
+	for _, e := range s.Items {
+		at, err := t.FindText(e.Where)
+		if err != nil {
+			return nil, err
+		}
+		before, err := decoded(e.Before)
+		if err != nil {
+			return nil, &estate.Refused{Why: fmt.Sprintf("%s, before: %v", e.Where, err)}
+		}
+		if !before.Equal(t.Of(at.Strand)) {
+			return nil, moved(e.Where)
+		}
+		after := afters[e.After]
+		if after == nil {
+			if after, err = decoded(e.After); err != nil {
+				return nil, &estate.Refused{Why: fmt.Sprintf("%s, after: %v", e.Where, err)}
+			}
+			afters[e.After] = after
+		}
+		if err := dated(estate.Bearer{Item: at.Item}, e.Where, before, after, e, at.Folder); err != nil {
+			return nil, err
+		}
+		g := groups[e.After]
+		if g == nil {
+			g = &estate.Group{Edit: func(rule.Any, rule.Any, bool) (rule.Any, error) { return after, nil }}
+			groups[e.After] = g
+			order = append(order, e.After)
+		}
+		g.Targets = append(g.Targets, at.Target())
+	}
+	for _, e := range s.Shares {
+		servers, shares, err := d.shares([]string{e.Where})
+		if err != nil {
+			return nil, err
+		}
+		before := shares[0]
+		now, err := encoded(before.Descriptor)
+		if err != nil {
+			return nil, err
+		}
+		if now != e.Before {
+			return nil, moved(e.Where)
+		}
+		after := before
+		if after.Descriptor, err = decoded(e.After); err != nil {
+			return nil, &estate.Refused{Why: fmt.Sprintf("%s, after: %v", e.Where, err)}
+		}
+		if err := dated(estate.Bearer{Share: before.ID}, e.Where, before.Descriptor, after.Descriptor, e, false); err != nil {
+			return nil, err
+		}
+		p.work.shares = append(p.work.shares, shareEdit{servers[0], &before, &after})
+	}
+	for _, m := range s.Members {
+		g, err := t.Named(m.Group, acc.Group)
+		if err != nil {
+			return nil, err
+		}
+		a, err := t.Named(m.Member, 0)
+		if err != nil {
+			return nil, err
+		}
+		had, ok := t.Member(g.ID, a.ID)
+		if ok != (m.Was != nil) || ok && string(had.Until) != *m.Was {
+			return nil, moved(fmt.Sprintf("%s in %s", t.Name(a.ID), t.Name(g.ID)))
+		}
+		e := memberEdit{g, a, nil, nil}
+		if ok {
+			e.was = &had
+		}
+		if m.Is != nil {
+			day, err := estate.ParseDay(*m.Is)
+			if err != nil {
+				return nil, &estate.Refused{Why: err.Error()}
+			}
+			if err := d.future(day); err != nil {
+				return nil, err
+			}
+			e.is = &estate.Membership{Until: day, Local: had.Local}
+			if a.Kind == acc.Group && !ok {
+				if loop := t.Directory().Loop(g.ID, a.ID); loop != nil {
+					return nil, &Circle{t.Name(g.ID), t.Name(a.ID), t.Names(loop)}
+				}
+			}
+		}
+		p.work.members = append(p.work.members, e)
+	}
+	for _, x := range s.Administrators {
+		server, err := t.Server(x.Server)
+		if err != nil {
+			return nil, err
+		}
+		a, err := t.Named(x.Account, 0)
+		if err != nil {
+			return nil, err
+		}
+		if slices.Contains(t.Administrators(server), a.ID) == x.On {
+			return nil, moved("server " + server.Name + "'s list of administrators")
+		}
+		p.work.admins = append(p.work.admins, adminEdit{server, a, x.On})
+	}
+	for _, x := range s.Primaries {
+		u, err := t.Named(x.User, acc.User)
+		if err != nil {
+			return nil, err
+		}
+		group := func(text string) (id ID, err error) {
+			if text != "" {
+				if id, err = acc.ParseID(text); err != nil {
+					err = &estate.Refused{Why: clip(err.Error())}
+				}
+			}
+			return id, err
+		}
+		was, err := group(x.Was)
+		if err != nil {
+			return nil, err
+		}
+		if u.Primary != was {
+			return nil, moved("the primary group of " + t.Name(u.ID))
+		}
+		after := u
+		if after.Primary, err = group(x.Is); err != nil {
+			return nil, err
+		}
+		if a, ok := t.Account(after.Primary); !after.Primary.IsZero() && (!ok || a.Kind != acc.Group) {
+			return nil, &estate.Refused{Why: x.Is + " is no group of the estate"}
+		}
+		p.work.accounts = append(p.work.accounts, accountEdit{before: &u, after: &after})
+	}
+	p.work.everywhere = p.work.people() && (len(s.Items) > 0 || len(s.Shares) > 0)
+	if len(order) > 0 {
+		var list []estate.Group
+		for _, k := range order {
+			list = append(list, *groups[k])
+		}
+		carve := t.Carve
+		if p.work.everywhere {
+			carve = t.CarveAll
+		}
+		if len(s.Shares) > 0 {
+			var g estate.Group
+			for _, e := range p.work.shares {
+				if at, err := t.At(e.server, e.before.Folder); err == nil && !slices.ContainsFunc(s.Items, func(x SavedEdit) bool { return x.Where == at.String() }) {
+					g.Targets = append(g.Targets, at.Target())
+				}
+			}
+			list = append(list, g)
+		}
+		f, err := carve(list)
+		if err != nil {
+			return nil, err
+		}
+		f.Renew = s.Renew
+		p.work.forest, p.work.renews = f, s.Renew
+		if err := f.Work(d.ctx); err != nil {
+			return nil, err
+		}
+		for i := range f.Nodes {
+			if f.Edits[i] != nil {
+				p.work.named, p.work.isNamed[i] = append(p.work.named, i), true
+			}
+		}
+		for i := range p.work.dates {
+			if x := &p.work.dates[i]; x.of.Item != 0 {
+				x.node = f.Node(x.of.Item)
+			}
+		}
+	} else if err := d.below(p); err != nil {
+		return nil, err
+	}
+	d.findRoots(p)
+	return p, t.Err()
+}
+
+// kept says what a plan does from what it edits.
+func (p *Plan) kept() string {
+	var says []string
+	for i, e := range p.Edits {
+		if i == 4 {
+			says = append(says, fmt.Sprintf("and %d more", len(p.Edits)-i))
+			break
+		}
+		for k, l := range e.Lines {
+			if k == 3 {
+				says = append(says, "and more there")
+				break
+			}
+			text := l.Text
+			if text == "" {
+				text = l.What
+			}
+			says = append(says, fmt.Sprintf("%s %s on %s", l.Sign, text, e.Where))
+		}
+	}
+	return "apply: " + strings.Join(says, "; ")
+}
+
+func sameKeys(have estate.Dated, saved map[string]string) bool {
+	if len(have) != len(saved) {
+		return false
+	}
+	for e, u := range have {
+		if saved[estate.EntryKey(e)] != string(u) {
+			return false
+		}
+	}
+	return true
+}

@@ -1,0 +1,1210 @@
+package plan
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	acc "tarnwold/core/account"
+	"tarnwold/core/place"
+	"tarnwold/core/rule"
+	"tarnwold/internal/estate"
+	"tarnwold/internal/store"
+)
+
+// BuiltOn refuses to take back what a later change builds on.
+type BuiltOn struct {
+	Change  int64  `json:"change"`
+	Later   int64  `json:"later,omitempty"`
+	Summary string `json:"later-what,omitempty"`
+	Why     string `json:"why,omitempty"`
+	Never   bool   `json:"never,omitempty"` // --force doesn't help
+}
+
+func (e *BuiltOn) Error() string {
+	s := e.Why
+	if e.Later != 0 {
+		s = fmt.Sprintf("change %d (%s) builds on change %d", e.Later, e.Summary, e.Change)
+		if e.Why != "" {
+			s += ": " + e.Why
+		}
+	}
+	if e.Never {
+		return s + "; undo what came later first"
+	}
+	return s + "; undo that first, or insist with --force"
+}
+
+// Undo takes a change back.
+func (d *Desk) Undo(id int64, force bool) (*Plan, error) {
+	r, err := d.t.Record(id)
+	if err != nil {
+		return nil, err
+	}
+	if r.UndoneBy != 0 {
+		return nil, &estate.Refused{Why: fmt.Sprintf("change %d is undone already, by change %d", id, r.UndoneBy)}
+	}
+	return d.takeBack(id, force, fmt.Sprintf("undo %d: %s", id, r.Summary))
+}
+
+// Redo makes a change again that was undone.
+func (d *Desk) Redo(id int64, force bool) (*Plan, error) {
+	r, err := d.t.Record(id)
+	if err != nil {
+		return nil, err
+	}
+	if r.UndoneBy == 0 {
+		return nil, &estate.Refused{Why: fmt.Sprintf("change %d is not undone", id)}
+	}
+	return d.takeBack(r.UndoneBy, force, fmt.Sprintf("redo %d: %s", id, r.Summary))
+}
+
+// undoing is a change being taken back.
+type undoing struct {
+	d     *Desk
+	p     *Plan
+	id    int64
+	force bool
+	rows  map[string]*net // the change's rows, each from its first before to its last after
+	order []*net
+}
+
+// net is what a change did to one row, all in all.
+type net struct {
+	table         string
+	id, last      int64
+	before, after []any
+}
+
+func (n *net) made() bool { return n.before == nil && n.after != nil }
+func (n *net) gone() bool { return n.before != nil && n.after == nil }
+
+func (n *net) was(column string) any { return n.before[slices.Index(store.Columns(n.table), column)] }
+func (n *net) is(column string) any  { return n.after[slices.Index(store.Columns(n.table), column)] }
+
+// takeBack works out what a change set, taken back, and everything below
+// following. What can't be taken back is said, and nothing is done.
+func (d *Desk) takeBack(id int64, force bool, summary string) (*Plan, error) {
+	u := &undoing{d: d, p: d.begin("%s", summary), id: id, force: force, rows: map[string]*net{}}
+	u.p.Undoes = id
+	u.p.Nothing = fmt.Sprintf("what change %d altered is as it was before it already", id)
+	any := false
+	for _, r := range d.t.Rows(id) {
+		any = true
+		key := fmt.Sprintf("%s %d", r.Table, r.ID)
+		n := u.rows[key]
+		if n == nil {
+			n = &net{table: r.Table, id: r.ID, last: r.Last, before: r.Before}
+			u.rows[key] = n
+			u.order = append(u.order, n)
+		}
+		n.after = r.After
+	}
+	if err := d.t.Err(); err != nil {
+		return nil, err
+	}
+	if !any {
+		return nil, &estate.Refused{Why: fmt.Sprintf("change %d altered nothing that could be taken back", id)}
+	}
+	d.step("seeing what has been built on it")
+	for _, fn := range []func() error{u.servers, u.accounts, u.members, u.administrators, u.shares, u.levels, u.loads, u.items, u.rules} {
+		if err := fn(); err != nil {
+			return nil, err
+		}
+	}
+	return d.finish(u.p)
+}
+
+// later refuses, or with force goes on, where a later change altered a row.
+func (u *undoing) later(table string, row int64, why string) error {
+	return u.blocked(u.d.t.LaterTurn(u.id, table, row), why)
+}
+
+func (u *undoing) blocked(later int64, why string) error {
+	if u.force {
+		if !slices.Contains(u.p.Over, "built-on") {
+			u.p.Over = append(u.p.Over, "built-on")
+		}
+		return nil
+	}
+	return &BuiltOn{Change: u.id, Later: later, Summary: u.d.t.Summary(later), Why: why}
+}
+
+// never refuses what can't be taken back, force or not.
+func (u *undoing) never(why string, args ...any) error {
+	return &BuiltOn{Change: u.id, Why: fmt.Sprintf("change %d can't be taken back: ", u.id) + fmt.Sprintf(why, args...), Never: true}
+}
+
+// of lists what the change did to rows of a table.
+func (u *undoing) of(table string) (out []*net) {
+	for _, n := range u.order {
+		if n.table == table && n.last == 0 && (n.before != nil || n.after != nil) {
+			out = append(out, n)
+		}
+	}
+	return out
+}
+
+func same(a, b []any) bool {
+	return slices.EqualFunc(a, b, func(x, y any) bool { return x == y })
+}
+
+func (u *undoing) servers() error {
+	for _, n := range u.of("links") { // they come and go with their servers
+		switch {
+		case n.made():
+			u.p.work.deletes = append(u.p.work.deletes, deletion{"links", n.id, n.id})
+		case n.gone():
+			u.p.work.puts = append(u.p.work.puts, putBack{"links", n.id, n.before})
+		}
+	}
+	return u.serverRows(u.of("servers"))
+}
+
+func (u *undoing) serverRows(list []*net) error {
+	t := u.d.t
+	for _, n := range list {
+		now := t.Now("servers", n.id)
+		find := func() estate.Server {
+			s, _ := t.FindServer(store.Text(now, 0))
+			return s
+		}
+		switch {
+		case n.made():
+			if now == nil {
+				continue
+			}
+			s := find()
+			for _, sh := range t.Shares(s) {
+				if m := u.rows[fmt.Sprintf("shares %d", sh.ID)]; m == nil || !m.made() {
+					return u.never("server %s has the share %s now", s.Name, sh.Name)
+				}
+			}
+			for _, top := range t.Tops(s) {
+				if !u.removesTree(s, top) {
+					return u.never("server %s has folders now, at %s", s.Name, top)
+				}
+			}
+			if n := len(t.Administrators(s)); n > len(u.of("administrators")) {
+				return u.never("server %s has administrators now", s.Name)
+			}
+			u.p.work.servers = append(u.p.work.servers, serverEdit{before: &s})
+		case n.gone():
+			s, ok := t.FindServer(store.Text(n.before, 0))
+			if ok {
+				return u.never("there is a server %s now", s.Name)
+			}
+			u.p.work.puts = append(u.p.work.puts, putBack{"servers", n.id, n.before})
+			u.p.Edits = append(u.p.Edits, Edit{Kind: "server", Where: "server " + store.Text(n.before, 0), Lines: []Line{{Sign: "comes", What: "server"}}})
+		default:
+			if now == nil {
+				return u.never("the server is no longer there")
+			}
+			if !same(now, n.after) {
+				if err := u.later("servers", n.id, ""); err != nil {
+					return err
+				}
+			}
+			s := find()
+			then := s
+			old, err := traitsOf(store.Text(n.before, 2))
+			if err != nil {
+				return err
+			}
+			then.Traits = old
+			u.p.work.servers = append(u.p.work.servers, serverEdit{before: &s, after: &then})
+		}
+	}
+	return nil
+}
+
+// removesTree tells whether the change made a tree, so that it goes with it.
+func (u *undoing) removesTree(s estate.Server, top string) bool {
+	for _, n := range u.order {
+		if n.table != "trees" {
+			continue
+		}
+		for id := n.id; id <= max(n.id, n.last); id++ {
+			if now := u.d.t.Now("trees", id); now != nil && store.Number(now, 0) == s.ID && store.Text(now, 1) == top {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// rowAccount reads an account from a journaled row.
+func rowAccount(v []any) (account, error) {
+	a := account{Kind: acc.Kind(store.Number(v, 0)), Name: store.Text(v, 1), POSIX: store.Number(v, 4), Purpose: acc.Purpose(store.Text(v, 6))}
+	var err error
+	if a.ID, err = acc.ParseID(store.Text(v, 3)); err == nil && store.Text(v, 5) != "" {
+		a.Primary, err = acc.ParseID(store.Text(v, 5))
+	}
+	return a, err
+}
+
+func (u *undoing) accounts() error {
+	t := u.d.t
+	removed := map[ID]bool{}
+	list := u.of("accounts")
+	for _, n := range list {
+		if n.made() {
+			if a, err := rowAccount(n.after); err == nil {
+				removed[a.ID] = true
+			}
+		}
+	}
+	for _, n := range list {
+		now := t.Now("accounts", n.id)
+		switch {
+		case n.made():
+			if now == nil {
+				continue
+			}
+			a, err := rowAccount(now)
+			if err != nil {
+				return err
+			}
+			if err := u.unnamed(a, removed); err != nil {
+				return err
+			}
+			u.p.work.accounts = append(u.p.work.accounts, accountEdit{before: &a})
+		case n.gone():
+			a, err := rowAccount(n.before)
+			if err != nil {
+				return err
+			}
+			if _, ok := t.Account(a.ID); ok || now != nil {
+				return u.never("there is an account %s now", a.ID)
+			}
+			if u.d.has(a.Name, a.Kind) {
+				return u.never("there is a %s %q now", a.Kind, a.Name)
+			}
+			u.p.work.puts = append(u.p.work.puts, putBack{"accounts", n.id, n.before})
+			u.p.work.accounts = append(u.p.work.accounts, accountEdit{row: n.id, after: &a})
+		default:
+			if now == nil {
+				return u.never("the account is no longer there")
+			}
+			before, err := rowAccount(now)
+			if err != nil {
+				return err
+			}
+			old, err := rowAccount(n.before)
+			if err != nil {
+				return err
+			}
+			then, err := rowAccount(n.after)
+			if err != nil {
+				return err
+			}
+			after := before
+			for _, f := range []struct{ was, is, now bool }{
+				{old.Purpose != then.Purpose, before.Purpose == then.Purpose, true}, {old.Primary != then.Primary, before.Primary == then.Primary, true}, {old.POSIX != then.POSIX, before.POSIX == then.POSIX, true},
+			} {
+				if f.was && !f.is {
+					if err := u.later("accounts", n.id, ""); err != nil {
+						return err
+					}
+				}
+			}
+			if old.Purpose != then.Purpose {
+				after.Purpose = old.Purpose
+			}
+			if old.Primary != then.Primary {
+				after.Primary = old.Primary
+			}
+			if old.POSIX != then.POSIX {
+				after.POSIX = old.POSIX
+			}
+			if after != before {
+				u.p.work.accounts = append(u.p.work.accounts, accountEdit{before: &before, after: &after})
+			}
+		}
+	}
+	return nil
+}
+
+// unnamed refuses to take an account back that something names but what this
+// undoing takes back too.
+func (u *undoing) unnamed(a account, removed map[ID]bool) error {
+	uses, more, err := u.d.k.Uses([]account{a}, 64)
+	if err != nil {
+		return err
+	}
+	t := u.d.t
+	mine := map[string]bool{}
+	for _, n := range u.of("members") {
+		if !n.made() {
+			continue
+		}
+		g, ok := t.RowAccount(store.Number(n.after, 0))
+		m, also := t.RowAccount(store.Number(n.after, 1))
+		if ok && also {
+			if m.ID == a.ID {
+				mine["member group "+t.Name(g.ID)] = true
+			}
+			if g.ID == a.ID {
+				mine["holder "+t.Name(m.ID)] = true
+			}
+		}
+	}
+	for id := range removed {
+		if x, ok := t.Account(id); ok && x.Primary == a.ID {
+			mine["primary user "+t.Name(id)] = true
+		}
+	}
+	for _, n := range u.of("administrators") {
+		if x, ok := t.RowAccount(store.Number(n.after, 1)); n.made() && ok && x.ID == a.ID {
+			for _, s := range t.AdministratorOf(a.ID) {
+				mine["administrator server "+s] = true
+			}
+		}
+	}
+	var left []int
+	for i, use := range uses {
+		key := use.As + " " + use.Where
+		if use.As == "holder" {
+			key = "holder " + use.What
+		}
+		if !mine[key] {
+			left = append(left, i)
+		}
+	}
+	if len(left) == 0 && more == 0 {
+		return nil
+	}
+	e := &StillNamed{Account: fmt.Sprintf("%s %s", a.Kind, t.Name(a.ID)), More: more}
+	for _, i := range left {
+		if len(e.Uses) < 8 {
+			e.Uses = append(e.Uses, uses[i])
+		} else {
+			e.More++
+		}
+	}
+	return e
+}
+
+func (u *undoing) members() error {
+	t := u.d.t
+	for _, n := range u.of("members") {
+		either := n.after
+		if either == nil {
+			either = n.before
+		}
+		g, ok := u.account(store.Number(either, 0))
+		m, also := u.account(store.Number(either, 1))
+		if !ok || !also {
+			return u.never("a group or member is no longer there")
+		}
+		now, stands := t.Member(g.ID, m.ID)
+		var was, is *estate.Membership
+		if stands {
+			was = &now
+		}
+		row := func(v []any) estate.Membership {
+			return estate.Membership{Until: estate.Day(store.Text(v, 2)), Local: store.Number(v, 3) != 0}
+		}
+		if n.after == nil && stands || n.after != nil && (!stands || now != row(n.after)) {
+			if stands == (n.before != nil) && (!stands || now == row(n.before)) {
+				continue // it is so already
+			}
+			if err := u.blocked(0, fmt.Sprintf("%s in %s is not as change %d left it", t.Name(m.ID), t.Name(g.ID), u.id)); err != nil {
+				return err
+			}
+		}
+		if n.before != nil {
+			then := row(n.before)
+			is = &then
+		}
+		if is != nil && was == nil && m.Kind == acc.Group {
+			if loop := t.Directory().Loop(g.ID, m.ID); loop != nil {
+				return u.never("%v", &Circle{t.Name(g.ID), t.Name(m.ID), t.Names(loop)})
+			}
+		}
+		if is != nil || was != nil {
+			u.p.work.members = append(u.p.work.members, memberEdit{g, m, was, is})
+		}
+	}
+	u.p.work.everywhere = len(u.p.work.members) > 0
+	return nil
+}
+
+// account finds an account by row, one that is being put back too.
+func (u *undoing) account(row int64) (account, bool) {
+	if a, ok := u.d.t.RowAccount(row); ok {
+		return a, true
+	}
+	for _, e := range u.p.work.accounts {
+		if e.row == row && e.after != nil {
+			return *e.after, true
+		}
+	}
+	return account{}, false
+}
+
+func (u *undoing) administrators() error {
+	for _, n := range u.of("administrators") {
+		either := n.after
+		if either == nil {
+			either = n.before
+		}
+		a, ok := u.account(store.Number(either, 1))
+		now := u.d.t.Now("servers", store.Number(either, 0))
+		if !ok || now == nil {
+			if n.made() {
+				continue
+			}
+			return u.never("the server or the account is no longer there")
+		}
+		s, err := u.d.t.Server(store.Text(now, 0))
+		if err != nil {
+			return err
+		}
+		on := slices.Contains(u.d.t.Administrators(s), a.ID)
+		if want := n.gone(); want != on {
+			u.p.work.admins = append(u.p.work.admins, adminEdit{s, a, want})
+		}
+	}
+	u.p.work.everywhere = u.p.work.everywhere || len(u.p.work.admins) > 0 || len(u.p.work.accounts) > 0
+	return nil
+}
+
+func (u *undoing) shares() error {
+	t := u.d.t
+	for _, n := range u.of("shares") {
+		now, there := t.ShareByRow(n.id)
+		either := n.after
+		if either == nil {
+			either = n.before
+		}
+		row := t.Now("servers", store.Number(either, 0))
+		if row == nil {
+			return u.never("the share's server is no longer there")
+		}
+		s, err := t.Server(store.Text(row, 0))
+		if err != nil {
+			return err
+		}
+		at := slices.Index(store.Columns("shares"), "descriptor")
+		switch {
+		case n.made():
+			if !there {
+				continue
+			}
+			if now.Descriptor != t.Descriptor(store.Number(n.after, at)) {
+				if err := u.later("shares", n.id, ""); err != nil {
+					return err
+				}
+			}
+			u.p.work.shares = append(u.p.work.shares, shareEdit{s, &now, nil})
+		case n.gone():
+			if _, err := t.Share(s, store.Text(n.before, 1)); err == nil || there {
+				return u.never("there is a share //%s/%s now", s.Name, store.Text(n.before, 1))
+			}
+			sh := estate.Share{ID: n.id, ServerID: s.ID, Server: s.Name, Name: store.Text(n.before, 1), Folder: store.Text(n.before, 3),
+				ReadOnly: store.Number(n.before, 4) != 0, Descriptor: t.Descriptor(store.Number(n.before, at))}
+			u.p.work.shares = append(u.p.work.shares, shareEdit{s, nil, &sh})
+			u.p.work.puts = append(u.p.work.puts, putBack{"shares", n.id, n.before})
+			u.daysBack(estate.Bearer{Share: n.id}, sh.Descriptor, false)
+		default:
+			if !there {
+				return u.never("the share is no longer there")
+			}
+			was, is := t.Descriptor(store.Number(n.before, at)), t.Descriptor(store.Number(n.after, at))
+			then := now
+			then.Descriptor = was
+			if now.Descriptor != is {
+				if err := u.later("shares", n.id, ""); err != nil {
+					return err
+				}
+				then.Descriptor = inverse(now.Descriptor, was, is)
+			}
+			if then.Descriptor != now.Descriptor {
+				u.p.work.shares = append(u.p.work.shares, shareEdit{s, &now, &then})
+				u.days(estate.Bearer{Share: n.id}, now.Descriptor, then.Descriptor, false, -1)
+			}
+		}
+	}
+	return nil
+}
+
+// days works out the last days after a bearer's list is taken back: those of
+// entries that stay, with what the change did to them undone.
+func (u *undoing) days(of estate.Bearer, now, then *rule.Descriptor, folder bool, node int) {
+	t := u.d.t
+	have := t.Dated(of, now)
+	want := still(have, then)
+	for _, n := range u.of("deadlines") {
+		either := n.after
+		if either == nil {
+			either = n.before
+		}
+		if store.Number(either, 0) != of.Item || store.Number(either, 1) != of.Share {
+			continue
+		}
+		for _, e := range then.Rules.Own() {
+			if estate.EntryKey(e) != store.Text(either, 2) {
+				continue
+			}
+			if n.before == nil {
+				delete(want, e)
+			} else {
+				want[e] = estate.Day(store.Text(n.before, 3))
+			}
+		}
+	}
+	if !sameDates(have, want) {
+		u.p.work.dates = append(u.p.work.dates, dateEdit{of: of, before: have, after: want, folder: folder, node: node})
+	}
+}
+
+// daysBack puts the last days back of what is put back itself.
+func (u *undoing) daysBack(of estate.Bearer, d *rule.Descriptor, folder bool) {
+	want := estate.Dated{}
+	for _, n := range u.of("deadlines") {
+		if !n.gone() || store.Number(n.before, 0) != of.Item || store.Number(n.before, 1) != of.Share {
+			continue
+		}
+		for _, e := range d.Rules.Own() {
+			if estate.EntryKey(e) == store.Text(n.before, 2) {
+				want[e] = estate.Day(store.Text(n.before, 3))
+			}
+		}
+	}
+	if len(want) > 0 {
+		u.p.work.dates = append(u.p.work.dates, dateEdit{of: of, after: want, folder: folder, node: -1})
+	}
+}
+
+func (u *undoing) levels() error {
+	for _, n := range u.of("levels") {
+		_, there := u.d.t.Levels().Lookup(store.Text(either(n), 0))
+		switch {
+		case n.made() && there:
+			u.p.work.deletes = append(u.p.work.deletes, deletion{"levels", n.id, n.id})
+		case n.gone() && there:
+			return u.never("there is a level %s now", store.Text(n.before, 0))
+		case n.gone():
+			u.p.work.puts = append(u.p.work.puts, putBack{"levels", n.id, n.before})
+		}
+		sign := "goes"
+		if n.gone() {
+			sign = "comes"
+		}
+		u.p.Edits = append(u.p.Edits, Edit{Kind: "level", Where: "level " + store.Text(either(n), 0), Lines: []Line{{Sign: sign, What: "level"}}})
+	}
+	return nil
+}
+
+func either(n *net) []any {
+	if n.after != nil {
+		return n.after
+	}
+	return n.before
+}
+
+// loads takes back what was loaded by the million: whole ranges of rows.
+func (u *undoing) loads() error {
+	t := u.d.t
+	var items *net
+	var servers []*net
+	for _, n := range u.order {
+		if n.last != 0 && n.table == "items" {
+			items = n
+		}
+	}
+	for _, n := range u.order {
+		if n.last == 0 || n.table == "accounts" || n.table == "members" {
+			continue
+		}
+		switch n.table {
+		case "servers":
+			for id := n.id; id <= n.last; id++ {
+				if now := t.Now("servers", id); now != nil {
+					servers = append(servers, &net{table: "servers", id: id, after: now})
+				}
+			}
+		default:
+			u.p.work.deletes = append([]deletion{{n.table, n.id, n.last}}, u.p.work.deletes...)
+		}
+	}
+	if err := u.serverRows(servers); err != nil || items == nil {
+		return err
+	}
+	for _, table := range []string{"items", "strands"} {
+		for _, n := range u.order {
+			if n.table != table || n.last == 0 {
+				continue
+			}
+			if later := t.StandingIn(u.id, table, n.id, n.last); later != 0 {
+				if err := u.blocked(later, ""); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	if in, out := t.CrossesRange(items.id, items.last); in > 0 || out > 0 {
+		return u.never("something was put into what it made, or moved out of it")
+	}
+	var tops []estate.Target
+	for _, top := range t.TopsIn(items.id, items.last) {
+		if r, ok := t.ItemRow(top); ok {
+			tops = append(tops, estate.Target{Item: top, Strand: r.Strand, Folder: r.Folder})
+		}
+	}
+	return u.gone(tops, "tree")
+}
+
+// gone marks items and all below them as removed.
+func (u *undoing) gone(tops []estate.Target, kind string) error {
+	if len(tops) == 0 {
+		return nil
+	}
+	carve := u.d.t.Carve
+	if u.p.work.everywhere {
+		carve = u.d.t.CarveAll
+	}
+	f, err := carve([]estate.Group{{Targets: tops}})
+	if err != nil {
+		return err
+	}
+	u.p.work.forest = f
+	top := map[int]bool{}
+	for _, x := range tops {
+		top[f.Node(x.Item)] = true
+	}
+	in := make([]bool, len(f.Nodes))
+	for i := range f.Nodes {
+		n := &f.Nodes[i]
+		if in[i] = top[i] || n.Parent >= 0 && in[n.Parent]; in[i] {
+			n.After, n.Fixed = nil, true
+		}
+	}
+	for _, x := range tops {
+		at := u.d.t.Place(x.Item)
+		var items int64
+		if f.Node(x.Item) >= 0 {
+			for i := range f.Nodes {
+				if within(f, i, f.Node(x.Item)) {
+					items += f.Nodes[i].Items
+				}
+			}
+		}
+		u.p.Edits = append(u.p.Edits, Edit{Kind: kind, Where: at.String(), Items: items, Lines: []Line{{Sign: "goes", What: kind}}})
+	}
+	return nil
+}
+
+// items takes back items that were made, removed or moved, one by one.
+func (u *undoing) items() error {
+	t := u.d.t
+	made := map[int64]bool{}
+	var back []*net
+	var moved []*net
+	for _, n := range u.of("items") {
+		switch {
+		case n.made():
+			made[n.id] = true
+		case n.gone():
+			back = append(back, n)
+		case n.was("parent") != n.is("parent") || n.was("name") != n.is("name"):
+			moved = append(moved, n)
+		}
+	}
+	if len(made) > 0 {
+		var tops []estate.Target
+		var all []int64
+		for _, n := range u.of("items") {
+			if !made[n.id] || !n.made() {
+				continue
+			}
+			r, ok := t.ItemRow(n.id)
+			if !ok {
+				continue
+			}
+			if r.Parent != store.Number(n.after, 0) || r.Name != store.Text(n.after, 1) {
+				if err := u.later("items", n.id, ""); err != nil {
+					return err
+				}
+			}
+			for _, c := range t.Within(n.id) {
+				if !made[c.Item] {
+					return u.never("something was put into what it made: %s", t.Where(c.Item))
+				}
+			}
+			all = append(all, n.id)
+			if !made[r.Parent] {
+				tops = append(tops, estate.Target{Item: n.id, Strand: r.Strand, Folder: r.Folder})
+			}
+		}
+		// Rules that were changed since go with the items: only with force.
+		for _, id := range all {
+			r, _ := t.ItemRow(id)
+			if first, ok := u.madeWith(id); ok && t.Of(r.Strand) != first {
+				if err := u.blocked(t.LaterTurn(u.id, "strands", r.Strand), ""); err != nil {
+					return err
+				}
+			}
+		}
+		if err := u.gone(tops, "item"); err != nil {
+			return err
+		}
+		u.p.work.removed = append(u.p.work.removed, all...)
+	}
+	if len(back) > 0 {
+		return u.putBack(back)
+	}
+	if len(moved) > 1 {
+		return u.never("it moved more than one item")
+	}
+	for _, n := range moved {
+		r, ok := t.ItemRow(n.id)
+		if !ok {
+			return u.never("what it moved is no longer there")
+		}
+		if r.Parent != store.Number(n.after, 0) || r.Name != store.Text(n.after, 1) {
+			if err := u.later("items", n.id, ""); err != nil {
+				return err
+			}
+		}
+		if _, ok := t.ItemRow(store.Number(n.before, 0)); !ok {
+			return u.never("the folder it came from is no longer there")
+		}
+		name := store.Text(n.before, 1)
+		at, in := t.Place(n.id), t.Place(store.Number(n.before, 0))
+		if c, ok := t.Child(in.Item, name); ok && c.Item != n.id {
+			return u.never("%s holds %q again", in, name)
+		}
+		p, err := u.d.move(at, in, name, u.p.Change)
+		if err != nil {
+			return err
+		}
+		u.p.work.forest, u.p.work.roots, u.p.work.moved = p.work.forest, p.work.roots, p.work.moved
+		u.p.work.named, u.p.work.isNamed = p.work.named, p.work.isNamed
+		for _, e := range p.Edits {
+			if e.Kind == "item" && len(e.Lines) > 0 && e.Lines[0].Sign == "moves" {
+				u.p.Edits = append(u.p.Edits, e)
+			}
+		}
+	}
+	return nil
+}
+
+// madeWith gives the rules an item was made with by the change.
+func (u *undoing) madeWith(item int64) (*rule.Descriptor, bool) {
+	n := u.rows[fmt.Sprintf("items %d", item)]
+	strand := store.Number(n.after, 2)
+	if s := u.rows[fmt.Sprintf("strands %d", strand)]; s != nil && s.after != nil {
+		return u.d.t.Descriptor(store.Number(s.after, 1)), true
+	}
+	return nil, false
+}
+
+// putBack puts removed items back in.
+func (u *undoing) putBack(back []*net) error {
+	t := u.d.t
+	f := u.p.work.forest
+	if f == nil {
+		f = estate.NewForest()
+	}
+	names := map[[2]any]bool{}
+	mine := map[int64]*net{}
+	for _, n := range back {
+		mine[n.id] = n
+	}
+	trees := map[int64][]any{}
+	for _, n := range u.of("trees") {
+		if n.gone() {
+			trees[store.Number(n.before, 2)] = n.before
+			u.p.work.puts = append(u.p.work.puts, putBack{"trees", n.id, n.before})
+		}
+	}
+	strandRow := func(id int64) []any {
+		if s := u.rows[fmt.Sprintf("strands %d", id)]; s != nil && s.gone() {
+			return s.before
+		}
+		return t.Now("strands", id)
+	}
+	nodes := map[int64]int{}
+	counts := map[int64]int64{}
+	var order []int64
+	for _, n := range back {
+		strand := store.Number(n.before, 2)
+		if counts[strand] == 0 {
+			order = append(order, strand)
+		}
+		counts[strand]++
+	}
+	restored := map[int64]bool{}
+	for _, s := range order {
+		row := strandRow(s)
+		if row == nil {
+			return u.never("the rules of what it removed are no longer there")
+		}
+		if t.Now("strands", s) == nil && !restored[s] {
+			restored[s] = true
+			u.p.work.puts = append(u.p.work.puts, putBack{"strands", s, row})
+		}
+	}
+	// Strands the removed items no longer needed went with them; those above first.
+	for _, n := range u.of("strands") {
+		if n.gone() && !restored[n.id] && t.Now("strands", n.id) == nil {
+			restored[n.id] = true
+			u.p.work.puts = append(u.p.work.puts, putBack{"strands", n.id, n.before})
+		}
+	}
+	for _, n := range back {
+		parent, name := store.Number(n.before, 0), store.Text(n.before, 1)
+		if names[[2]any{parent, store.Key(name)}] {
+			continue
+		}
+		if parent != 0 && mine[parent] == nil {
+			up, ok := t.ItemRow(parent)
+			if !ok {
+				return u.never("the folder it was in is no longer there")
+			}
+			if _, taken := t.Child(parent, name); taken {
+				return u.never("%s holds %q again", t.Where(parent), name)
+			}
+			// It hangs from the strand its folder has now.
+			s := store.Number(n.before, 2)
+			for i := range u.p.work.puts {
+				b := &u.p.work.puts[i]
+				if b.table == "strands" && b.id == s {
+					b.values = slices.Clone(b.values)
+					b.values[0] = up.Strand
+				}
+			}
+		}
+		if parent == 0 {
+			row := trees[n.id]
+			if row == nil {
+				return u.never("the tree it was the top of is unknown")
+			}
+			server := t.Now("servers", store.Number(row, 0))
+			if server == nil {
+				return u.never("its server is no longer there")
+			}
+			s, err := t.Server(store.Text(server, 0))
+			if err != nil {
+				return err
+			}
+			if err := t.Landing(&s, store.Text(row, 1)); err != nil {
+				return u.never("%v", err)
+			}
+		}
+		u.p.work.puts = append(u.p.work.puts, putBack{"items", n.id, n.before})
+		if row := strandRow(store.Number(n.before, 2)); len(u.of("deadlines")) > 0 {
+			u.daysBack(estate.Bearer{Item: n.id}, t.Descriptor(store.Number(row, 1)), store.Number(row, 2) != 0)
+		}
+	}
+	// What comes, as nodes: strand by strand, those above first.
+	var node func(strand int64) int
+	node = func(strand int64) int {
+		if i, ok := nodes[strand]; ok {
+			return i
+		}
+		row := strandRow(strand)
+		if row == nil || counts[strand] == 0 {
+			return -1
+		}
+		parent := node(store.Number(row, 0))
+		i := f.Add(parent, store.Number(row, 2) != 0, counts[strand], nil, t.Descriptor(store.Number(row, 1)))
+		nodes[strand] = i
+		return i
+	}
+	for _, s := range order {
+		node(s)
+	}
+	for _, n := range back {
+		parent := store.Number(n.before, 0)
+		i := nodes[store.Number(n.before, 2)]
+		if f.Nodes[i].Parent >= 0 || mine[parent] != nil || slices.ContainsFunc(u.p.work.roots, func(r root) bool { return r.node == i }) {
+			continue
+		}
+		if parent == 0 {
+			row := trees[n.id]
+			s, err := t.Server(store.Text(t.Now("servers", store.Number(row, 0)), 0))
+			if err != nil {
+				return err
+			}
+			u.p.work.roots = append(u.p.work.roots, root{node: i, server: s, path: [2]string{"", store.Text(row, 1)}})
+			continue
+		}
+		in := t.Place(parent)
+		chain := []rule.Any{t.Of(in.Strand)}
+		for _, a := range t.Above(in) {
+			chain = append(chain, a)
+		}
+		f.Above[i] = chain
+		u.p.work.roots = append(u.p.work.roots, root{node: i, server: in.Server, path: [2]string{"", place.Join(in.Path, store.Text(n.before, 1))}})
+	}
+	u.p.work.forest = f
+	// Shares that stand over what comes back.
+	child := map[[2]any]*net{}
+	for _, n := range back {
+		child[[2]any{store.Number(n.before, 0), store.Key(store.Text(n.before, 1))}] = n
+	}
+	for _, n := range back {
+		i := nodes[store.Number(n.before, 2)]
+		k := slices.IndexFunc(u.p.work.roots, func(r root) bool { return r.node == i && f.Strand(i) == 0 })
+		if k < 0 || mine[store.Number(n.before, 0)] != nil {
+			continue
+		}
+		r := u.p.work.roots[k]
+		for _, sh := range t.Shares(r.server) {
+			rest, ok := place.Cut(store.Key(sh.Folder), store.Key(r.path[1]))
+			at := n
+			for _, name := range strings.Split(rest, "/") {
+				if name != "" && at != nil {
+					at = child[[2]any{at.id, name}]
+				}
+			}
+			if !ok || at == nil {
+				continue
+			}
+			strand := store.Number(at.before, 2)
+			if counts[strand] != 1 {
+				return u.never("the share %s was made over what it would put back", sh.Address())
+			}
+			u.p.work.addedAt[addedKey(r.server, sh.Folder)] = nodes[strand]
+		}
+	}
+	for _, r := range u.p.work.roots {
+		if f.Strand(r.node) == 0 {
+			var items int64
+			for i := range f.Nodes {
+				if within(f, i, r.node) {
+					items += f.Nodes[i].Items
+				}
+			}
+			u.p.Edits = append(u.p.Edits, Edit{Kind: "item", Where: estate.Place{Server: r.server, Path: r.path[1]}.String(), Items: items, Lines: []Line{{Sign: "comes", What: "item"}}})
+		}
+	}
+	return t.Err()
+}
+
+// rules takes back the descriptors the change turned: to the very bytes where
+// they are as it left them, else what it set, with everything below following.
+func (u *undoing) rules() error {
+	t := u.d.t
+	byBefore := map[*rule.Descriptor]*estate.Group{}
+	exact := func(strand int64, before *rule.Descriptor) {
+		g := byBefore[before]
+		if g == nil {
+			g = &estate.Group{Edit: func(rule.Any, rule.Any, bool) (rule.Any, error) { return before, nil }}
+			byBefore[before] = g
+		}
+		g.Strands = append(g.Strands, strand)
+	}
+	var groups []estate.Group
+	strands := map[int64]bool{}
+	for i, x := range t.Turns(u.id) {
+		if i&255 == 0 && u.d.ctx.Err() != nil {
+			return u.d.ctx.Err()
+		}
+		for _, s := range t.Since(u.id, x.Strand) {
+			now, _, items, ok := t.StrandNow(s)
+			if !ok || items == 0 || strands[s] {
+				continue
+			}
+			switch now {
+			case x.After:
+				strands[s] = true
+				exact(s, x.Before)
+				continue
+			case x.Before:
+				continue
+			}
+			if err := u.later("strands", s, ""); err != nil {
+				return err
+			}
+			// It follows what is above; what the change set itself is taken back.
+			if !setItself(x.Before, x.After) {
+				continue
+			}
+			strands[s] = true
+			groups = append(groups, estate.Group{Strands: []int64{s}, Edit: sec(func(b, _ *rule.Descriptor, _ bool) (*rule.Descriptor, error) {
+				return inverse(b, x.Before, x.After), nil
+			})})
+		}
+	}
+	for _, g := range byBefore {
+		groups = append(groups, *g)
+	}
+	// Last days that were set or taken off where no rules turned.
+	var dated estate.Group
+	seen := map[int64]bool{}
+	for _, n := range u.of("deadlines") {
+		id := store.Number(either(n), 0)
+		if r, ok := t.ItemRow(id); ok && !seen[id] && !strands[r.Strand] {
+			seen[id] = true
+			dated.Targets = append(dated.Targets, estate.Target{Item: id, Strand: r.Strand, Folder: r.Folder})
+		}
+	}
+	if len(dated.Targets) > 0 {
+		groups = append(groups, dated)
+	}
+	if len(groups) == 0 {
+		return u.d.below(u.p)
+	}
+	var f *estate.Forest
+	if u.p.work.forest != nil && len(u.p.work.moved) > 0 {
+		// Moved back, and turned: within what is moved.
+		f = u.p.work.forest
+		for _, g := range groups {
+			for _, s := range g.Strands {
+				if n := f.NodeOf(s); n >= 0 {
+					f.Edits[n] = g.Edit
+				}
+			}
+		}
+	} else {
+		for _, e := range u.p.work.shares {
+			for _, sh := range []*estate.Share{e.before, e.after} {
+				if sh != nil {
+					if at, err := t.At(e.server, sh.Folder); err == nil && !strands[at.Strand] {
+						groups = append(groups, estate.Group{Targets: []estate.Target{at.Target()}})
+					}
+				}
+			}
+		}
+		carve := t.Carve
+		if u.p.work.everywhere {
+			carve = t.CarveAll
+		}
+		var err error
+		if f, err = carve(groups); err != nil {
+			return err
+		}
+		if u.p.work.forest != nil && len(u.p.work.forest.Nodes) > 0 {
+			return u.never("it both turned rules and made or removed items")
+		}
+	}
+	u.leave(f, byBefore)
+	if err := f.Work(u.d.ctx); err != nil {
+		return err
+	}
+	u.p.work.forest = f
+	for i := range f.Nodes {
+		n := &f.Nodes[i]
+		if !n.Changed() || n.Before == nil || n.After == nil {
+			continue
+		}
+		top := n.Parent < 0 || !f.Nodes[n.Parent].Changed()
+		if b, a := desc(n.Before), desc(n.After); (top || setItself(a, b)) && !u.p.work.isNamed[i] {
+			u.p.work.named = append(u.p.work.named, i)
+			u.p.work.isNamed[i] = true
+		}
+	}
+	// Last days: of every item whose rules turn and that has some, now or before.
+	items := t.WithDates()
+	for _, n := range u.of("deadlines") {
+		if id := store.Number(either(n), 0); id != 0 {
+			items[id] = true
+		}
+	}
+	for id := range items {
+		r, ok := t.ItemRow(id)
+		if !ok {
+			continue
+		}
+		n := f.Node(id)
+		if n < 0 {
+			n = f.NodeOf(r.Strand)
+		}
+		if n < 0 {
+			continue
+		}
+		before := len(u.p.work.dates)
+		u.days(estate.Bearer{Item: id}, desc(f.Nodes[n].Before), desc(f.Nodes[n].After), r.Folder, n)
+		if len(u.p.work.dates) > before && !u.p.work.isNamed[n] {
+			u.p.work.named = append(u.p.work.named, n)
+			u.p.work.isNamed[n] = true
+		}
+	}
+	return t.Err()
+}
+
+// leave leaves alone what is below rules that go back to their very bytes, was
+// not turned by the change and was not altered since: it was as it is before
+// the change too, although what is above it handed something else down.
+func (u *undoing) leave(f *estate.Forest, byBefore map[*rule.Descriptor]*estate.Group) {
+	exact := map[int64]bool{}
+	for _, g := range byBefore {
+		for _, s := range g.Strands {
+			exact[s] = true
+		}
+	}
+	if len(exact) == 0 {
+		return
+	}
+	altered := u.d.t.AlteredSince(u.id, "strands")
+	back := make([]bool, len(f.Nodes))
+	for i := range f.Nodes {
+		n := &f.Nodes[i]
+		s := f.Strand(i)
+		switch {
+		case s != 0 && exact[s]:
+			back[i] = true
+		case n.Parent >= 0 && back[n.Parent] && f.Edits[i] == nil && s != 0 && !altered[s]:
+			back[i] = true
+			f.Edits[i] = func(rule.Any, rule.Any, bool) (rule.Any, error) { return n.Before, nil }
+		}
+	}
+}
+
+// setItself tells whether two descriptors differ in more than what comes from above.
+func setItself(a, b *rule.Descriptor) bool {
+	return a.Owner != b.Owner || a.Group != b.Group || a.Sealed() != b.Sealed() || a.Rules.Absent != b.Rules.Absent ||
+		!slices.Equal(a.Rules.Own(), b.Rules.Own()) || !slices.Equal(a.Audit.Own(), b.Audit.Own())
+}
+
+// inverse takes what led from was to is out of what stands now: entries that
+// came go, those that went come back to their place.
+func inverse(now, was, is *rule.Descriptor) *rule.Descriptor {
+	c := now.Clone()
+	if was.Owner != is.Owner && now.Owner == is.Owner {
+		c.Owner = was.Owner
+	}
+	if was.Group != is.Group && now.Group == is.Group {
+		c.Group = was.Group
+	}
+	if was.Sealed() != is.Sealed() {
+		c.Control = c.Control&^rule.RulesSealed | was.Control&rule.RulesSealed
+	}
+	for _, l := range []struct{ now, was, is *rule.Rules }{{&c.Rules, &was.Rules, &is.Rules}, {&c.Audit, &was.Audit, &is.Audit}} {
+		came := func(e rule.Entry) bool { return e.Own() && !slices.Contains(l.was.Entries, e) }
+		for i, e := range l.was.Entries {
+			if !e.Own() || slices.Contains(l.is.Entries, e) || slices.Contains(l.now.Entries, e) {
+				continue
+			}
+			// In the place of what came for it, else behind its old neighbour.
+			at := slices.IndexFunc(l.now.Entries, func(o rule.Entry) bool {
+				return slices.Contains(l.is.Entries, o) && came(o) && o.Kind == e.Kind && o.Who == e.Who && o.Flags == e.Flags
+			})
+			if at >= 0 {
+				l.now.Entries[at] = e
+				continue
+			}
+			at = 0
+			for _, o := range slices.Backward(l.was.Entries[:i]) {
+				if k := slices.Index(l.now.Entries, o); k >= 0 {
+					at = k + 1
+					break
+				}
+			}
+			l.now.Entries = slices.Insert(l.now.Entries, at, e)
+		}
+		for _, e := range l.is.Own() {
+			if came(e) {
+				l.now.Entries = slices.DeleteFunc(l.now.Entries, func(o rule.Entry) bool { return o == e })
+			}
+		}
+	}
+	if c.Equal(now) {
+		return now
+	}
+	return c
+}

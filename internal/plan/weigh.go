@@ -1,0 +1,632 @@
+package plan
+
+import (
+	"fmt"
+	"slices"
+	"sort"
+
+	acc "tarnwold/core/account"
+	"tarnwold/core/crowd"
+	"tarnwold/core/guard"
+	"tarnwold/core/impact"
+	"tarnwold/core/place"
+	"tarnwold/core/right"
+	"tarnwold/core/rule"
+	"tarnwold/core/verdict"
+	"tarnwold/internal/ask"
+	"tarnwold/internal/estate"
+	"tarnwold/internal/store"
+)
+
+type (
+	// ID and account are core's, in this package's many signatures.
+	ID      = acc.ID
+	account = acc.Account
+)
+
+func posix(n int64) string {
+	if n == acc.NoPOSIX {
+		return ""
+	}
+	return fmt.Sprint(n)
+}
+
+func traitNames() (names []string) {
+	for _, t := range verdict.TraitList {
+		names = append(names, t.Name)
+	}
+	return names
+}
+
+// Shift is one way in which access changes: some users, from one level to
+// another, on some items.
+type Shift struct {
+	Kind   string   `json:"kind"` // gain, lose or change
+	Users  []string `json:"users"`
+	Was    string   `json:"was"`
+	Is     string   `json:"becomes"`
+	Routes []string `json:"through"`
+	Items  int64    `json:"items"`
+	Where  []string `json:"from-here-on"` // where it begins: the first few places
+	More   int64    `json:"more-places"`
+
+	bits          crowd.Bits
+	before, after right.Set
+}
+
+// Unmoved is users whom an entry that comes gives nothing new through a share.
+type Unmoved struct {
+	Users   []string   `json:"users"`
+	Route   string     `json:"through"`
+	Already bool       `json:"had-it-already,omitempty"`
+	Because ask.Reason `json:"because"`
+}
+
+// Warning is what a guard has against a plan.
+type Warning struct {
+	Guard  string   `json:"guard"`
+	Users  []string `json:"users,omitempty"`
+	Who    string   `json:"account,omitempty"`
+	Rights string   `json:"rights,omitempty"`
+	Where  string   `json:"where,omitempty"`
+}
+
+// Advice is what is worth knowing and stops nothing: user-entry (an entry for
+// a user; a group outlasts the person), held-by-group (Other holds the same
+// already), out-of-order (kept so that nobody's access changes).
+type Advice struct {
+	Kind  string `json:"kind"`
+	Who   string `json:"account,omitempty"`
+	Other string `json:"other,omitempty"`
+	Where string `json:"where,omitempty"`
+}
+
+// weigh works out a plan's impact and asks the guards.
+func (d *Desk) weigh(p *Plan) error {
+	w := &p.work
+	if w.forest == nil || !d.reaches(p) {
+		return nil
+	}
+	if len(w.forest.Nodes) == 0 { // people, administrators, traits: seen on everything there is
+		d.step("looking at everything there is")
+		f, err := d.t.All()
+		if err != nil {
+			return err
+		}
+		w.forest = f
+		d.findRoots(p)
+		defer func() { w.forest = estate.NewForest() }()
+	}
+	d.step("asking who gains and who loses")
+	routes := d.routes(p)
+	shifts, err := impact.Of(d.ctx, &w.forest.Set, routes)
+	if err != nil {
+		return err
+	}
+	d.shifts(p, shifts, routes)
+	d.step("asking the guards")
+	d.heed(p, shifts, routes)
+	d.unmoved(p, routes)
+	return d.t.Err()
+}
+
+// reaches tells whether a plan can change anybody's access at all.
+func (d *Desk) reaches(p *Plan) bool {
+	w := &p.work
+	if !p.Asks {
+		return false
+	}
+	nodes, _ := w.forest.Changed()
+	return nodes > 0 || len(w.shares) > 0 || len(w.members) > 0 || len(w.admins) > 0 || len(w.accounts) > 0 || len(w.servers) > 0 || len(w.roots) > 0
+}
+
+// state is the people, servers and shares as they are on one side.
+type state struct {
+	dir    *acc.Directory
+	traits map[int64]*verdict.Traits
+	admins map[int64][]ID
+	shares map[int64][]estate.Share
+}
+
+// states reads how things are, and works out how they will be.
+func (d *Desk) states(p *Plan, servers map[int64]estate.Server) (s [2]state) {
+	w := &p.work
+	t := d.t
+	dir := t.Directory()
+	then := dir
+	if len(w.members) > 0 || len(w.accounts) > 0 {
+		then = dir.Clone()
+		for _, e := range w.accounts {
+			if e.after != nil {
+				then.Add(*e.after)
+			}
+		}
+		for _, e := range w.members {
+			if e.is == nil {
+				then.Leave(e.group.ID, e.member.ID)
+			} else {
+				then.Join(e.group.ID, e.member.ID)
+				then.SetLocal(e.group.ID, e.member.ID, e.is.Local)
+			}
+		}
+		for _, e := range w.accounts {
+			if e.after == nil {
+				then.Remove(e.before.ID)
+			}
+		}
+	}
+	for x := range s {
+		s[x] = state{dir: dir, traits: map[int64]*verdict.Traits{}, admins: map[int64][]ID{}, shares: map[int64][]estate.Share{}}
+	}
+	s[impact.After].dir = then
+	for id, sv := range servers {
+		tr := sv.Traits
+		admins, shares := t.Administrators(sv), t.Shares(sv)
+		for x := range s {
+			s[x].traits[id], s[x].admins[id], s[x].shares[id] = &tr, admins, slices.Clone(shares)
+		}
+		for _, e := range w.servers {
+			if e.before != nil && e.after != nil && e.before.ID == id {
+				then := e.after.Traits
+				s[impact.After].traits[id] = &then
+			}
+		}
+		for _, e := range w.admins {
+			if e.server.ID != id {
+				continue
+			}
+			after := slices.Clone(s[impact.After].admins[id])
+			if e.on {
+				after = append(after, e.who.ID)
+			} else {
+				after = slices.DeleteFunc(after, func(o ID) bool { return o == e.who.ID })
+			}
+			s[impact.After].admins[id] = after
+		}
+		for _, e := range w.shares {
+			if e.server.ID != id {
+				continue
+			}
+			after := s[impact.After].shares[id]
+			if e.before != nil {
+				after = slices.DeleteFunc(after, func(o estate.Share) bool { return o.ID == e.before.ID })
+			}
+			if e.after != nil {
+				after = append(after, *e.after)
+			}
+			s[impact.After].shares[id] = after
+		}
+	}
+	return s
+}
+
+// routes lists every way to the items of a plan, as it is before and after.
+func (d *Desk) routes(p *Plan) []impact.Route {
+	w := &p.work
+	servers := map[int64]estate.Server{}
+	var order []int64
+	for _, r := range w.roots {
+		if _, ok := servers[r.server.ID]; !ok {
+			servers[r.server.ID] = r.server
+			order = append(order, r.server.ID)
+		}
+	}
+	s := d.states(p, servers)
+	users := s[impact.Before].dir.Users()
+	have := map[ID]bool{}
+	for _, u := range users {
+		have[u.ID] = true
+	}
+	for _, u := range s[impact.After].dir.Users() {
+		if !have[u.ID] {
+			users = append(users, u)
+		}
+	}
+	pops := map[string]*crowd.Population{}
+	people := func(x int, tr *verdict.Traits) *crowd.Population {
+		key := fmt.Sprintf("%p %v", s[x].dir, tr.Traits)
+		if pops[key] == nil {
+			pops[key] = crowd.NewPopulation(s[x].dir, tr.Traits, users)
+		}
+		return pops[key]
+	}
+	var touched []ID
+	for _, e := range w.members {
+		touched = append(touched, e.member.ID)
+	}
+	for _, e := range w.accounts {
+		for _, a := range []*account{e.before, e.after} {
+			if a != nil {
+				touched = append(touched, estate.Forms(*a)...)
+			}
+		}
+	}
+	var routes []impact.Route
+	for _, id := range order {
+		var base [2]crowd.Way
+		for x := range base {
+			tr := s[x].traits[id]
+			base[x] = crowd.Way{Traits: tr, Administrators: s[x].admins[id], People: people(x, tr)}
+		}
+		same := base[0].Traits == base[1].Traits && base[0].People == base[1].People && slices.Equal(base[0].Administrators, base[1].Administrators)
+		both := func(a, b *crowd.Way) [2]*crowd.Way {
+			if same && a != nil && b != nil && a.Share == b.Share {
+				return [2]*crowd.Way{a, a}
+			}
+			return [2]*crowd.Way{a, b}
+		}
+		local := impact.Route{Name: "local", Local: true}
+		a, b := base[0], base[1]
+		a.Local, b.Local = true, true
+		local.Ways = both(&a, &b)
+		for _, r := range w.roots {
+			if r.server.ID != id {
+				continue
+			}
+			start := impact.Start{Node: r.node}
+			for x := range r.path {
+				start.On[x] = r.path[x] != ""
+				start.Above[x] = start.On[x] && w.forest.Over(r.node, x == impact.After) != nil
+			}
+			local.Starts = append(local.Starts, start)
+		}
+		// The shares of either side, each one route however it changes.
+		names := []string{}
+		by := [2]map[string]*estate.Share{{}, {}}
+		for x := range s {
+			for i := range s[x].shares[id] {
+				sh := &s[x].shares[id][i]
+				if by[0][sh.Address()] == nil && by[1][sh.Address()] == nil {
+					names = append(names, sh.Address())
+				}
+				by[x][sh.Address()] = sh
+			}
+		}
+		slices.Sort(names)
+		for _, name := range names {
+			r := impact.Route{Name: name}
+			var ways [2]*crowd.Way
+			for x := range ways {
+				if sh := by[x][name]; sh != nil {
+					way := base[x]
+					way.Share = d.k.ShareOf(sh, base[x].Traits)
+					ways[x] = &way
+				}
+			}
+			if b, a := by[0][name], by[1][name]; b != nil && a != nil && b.Descriptor == a.Descriptor && b.ReadOnly == a.ReadOnly && b.Folder == a.Folder && ways[0].Traits == ways[1].Traits {
+				ways[1].Share = ways[0].Share
+			}
+			r.Ways = both(ways[0], ways[1])
+			r.Starts = d.starts(p, id, by[0][name], by[1][name])
+			if len(r.Starts) > 0 {
+				routes = append(routes, r)
+			}
+		}
+		routes = append(routes, local)
+	}
+	for i := range routes {
+		routes[i].Moved = impact.Differs(routes[i].Ways[0], routes[i].Ways[1], touched)
+	}
+	return routes
+}
+
+// starts finds where a share comes down upon a plan's forest, on each side.
+func (d *Desk) starts(p *Plan, server int64, shares ...*estate.Share) (out []impact.Start) {
+	w := &p.work
+	at := map[int]*impact.Start{}
+	var order []int
+	start := func(node int) *impact.Start {
+		if at[node] == nil {
+			at[node] = &impact.Start{Node: node}
+			order = append(order, node)
+		}
+		return at[node]
+	}
+	for x, sh := range shares {
+		if sh == nil {
+			continue
+		}
+		for _, r := range w.roots {
+			if r.server.ID != server || r.path[x] == "" {
+				continue
+			}
+			if sh.Covers(r.path[x]) {
+				s := start(r.node)
+				s.On[x], s.Above[x] = true, !sh.Begins(r.path[x])
+				continue
+			}
+			if w.forest.Strand(r.node) == 0 {
+				if n, ok := w.addedAt[addedKey(r.server, sh.Folder)]; ok && within(w.forest, n, r.node) {
+					start(n).On[x] = true
+				}
+				continue
+			}
+			// The share's folder within what the root is: where that comes
+			// elsewhere, it is looked for where it stands now.
+			rest, inside := place.Cut(store.Key(sh.Folder), store.Key(r.path[x]))
+			if !inside {
+				continue
+			}
+			in, err := d.t.At(r.server, place.Join(r.path[impact.Before], rest))
+			if err != nil {
+				continue
+			}
+			n := w.forest.Node(in.Item)
+			if n < 0 {
+				n = w.forest.NodeOf(in.Strand)
+			}
+			if n >= 0 && within(w.forest, n, r.node) {
+				start(n).On[x] = true
+			}
+		}
+	}
+	for _, n := range order {
+		out = append(out, *at[n])
+	}
+	return out
+}
+
+func addedKey(s estate.Server, path string) string {
+	return fmt.Sprintf("%d %s", s.ID, store.Key(path))
+}
+
+// within tells whether a node is below another.
+func within(f *estate.Forest, n, top int) bool {
+	for ; n >= 0; n = f.Nodes[n].Parent {
+		if n == top {
+			return true
+		}
+	}
+	return false
+}
+
+// shifts names what an impact found.
+func (d *Desk) shifts(p *Plan, shifts []*impact.Shift, routes []impact.Route) {
+	levels := d.t.Levels()
+	sort.Slice(shifts, func(i, j int) bool {
+		a, b := shifts[i], shifts[j]
+		if a.Route != b.Route {
+			return a.Route < b.Route
+		}
+		if a.Before != b.Before {
+			return a.Before < b.Before
+		}
+		return a.After < b.After
+	})
+	for _, s := range shifts {
+		if right.Nothing(s.Before) && right.Nothing(s.After) {
+			continue
+		}
+		r := routes[s.Route]
+		folder := p.work.forest.Nodes[s.Nodes[0]].Folder
+		row := Shift{Kind: "change", Was: levels.Show(s.Before, folder), Is: levels.Show(s.After, folder), Routes: []string{r.Name},
+			Items: s.Items, Where: []string{}, bits: s.Users, before: s.Before, after: s.After}
+		switch {
+		case s.Gain() || right.Nothing(s.Before):
+			row.Kind = "gain"
+		case s.Loss() || right.Nothing(s.After):
+			row.Kind = "lose"
+		}
+		if i := slices.IndexFunc(p.Impact, func(o Shift) bool {
+			return o.before == s.Before && o.after == s.After && o.Items == s.Items && slices.Equal(o.bits, s.Users)
+		}); i >= 0 {
+			p.Impact[i].Routes = append(p.Impact[i].Routes, r.Name)
+			continue
+		}
+		users := r.Users()
+		s.Users.Each(func(i int) bool {
+			row.Users = append(row.Users, users[i].Name)
+			return true
+		})
+		const few = 3
+		for _, n := range s.Nodes {
+			if len(row.Where) >= few {
+				row.More += p.work.forest.Nodes[n].Items
+				continue
+			}
+			row.Where = append(row.Where, d.where(p, n))
+			row.More += p.work.forest.Nodes[n].Items - 1
+		}
+		p.Impact = append(p.Impact, row)
+	}
+	sort.SliceStable(p.Impact, func(i, j int) bool { return len(p.Impact[i].Users) > len(p.Impact[j].Users) })
+}
+
+// actor finds the account that acts, where the estate knows it.
+func (d *Desk) actor() (account, bool) {
+	a, err := d.t.Named(d.Actor, acc.User)
+	return a, err == nil
+}
+
+// heed asks the guards and looks for advice.
+func (d *Desk) heed(p *Plan, shifts []*impact.Shift, routes []impact.Route) {
+	w := &p.work
+	c := &guard.Case{Set: &w.forest.Set, Named: w.named, Shifts: shifts, Routes: routes, Book: d.t, Back: p.Undoes != 0}
+	if a, ok := d.actor(); ok {
+		c.Actor = a.ID
+	}
+	for _, e := range w.shares {
+		var s guard.Share
+		if e.before != nil {
+			s.Before = e.before.Descriptor
+		}
+		if e.after != nil {
+			s.After = e.after.Descriptor
+		}
+		c.Shares = append(c.Shares, s)
+	}
+	for _, x := range guard.Look(c) {
+		out := Warning{Guard: string(x.Guard)}
+		for _, id := range x.Users {
+			out.Users = append(out.Users, d.t.Name(id))
+		}
+		if !x.Who.IsZero() {
+			out.Who = d.t.Name(x.Who)
+		}
+		if x.Rights != 0 {
+			folder := x.Node >= 0 && w.forest.Nodes[x.Node].Folder
+			out.Rights = d.t.Levels().Show(x.Rights, folder)
+			if x.Guard == guard.LocksOut {
+				out.Rights = x.Rights.String()
+			}
+		}
+		switch {
+		case x.Share >= 0:
+			e := w.shares[x.Share]
+			if e.after != nil {
+				out.Where = "share " + e.after.Address()
+			} else {
+				out.Where = "share " + e.before.Address()
+			}
+		case x.Node >= 0:
+			out.Where = d.where(p, x.Node)
+		}
+		p.Warnings = append(p.Warnings, out)
+	}
+	if !c.Back {
+		d.advise(p)
+	}
+}
+
+// advise tells of entries for single users.
+func (d *Desk) advise(p *Plan) {
+	w := &p.work
+	seen := map[ID]bool{}
+	look := func(before, after *rule.Descriptor) {
+		if before == nil || after == nil {
+			return
+		}
+		for _, e := range after.Rules.Entries {
+			if !e.Own() || e.Kind == rule.Deny || guard.Stood(before, e) || seen[e.Who] ||
+				slices.ContainsFunc(before.Rules.Own(), func(o rule.Entry) bool { return o.Who == e.Who }) {
+				continue
+			}
+			a, ok := d.t.Account(e.Who)
+			if !ok || a.Kind != acc.User {
+				continue
+			}
+			seen[e.Who] = true
+			advice := Advice{Kind: "user-entry", Who: d.t.Name(e.Who)}
+			tok := acc.NewToken(d.t, e.Who, acc.Traits{})
+			for _, o := range before.Rules.Entries {
+				if o.Who != e.Who && o.Kind == e.Kind && o.Rights.Map().Has(e.Rights.Map()) && o.Scope()&e.Scope()&^rule.Once == e.Scope()&^rule.Once &&
+					(o.Scope()&rule.Once == 0 || e.Scope()&rule.Once != 0) && tok.Has(o.Who) {
+					advice = Advice{Kind: "held-by-group", Who: advice.Who, Other: d.t.Name(o.Who)}
+					break
+				}
+			}
+			p.Advice = append(p.Advice, advice)
+		}
+	}
+	for _, n := range w.named {
+		look(desc(w.forest.Nodes[n].Before), desc(w.forest.Nodes[n].After))
+		if len(seen) > 20 {
+			return
+		}
+	}
+}
+
+// unmoved says for whom nothing changes although an entry that comes names
+// them, and why, on each place the command names.
+func (d *Desk) unmoved(p *Plan, routes []impact.Route) {
+	w := &p.work
+	if p.Undoes != 0 {
+		return
+	}
+	moved := map[string]bool{}
+	for _, r := range p.Impact {
+		for _, u := range r.Users {
+			moved[u] = true
+		}
+	}
+	index := map[string]int{}
+	const most, places = 200, 24
+	asked := 0
+	for i, node := range w.named {
+		if asked >= most || i >= places {
+			return
+		}
+		n := w.forest.Nodes[node]
+		before, after := desc(n.Before), desc(n.After)
+		if before == nil || after == nil || before == after {
+			continue
+		}
+		items := w.forest.Some(d.t, node, 1)
+		if len(items) == 0 {
+			continue
+		}
+		at := d.t.Place(items[0])
+		shares := d.k.Through(at)
+		for _, e := range after.Rules.Entries {
+			if !e.Own() || e.Kind != rule.Allow || !e.Counts() || guard.Stood(before, e) {
+				continue
+			}
+			if _, named := d.t.Account(e.Who); !named {
+				continue
+			}
+			for i := range shares {
+				sh := &shares[i]
+				r := slices.IndexFunc(routes, func(r impact.Route) bool { return r.Name == sh.Address() })
+				if r < 0 || routes[r].Ways[impact.After] == nil {
+					continue
+				}
+				pop := routes[r].Ways[impact.After].People
+				pop.Holders(e.Who, false).Each(func(u int) bool {
+					user := pop.Users[u]
+					if moved[user.Name] {
+						return true
+					}
+					asked++
+					why, already := d.k.Unchanged(user.ID, at, before, after, e, sh)
+					key := fmt.Sprintf("%s|%v|%s|%s|%s", sh.Address(), already, why.By, why.Entry, why.SetOn)
+					i, ok := index[key]
+					if !ok {
+						i = len(p.Unmoved)
+						index[key] = i
+						why.Chain = nil
+						p.Unmoved = append(p.Unmoved, Unmoved{Route: sh.Address(), Already: already, Because: why})
+					}
+					if !slices.Contains(p.Unmoved[i].Users, user.Name) {
+						p.Unmoved[i].Users = append(p.Unmoved[i].Users, user.Name)
+					}
+					return asked < most
+				})
+			}
+		}
+	}
+}
+
+// mayHandOn holds the acting account to the rules of ownership: an
+// administrator of the server gives it to anyone, another user of the estate
+// only takes it, with write-owner ([MS-DTYP] §2.5.3.2). Who acts and is no
+// user of the estate works on the model from outside and is not held to that.
+func (d *Desk) mayHandOn(p *Plan) error {
+	actor, ok := d.actor()
+	if !ok || p.Undoes != 0 {
+		return nil
+	}
+	f := p.work.forest
+	for i := range f.Nodes {
+		n := &f.Nodes[i]
+		before, after := desc(n.Before), desc(n.After)
+		if before == nil || after == nil || before.Owner == after.Owner {
+			continue
+		}
+		items := f.Some(d.t, i, 1)
+		if len(items) == 0 {
+			continue
+		}
+		at := d.t.Place(items[0])
+		q := d.k.Question(actor.ID, at, nil)
+		if q.Administrator {
+			continue
+		}
+		if !q.Token.Has(after.Owner) {
+			return &estate.Refused{Why: fmt.Sprintf("only an administrator of %s may give ownership to another; %s can take it", at.Server.Name, actor.Name)}
+		}
+		if verdict.Granted(q)&right.WriteOwner == 0 {
+			return &estate.Refused{Why: fmt.Sprintf("%s has no write-owner on %s", actor.Name, at), Do: "see: tarnwold explain " + actor.Name + " " + at.String()}
+		}
+	}
+	return nil
+}

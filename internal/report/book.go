@@ -1,0 +1,120 @@
+package report
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/xuri/excelize/v2"
+)
+
+// The most a sheet of a workbook holds (ECMA-376, as programs take it).
+const (
+	mostSheetRows = 1_048_576
+	mostSheetCols = 16_384
+	mostCellRunes = 32_767
+)
+
+// book writes rows as a workbook: one sheet, its head row fixed and filtered.
+// Every cell is text, so that none is ever a formula.
+func (p *Printer) book(title string, heads []string, rows [][]string) error {
+	if len(rows)+1 > mostSheetRows || len(heads) > mostSheetCols {
+		return fmt.Errorf("a sheet holds %d rows and %d columns at most, and this has %d and %d; write it as CSV", mostSheetRows, mostSheetCols, len(rows)+1, len(heads))
+	}
+	f := excelize.NewFile()
+	defer f.Close()
+	const sheet = "Answer"
+	if err := f.SetSheetName("Sheet1", sheet); err != nil {
+		return err
+	}
+	if err := f.SetDocProps(&excelize.DocProperties{Title: Clean(title), Creator: "tarnwold"}); err != nil {
+		return err
+	}
+	head, err := f.NewStyle(&excelize.Style{Font: &excelize.Font{Bold: true}, Alignment: &excelize.Alignment{Vertical: "top", WrapText: true}})
+	if err != nil {
+		return err
+	}
+	body, err := f.NewStyle(&excelize.Style{Alignment: &excelize.Alignment{Vertical: "top"}, NumFmt: 49}) // text
+	if err != nil {
+		return err
+	}
+	w, err := f.NewStreamWriter(sheet)
+	if err != nil {
+		return err
+	}
+	widths := make([]int, len(heads))
+	for i, h := range heads {
+		widths[i] = min(14, text.StringWidth(Clean(h)))
+	}
+	for _, r := range rows[:min(len(rows), 2000)] {
+		for i, c := range r {
+			widths[i] = max(widths[i], min(60, text.StringWidth(Clean(c))))
+		}
+	}
+	for i, n := range widths {
+		if err := w.SetColWidth(i+1, i+1, float64(n+2)); err != nil {
+			return err
+		}
+	}
+	if err := w.SetPanes(&excelize.Panes{Freeze: true, XSplit: 1, YSplit: 1, TopLeftCell: "B2", ActivePane: "bottomRight"}); err != nil {
+		return err
+	}
+	put := func(at int, cells []string, style int) error {
+		row := make([]any, len(cells))
+		for i, c := range cells {
+			c = Clean(c)
+			if r := []rune(c); len(r) > mostCellRunes {
+				c = string(r[:mostCellRunes-1]) + "…"
+			}
+			row[i] = excelize.Cell{Value: c, StyleID: style}
+		}
+		cell, err := excelize.CoordinatesToCellName(1, at)
+		if err != nil {
+			return err
+		}
+		return w.SetRow(cell, row)
+	}
+	if err := put(1, heads, head); err != nil {
+		return err
+	}
+	for i, r := range rows {
+		if err := put(i+2, r, body); err != nil {
+			return err
+		}
+	}
+	if err := w.Flush(); err != nil {
+		return err
+	}
+	last, err := excelize.CoordinatesToCellName(len(heads), len(rows)+1)
+	if err == nil {
+		err = f.AutoFilter(sheet, "A1:"+last, nil)
+	}
+	if err != nil {
+		return err
+	}
+	return f.Write(p.W)
+}
+
+// markdown writes rows as a table of Markdown (GFM §4.10).
+func (p *Printer) markdown(heads []string, rows [][]string) {
+	p.write(markdownRow(heads) + "|" + strings.Repeat(" --- |", len(heads)) + "\n")
+	for _, r := range rows {
+		p.write(markdownRow(r))
+	}
+}
+
+func markdownRow(cells []string) string {
+	var b strings.Builder
+	b.WriteByte('|')
+	for _, c := range cells {
+		b.WriteByte(' ')
+		for _, r := range Clean(c) {
+			if strings.ContainsRune("\\|`*_[]<>#~&", r) {
+				b.WriteByte('\\')
+			}
+			b.WriteRune(r)
+		}
+		b.WriteString(" |")
+	}
+	return b.String() + "\n"
+}

@@ -1,0 +1,237 @@
+package report
+
+import (
+	"slices"
+	"strings"
+
+	"tarnwold/internal/ask"
+)
+
+var explainHeads = []string{"user", "where", "route", "granted", "level", "error"}
+
+func explainRow(e *ask.Explained) []string {
+	return []string{e.User.Name, e.Where, e.Route, e.Granted, e.Level, e.Error}
+}
+
+// Explained prints answers in full, route by route; as rows where there are
+// many.
+func (p *Printer) Explained(list []*ask.Explained, rows bool) error {
+	if list == nil {
+		list = []*ask.Explained{}
+	}
+	return p.Give(list, explainHeads, func() (out [][]string) {
+		for _, e := range list {
+			out = append(out, explainRow(e))
+		}
+		return out
+	}, func() {
+		if rows {
+			g := Grid{Cols: []Col{{"user", 1}, {"where", 4}, {"route", 2}, {"granted", 0}, {"level", 2}, {"error", 3}}}
+			for _, e := range list {
+				var r []Cell
+				for _, s := range explainRow(e) {
+					r = append(r, C(s))
+				}
+				g.Rows = append(g.Rows, r)
+			}
+			p.Grid(g)
+			return
+		}
+		for i, e := range list {
+			if i > 0 {
+				p.Blank()
+			}
+			p.explained(e)
+		}
+	})
+}
+
+// Rights asks for every right in an explanation, beside the acts.
+func (p *Printer) Rights(all bool) *Printer { p.rights = all; return p }
+
+// doing says an act as people do, of a file or folder at hand.
+var doing = map[string]string{"read": "open", "save": "save", "list": "see what is in it", "create": "put files into it", "make-folder": "make folders in it",
+	"rename": "rename", "delete": "delete", "change-rules": "change its rules", "take-owner": "take it over"}
+
+// join writes a, b and c.
+func join(words []string, last string) string {
+	if len(words) < 2 {
+		return strings.Join(words, "")
+	}
+	return strings.Join(words[:len(words)-1], ", ") + " " + last + " " + words[len(words)-1]
+}
+
+// canSays answers in one sentence: can open and save; can't rename or delete.
+func canSays(e *ask.Explained) []Span {
+	var can, cant []string
+	for _, a := range e.Acts {
+		if a.Allowed {
+			can = append(can, doing[a.Act])
+		} else {
+			cant = append(cant, doing[a.Act])
+		}
+	}
+	var out []Span
+	switch {
+	case len(can) == 0:
+		return []Span{In(Bad, "can do nothing with it")}
+	case len(cant) == 0:
+		return []Span{In(Good, "can do everything: "+join(can, "and"))}
+	}
+	out = append(out, In(Good, "can "+join(can, "and")), S("; "), In(Bad, "can't "+join(cant, "or")))
+	return out
+}
+
+func (p *Printer) explained(e *ask.Explained) {
+	style := Good
+	if e.Nothing() {
+		style = Bad
+	}
+	route := " through " + e.Route + " "
+	if e.Route == "local" {
+		route = " at the server itself "
+	}
+	p.Line(append([]Span{In(Strong, e.User.Name), S("%s", route)}, canSays(e)...)...)
+	if s := doorSays(e); s != "" {
+		p.Line(S("  "), In(Bad, s))
+	}
+	p.Line(S("  "), In(style, e.Level), S(" on %s, a %s owned by %s", e.Item, e.Kind, e.Owner.Name))
+	if e.ByShare != "" && e.Door.Open != "refused" {
+		p.Line(S("  the %s's rules give %s; the share lets through %s", e.Kind, e.ByFile, e.ByShare))
+	}
+	if e.Nothing() && e.Granted != "0x0" {
+		p.Line(S("  the server shows size and times to whoever can name an item; that opens nothing"))
+	}
+	if e.Group {
+		p.Line(S("  asked for someone who is in this group and in no other"))
+	}
+	switch e.Rules {
+	case "absent":
+		p.Line(S("  its rules are absent, which opens it to everyone"))
+	case "empty":
+		p.Line(S("  its rules are empty, which closes it to everyone"))
+	}
+	p.Blank()
+	if p.rights {
+		p.explainedRights(e)
+	} else {
+		p.explainedActs(e)
+	}
+}
+
+// explainedActs says of each act because of what.
+func (p *Printer) explainedActs(e *ask.Explained) {
+	type block struct {
+		can               bool
+		because, set, way string
+	}
+	var order []block
+	acts := map[block][]string{}
+	lacks := map[block][]string{} // the rights that nothing grants
+	for _, a := range e.Acts {
+		n := &a.Decides
+		b := block{can: a.Allowed}
+		lack := ""
+		if n.Reason != nil {
+			b.because, b.set = because(n.Reason, e.Server, n.Share)
+			b.way = strings.Join(n.Reason.Chain, " → ")
+			if n.Reason.By == "nothing" {
+				lack, b.because = n.Right, ""
+				if n.Share {
+					b.because = " of the share lets %s through"
+				} else {
+					b.because = " grants %s"
+				}
+				if n.On == "folder" && n.Where != e.Where {
+					b.because += " on the folder above"
+				}
+				if n.Reason.Nearest != "" {
+					b.because += "; nearest is " + n.Reason.Nearest + ", and " + e.User.Name + " is not " + inOr(n.Reason)
+				}
+			}
+		}
+		if b.set == e.Item {
+			b.set = "here"
+		}
+		if acts[b] == nil {
+			order = append(order, b)
+		}
+		acts[b] = append(acts[b], doing[a.Act])
+		if lack != "" && !slices.Contains(lacks[b], lack) {
+			lacks[b] = append(lacks[b], lack)
+		}
+	}
+	g := Grid{Cols: []Col{{"can", 0}, {"do", 3}, {"because", 4}, {"set on", 4}, {"by way of", 3}}}
+	for _, yes := range []bool{true, false} {
+		for _, b := range order {
+			if b.can != yes {
+				continue
+			}
+			can := CI(Good, "yes")
+			if !yes {
+				can = CI(Bad, "no")
+			}
+			why := b.because
+			if l := lacks[b]; l != nil {
+				why = "no entry" + strings.Replace(why, "%s", join(l, "or"), 1)
+			}
+			g.Rows = append(g.Rows, []Cell{can, C(strings.Join(acts[b], ", ")), C(why), C(b.set), C(b.way)})
+		}
+	}
+	p.Grid(g)
+}
+
+// inOr says of an account that an entry names what somebody isn't.
+func inOr(r *ask.Reason) string {
+	if r.MissedUser {
+		return r.Missed
+	}
+	return "in " + r.Missed
+}
+
+// explainedRights says of each right because of what.
+func (p *Printer) explainedRights(e *ask.Explained) {
+	type block struct {
+		granted               bool
+		because, set, chain   string
+		too, tooSet, tooChain string // why the share refuses it as well
+	}
+	var order []block
+	rights := map[block][]string{}
+	for _, r := range e.Rights {
+		why, share := &r.File, false
+		if !r.Granted && r.File.Granted && r.Share != nil {
+			why, share = r.Share, true
+		}
+		b := block{granted: r.Granted, chain: strings.Join(why.Chain, " → ")}
+		b.because, b.set = because(why, e.Server, share)
+		if b.set == e.Item {
+			b.set = "here"
+		}
+		if s := r.Share; s != nil && !r.File.Granted && !s.Granted {
+			b.too, b.tooSet = because(s, e.Server, true)
+			b.tooChain = strings.Join(s.Chain, " → ")
+		}
+		if rights[b] == nil {
+			order = append(order, b)
+		}
+		rights[b] = append(rights[b], r.Right)
+	}
+	g := Grid{Cols: []Col{{"granted", 0}, {"rights", 4}, {"because", 4}, {"set on", 4}, {"by way of", 3}}}
+	for _, yes := range []bool{true, false} {
+		for _, b := range order {
+			if b.granted != yes {
+				continue
+			}
+			granted := CI(Good, "yes")
+			if !yes {
+				granted = CI(Bad, "no")
+			}
+			g.Rows = append(g.Rows, []Cell{granted, C(strings.Join(rights[b], ", ")), C(b.because), C(b.set), C(b.chain)})
+			if b.too != "" {
+				g.Rows = append(g.Rows, []Cell{C(""), CI(Faint, "the share refuses these too"), C(b.too), C(b.tooSet), C(b.tooChain)})
+			}
+		}
+	}
+	p.Grid(g)
+}

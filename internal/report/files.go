@@ -1,0 +1,37 @@
+package report
+
+import (
+	"fmt"
+
+	"tarnwold/internal/ask"
+)
+
+var filesHeads = []string{"user", "where", "route", "level"}
+
+// FileCounts prints how many files there are to work with, folder by folder.
+func (p *Printer) FileCounts(who ask.Account, list []ask.FolderFiles) error {
+	type counted struct {
+		User    ask.Account       `json:"user"`
+		Folders []ask.FolderFiles `json:"folders"`
+	}
+	var total int64
+	for _, f := range list {
+		total += f.Files
+	}
+	return p.Give(counted{who, list}, []string{"user", "where", "route", "files"}, func() (out [][]string) {
+		for _, f := range list {
+			out = append(out, []string{who.Name, f.Where, f.Route, fmt.Sprint(f.Files)})
+		}
+		return out
+	}, func() {
+		g := Grid{Cols: []Col{{"folder", 4}, {"route", 2}, {"files", 0}}}
+		for _, f := range list {
+			g.Rows = append(g.Rows, []Cell{C(f.Where), C(f.Route), C(fmt.Sprint(f.Files))})
+		}
+		p.Grid(g)
+		p.Line(In(Strong, who.Name), S(" can work with %s, counted by route", Count(total, "file")))
+	})
+}
+
+// FilesHeads are the heads of a list of files.
+func FilesHeads() []string { return filesHeads }

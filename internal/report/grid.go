@@ -1,0 +1,213 @@
+package report
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/csv"
+	"strings"
+
+	"tarnwold/internal/ask"
+)
+
+// GridHead gives the heads of a grid.
+func GridHead(g *ask.Gridded, others bool) []string {
+	heads := []string{"where", "kind", "sealed"}
+	for _, a := range g.Accounts {
+		heads = append(heads, a.Name)
+	}
+	if others {
+		heads = append(heads, "who else")
+	}
+	return heads
+}
+
+// cellText writes a cell of a grid: the level, and its marks.
+func cellText(c *ask.GridCell) string {
+	if m := c.Marks(); m != "" {
+		return c.Level + " " + m
+	}
+	return c.Level
+}
+
+// Gridded prints levels by place and account, folded to the width of the
+// terminal: as many accounts at once as there is room for.
+func (p *Printer) Gridded(g *ask.Gridded, rows []ask.GridRow) error {
+	type whole struct {
+		*ask.Gridded
+		Rows []ask.GridRow `json:"rows"`
+	}
+	if rows == nil {
+		rows = []ask.GridRow{}
+	}
+	return p.outlined(func() *Outline { return gridOutline(g, rows) }).Give(whole{g, rows}, GridHead(g, true), func() (out [][]string) {
+		for i := range rows {
+			r := &rows[i]
+			row := []string{r.Where, r.Kind, yesNo(r.Sealed)}
+			for j := range r.Cells {
+				row = append(row, cellText(&r.Cells[j]))
+			}
+			out = append(out, append(row, strings.Join(r.Else, ", ")))
+		}
+		return out
+	}, func() {
+		p.Line(In(Strong, g.Where), S(" %s; a level without a mark comes from above", routeSays(g.Route)))
+		p.Line(S("  + an entry set here names the account; - a deny entry takes something from it"))
+		top := 0
+		if len(rows) > 0 {
+			top = len(rows[0].Parts)
+		}
+		marked, alike := false, false
+		for i := range rows {
+			marked = marked || rows[i].Sealed || rows[i].Rules != "present"
+			alike = alike || rows[i].Items > 1
+		}
+		names := make([]string, len(rows))
+		width := 5
+		for i := range rows {
+			r := &rows[i]
+			names[i] = strings.Repeat("  ", len(r.Parts)-top) + r.Parts[len(r.Parts)-1]
+			if i == 0 || alike {
+				names[i] = r.Where
+			}
+			width = max(width, min(len(names[i]), 34))
+		}
+		width += gap
+		if marked {
+			width += 8 + gap
+		}
+		for from := 0; from < max(1, len(g.Accounts)); {
+			to, room := from, p.Width-width
+			for to < len(g.Accounts) {
+				need := 7
+				for i := range rows {
+					need = max(need, min(16, len(cellText(&rows[i].Cells[to]))))
+				}
+				need = max(need, min(12, len(g.Accounts[to].Name))) + gap
+				if p.Width > 0 && to > from && room < need {
+					break
+				}
+				room -= need
+				to++
+			}
+			last := to == len(g.Accounts)
+			where := Col{"where", 0}
+			if width > 36+gap+8 { // names that have to give way
+				where.Weight = 3
+			}
+			t := Grid{Cols: []Col{where, {"rules", 0}}}
+			for _, a := range g.Accounts[from:to] {
+				t.Cols = append(t.Cols, Col{a.Name, 2})
+			}
+			if last {
+				t.Cols = append(t.Cols, Col{"who else", 2})
+			}
+			for i := range rows {
+				r := &rows[i]
+				rules := ""
+				switch {
+				case r.Rules != "present":
+					rules = r.Rules
+				case r.Sealed:
+					rules = "sealed"
+				}
+				row := []Cell{C(names[i]), C(rules)}
+				for j := from; j < to; j++ {
+					c := &r.Cells[j]
+					style := Plain
+					switch {
+					case c.Level == "nothing":
+						style = Faint
+					case c.Own:
+						style = Strong
+					}
+					if c.Refused {
+						style = Bad
+					}
+					row = append(row, CI(style, cellText(c)))
+				}
+				if last {
+					row = append(row, C(Some(r.Else, 3)))
+				}
+				t.Rows = append(t.Rows, row)
+			}
+			p.Blank()
+			p.Grid(t)
+			if from = to; last {
+				break
+			}
+		}
+		if g.More > 0 {
+			p.Line(S("  and %s more; --all shows them, as --format csv does", Count(g.More, "row")))
+		}
+	})
+}
+
+// GridWriter writes a grid as CSV, row by row. Grids go up to a hundred
+// million cells of few kinds, so that each kind is written as text once.
+type GridWriter struct {
+	p      *Printer
+	w      *bufio.Writer
+	others bool
+	cells  map[ask.GridCell][]byte // with the comma before it
+	last   ask.GridCell
+	text   []byte // of last
+}
+
+// GridCSV begins a grid as CSV; others says whether it has a column who else.
+func (p *Printer) GridCSV(g *ask.Gridded, others bool) (*GridWriter, error) {
+	w := &GridWriter{p: p, w: bufio.NewWriterSize(p.W, 1<<20), others: others, cells: map[ask.GridCell][]byte{}}
+	return w, w.record(p.cells(GridHead(g, others)), true)
+}
+
+// record writes fields as CSV has them.
+func (w *GridWriter) record(fields []string, end bool) error {
+	var b strings.Builder
+	c := csv.NewWriter(&b)
+	if err := c.Write(fields); err != nil {
+		return err
+	}
+	c.Flush()
+	s := b.String()
+	if !end {
+		s = strings.TrimSuffix(s, "\n")
+	}
+	_, err := w.w.WriteString(s)
+	return err
+}
+
+// Row writes one place.
+func (w *GridWriter) Row(r *ask.GridRow) error {
+	if err := w.record(w.p.cells([]string{r.Where, r.Kind, yesNo(r.Sealed)}), false); err != nil {
+		return err
+	}
+	for i := range r.Cells {
+		c := &r.Cells[i]
+		if *c != w.last || w.text == nil {
+			s, ok := w.cells[*c]
+			if !ok {
+				s = []byte("," + w.p.cells([]string{cellText(c)})[0])
+				if bytes.ContainsAny(s[1:], ",\"\r\n") {
+					s = []byte(`,"` + strings.ReplaceAll(string(s[1:]), `"`, `""`) + `"`)
+				}
+				w.cells[*c] = s
+			}
+			w.last, w.text = *c, s
+		}
+		if _, err := w.w.Write(w.text); err != nil {
+			return err
+		}
+	}
+	if !w.others {
+		return w.w.WriteByte('\n')
+	}
+	if err := w.w.WriteByte(','); err != nil {
+		return err
+	}
+	if len(r.Else) == 0 {
+		return w.w.WriteByte('\n')
+	}
+	return w.record(w.p.cells([]string{strings.Join(r.Else, ", ")}), true)
+}
+
+// End ends the grid.
+func (w *GridWriter) End() error { return w.w.Flush() }

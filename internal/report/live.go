@@ -1,0 +1,76 @@
+package report
+
+import "tarnwold/internal/plan"
+
+// ServerStep is one thing that a test of a real server looked at.
+type ServerStep struct {
+	What  string `json:"what"`
+	Works bool   `json:"works"`
+	More  string `json:"more,omitempty"`
+}
+
+// ServerTest prints what works on a real server.
+func (p *Printer) ServerTest(name string, steps []ServerStep) error {
+	heads := []string{"works", "what", "more"}
+	return p.Give(steps, heads, func() (out [][]string) {
+		for _, s := range steps {
+			out = append(out, []string{yesNo(s.Works), s.What, s.More})
+		}
+		return out
+	}, func() {
+		p.Line(In(Strong, name))
+		g := Grid{Cols: []Col{{"works", 0}, {"what", 3}, {"more", 5}}}
+		for _, s := range steps {
+			style := Good
+			if !s.Works {
+				style = Bad
+			}
+			g.Rows = append(g.Rows, []Cell{CI(style, yesNo(s.Works)), C(s.What), C(s.More)})
+		}
+		p.Grid(g)
+	})
+}
+
+var driftSays = map[string]string{"came": "is new", "went": "is gone", "is-a-folder": "is a folder now", "is-a-file": "is a file now", "rules": "has other rules",
+	"share-came": "is a new share", "share-went": "is no share any more", "share-folder": "stands over another folder", "share-rules": "has other rules of its own",
+	"not-scanned": "isn't in the estate"}
+
+// Drifted prints what is otherwise on a real server than in the estate.
+func (p *Printer) Drifted(d *plan.Drift) error {
+	heads := []string{"where", "what", "comes or goes", "text"}
+	return p.Give(d, heads, func() (out [][]string) {
+		for _, l := range d.Lines {
+			if len(l.Lines) == 0 {
+				out = append(out, []string{l.Where, l.What, "", ""})
+			}
+			for _, x := range l.Lines {
+				out = append(out, []string{l.Where, l.What, x.Sign, lineText(x)})
+			}
+		}
+		return out
+	}, func() {
+		if len(d.Lines) == 0 {
+			p.Line(In(Strong, d.Server), S(" is as the estate has it: %s alike", Count(int64(d.Alike), "item")))
+			return
+		}
+		p.Line(In(Strong, d.Server), S(": %s differ, %s alike", Count(int64(len(d.Lines)+d.More), "place"), Count(int64(d.Alike), "item")))
+		p.Blank()
+		g := Grid{Cols: []Col{{"where", 5}, {"on the server", 2}, {"", 0}, {"", 5}}}
+		for _, l := range d.Lines {
+			var signs, texts Cell
+			for _, x := range l.Lines {
+				style := Good
+				if x.Sign == "goes" {
+					style = Bad
+				}
+				signs = append(signs, Span{Text: x.Sign, Style: style})
+				texts = append(texts, Span{Text: lineText(x)})
+			}
+			g.Rows = append(g.Rows, []Cell{C(l.Where), C(driftSays[l.What]), signs, texts})
+		}
+		p.Grid(g)
+		if d.More > 0 {
+			p.Line(S("  and %s more; --all shows them, as --format csv does", Count(int64(d.More), "line")))
+		}
+	})
+}

@@ -1,0 +1,477 @@
+package report
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"tarnwold/core/right"
+	"tarnwold/internal/ask"
+	"tarnwold/internal/estate"
+	"tarnwold/internal/plan"
+)
+
+// Outcome is a plan and what became of it.
+type Outcome struct {
+	*plan.Plan
+	Kept    int64        `json:"kept-as"` // the journal's number; 0: not kept
+	DryRun  bool         `json:"dry-run"`
+	Forced  bool         `json:"forced"`
+	Saved   string       `json:"saved-to,omitempty"`
+	Refused bool         `json:"refused-by-guards"`
+	Ended   []plan.Ended `json:"ended,omitempty"`
+	Loaded  *plan.Loaded `json:"loaded,omitempty"`
+	Made    *ask.Shown   `json:"made,omitempty"`
+	Brief   bool         `json:"-"` // the edits are too many to tell one by one
+}
+
+// Outcome prints a plan and what became of it: as JSON one object; as CSV the
+// impact, a line each.
+func (p *Printer) Outcome(o *Outcome) error {
+	return p.Give(o, []string{"kind", "user", "through", "was", "becomes", "items", "from here on"}, func() (out [][]string) {
+		for _, s := range o.Impact {
+			for _, u := range s.Users {
+				for _, r := range s.Routes {
+					out = append(out, []string{s.Kind, u, r, s.Was, s.Is, fmt.Sprint(s.Items), strings.Join(s.Where, "; ")})
+				}
+			}
+		}
+		return out
+	}, func() {
+		p.Preview(o)
+		p.Became(o)
+	})
+}
+
+// Became says what became of a plan.
+func (p *Printer) Became(o *Outcome) {
+	switch {
+	case o.Kept != 0:
+		p.Line(S("Kept as change %d.", o.Kept))
+	case o.Saved != "":
+		p.Line(S("Saved to %s; keep it with: tarnwold apply %s", o.Saved, o.Saved))
+	case o.DryRun && o.Changes():
+		p.Line(S("Nothing was kept: this was a dry run."))
+	}
+}
+
+func sign(s string) Cell {
+	switch s {
+	case "comes":
+		return CI(Good, s)
+	case "goes":
+		return CI(Bad, s)
+	}
+	return C(s)
+}
+
+// lineText says what comes, goes or changes.
+func lineText(l plan.Line) string {
+	switch l.What {
+	case "entry", "audit":
+		if l.FromAbove {
+			return l.Text + " (from above)"
+		}
+		return l.Text
+	case "owner":
+		return "owner " + l.Text
+	case "seal":
+		return "the seal"
+	case "absence":
+		return "absent rules: open to everyone"
+	case "order":
+		return "the order of the entries, or how it is inherited"
+	case "membership":
+		return l.Text
+	case "last-day":
+		return "last day: " + l.Text
+	case "kept":
+		return "to " + l.Text + "; it keeps its entries, and those from its old folder are stale until a reflow"
+	case "renewed":
+		return "to " + l.Text + "; it takes the entries of its new folder"
+	case "copy":
+		return l.Text
+	case "account", "server", "share", "level", "tree", "item", "administrator", "read-only", "folder", "file":
+		return strings.TrimSpace(strings.ReplaceAll(l.What, "read-only", "switched to read-only") + " " + l.Text)
+	case "trait":
+		return l.Text
+	}
+	return strings.ReplaceAll(l.What, "-", " ") + " " + l.Text
+}
+
+// alike names a place and how many others are just as it is.
+func alike(where string, items int64) string {
+	if items > 1 {
+		where += fmt.Sprintf(" and %d like it", items-1)
+	}
+	return where
+}
+
+// mostEdits is how many lines of edits a table has.
+const mostEdits = 24
+
+// Preview prints what a plan would do.
+func (p *Printer) Preview(o *Outcome) {
+	if !o.Changes() {
+		p.Line(S("Nothing to do: %s.", o.Nothing))
+		return
+	}
+	g := Grid{Cols: []Col{{"where", 3}, {"", 0}, {"what", 4}}}
+	left := int64(0)
+	if o.Brief {
+		p.Line(S("%s", o.Change))
+	}
+	for _, e := range o.Edits {
+		if o.Brief {
+			break
+		}
+		if len(g.Rows) >= mostEdits {
+			left += max(1, e.Items)
+			continue
+		}
+		where := e.Where
+		if len(e.Lines) > 0 && !slices.Contains([]string{"moves"}, e.Lines[0].Sign) && e.Kind == "item" && e.Lines[0].What != "copy" {
+			where = alike(e.Where, e.Items)
+		}
+		for i, l := range e.Lines {
+			if i > 0 {
+				where = ""
+			}
+			g.Rows = append(g.Rows, []Cell{C(where), sign(l.Sign), C(lineText(l))})
+		}
+	}
+	p.Grid(g)
+	if left > 0 {
+		p.Line(S("and %s more", Count(left, "item")))
+	}
+	for _, e := range o.Ended {
+		p.Line(S("Last day %s: %s, %s.", e.Until, e.What, e.Where))
+	}
+	if o.Handed > 0 {
+		p.Line(S("Handed down to %s below.", Count(o.Handed, "item")))
+	}
+	if l := o.Loaded; l != nil {
+		for _, loop := range l.Loops {
+			p.Line(S("Groups in a circle, as the files have them; each is followed once: %s.", strings.Join(loop, " in ")))
+		}
+		for _, s := range l.Shared {
+			p.Line(S("%s; both are loaded.", s))
+		}
+	}
+	if o.Asks {
+		p.impact(o.Plan)
+	}
+	for _, u := range o.Unmoved {
+		says := "they had it already"
+		if !u.Already {
+			why, set := because(&u.Because, "", strings.HasPrefix(u.Because.SetOn, "share "))
+			says = why
+			if set != "" {
+				says += ", set on " + set
+			}
+		}
+		p.Line(S("No change for %s through %s: %s.", Some(u.Users, 4), u.Route, says))
+	}
+	for _, a := range o.Advice {
+		p.Line(S("Advice: %s.", adviceText(a)))
+	}
+	for _, w := range o.Warnings {
+		switch {
+		case o.Forced:
+			p.Line(In(Bad, "Forced:"), S(" %s.", WarningText(w)))
+		case o.DryRun:
+			p.Line(In(Bad, "Needs --force:"), S(" %s.", WarningText(w)))
+		}
+	}
+	if o.Asks {
+		p.Blank()
+	}
+}
+
+func adviceText(a plan.Advice) string {
+	switch a.Kind {
+	case "held-by-group":
+		return fmt.Sprintf("%s is a user; %s, a group with that member, holds the same already", a.Who, a.Other)
+	case "out-of-order":
+		return fmt.Sprintf("the entries kept on %s stay in their order, which is not the usual one: in the usual one somebody's access would change", a.Where)
+	}
+	return fmt.Sprintf("%s is a user; an entry for a group outlasts the person", a.Who)
+}
+
+// WarningText says what a guard has against a plan.
+func WarningText(w plan.Warning) string {
+	switch w.Guard {
+	case "locks-out":
+		return fmt.Sprintf("you act as %s, who would lose %s on %s", strings.Join(w.Users, ", "), w.Rights, w.Where)
+	case "overrules":
+		verb := "hold"
+		if len(w.Users) == 1 {
+			verb = "holds"
+		}
+		return fmt.Sprintf("the deny entry overrules what %s %s now", Some(w.Users, 6), verb)
+	case "opens":
+		return fmt.Sprintf("%s would be open to everyone: %s for whoever can sign on, beyond what they had", w.Where, w.Rights)
+	case "orphans":
+		return fmt.Sprintf("nobody would be left who can change the rules of %s", w.Where)
+	case "mail-group":
+		return fmt.Sprintf("%s is a mail group, and a mail group carries no access", w.Who)
+	case "dead":
+		return fmt.Sprintf("%s is an identifier that belongs to no account of the estate", w.Who)
+	}
+	return w.Guard
+}
+
+// mostShifts is how many lines of impact a table has.
+const mostShifts = 12
+
+// impact prints who gains and who loses what.
+func (p *Printer) impact(o *plan.Plan) {
+	p.Blank()
+	if len(o.Impact) == 0 {
+		p.Line(S("Impact: nobody's access changes."))
+		return
+	}
+	p.Line(S("Impact: "), In(Strong, headline(o.Impact)), S("."))
+	g := Grid{Cols: []Col{{"", 0}, {"who", 3}, {"was", 2}, {"becomes", 2}, {"through", 3}, {"items", 0}, {"from here on", 5}}}
+	for i, s := range o.Impact {
+		if i == mostShifts {
+			break
+		}
+		kind := C("change")
+		switch s.Kind {
+		case "gain":
+			kind = CI(Good, "gain")
+		case "lose":
+			kind = CI(Bad, "lose")
+		}
+		where := Cs(s.Where...)
+		if s.More > 0 {
+			where = append(where, S("and %d more", s.More))
+		}
+		g.Rows = append(g.Rows, []Cell{kind, C(Some(s.Users, 4)), C(s.Was), C(s.Is), Cs(s.Routes...), C(fmt.Sprint(s.Items)), where})
+	}
+	p.Grid(g)
+	if n := len(o.Impact) - mostShifts; n > 0 {
+		p.Line(S("and %s more of fewer people; --format json has them all", Count(int64(n), "line")))
+	}
+}
+
+// headline counts the people of each kind of shift: "3 people gain read, 1
+// person loses edit".
+func headline(list []plan.Shift) string {
+	var says []string
+	for _, k := range []struct{ kind, one, many string }{{"gain", "gains", "gain"}, {"lose", "loses", "lose"}, {"change", "has other rights", "have other rights"}} {
+		people, levels := map[string]bool{}, map[string]bool{}
+		for _, s := range list {
+			if s.Kind != k.kind {
+				continue
+			}
+			level := s.Is
+			if s.Kind == "lose" {
+				level = s.Was
+			}
+			levels[level] = true
+			for _, u := range s.Users {
+				people[u] = true
+			}
+		}
+		if len(people) == 0 {
+			continue
+		}
+		verb := k.many
+		if len(people) == 1 {
+			verb = k.one
+		}
+		s := Count(int64(len(people)), "person") + " " + verb
+		if k.kind != "change" {
+			what := "rights"
+			if len(levels) == 1 {
+				for what = range levels {
+				}
+			}
+			s += " " + what
+		}
+		says = append(says, s)
+	}
+	return strings.Join(says, ", ")
+}
+
+// Made says that an estate was made.
+func (p *Printer) Made(path string) error {
+	return p.Give(map[string]string{"estate": path}, []string{"estate"}, func() [][]string { return [][]string{{path}} }, func() {
+		p.Line(S("%s is a new, empty estate. Next: tarnwold load accounts FILE", path))
+	})
+}
+
+// Done says what was kept at once.
+func (p *Printer) Done(what string, id int64) error {
+	return p.Give(map[string]any{"change": what, "kept-as": id}, []string{"change", "kept as"}, func() [][]string {
+		return [][]string{{what, fmt.Sprint(id)}}
+	}, func() {
+		p.Line(S("%s", what))
+		p.Line(S("Kept as change %d.", id))
+	})
+}
+
+// Levels prints the levels there are.
+func (p *Printer) Levels(list right.Levels) error {
+	type level struct {
+		Level  string `json:"level"`
+		Folder string `json:"on-a-folder,omitempty"`
+		File   string `json:"on-a-file,omitempty"`
+		About  string `json:"about"`
+		Own    bool   `json:"the-estates-own"`
+	}
+	mask := func(s right.Set) string {
+		if s == 0 {
+			return ""
+		}
+		return fmt.Sprintf("0x%x", uint32(s))
+	}
+	all := []level{}
+	for _, l := range list {
+		all = append(all, level{l.Name, mask(l.Folder), mask(l.File), l.About, !right.IsBuiltin(l.Name)})
+	}
+	return p.rows(all, []string{"level", "on a folder", "on a file", "what it is for", "note"}, func(i int) []string {
+		l := all[i]
+		note, file := "", l.File
+		if l.Own {
+			note = "the estate's own"
+		}
+		if file == "" {
+			file = "–"
+		}
+		return []string{l.Level, l.Folder, file, l.About, note}
+	}, len(all))
+}
+
+// Level prints a level right by right.
+func (p *Printer) Level(l right.Level) error {
+	type one struct {
+		Right  string `json:"right"`
+		Folder bool   `json:"folder"`
+		File   bool   `json:"file"`
+		About  string `json:"allows"`
+	}
+	rights := []one{}
+	for i := range right.Count {
+		r := right.At(i)
+		if l.Folder&r == 0 && l.File&r == 0 {
+			continue
+		}
+		name := r.Names(false)[0]
+		if other := r.Names(true)[0]; other != name {
+			name += ", " + other
+		}
+		rights = append(rights, one{name, l.Folder&r != 0, l.File&r != 0, right.Sentence(r)})
+	}
+	if l.About != "" {
+		p.Line(In(Strong, l.Name), S(": %s", l.About))
+		p.Blank()
+	}
+	var v any = rights
+	if p.Format == JSON {
+		v = map[string]any{"level": l.Name, "about": l.About, "rights": rights}
+	}
+	return p.rows(v, []string{"right", "folder", "file", "what it allows"}, func(i int) []string {
+		x := rights[i]
+		return []string{x.Right, yesNo(x.Folder), yesNo(x.File), x.About}
+	}, len(rights))
+}
+
+// Record is one change of the journal and what it altered.
+type Record struct {
+	estate.Record
+	Edits []plan.Edit `json:"edits"`
+}
+
+func recordNote(r estate.Record) string {
+	var notes []string
+	if r.Undoes != 0 {
+		notes = append(notes, fmt.Sprintf("undoes %d", r.Undoes))
+	}
+	if r.UndoneBy != 0 {
+		notes = append(notes, fmt.Sprintf("undone by %d", r.UndoneBy))
+	}
+	if r.Forced != "" {
+		notes = append(notes, "forced: "+r.Forced)
+	}
+	return strings.Join(notes, "; ")
+}
+
+// Log prints the journal.
+func (p *Printer) Log(list []estate.Record) error {
+	if list == nil {
+		list = []estate.Record{}
+	}
+	return p.Give(list, []string{"change", "at", "by", "what", "note"}, func() (out [][]string) {
+		for _, r := range list {
+			out = append(out, []string{fmt.Sprint(r.ID), r.At, r.Actor, r.Summary, recordNote(r)})
+		}
+		return out
+	}, func() {
+		if len(list) == 0 {
+			p.Line(S("no change fits"))
+			return
+		}
+		g := Grid{Cols: []Col{{"change", 0}, {"at (" + estate.Zone() + ")", 0}, {"by", 1}, {"what", 6}, {"note", 2}}}
+		for _, r := range list {
+			g.Rows = append(g.Rows, []Cell{C(fmt.Sprint(r.ID)), C(At(r.At)), C(r.Actor), C(r.Summary), C(recordNote(r))})
+		}
+		p.Grid(g)
+	})
+}
+
+// Record prints one change.
+func (p *Printer) Record(r *Record) error {
+	return p.Give(r, []string{"kind", "where", "sign", "what", "items"}, func() (out [][]string) {
+		for _, e := range r.Edits {
+			for _, l := range e.Lines {
+				out = append(out, []string{e.Kind, e.Where, l.Sign, lineText(l), fmt.Sprint(e.Items)})
+			}
+		}
+		return out
+	}, func() {
+		p.Line(In(Strong, fmt.Sprintf("change %d", r.ID)), S(" by %s at %s (%s)", r.Actor, At(r.At), estate.Zone()))
+		p.Line(S("  %s", r.Command))
+		p.Line(S("  %s", r.Summary))
+		if note := recordNote(r.Record); note != "" {
+			p.Line(S("  %s", note))
+		}
+		p.Blank()
+		g := Grid{Cols: []Col{{"where", 3}, {"", 0}, {"what", 4}, {"items", 0}}}
+		for _, e := range r.Edits {
+			where, items := alike(e.Where, e.Items), ""
+			if e.Items > 0 {
+				items = fmt.Sprint(e.Items)
+			}
+			for _, l := range e.Lines {
+				g.Rows = append(g.Rows, []Cell{C(where), sign(l.Sign), C(lineText(l)), C(items)})
+				where, items = "", ""
+			}
+		}
+		p.Grid(g)
+	})
+}
+
+// Faults prints what is wrong in an estate.
+func (p *Printer) Faults(path string, list []estate.Fault) error {
+	if list == nil {
+		list = []estate.Fault{}
+	}
+	return p.Give(list, []string{"what", "do"}, func() (out [][]string) {
+		for _, f := range list {
+			out = append(out, []string{f.What, f.Do})
+		}
+		return out
+	}, func() {
+		if len(list) == 0 {
+			p.Line(S("%s is whole: nothing is wrong.", path))
+			return
+		}
+		p.Line(In(Bad, Count(int64(len(list)), "fault")), S(" in %s", path))
+		for _, f := range list {
+			p.Line(S("  %s: %s", f.What, f.Do))
+		}
+	})
+}

@@ -1,0 +1,91 @@
+package report
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"tarnwold/internal/ask"
+)
+
+var reachHeads = []string{"user", "where", "kind", "route", "level", "granted"}
+
+// Reaching prints all a user can get to.
+func (p *Printer) Reaching(r *ask.Reaching) error {
+	level := func(l *ask.Reached) string {
+		if l.Can != nil {
+			return yesNo(*l.Can)
+		}
+		return l.Level
+	}
+	return p.outlined(func() *Outline { return reachOutline(r, level) }).Give(r, reachHeads, func() (out [][]string) {
+		for _, w := range r.Routes {
+			for i := range w.Lines {
+				l := &w.Lines[i]
+				out = append(out, []string{r.User.Name, l.Where, l.Kind, w.Route, level(l), l.Granted})
+			}
+		}
+		return out
+	}, func() {
+		before, after := "What ", " can get to"
+		if r.Can != "" {
+			before, after = "Where ", " has "+r.Can
+			if isAct(r.Can) {
+				after = " can " + r.Can
+			}
+		}
+		p.Line(S("%s", before), In(Strong, r.User.Name), S("%s; each line holds for what is below it, until another says otherwise", after))
+		for i := range r.Routes {
+			w := &r.Routes[i]
+			p.Blank()
+			if w.Door.Open == "refused" {
+				p.Line(In(Strong, w.Route), In(Bad, " refuses the connection"))
+				continue
+			}
+			server := ""
+			if w.Route == "local" && len(w.Lines) > 0 {
+				server = " " + w.Lines[0].Parts[0]
+			}
+			p.Line(S("%s%s: %s of %s", routeSays(w.Route), server, fmt.Sprint(w.Items), Count(w.Of, "item")))
+			g := Grid{Cols: []Col{{"where", 6}, {"kind", 0}, {headOf(r), 3}, {"note", 2}}}
+			var tree nest
+			for j := range w.Lines {
+				l := &w.Lines[j]
+				depth, name := tree.put(l.Parts, l.Kind == "folder")
+				if depth == 0 {
+					name = l.Where
+				}
+				name = strings.Repeat("  ", depth) + name
+				style := Good
+				if l.Level == "nothing" || l.Can != nil && !*l.Can {
+					style = Bad
+				}
+				note := ""
+				if l.ByNameOnly {
+					note = "by name only, not by browsing"
+				}
+				g.Rows = append(g.Rows, []Cell{C(name), C(l.Kind), CI(style, level(l)), C(note)})
+			}
+			p.Grid(g)
+			if w.More > 0 {
+				p.Line(S("  and %s more; --all shows them, as --format csv does", Count(w.More, "line")))
+			}
+		}
+	})
+}
+
+func under(parts, top []string) bool {
+	return len(parts) > len(top) && slices.Equal(parts[:len(top)], top)
+}
+
+// isAct tells whether a word means an act, and not a level of that name.
+func isAct(word string) bool {
+	return slices.Contains(ask.ActNames(), word) && word != "list" && word != "read"
+}
+
+func headOf(r *ask.Reaching) string {
+	if r.Can != "" {
+		return r.Can
+	}
+	return "level"
+}

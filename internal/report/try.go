@@ -1,0 +1,163 @@
+package report
+
+import (
+	"fmt"
+	"strings"
+
+	"tarnwold/internal/ask"
+)
+
+// mendSays says what would have to change first.
+func mendSays(m *ask.Mend) string {
+	switch m.Do {
+	case "take-away":
+		return fmt.Sprintf("%q would have to go from %s", m.Entry, m.Where)
+	case "share-allows":
+		return fmt.Sprintf("the rules of %s would have to allow %s %s", m.Where, m.Who, strings.ReplaceAll(m.Right, ",", " and "))
+	case "share-switch":
+		return fmt.Sprintf("%s would have to be switched from read-only", m.Where)
+	case "administrator":
+		return fmt.Sprintf("%s would have to be an administrator of %s", m.Who, m.Where)
+	}
+	return fmt.Sprintf("an entry would have to allow %s %s on %s", m.Who, m.Right, m.Where)
+}
+
+// missing says in words what an act lacks, or has.
+func missing(n *ask.Needed, server string) string {
+	switch n.On {
+	case "connection":
+		if n.Held {
+			return "the connection lets changes through"
+		}
+		why, _ := because(n.Reason, server, true)
+		return why
+	case "owner":
+		if n.Held {
+			return "who is to own it may"
+		}
+		return "only an administrator gives ownership to somebody else"
+	}
+	if n.Reason == nil {
+		return n.Where + " gives " + n.Right
+	}
+	why, set := because(n.Reason, server, n.Share)
+	if n.Held {
+		return fmt.Sprintf("%s on %s: %s", n.Right, n.Where, why)
+	}
+	if set != "" && n.Reason.By == "entry" {
+		why += ", set on " + set
+	}
+	return fmt.Sprintf("no %s on %s: %s", n.Right, n.Where, why)
+}
+
+func triedBecause(t *ask.Tried) string {
+	for i := range t.Needs {
+		if n := &t.Needs[i]; n.Held == t.Allowed {
+			return missing(n, serverOf(t))
+		}
+	}
+	return ""
+}
+
+func serverOf(t *ask.Tried) string {
+	s := strings.TrimPrefix(t.Where, "//")
+	if i := strings.IndexAny(s, "/:"); i >= 0 {
+		s = s[:i]
+	}
+	return s
+}
+
+// TriedMany prints the answers to many trials.
+func (p *Printer) TriedMany(list []*ask.Tried) error {
+	if list == nil {
+		list = []*ask.Tried{}
+	}
+	row := func(t *ask.Tried) []string {
+		allowed := yesNo(t.Allowed)
+		if t.Error != "" {
+			allowed = ""
+		}
+		return []string{t.User.Name, t.Act, t.Where, t.To, allowed, triedBecause(t), t.Error}
+	}
+	return p.Give(list, []string{"user", "act", "where", "to", "allowed", "because", "error"}, func() (out [][]string) {
+		for _, t := range list {
+			out = append(out, row(t))
+		}
+		return out
+	}, func() {
+		g := Grid{Cols: []Col{{"user", 1}, {"act", 1}, {"where", 4}, {"to", 3}, {"allowed", 0}, {"because", 4}, {"error", 3}}}
+		for _, t := range list {
+			var r []Cell
+			for i, s := range row(t) {
+				switch {
+				case i == 4 && s == "yes":
+					r = append(r, CI(Good, s))
+				case i == 4 || i == 6:
+					r = append(r, CI(Bad, s))
+				default:
+					r = append(r, C(s))
+				}
+			}
+			g.Rows = append(g.Rows, r)
+		}
+		p.Grid(g)
+	})
+}
+
+// Tried prints the answer to one trial.
+func (p *Printer) Tried(t *ask.Tried) error {
+	if p.Format == CSV {
+		return p.TriedMany([]*ask.Tried{t})
+	}
+	return p.Give(t, nil, nil, func() {
+		verdict, style := "yes", Good
+		if !t.Allowed {
+			verdict, style = "no", Bad
+		}
+		words := []Span{In(style, verdict), S(": %s %s %s %s", t.User.Name, map[bool]string{true: "can", false: "can't"}[t.Allowed], t.Act, t.Where)}
+		if t.To != "" {
+			words = append(words, S(" to %s", t.To))
+		}
+		p.Line(words...)
+		if t.Mend != nil {
+			p.Line(S("  first to change: %s", mendSays(t.Mend)))
+		}
+		p.Blank()
+		g := Grid{Cols: []Col{{"held", 0}, {"needs", 2}, {"on", 4}, {"because", 4}, {"set on", 4}, {"by way of", 3}}}
+		type block struct{ held, on, why, set, chain string }
+		var order []block
+		rights := map[block][]string{}
+		for i := range t.Needs {
+			n := &t.Needs[i]
+			b := block{held: yesNo(n.Held), on: n.Where}
+			if n.Reason != nil {
+				b.why, b.set = because(n.Reason, serverOf(t), n.Share)
+				b.chain = strings.Join(n.Reason.Chain, " → ")
+			}
+			if b.set == b.on {
+				b.set = "there"
+			}
+			needs := n.Right
+			switch {
+			case n.On == "connection":
+				needs = "a connection that isn't read-only"
+			case n.On == "owner":
+				needs = "an administrator, or who owns it already"
+			case n.On == "share" && n.Right == "":
+				needs = "nothing, for no share is on the way"
+			}
+			if rights[b] == nil {
+				order = append(order, b)
+			}
+			rights[b] = append(rights[b], needs)
+		}
+		for _, b := range order {
+			held := CI(Good, b.held)
+			if b.held == "no" {
+				held = CI(Bad, b.held)
+			}
+			g.Rows = append(g.Rows, []Cell{held, C(strings.Join(rights[b], ", ")), C(b.on), C(b.why), C(b.set), C(b.chain)})
+		}
+		p.Grid(g)
+	})
+}

@@ -1,0 +1,92 @@
+package report
+
+import (
+	"fmt"
+	"strings"
+
+	"tarnwold/internal/ask"
+)
+
+var whoHeads = []string{"user", "where", "route", "level", "granted", "because"}
+
+// Having prints everyone who has access to a place.
+func (p *Printer) Having(h *ask.Having) error {
+	server := strings.SplitN(h.Item, ":", 2)[0]
+	return p.outlined(func() *Outline { return whoOutline(h) }).Give(h, whoHeads, func() (out [][]string) {
+		for _, r := range h.Routes {
+			for _, l := range r.Levels {
+				for _, b := range l.By {
+					for _, u := range b.Users {
+						out = append(out, []string{u, h.Where, r.Route, l.Level, l.Granted, reasoned(&b.Reason, server, false)})
+					}
+				}
+			}
+		}
+		return out
+	}, func() {
+		p.Line(In(Strong, h.Where), S(", a %s owned by %s", h.Kind, h.Owner.Name))
+		switch h.Rules {
+		case "absent":
+			p.Line(S("  its rules are absent, which opens it to everyone"))
+		case "empty":
+			p.Line(S("  its rules are empty, which closes it to everyone"))
+		}
+		if h.Differ {
+			p.Line(In(Bad, "  the routes to it don't give everybody the same"))
+		}
+		for i := range h.Routes {
+			p.having(h, &h.Routes[i], server)
+		}
+	})
+}
+
+func (p *Printer) having(h *ask.Having, r *ask.HavingWay, server string) {
+	p.Blank()
+	does := "open to"
+	if h.Can != "" {
+		does = "for " + h.Can + ", open to"
+	}
+	style, open := Strong, ""
+	switch r.Open {
+	case "everyone":
+		style, open = Bad, fmt.Sprintf("%s everyone: all %s", does, Count(int64(r.Of), "user"))
+	case "nobody":
+		open = does + " nobody"
+	case "one":
+		open = does + " one alone: " + r.Levels[0].By[0].Users[0]
+	default:
+		open = fmt.Sprintf("%s some: %d of %s", does, r.Users, Count(int64(r.Of), "user"))
+	}
+	p.Line(S("%s ", routeSays(r.Route)), In(style, open))
+	if r.Stopped > 0 {
+		p.Line(S("  the share stops %s at less than the %s's rules give", Count(int64(r.Stopped), "user"), h.Kind))
+	}
+	if len(r.Special) > 0 {
+		p.Line(In(Bad, "  by an entry for "+join(r.Special, "and")))
+	}
+	if len(r.Levels) == 0 {
+		return
+	}
+	g := Grid{Cols: []Col{{"level", 2}, {"who", 5}, {"because", 4}, {"set on", 4}}}
+	for _, l := range r.Levels {
+		level := l.Level
+		for _, b := range l.By {
+			who := Some(b.Users, 8)
+			if b.Account != nil && b.Account.Kind != "user" {
+				switch {
+				case b.Whole:
+					who = fmt.Sprintf("all of %s: %s", b.Account.Name, who)
+				default:
+					who = fmt.Sprintf("of %s: %s", b.Account.Name, who)
+				}
+			}
+			why, set := because(&b.Reason, server, false)
+			if set == h.Item {
+				set = "here"
+			}
+			g.Rows = append(g.Rows, []Cell{CI(Good, level), C(who), C(why), C(set)})
+			level = ""
+		}
+	}
+	p.Grid(g)
+}

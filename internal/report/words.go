@@ -1,0 +1,134 @@
+package report
+
+import (
+	"fmt"
+	"strings"
+
+	"tarnwold/internal/ask"
+	"tarnwold/internal/estate"
+	"tarnwold/internal/format"
+)
+
+// Count writes a number with its noun: 1 item, 2,000 items.
+func Count(n int64, noun string) string { return format.Count(n, noun) }
+
+// Some names the first few of many.
+func Some(names []string, few int) string {
+	if len(names) <= few+1 {
+		return strings.Join(names, ", ")
+	}
+	return strings.Join(names[:few], ", ") + fmt.Sprintf(" and %d more", len(names)-few)
+}
+
+func yesNo(b bool) string {
+	if b {
+		return "yes"
+	}
+	return "no"
+}
+
+// known says what an identifier is, where that is worth saying.
+func known(k string) string {
+	switch {
+	case k == "unknown":
+		return "unknown to the estate"
+	case k == "domain-users":
+		return "every user of the domain"
+	case strings.HasPrefix(k, "uid-of:"):
+		return "the uid of user " + strings.TrimPrefix(k, "uid-of:")
+	case strings.HasPrefix(k, "gid-of:"):
+		return "the gid of group " + strings.TrimPrefix(k, "gid-of:")
+	}
+	return k
+}
+
+// because says why in a sentence, and where that is set.
+func because(r *ask.Reason, server string, share bool) (why, set string) {
+	set = r.SetOn
+	switch r.By {
+	case "entry":
+		why = r.Entry
+	case "above":
+		why = "delete-child on the folder above: " + r.Entry
+		if r.Entry == "" {
+			why = "delete-child on the folder above, whose rules are absent"
+		}
+	case "owner":
+		why = "owns it, which brings read-acl and write-acl"
+		if share {
+			why = "owns the share's rules, which brings read-acl and write-acl"
+		}
+	case "absent":
+		why = "its rules are absent, which opens it to everyone"
+		if share {
+			why = "the share's rules are absent, which limits nobody"
+		}
+	case "naming":
+		why = "the server shows attributes to whoever can name an item"
+	case "administrator":
+		why = "an administrator of server " + server
+	case "traverse":
+		why = "a folder above refuses execute"
+	case "read-only":
+		why = "the share is switched to read-only"
+	case "no-writing":
+		why = "the connection is read-only, for the share's rules give no write-data"
+	case "connection":
+		why = "the share refuses the connection"
+	default:
+		why = "no entry grants it"
+		if share {
+			why = "no entry of the share lets it through"
+		}
+		why += nearest(r)
+	}
+	if r.Stale {
+		set = "from above, nowhere now"
+	}
+	return why, set
+}
+
+// nearest says which entry grants to others what nothing grants here.
+func nearest(r *ask.Reason) string {
+	if r.Nearest == "" {
+		return ""
+	}
+	return "; nearest is " + r.Nearest + ", and that is for others"
+}
+
+// doorSays says what the connection does, before any file is asked for.
+func doorSays(e *ask.Explained) string {
+	if e.Door.Open == "yes" {
+		return ""
+	}
+	if e.Door.Open == "refused" {
+		why := map[string]string{
+			"no-data":      "the share's rules give %s neither read-data nor write-data",
+			"no-reading":   "it is switched to read-only, and its rules give %s no read-data",
+			"rules-absent": "its rules are absent, which this server takes as closed to everyone",
+		}[e.Door.Why]
+		if strings.Contains(why, "%s") {
+			why = fmt.Sprintf(why, e.User.Name)
+		}
+		return fmt.Sprintf("%s refuses %s the connection: %s%s", e.Route, e.User.Name, why, doorBy(e.Door.By))
+	}
+	if e.Door.Why == "switched" {
+		return fmt.Sprintf("%s is switched to read-only", e.Route)
+	}
+	return fmt.Sprintf("%s gives %s a read-only connection: the share's rules give no write-data%s", e.Route, e.User.Name, doorBy(e.Door.By))
+}
+
+// doorBy names the entry that closes a connection.
+func doorBy(r *ask.Reason) string {
+	if r == nil {
+		return ""
+	}
+	s := ", by " + r.Entry
+	if len(r.Chain) > 1 {
+		s += " (" + strings.Join(r.Chain, " → ") + ")"
+	}
+	return s
+}
+
+// At writes a moment of the journal by the clock of this machine.
+func At(rfc3339 string) string { return estate.Moment(rfc3339) }

@@ -1,0 +1,245 @@
+package smb
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/oiweiwei/go-msrpc/dcerpc"
+	"github.com/oiweiwei/go-msrpc/msrpc/dtyp"
+	_ "github.com/oiweiwei/go-msrpc/msrpc/erref/ntstatus" // statuses in words
+	_ "github.com/oiweiwei/go-msrpc/msrpc/erref/win32"
+	"github.com/oiweiwei/go-msrpc/msrpc/lsat/lsarpc/v0"
+	"github.com/oiweiwei/go-msrpc/msrpc/samr/samr/v1"
+	"github.com/oiweiwei/go-msrpc/msrpc/srvs/srvsvc/v3"
+	rpcsmb "github.com/oiweiwei/go-msrpc/smb2"
+	"github.com/oiweiwei/go-msrpc/ssp"
+	"github.com/oiweiwei/go-msrpc/ssp/credential"
+	"github.com/oiweiwei/go-msrpc/ssp/gssapi"
+
+	"tarnwold/core/account"
+	"tarnwold/internal/server"
+)
+
+// pipe opens one of the server's services over a named pipe.
+func (c *Client) pipe(ctx context.Context, name string) (context.Context, dcerpc.Conn, error) {
+	user := c.link.User
+	if c.link.Domain != "" {
+		user = c.link.Domain + `\` + user
+	}
+	security := []gssapi.ContextOption{gssapi.WithCredential(credential.NewFromPassword(user, c.password)),
+		gssapi.WithMechanismFactory(ssp.SPNEGO), gssapi.WithMechanismFactory(ssp.NTLM)}
+	ctx = gssapi.NewSecurityContext(ctx, security...)
+	conn, err := dcerpc.Dial(ctx, c.link.Host, dcerpc.WithSMBPort(c.link.Port), dcerpc.WithEndpoint("ncacn_np:["+name+"]"),
+		dcerpc.WithSMBDialer(rpcsmb.NewDialer(rpcsmb.WithSecurity(security...))), dcerpc.WithTimeout(patience))
+	return ctx, conn, err
+}
+
+// The kinds of shares that hold folders, [MS-SRVS] §2.2.2.4; those of the
+// system's own have the highest bit.
+const diskShare = 0
+
+// Shares lists the shares with their rules ([MS-SRVS] §3.1.4.8, level 502).
+func (c *Client) Shares(ctx context.Context) (out []server.Share, err error) {
+	ctx, conn, err := c.pipe(ctx, "srvsvc")
+	if err != nil {
+		return nil, err
+	}
+	defer conn.Close(ctx)
+	cli, err := srvsvc.NewSrvsvcClient(ctx, conn, dcerpc.WithInsecure())
+	if err != nil {
+		return nil, err
+	}
+	r, err := cli.ShareEnum(ctx, &srvsvc.ShareEnumRequest{Info: &srvsvc.ShareEnum{Level: 502,
+		ShareInfo: &srvsvc.ShareEnumUnion{Value: &srvsvc.ShareEnumUnion_Level502{Level502: &srvsvc.ShareInfo502Container{}}}}, PreferredMaximumLength: 0xffffffff})
+	if err != nil {
+		return nil, err
+	}
+	all, ok := r.Info.ShareInfo.Value.(*srvsvc.ShareEnumUnion_Level502)
+	if !ok || all.Level502 == nil {
+		return nil, fmt.Errorf("the server told its shares in a way that can't be read")
+	}
+	for _, x := range all.Level502.Buffer {
+		if x == nil || x.Type != diskShare {
+			continue
+		}
+		s := server.Share{Name: x.NetworkName, Folder: folder(x.Path)}
+		if len(x.SecurityDescriptor) > 0 {
+			if s.Rules, err = rules(x.SecurityDescriptor); err != nil {
+				return nil, fmt.Errorf("share %s: %w", x.NetworkName, err)
+			}
+		}
+		out = append(out, s)
+	}
+	return out, nil
+}
+
+// folder writes a share's path as the server's own: C:\ is its root, another
+// drive a folder of that name.
+func folder(path string) string {
+	p := strings.ReplaceAll(path, `\`, "/")
+	if len(p) > 1 && p[1] == ':' {
+		drive := strings.ToUpper(p[:1])
+		p = p[2:]
+		if drive != "C" {
+			p = "/" + drive + ":" + p
+		}
+	}
+	p = "/" + strings.Trim(p, "/")
+	return p
+}
+
+// Accounts lists the server's own users and groups and who is in which
+// ([MS-SAMR] §3.1.5).
+func (c *Client) Accounts(ctx context.Context) (out []server.Account, members []server.Member, err error) {
+	ctx, conn, err := c.pipe(ctx, "samr")
+	if err != nil {
+		return nil, nil, err
+	}
+	defer conn.Close(ctx)
+	cli, err := samr.NewSamrClient(ctx, conn, dcerpc.WithInsecure())
+	if err != nil {
+		return nil, nil, err
+	}
+	const asked = 0x02000000 // MAXIMUM_ALLOWED
+	sam, err := cli.Connect2(ctx, &samr.Connect2Request{DesiredAccess: asked})
+	if err != nil {
+		return nil, nil, err
+	}
+	domains, err := cli.EnumerateDomainsInSAMServer(ctx, &samr.EnumerateDomainsInSAMServerRequest{Server: sam.Server, PreferredMaximumLength: 0xffff})
+	if err != nil {
+		return nil, nil, err
+	}
+	if domains.Buffer == nil {
+		return nil, nil, nil
+	}
+	for _, d := range domains.Buffer.Buffer {
+		found, err := cli.LookupDomainInSAMServer(ctx, &samr.LookupDomainInSAMServerRequest{Server: sam.Server, Name: d.Name})
+		if err != nil {
+			return nil, nil, err
+		}
+		id, err := identifier(found.DomainID)
+		if err != nil {
+			return nil, nil, err
+		}
+		open, err := cli.OpenDomain(ctx, &samr.OpenDomainRequest{Server: sam.Server, DesiredAccess: asked, DomainID: found.DomainID})
+		if err != nil {
+			return nil, nil, err
+		}
+		if strings.EqualFold(text(d.Name), "builtin") {
+			continue
+		}
+		for next := uint32(0); ; {
+			r, err := cli.EnumerateUsersInDomain(ctx, &samr.EnumerateUsersInDomainRequest{Domain: open.Domain, EnumerationContext: next, PreferredMaximumLength: 0xffff})
+			if r == nil || r.Buffer == nil {
+				if err != nil {
+					return nil, nil, err
+				}
+				break
+			}
+			for _, u := range r.Buffer.Buffer {
+				out = append(out, server.Account{Kind: account.User, Name: text(u.Name), ID: id.Child(u.RelativeID)})
+			}
+			if next = r.EnumerationContext; err == nil || len(r.Buffer.Buffer) == 0 {
+				break
+			}
+		}
+		r, err := cli.EnumerateAliasesInDomain(ctx, &samr.EnumerateAliasesInDomainRequest{Domain: open.Domain, PreferredMaximumLength: 0xffffff})
+		if err != nil {
+			return nil, nil, err
+		}
+		if r.Buffer == nil {
+			continue
+		}
+		for _, g := range r.Buffer.Buffer {
+			group := id.Child(g.RelativeID)
+			out = append(out, server.Account{Kind: account.Group, Name: text(g.Name), ID: group})
+			alias, err := cli.OpenAlias(ctx, &samr.OpenAliasRequest{Domain: open.Domain, DesiredAccess: asked, AliasID: g.RelativeID})
+			if err != nil {
+				return nil, nil, fmt.Errorf("group %s: %w", text(g.Name), err)
+			}
+			in, err := cli.GetMembersInAlias(ctx, &samr.GetMembersInAliasRequest{AliasHandle: alias.AliasHandle})
+			if err != nil {
+				return nil, nil, fmt.Errorf("group %s: %w", text(g.Name), err)
+			}
+			if in.Members == nil {
+				continue
+			}
+			for _, m := range in.Members.SIDs {
+				member, err := identifier(m.SIDPointer)
+				if err != nil {
+					return nil, nil, fmt.Errorf("group %s: %w", text(g.Name), err)
+				}
+				members = append(members, server.Member{Group: group, Member: member})
+			}
+		}
+	}
+	return out, members, nil
+}
+
+// Names looks up what identifiers are called ([MS-LSAT] §3.1.4.11).
+func (c *Client) Names(ctx context.Context, ids []account.ID) (out []server.Account, err error) {
+	ctx, conn, err := c.pipe(ctx, "lsarpc")
+	if err != nil {
+		return nil, err
+	}
+	defer conn.Close(ctx)
+	cli, err := lsarpc.NewLsarpcClient(ctx, conn, dcerpc.WithInsecure())
+	if err != nil {
+		return nil, err
+	}
+	policy, err := cli.OpenPolicy2(ctx, &lsarpc.OpenPolicy2Request{ObjectAttributes: &lsarpc.ObjectAttributes{}, DesiredAccess: 0x02000000})
+	if err != nil {
+		return nil, err
+	}
+	const most = 500
+	for len(ids) > 0 {
+		part := ids[:min(len(ids), most)]
+		ids = ids[len(part):]
+		ask := &lsarpc.SIDEnumBuffer{Entries: uint32(len(part))}
+		for _, id := range part {
+			sid, err := dtyp.ParseSID(id.String())
+			if err != nil {
+				return nil, err
+			}
+			ask.SIDInfo = append(ask.SIDInfo, &lsarpc.SIDInformation{SID: sid})
+		}
+		r, err := cli.LookupSIDs(ctx, &lsarpc.LookupSIDsRequest{Policy: policy.Policy, SIDEnumBuffer: ask, TranslatedNames: &lsarpc.TranslatedNames{}, LookupLevel: 1})
+		if r == nil || r.TranslatedNames == nil {
+			if err != nil {
+				return nil, err
+			}
+			continue
+		}
+		for i, n := range r.TranslatedNames.Names {
+			if i >= len(part) || n == nil {
+				break
+			}
+			a := server.Account{ID: part[i], Name: text(n.Name)}
+			switch n.Use { // SID_NAME_USE, [MS-LSAT] §2.2.13
+			case 1:
+				a.Kind = account.User
+			case 2, 4:
+				a.Kind = account.Group
+			default:
+				continue
+			}
+			out = append(out, a)
+		}
+	}
+	return out, nil
+}
+
+func text(s *dtyp.UnicodeString) string {
+	if s == nil {
+		return ""
+	}
+	return s.Buffer
+}
+
+func identifier(sid *dtyp.SID) (account.ID, error) {
+	if sid == nil {
+		return account.ID{}, fmt.Errorf("the server gave no identifier where one has to be")
+	}
+	return account.ParseID(sid.String())
+}

@@ -1,0 +1,146 @@
+//go:build unix
+
+// Package smbtest starts a real file server for tests: Debian's smbd, with a
+// configuration, accounts and folders of its own, on a free port of this
+// machine, and stops it again by its process alone.
+package smbtest
+
+import (
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+// Config says what the server has.
+type Config struct {
+	Users  []string            // the first is its administrator; each one's password is Password(name)
+	Groups map[string][]string // group: its users
+	Shares map[string]string   // share: lines of its configuration beside the path
+}
+
+// Server is one that runs.
+type Server struct {
+	Port int
+	Dir  string // its shares' folders are below, by the share's name
+	pid  int
+}
+
+// Kill ends the server at once, with all it holds open.
+func (s *Server) Kill() { _ = syscall.Kill(-s.pid, syscall.SIGKILL) }
+
+// Password is a user's.
+func Password(user string) string { return "secret of " + user }
+
+// Start starts a server; where that can't be done here the test is passed over.
+func Start(t testing.TB, c Config) *Server {
+	lib := wrapper()
+	if _, err := exec.LookPath("smbd"); err != nil || os.Geteuid() != 0 || lib == "" {
+		t.Skip("*** SKIPPED: a real SMB server needs root, samba, samba-vfs-modules and libnss-wrapper ***")
+	}
+	dir, err := os.MkdirTemp("", "tarnwold-smbd-")
+	require.NoError(t, err)
+	require.NoError(t, os.Chmod(dir, 0o755))
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	s := &Server{Port: l.Addr().(*net.TCPAddr).Port, Dir: dir}
+	l.Close()
+	write := func(name, text string) string {
+		path := filepath.Join(dir, name)
+		require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
+		return path
+	}
+	passwd := "root:x:0:0:root:/root:/bin/sh\nnobody:x:65534:65534:nobody:/nonexistent:/usr/sbin/nologin\n"
+	group := "root:x:0:\nnogroup:x:65534:\npeople:x:5000:\n"
+	for i, u := range c.Users {
+		passwd += fmt.Sprintf("%s:x:%d:5000:%s:/:/bin/false\n", u, 4001+i, u)
+	}
+	n := 5001
+	var groups []string
+	for g, users := range c.Groups {
+		group += fmt.Sprintf("%s:x:%d:%s\n", g, n, strings.Join(users, ","))
+		groups = append(groups, g)
+		n++
+	}
+	conf := fmt.Sprintf(`[global]
+server role = standalone server
+workgroup = QUILLFEATHER
+netbios name = STAGEDOOR
+smb ports = %d
+interfaces = 127.0.0.1
+bind interfaces only = yes
+passdb backend = tdbsam
+log file = %s/log
+log level = 1
+disable netbios = yes
+load printers = no
+printcap name = /dev/null
+disable spoolss = yes
+vfs objects = acl_xattr
+acl_xattr:ignore system acls = yes
+inherit acls = yes
+admin users = %s
+server min protocol = SMB2_10
+`, s.Port, dir, c.Users[0])
+	for _, d := range []string{"lock", "state", "cache", "private", "pid", "ncalrpc"} {
+		require.NoError(t, os.Mkdir(filepath.Join(dir, d), 0o755))
+		key := map[string]string{"private": "private dir", "ncalrpc": "ncalrpc dir"}[d]
+		if key == "" {
+			key = d + " directory"
+		}
+		conf += key + " = " + filepath.Join(dir, d) + "\n"
+	}
+	for share, lines := range c.Shares {
+		path := filepath.Join(dir, share)
+		require.NoError(t, os.MkdirAll(path, 0o777))
+		conf += fmt.Sprintf("[%s]\npath = %s\nread only = no\n%s\n", share, path, lines)
+	}
+	file := write("smb.conf", conf)
+	env := append(os.Environ(), "LD_PRELOAD="+lib, "NSS_WRAPPER_PASSWD="+write("passwd", passwd), "NSS_WRAPPER_GROUP="+write("group", group))
+	run := func(in, name string, args ...string) {
+		cmd := exec.Command(name, args...)
+		cmd.Env, cmd.Stdin = env, strings.NewReader(in)
+		out, err := cmd.CombinedOutput()
+		require.NoError(t, err, "%s: %s", name, out)
+	}
+	for _, u := range c.Users {
+		run(Password(u)+"\n"+Password(u)+"\n", "smbpasswd", "-c", file, "-a", "-s", u)
+	}
+	for _, g := range groups {
+		run("", "net", "-s", file, "groupmap", "add", "ntgroup="+g, "unixgroup="+g, "type=l")
+	}
+	smbd := exec.Command("smbd", "--foreground", "--no-process-group", "-s", file)
+	smbd.Env = env
+	smbd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // its children end with it
+	require.NoError(t, smbd.Start())
+	s.pid = smbd.Process.Pid
+	t.Cleanup(func() {
+		s.Kill()
+		_ = smbd.Wait()
+		_ = os.RemoveAll(dir)
+	})
+	for range 200 {
+		if conn, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", s.Port)); err == nil {
+			conn.Close()
+			return s
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	t.Fatal("the SMB server doesn't come up")
+	return nil
+}
+
+func wrapper() string {
+	found, _ := filepath.Glob("/usr/lib/*/libnss_wrapper.so*")
+	if len(found) == 0 {
+		return ""
+	}
+	return found[0]
+}

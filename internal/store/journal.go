@@ -1,0 +1,199 @@
+package store
+
+import (
+	"database/sql"
+	"encoding/hex"
+	"fmt"
+	"strconv"
+	"strings"
+)
+
+// Listen makes the database write down every change of a journaled row under
+// a change's number, and keep the weights of strands. Triggers do it, so that
+// no query can forget to. With bulk rows are written down by the range (Made).
+func (t *Tx) Listen(change int64, bulk bool) {
+	t.change, t.ranges = change, bulk
+	var b strings.Builder
+	if !bulk {
+		for _, j := range journaled {
+			list := func(when string) string {
+				return "quote(" + when + strings.Join(j.columns, ")||','||quote("+when) + ")"
+			}
+			for _, ev := range []struct{ event, row, before, after string }{
+				{"INSERT", "new", "NULL", list("new.")},
+				{"UPDATE", "new", list("old."), list("new.")},
+				{"DELETE", "old", list("old."), "NULL"},
+			} {
+				fmt.Fprintf(&b, `CREATE TEMP TRIGGER j_%[1]s_%[2]s AFTER %[2]s ON main.%[1]s BEGIN
+	INSERT INTO journal_rows(change, tbl, row, before, after) VALUES(%[3]d, '%[1]s', %[4]s.id, %[5]s, %[6]s); END;`,
+					j.table, ev.event, change, ev.row, ev.before, ev.after)
+			}
+		}
+		b.WriteString(`
+CREATE TEMP TRIGGER w_insert AFTER INSERT ON main.items BEGIN
+	INSERT INTO weights(strand, items) VALUES(new.strand, 1) ON CONFLICT(strand) DO UPDATE SET items = items + 1; END;
+CREATE TEMP TRIGGER w_delete AFTER DELETE ON main.items BEGIN
+	UPDATE weights SET items = items - 1 WHERE strand = old.strand; END;
+CREATE TEMP TRIGGER w_update AFTER UPDATE OF strand ON main.items WHEN old.strand <> new.strand BEGIN
+	UPDATE weights SET items = items - 1 WHERE strand = old.strand;
+	INSERT INTO weights(strand, items) VALUES(new.strand, 1) ON CONFLICT(strand) DO UPDATE SET items = items + 1; END;`)
+	}
+	t.Exec(b.String())
+}
+
+// Unlisten takes the triggers away again; they would outlive the transaction.
+func (t *Tx) Unlisten() {
+	for _, name := range t.Strings("SELECT name FROM sqlite_temp_master WHERE type='trigger'") {
+		t.Exec("DROP TRIGGER temp." + name)
+	}
+}
+
+// Change is the journal entry being made; 0 where none is.
+func (t *Tx) Change() int64 { return t.change }
+
+// Made writes down that a bulk load made the rows first to last of a table;
+// elsewhere the triggers have done that already.
+func (t *Tx) Made(table string, first, last int64) {
+	if t.ranges && last >= first {
+		t.Exec("INSERT INTO journal_rows(change, tbl, row, last) VALUES(?,?,?,?)", t.change, table, first, last)
+	}
+}
+
+// Row is a journaled row before and after a change.
+type Row struct {
+	Table         string
+	ID, Last      int64 // Last: of a bulk load, which made the rows ID to Last
+	Before, After []any // int64 or string, beside Columns(Table); nil: was not, or is not there
+}
+
+// Text gives a text column of a list of values.
+func Text(values []any, i int) string { s, _ := values[i].(string); return s }
+
+// Number gives a number column of a list of values.
+func Number(values []any, i int) int64 { n, _ := values[i].(int64); return n }
+
+// Rows lists the rows a change altered, in order.
+func (t *Tx) Rows(change int64) []Row {
+	return t.rows("WHERE change=? ORDER BY id", change)
+}
+
+// RowsOf lists the rows of one table a change altered, in order.
+func (t *Tx) RowsOf(change int64, table string) []Row {
+	return t.rows("WHERE change=? AND tbl=? ORDER BY id", change, table)
+}
+
+// RowHistory lists what changes did to one row, oldest first, each with the change's number.
+func (t *Tx) RowHistory(table string, id int64) (rows []Row, changes []int64) {
+	rows = t.rows("WHERE tbl=? AND row=? ORDER BY id", table, id)
+	return rows, t.Ints("SELECT change FROM journal_rows WHERE tbl=? AND row=? ORDER BY id", table, id)
+}
+
+func (t *Tx) rows(where string, args ...any) (out []Row) {
+	t.Each("SELECT tbl, row, last, before, after FROM journal_rows "+where, args, func(r *sql.Rows) error {
+		var c Row
+		var before, after sql.NullString
+		err := r.Scan(&c.Table, &c.ID, &c.Last, &before, &after)
+		if err == nil && before.Valid {
+			c.Before, err = literals(before.String)
+		}
+		if err == nil && after.Valid {
+			c.After, err = literals(after.String)
+		}
+		out = append(out, c)
+		return err
+	})
+	return out
+}
+
+// literals reads a list of SQL literals as quote() writes them.
+func literals(s string) ([]any, error) {
+	var out []any
+	for i := 0; ; {
+		bad := fmt.Errorf("the journal holds a row that can't be read (at byte %d)", i)
+		switch {
+		case i < len(s) && s[i] == '\'':
+			var b strings.Builder
+			for i++; ; i++ {
+				if i >= len(s) {
+					return nil, bad
+				}
+				if s[i] == '\'' {
+					if i+1 < len(s) && s[i+1] == '\'' {
+						i++
+					} else {
+						i++
+						break
+					}
+				}
+				b.WriteByte(s[i])
+			}
+			out = append(out, b.String())
+		default:
+			j := strings.IndexByte(s[i:], ',')
+			if j < 0 {
+				j = len(s) - i
+			}
+			word := s[i : i+j]
+			i += j
+			if word == "NULL" {
+				out = append(out, nil)
+			} else if n, err := strconv.ParseInt(word, 10, 64); err == nil {
+				out = append(out, n)
+			} else if h, ok := strings.CutPrefix(word, "X'"); ok {
+				raw, err := hex.DecodeString(strings.TrimSuffix(h, "'"))
+				if err != nil {
+					return nil, bad
+				}
+				out = append(out, string(raw))
+			} else {
+				return nil, bad
+			}
+		}
+		if i >= len(s) {
+			return out, nil
+		}
+		if s[i] != ',' {
+			return nil, bad
+		}
+		i++
+	}
+}
+
+// Now gives a journaled table's row as it is; nil where it isn't there.
+func (t *Tx) Now(table string, id int64) []any {
+	cols := Columns(table)
+	values, into := make([]any, len(cols)), make([]any, len(cols))
+	for i := range values {
+		into[i] = &values[i]
+	}
+	if !t.One("SELECT "+strings.Join(cols, ",")+" FROM "+table+" WHERE id=?", []any{id}, into...) {
+		return nil
+	}
+	for i, v := range values {
+		if raw, ok := v.([]byte); ok {
+			values[i] = string(raw)
+		}
+	}
+	return values
+}
+
+// Put puts a row of a journaled table back in, under its old number.
+func (t *Tx) Put(table string, id int64, values []any) {
+	cols := Columns(table)
+	t.Exec("INSERT INTO "+table+"(id,"+strings.Join(cols, ",")+") VALUES(?"+strings.Repeat(",?", len(cols))+")",
+		append([]any{id}, values...)...)
+}
+
+// Set gives single columns of a row other values.
+func (t *Tx) Set(table string, id int64, column string, value any) {
+	t.Exec("UPDATE "+table+" SET "+column+"=? WHERE id=?", value, id)
+}
+
+// Delete takes a row out.
+func (t *Tx) Delete(table string, id int64) { t.Exec("DELETE FROM "+table+" WHERE id=?", id) }
+
+// DeleteRange takes the rows first to last out, from the last on, so that what
+// hangs from another goes before it.
+func (t *Tx) DeleteRange(table string, first, last int64) {
+	t.Exec("DELETE FROM "+table+" WHERE id BETWEEN ? AND ?", first, last)
+}

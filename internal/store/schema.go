@@ -1,0 +1,182 @@
+package store
+
+// Version is the layout of the file, kept in SQLite's user_version.
+const Version = 3
+
+// readable is the oldest layout that is read as it lies: what came since are
+// tables that Knows tells of.
+const readable = 2
+
+// applicationID marks a SQLite file as an estate ("Tarn").
+const applicationID = 0x5461726e
+
+// tables lays out an empty estate.
+//
+// items are told apart from strands: a strand is a set of items that share
+// their descriptor and, folder by folder, every descriptor above; its row
+// carries that descriptor once for all of them. An item's strand has as its
+// parent the strand of the item's folder, always.
+// Numbers of rows are never used again (AUTOINCREMENT), for the journal names
+// rows by them.
+const tables = `
+CREATE TABLE accounts (
+	id            INTEGER PRIMARY KEY AUTOINCREMENT,
+	kind          INTEGER NOT NULL,         -- account.Kind
+	name          TEXT NOT NULL,
+	key           TEXT NOT NULL,            -- Key(name): names are compared by it
+	sid           TEXT NOT NULL UNIQUE,     -- account.ID in text
+	posix         INTEGER NOT NULL,         -- uid or gid, -1: none
+	primary_group TEXT NOT NULL DEFAULT '', -- of a user: its identifier
+	purpose       TEXT NOT NULL DEFAULT '',
+	UNIQUE (key, kind)
+);
+CREATE INDEX accounts_primary ON accounts(primary_group) WHERE primary_group <> '';
+CREATE TABLE members (
+	id     INTEGER PRIMARY KEY AUTOINCREMENT,
+	holder INTEGER NOT NULL REFERENCES accounts(id),
+	member INTEGER NOT NULL REFERENCES accounts(id),
+	until  TEXT NOT NULL DEFAULT '',       -- the last day, YYYY-MM-DD
+	local  INTEGER NOT NULL DEFAULT 0,     -- 1: not one of the server's POSIX groups
+	UNIQUE (holder, member)
+);
+CREATE INDEX members_member ON members(member);
+CREATE TABLE numbers (                     -- not journaled: a number given once is never given again
+	domain TEXT PRIMARY KEY,
+	last   INTEGER NOT NULL
+);
+CREATE TABLE servers (
+	id     INTEGER PRIMARY KEY AUTOINCREMENT,
+	name   TEXT NOT NULL,
+	key    TEXT NOT NULL UNIQUE,
+	traits TEXT NOT NULL                   -- verdict.Traits as JSON
+);
+CREATE TABLE administrators (
+	id      INTEGER PRIMARY KEY AUTOINCREMENT,
+	server  INTEGER NOT NULL REFERENCES servers(id),
+	account INTEGER NOT NULL REFERENCES accounts(id),
+	UNIQUE (server, account)
+);
+CREATE TABLE links (
+	id     INTEGER PRIMARY KEY AUTOINCREMENT,
+	server INTEGER NOT NULL UNIQUE REFERENCES servers(id),
+	kind   TEXT NOT NULL,                  -- the protocol: smb
+	link   TEXT NOT NULL                   -- how it is reached, as JSON; never a password
+);
+CREATE TABLE descriptors (
+	id   INTEGER PRIMARY KEY,
+	kind INTEGER NOT NULL,                 -- 1: [MS-DTYP] 2.4.6 self-relative
+	hash BLOB NOT NULL UNIQUE,             -- SHA-256 of kind and body
+	body BLOB NOT NULL
+);
+CREATE TABLE shares (
+	id         INTEGER PRIMARY KEY AUTOINCREMENT,
+	server     INTEGER NOT NULL REFERENCES servers(id),
+	name       TEXT NOT NULL,
+	key        TEXT NOT NULL,
+	folder     TEXT NOT NULL,              -- the server's own path
+	read_only  INTEGER NOT NULL,
+	descriptor INTEGER NOT NULL REFERENCES descriptors(id),
+	UNIQUE (server, key)
+);
+CREATE TABLE strands (
+	id         INTEGER PRIMARY KEY AUTOINCREMENT,
+	parent     INTEGER NOT NULL,           -- 0 at the top of a tree
+	descriptor INTEGER NOT NULL,
+	folder     INTEGER NOT NULL,
+	origin     INTEGER NOT NULL DEFAULT 0  -- the strand it was split from
+);
+CREATE INDEX strands_parent ON strands(parent);
+CREATE INDEX strands_origin ON strands(origin) WHERE origin <> 0;
+CREATE INDEX strands_descriptor ON strands(descriptor);
+CREATE TABLE items (
+	id     INTEGER PRIMARY KEY AUTOINCREMENT,
+	parent INTEGER NOT NULL,               -- 0 at the top of a tree
+	name   TEXT NOT NULL,                  -- byte for byte; at the top of a tree: server and path, only to be distinct
+	strand INTEGER NOT NULL,
+	fold   INTEGER NOT NULL                -- Fold(name): how it is found, in whatever case
+);
+CREATE TABLE trees (
+	id     INTEGER PRIMARY KEY AUTOINCREMENT,
+	server INTEGER NOT NULL REFERENCES servers(id),
+	path   TEXT NOT NULL,                  -- where the tree's top stands on the server
+	item   INTEGER NOT NULL,
+	UNIQUE (server, path)
+);
+CREATE TABLE levels (
+	id     INTEGER PRIMARY KEY AUTOINCREMENT,
+	name   TEXT NOT NULL,
+	key    TEXT NOT NULL UNIQUE,
+	folder INTEGER NOT NULL,
+	file   INTEGER NOT NULL,
+	about  TEXT NOT NULL DEFAULT ''
+);
+CREATE TABLE deadlines (
+	id    INTEGER PRIMARY KEY AUTOINCREMENT,
+	item  INTEGER NOT NULL,                -- 0: of a share
+	share INTEGER NOT NULL,                -- 0: of an item
+	entry TEXT NOT NULL,                   -- the whole entry, see the package estate
+	until TEXT NOT NULL,                   -- the last day, YYYY-MM-DD
+	UNIQUE (item, share, entry)
+);
+CREATE TABLE journal (
+	id      INTEGER PRIMARY KEY AUTOINCREMENT,
+	at      TEXT NOT NULL,                 -- RFC 3339, UTC
+	actor   TEXT NOT NULL,
+	command TEXT NOT NULL,
+	summary TEXT NOT NULL,
+	forced  TEXT NOT NULL DEFAULT '',      -- the guards that were overridden
+	undoes  INTEGER NOT NULL DEFAULT 0     -- the change this one takes back
+);
+CREATE TABLE journal_rows (
+	id     INTEGER PRIMARY KEY,
+	change INTEGER NOT NULL REFERENCES journal(id),
+	tbl    TEXT NOT NULL,
+	row    INTEGER NOT NULL,
+	last   INTEGER NOT NULL DEFAULT 0,     -- a bulk load: rows row to last were made
+	before TEXT,                           -- the row as a list of SQL literals; NULL: was not there
+	after  TEXT                            -- NULL: is not there
+);
+CREATE INDEX journal_rows_change ON journal_rows(change);
+CREATE INDEX journal_rows_row ON journal_rows(tbl, row);
+CREATE TABLE weights (
+	strand INTEGER PRIMARY KEY,
+	items  INTEGER NOT NULL                -- how many items are of the strand
+);
+`
+
+// itemIndexes are made after a bulk load into an empty estate, and kept ever after.
+const itemIndexes = `
+CREATE INDEX IF NOT EXISTS items_fold ON items(parent, fold);
+CREATE INDEX IF NOT EXISTS items_strand ON items(strand);
+`
+
+const dropItemIndexes = `DROP INDEX IF EXISTS items_fold; DROP INDEX IF EXISTS items_strand;`
+
+// journaled names the tables whose every change is written down, with their
+// columns after id.
+var journaled = []struct {
+	table   string
+	columns []string
+}{
+	{"accounts", []string{"kind", "name", "key", "sid", "posix", "primary_group", "purpose"}},
+	{"members", []string{"holder", "member", "until", "local"}},
+	{"servers", []string{"name", "key", "traits"}},
+	{"administrators", []string{"server", "account"}},
+	{"links", []string{"server", "kind", "link"}},
+	{"shares", []string{"server", "name", "key", "folder", "read_only", "descriptor"}},
+	{"strands", []string{"parent", "descriptor", "folder", "origin"}},
+	{"items", []string{"parent", "name", "strand", "fold"}},
+	{"trees", []string{"server", "path", "item"}},
+	{"levels", []string{"name", "key", "folder", "file", "about"}},
+	{"deadlines", []string{"item", "share", "entry", "until"}},
+}
+
+// Columns lists a journaled table's columns after id.
+func Columns(table string) []string {
+	for _, j := range journaled {
+		if j.table == table {
+			return j.columns
+		}
+	}
+	return nil
+}

@@ -1,0 +1,203 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"strings"
+)
+
+// Tx is one transaction. Its first error stays: later calls do nothing, and
+// the transaction ends with it.
+type Tx struct {
+	ctx    context.Context
+	conn   *sql.Conn
+	stmts  map[string]*sql.Stmt
+	err    error
+	change int64 // the journal entry being made
+	ranges bool  // rows are journaled by the range
+	keys   EntryKeys
+}
+
+// Context is what the transaction runs under.
+func (t *Tx) Context() context.Context { return t.ctx }
+
+// Err gives the first error of the transaction.
+func (t *Tx) Err() error { return plain(t.err) }
+
+// Fail ends the transaction with an error, where none has ended it before.
+func (t *Tx) Fail(err error) {
+	if t.err == nil && err != nil {
+		t.err = err
+	}
+}
+
+func (t *Tx) stmt(q string) *sql.Stmt {
+	if s, ok := t.stmts[q]; ok {
+		return s
+	}
+	s, err := t.conn.PrepareContext(t.ctx, q)
+	if err != nil {
+		t.Fail(fmt.Errorf("%s: %w", q, err))
+		return nil
+	}
+	t.stmts[q] = s
+	return s
+}
+
+// Exec runs a statement and gives the id of the row it put in.
+func (t *Tx) Exec(q string, args ...any) int64 {
+	if t.err != nil {
+		return 0
+	}
+	if len(args) == 0 { // may be several statements at once
+		_, err := t.conn.ExecContext(t.ctx, q)
+		t.Fail(err)
+		return 0
+	}
+	s := t.stmt(q)
+	if t.err != nil {
+		return 0
+	}
+	r, err := s.ExecContext(t.ctx, args...)
+	if err != nil {
+		t.Fail(err)
+		return 0
+	}
+	id, _ := r.LastInsertId()
+	return id
+}
+
+// One reads the single row of a query; ok is false where there is none.
+func (t *Tx) One(q string, args []any, into ...any) (ok bool) {
+	if t.err != nil {
+		return false
+	}
+	s := t.stmt(q)
+	if t.err != nil {
+		return false
+	}
+	err := s.QueryRowContext(t.ctx, args...).Scan(into...)
+	if errors.Is(err, sql.ErrNoRows) {
+		return false
+	}
+	t.Fail(err)
+	return err == nil
+}
+
+// Int reads a single number; 0 where there is none.
+func (t *Tx) Int(q string, args ...any) (n int64) {
+	t.One(q, args, &n)
+	return n
+}
+
+// Each reads the rows of a query one by one; scan is called once a row.
+func (t *Tx) Each(q string, args []any, scan func(row *sql.Rows) error) {
+	if t.err != nil {
+		return
+	}
+	s := t.stmt(q)
+	if t.err != nil {
+		return
+	}
+	rows, err := s.QueryContext(t.ctx, args...)
+	if err != nil {
+		t.Fail(err)
+		return
+	}
+	defer rows.Close()
+	for rows.Next() {
+		if err := scan(rows); err != nil {
+			t.Fail(err)
+			return
+		}
+	}
+	t.Fail(rows.Err())
+}
+
+// Strings reads one column.
+func (t *Tx) Strings(q string, args ...any) (out []string) {
+	t.Each(q, args, func(r *sql.Rows) error {
+		var s string
+		err := r.Scan(&s)
+		out = append(out, s)
+		return err
+	})
+	return out
+}
+
+// Ints reads one column of numbers.
+func (t *Tx) Ints(q string, args ...any) (out []int64) {
+	t.Each(q, args, func(r *sql.Rows) error {
+		var n int64
+		err := r.Scan(&n)
+		out = append(out, n)
+		return err
+	})
+	return out
+}
+
+// Knows tells whether the file has a table, which one of an older layout may
+// not have.
+func (t *Tx) Knows(table string) bool {
+	return t.Int("SELECT count(*) FROM sqlite_schema WHERE type='table' AND name=?", table) > 0
+}
+
+// Last gives the highest number a table's rows ever had.
+func (t *Tx) Last(table string) int64 {
+	return t.Int("SELECT coalesce(max(seq),0) FROM sqlite_sequence WHERE name=?", table)
+}
+
+// Bulk collects rows and puts them in many at a time.
+type Bulk struct {
+	t    *Tx
+	head string
+	cols int
+	args []any
+}
+
+const bulkRows = 64
+
+// Bulk begins putting rows into a table.
+func (t *Tx) Bulk(table string, columns ...string) *Bulk {
+	return &Bulk{t: t, head: "INSERT INTO " + table + "(" + strings.Join(columns, ",") + ") VALUES ", cols: len(columns)}
+}
+
+// Add puts a row in.
+func (b *Bulk) Add(args ...any) {
+	b.args = append(b.args, args...)
+	if len(b.args) == bulkRows*b.cols {
+		b.Flush()
+	}
+}
+
+// Flush puts in what was collected.
+func (b *Bulk) Flush() {
+	n := len(b.args) / b.cols
+	if n == 0 {
+		return
+	}
+	one := "(?" + strings.Repeat(",?", b.cols-1) + ")"
+	b.t.Exec(b.head+one+strings.Repeat(","+one, n-1), b.args...)
+	b.args = b.args[:0]
+}
+
+// LoadingItems makes ready for items by the million: into an empty table they
+// go without their indexes, which Loaded makes afterwards.
+func (t *Tx) LoadingItems() (loaded func()) {
+	if t.Int("SELECT count(*) FROM (SELECT 1 FROM items LIMIT 1)") > 0 {
+		return func() {}
+	}
+	t.Exec(dropItemIndexes)
+	return func() { t.Exec(itemIndexes) }
+}
+
+// Integrity asks the database to check itself; nothing where all is well.
+func (t *Tx) Integrity() []string {
+	out := t.Strings("PRAGMA integrity_check(20)")
+	if len(out) == 1 && out[0] == "ok" {
+		return nil
+	}
+	return out
+}
