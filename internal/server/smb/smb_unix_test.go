@@ -130,13 +130,7 @@ func TestWhatAUserMayNotSee(t *testing.T) {
 	for _, dir := range []string{"open", "closed/below"} {
 		require.NoError(t, os.MkdirAll(filepath.Join(s.Dir, "productions", dir), 0o777))
 	}
-	fs, err := admin.session.Mount("productions")
-	require.NoError(t, err)
-	d, err := sddl.Parse("D:P", account.ID{})
-	require.NoError(t, err)
-	b, err := secdesc.Encode(d)
-	require.NoError(t, err)
-	require.NoError(t, fs.SetSecurityInfoRaw("closed", smb2.DACLSecurityInformation, raw(b)))
+	give(t, admin, "productions", "closed", "D:P")
 	bad, met := []string{}, []string{}
 	require.NoError(t, dial(t, s, "bram").Scan(ctx, "productions", func(x server.Item) error {
 		if x.Err != nil {
@@ -148,6 +142,17 @@ func TestWhatAUserMayNotSee(t *testing.T) {
 	}))
 	require.Equal(t, []string{"closed: the user may not"}, bad)
 	require.ElementsMatch(t, []string{"", "open"}, met)
+}
+
+// give gives an item rules written in the standard's text form.
+func give(t *testing.T, c *Client, share, path, text string) {
+	fs, err := c.session.Mount(share)
+	require.NoError(t, err)
+	d, err := sddl.Parse(text, account.ID{})
+	require.NoError(t, err)
+	b, err := secdesc.Encode(d)
+	require.NoError(t, err)
+	require.NoError(t, fs.SetSecurityInfoRaw(path, smb2.DACLSecurityInformation, raw(b)))
 }
 
 type raw []byte
