@@ -18,7 +18,7 @@ import (
 // itself alone. Within a storey of core the order is that of the list.
 var floors = []string{
 	"core/place", "core/right", "core/account", "core/rule", "core/change", "core/verdict", "core/crowd", "core/impact", "core/guard",
-	"internal/format", "internal/store", "internal/server", "internal/estate", "internal/playhouse", "internal/ask", "internal/plan",
+	"internal/format", "internal/store", "internal/server", "internal/estate", "internal/playhouse", "internal/ask", "internal/plan", "internal/live",
 	"internal/report", "internal/cli", "cmd/tarnwold",
 }
 
@@ -31,7 +31,7 @@ var apart = map[string][]string{
 	"internal/estate":    {"internal/server"},
 	"internal/report":    {"internal/server", "internal/store", "internal/playhouse"},
 	"internal/playhouse": {"internal/estate", "internal/store"},
-	"cmd/tarnwold":       {"internal/store", "internal/estate", "internal/ask", "internal/plan", "internal/format", "internal/playhouse", "internal/report", "core/"},
+	"cmd/tarnwold":       {"internal/store", "internal/estate", "internal/ask", "internal/plan", "internal/live", "internal/format", "internal/playhouse", "internal/report", "core/"},
 }
 
 // asking are words that only the packages estate and store may say: nobody

@@ -42,6 +42,8 @@ type Set struct {
 	// Renew makes every node below an edited one match what is handed down
 	// to it, stale entries too.
 	Renew bool
+	// Still makes nothing follow what is above it: each node's edit says all.
+	Still bool
 }
 
 type step struct {
@@ -68,7 +70,7 @@ func (s *Set) Work(ctx context.Context) error {
 		if n.Parent >= 0 {
 			p := &s.Nodes[n.Parent]
 			renewing[i] = renewing[n.Parent]
-			if p.Before != nil && p.After != nil && (p.Changed() || renewing[i]) {
+			if !s.Still && p.Before != nil && p.After != nil && (p.Changed() || renewing[i]) {
 				k := step{n.Before, p.Before, p.After, n.Folder, renewing[i]}
 				got, ok := known[k]
 				if !ok {

@@ -77,10 +77,11 @@ func (d *Descriptor) Clone() *Descriptor {
 // Equal tells whether two descriptors are the same in everything.
 func (d *Descriptor) Equal(o *Descriptor) bool {
 	return d.Owner == o.Owner && d.Group == o.Group && d.Control == o.Control && d.Manager == o.Manager &&
-		d.Rules.equal(&o.Rules) && d.Audit.equal(&o.Audit)
+		d.Rules.Equal(&o.Rules) && d.Audit.Equal(&o.Audit)
 }
 
-func (r *Rules) equal(o *Rules) bool {
+// Equal tells whether two lists are the same, absence too.
+func (r *Rules) Equal(o *Rules) bool {
 	return r.Absent == o.Absent && slices.Equal(r.Entries, o.Entries)
 }
 

@@ -75,8 +75,9 @@ func (a *app) carry(c *cobra.Command, k keeping, fn build) error {
 				return err
 			}
 			o.Plan = p
-			o.Forced = k.force && len(p.Warnings) > 0
-			o.Refused = len(p.Warnings) > 0 && !k.force && !k.dryRun
+			stops := len(p.Warnings) > 0 && !p.IsSo
+			o.Forced = k.force && stops
+			o.Refused = stops && !k.force && !k.dryRun
 			if k.save != "" && p.Changes() && !o.Refused {
 				saved, err = d.Save(p, command(a.shown))
 			}

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"net"
 	"os"
-	"slices"
 	"strconv"
 	"strings"
 	"unicode"
@@ -14,10 +13,8 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
-	"tarnwold/core/place"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/report"
-	"tarnwold/internal/server"
 	"tarnwold/internal/server/smb"
 )
 
@@ -132,15 +129,4 @@ func (a *app) credentials(ctx context.Context, sign *signing, name string) (s es
 		pass, err = a.password(sign, s.Name, l.User)
 	}
 	return s, l, pass, err
-}
-
-// topmost lists shares by folder, each folder once and none that is below another's.
-func topmost(shares []server.Share) (out []server.Share) {
-	for _, x := range shares {
-		if !slices.ContainsFunc(shares, func(o server.Share) bool { return o.Folder != x.Folder && place.Under(x.Folder, o.Folder) }) &&
-			!slices.ContainsFunc(out, func(o server.Share) bool { return o.Folder == x.Folder }) {
-			out = append(out, x)
-		}
-	}
-	return out
 }

@@ -24,7 +24,12 @@ const soon = 600 * time.Millisecond
 
 // progress begins telling of work; total is how many steps it has, -1 where
 // nobody knows.
-func (a *app) progress(total int, what string) *bar {
+func (a *app) progress(total int, what string) *bar { return a.bar(total, what, total > 0) }
+
+// counting is progress of work that is counted, though nobody knows up to what.
+func (a *app) counting(what string) *bar { return a.bar(-1, what, true) }
+
+func (a *app) bar(total int, what string, speed bool) *bar {
 	b := &bar{}
 	if !isTerminal(a.err) {
 		return b
@@ -44,7 +49,7 @@ func (a *app) progress(total int, what string) *bar {
 		b.w.SetUpdateFrequency(120 * time.Millisecond)
 		b.w.SetStyle(progress.StyleDefault)
 		b.w.Style().Visibility.ETA = true
-		b.w.Style().Visibility.Speed = total > 0
+		b.w.Style().Visibility.Speed = speed
 		b.w.AppendTracker(b.track)
 		go b.w.Render()
 	})

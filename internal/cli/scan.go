@@ -2,17 +2,18 @@ package cli
 
 import (
 	"context"
+	"fmt"
+	"os"
 	"slices"
-	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"tarnwold/core/account"
 	"tarnwold/core/place"
-	"tarnwold/core/rule"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
-	"tarnwold/internal/format/secdesc"
+	"tarnwold/internal/live"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/report"
 	"tarnwold/internal/server"
@@ -21,157 +22,214 @@ import (
 func (a *app) scanCommand() *cobra.Command {
 	var sign signing
 	var k keeping
+	var how server.Reading
+	var resume bool
 	c := &cobra.Command{
 		Use:   "scan SERVER [SHARE…]",
 		Short: "Take in what a real server has: accounts, shares, folders, files, rules",
 		Long: `Take in what a real server has: its accounts and groups, its shares with their
-rules, every folder and file with its descriptor, and the names of identifiers
-met. Several shares over one folder are read once; links are not followed. What
-can't be read is counted and listed, and left out with what is below it.
+rules, every folder and file with its descriptor, size and times, and the names
+of identifiers met. Several shares over one folder are read once; links are not
+followed. What can't be read is counted and listed, and left out with what is
+below it.
 
-Where the estate knows people or places already, what the accounts and shares
-change of anybody's access is shown and asked about, like any change. A place
-that is in the estate already is left alone; tarnwold drift compares it.`,
+A second scan keeps only what is otherwise than in the estate, and shows it as
+any change is shown: who gains and who loses by it. Stopped with Ctrl-C, or by a
+server that goes away, what was read is kept beside the estate, and --resume
+goes on from there.`,
 		Example: `  tarnwold scan stagedoor
-  tarnwold scan stagedoor productions --password-file ~/.stagedoor`,
+  tarnwold scan stagedoor productions --folders-only --depth 3
+  tarnwold scan stagedoor --report-only
+  tarnwold scan stagedoor --resume --password-file ~/.stagedoor`,
 		Args:              cobra.MinimumNArgs(1),
 		ValidArgsFunction: a.completeServers,
 		RunE: func(c *cobra.Command, args []string) error {
-			ctx := c.Context()
-			s, live, err := a.signOn(ctx, &sign, args[0])
+			if how.Depth < 0 {
+				return misused("--depth %d: wanted a number of layers, 1 or more", how.Depth)
+			}
+			s, live, err := a.signOn(c.Context(), &sign, args[0])
 			if err != nil {
 				return err
 			}
 			defer live.Close()
-			return a.scan(c, k, s, live, args[1:])
+			return a.scan(c, k, s, live, args[1:], how, resume)
 		},
 	}
 	sign.flags(c)
-	k.plainFlags(c)
+	c.Flags().BoolVar(&k.dryRun, "report-only", false, "say what would be taken in and keep nothing")
+	c.Flags().BoolVar(&k.yes, "yes", false, "keep what is found without asking")
+	c.Flags().BoolVar(&k.force, "force", false, "keep it although a guard warns; the journal says so")
+	c.Flags().BoolVar(&how.FoldersOnly, "folders-only", false, "leave files out, for a first look")
+	c.Flags().IntVar(&how.Depth, "depth", 0, "read so many `layers` below a share's folder (default: all)")
+	c.Flags().BoolVar(&resume, "resume", false, "go on with a scan that was broken off")
 	return c
 }
 
-// tract is a folder tree that a scan takes in: one share's, or several over it.
-type tract struct {
-	share  string
-	folder string
-	tree   *format.Tree
-}
-
-// unread is what couldn't be read.
-type unread struct {
-	where string
-	why   error
-}
-
-// mostListed is how many of those are told one by one.
+// mostListed is how many things that can't be read are told one by one.
 const mostListed = 10
 
-func (a *app) scan(c *cobra.Command, k keeping, s estate.Server, live server.Server, wanted []string) error {
+func (a *app) scan(c *cobra.Command, k keeping, s estate.Server, from server.Server, only []string, how server.Reading, resume bool) error {
 	ctx := c.Context()
-	shares, err := live.Shares(ctx)
+	spool := live.SpoolOf(a.estatePath, s.Name)
+	bar := a.counting("reading " + s.Name)
+	job := live.Scan{Server: s, Only: only, Reading: how, Spool: spool, Resume: resume,
+		Step: func(share string, items, left int) {
+			bar.say(fmt.Sprintf("reading %s, %s left", share, report.Count(int64(left), "folder")))
+			bar.set(items)
+		},
+		May: func(tracts []*plan.Tract) error { return a.mayTake(ctx, s, tracts) },
+	}
+	seen, err := job.Read(ctx, from)
+	bar.end()
 	if err != nil {
 		return err
 	}
-	if len(wanted) > 0 {
-		for _, w := range wanted {
-			if !slices.ContainsFunc(shares, func(x server.Share) bool { return strings.EqualFold(x.Name, w) }) {
-				var names []string
-				for _, x := range shares {
-					names = append(names, x.Name)
-				}
-				return &estate.NotFound{What: "share", Name: w, In: "server " + s.Name, Near: estate.Nearest(w, names)}
-			}
-		}
-		shares = slices.DeleteFunc(shares, func(x server.Share) bool {
-			return !slices.ContainsFunc(wanted, func(w string) bool { return strings.EqualFold(x.Name, w) })
-		})
+	if err := a.takeIn(c, k, s, seen, len(only) == 0); err != nil {
+		return err
 	}
-	var tracts []*tract
-	for _, x := range topmost(shares) {
-		tracts = append(tracts, &tract{share: x.Name, folder: x.Folder})
+	if !k.dryRun {
+		_ = os.Remove(spool)
 	}
-	// What is there already is said before hours are spent on reading.
-	if err := a.view(ctx, func(t *estate.Tx) error {
+	return a.unread(seen)
+}
+
+// mayTake refuses, before hours are spent on reading, folders that can't hang
+// beside what the estate has.
+func (a *app) mayTake(ctx context.Context, s estate.Server, tracts []*plan.Tract) error {
+	return a.view(ctx, func(t *estate.Tx) error {
 		for _, x := range tracts {
-			if err := plan.MayLoad(t, place.Address{Server: s.Name, Path: x.folder}); err != nil {
+			if _, err := t.At(s, x.Folder); err == nil {
+				continue
+			}
+			if err := plan.MayLoad(t, place.Address{Server: s.Name, Path: x.Folder}); err != nil {
 				return err
 			}
 		}
-		return nil
-	}); err != nil {
-		return err
-	}
-	var bad []unread
-	ids := map[account.ID]bool{}
-	for _, x := range tracts {
-		if err := a.readTract(ctx, live, x, ids, &bad); err != nil {
-			return err
-		}
-	}
-	accounts, err := a.readAccounts(ctx, live, ids)
-	if err != nil {
-		return err
-	}
-	if len(accounts.Accounts) > 0 {
-		if err := a.carry(c, k, func(d *plan.Desk, o *report.Outcome) (p *plan.Plan, err error) {
-			o.Brief = true
-			p, o.Loaded, err = d.LoadAccounts([]plan.AccountFile{*accounts})
-			return p, err
-		}); err != nil {
-			return err
-		}
-	}
-	var rows []format.ShareRow
+		return t.Err()
+	})
+}
+
+// takeIn keeps what a scan saw, each part of it a plan of its own: people,
+// shares, rules, then what came and went.
+func (a *app) takeIn(c *cobra.Command, k keeping, s estate.Server, seen *live.Seen, whole bool) error {
+	ctx := c.Context()
+	var known, fresh []*plan.Tract
+	var last time.Time
+	shares := 0
 	if err := a.view(ctx, func(t *estate.Tx) error {
-		for i, x := range shares {
-			if _, err := t.Share(s, x.Name); err != nil {
-				rows = append(rows, format.ShareRow{Name: x.Name, Folder: x.Folder, Descriptor: x.Rules, Line: i + 1})
+		last, shares = t.Scanned(s), len(t.Shares(s))
+		for _, x := range seen.Tracts {
+			if _, err := t.At(s, x.Folder); err == nil {
+				known = append(known, x)
+			} else {
+				fresh = append(fresh, x)
 			}
 		}
 		return t.Err()
 	}); err != nil {
 		return err
 	}
-	if len(rows) > 0 {
-		if err := a.carry(c, k, func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error) {
-			o.Brief = true
-			return d.LoadShares(s.Name, "the scan", rows)
-		}); err != nil {
-			return err
-		}
-	}
-	for _, x := range tracts {
-		if x.tree.Len() == 0 {
-			continue
-		}
-		if err := x.tree.Arrange(); err != nil {
-			return err
-		}
-		if k.dryRun {
-			a.printer().Line(report.S("%s", plan.TreeLoaded(x.tree, place.Address{Server: s.Name, Path: x.folder})))
-			continue
-		}
-		if err := a.keepTree(ctx, x.tree, place.Address{Server: s.Name, Path: x.folder}, "keeping "+x.share); err != nil {
-			return err
-		}
-	}
 	p := a.printer()
-	if groups := slices.ContainsFunc(accounts.Accounts, func(x format.AccountRow) bool { return x.Kind == account.Group }); groups && len(accounts.Members) == 0 {
+	if !last.IsZero() && a.format == report.Table {
+		p.Line(report.S("Since the scan of %s:", last.Local().Format("Mon 2006-01-02 15:04")))
+	}
+	steps := []build{
+		func(d *plan.Desk, o *report.Outcome) (p *plan.Plan, err error) {
+			o.Brief = true
+			p, o.Loaded, err = d.AccountsFound(*seen.Accounts)
+			return p, err
+		},
+		func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error) { return d.MembersGone(s, *seen.Accounts) },
+		func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error) {
+			o.Brief = shares == 0
+			return d.SharesFound(s, seen.Shares, whole)
+		},
+		func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error) { return d.Otherwise(s, known) },
+		func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error) { return d.Came(s, known) },
+	}
+	for _, fn := range steps {
+		if err := a.carryIfAny(c, k, fn); err != nil {
+			return err
+		}
+	}
+	for _, x := range fresh {
+		if x.Tree.Len() == 0 {
+			continue
+		}
+		if err := x.Tree.Arrange(); err != nil {
+			return err
+		}
+		at := place.Address{Server: s.Name, Path: x.Folder}
+		if k.dryRun {
+			p.Line(report.S("%s", plan.TreeLoaded(x.Tree, at)))
+			continue
+		}
+		if err := a.keepTree(ctx, x.Tree, at, "keeping "+x.Share); err != nil {
+			return err
+		}
+	}
+	if groups := slices.ContainsFunc(seen.Accounts.Accounts, func(x format.AccountRow) bool { return x.Kind == account.Group }); groups && len(seen.Accounts.Members) == 0 {
 		p.Line(report.S("The server tells no group's members; where it keeps them in a POSIX group file: tarnwold load accounts --passwd FILE --group FILE"))
 	}
 	if k.dryRun {
-		p.Line(report.S("Nothing was kept: this was a dry run."))
+		p.Line(report.S("Nothing was kept: this only reports."))
+		return p.Err()
 	}
-	for i, u := range bad {
+	return a.note(ctx, s, seen)
+}
+
+// carryIfAny is carry, silent where nothing is otherwise.
+func (a *app) carryIfAny(c *cobra.Command, k keeping, fn build) error {
+	any := false
+	if err := a.view(c.Context(), func(t *estate.Tx) error {
+		d := plan.New(t, a.who())
+		p, err := fn(d, &report.Outcome{})
+		any = err == nil && p.Changes()
+		return err
+	}); err != nil || !any {
+		return err
+	}
+	return a.carry(c, k, fn)
+}
+
+// note remembers when a server was read, and what its domains are called.
+func (a *app) note(ctx context.Context, s estate.Server, seen *live.Seen) error {
+	e, done, err := a.open(ctx)
+	if err != nil {
+		return err
+	}
+	defer done()
+	var facts []plan.ItemFacts
+	if err := e.View(ctx, func(t *estate.Tx) error {
+		facts, err = plan.New(t, a.who()).Facts(s, seen.Tracts)
+		return err
+	}); err != nil {
+		return err
+	}
+	return e.Note(ctx, func(t *estate.Tx) error {
+		for _, x := range facts {
+			t.SetFacts(x.Item, x.Facts)
+		}
+		t.SetScanned(s, seen.At)
+		for _, d := range seen.Domains {
+			t.SetDomain(d)
+		}
+		return t.Err()
+	})
+}
+
+// unread tells what couldn't be read.
+func (a *app) unread(seen *live.Seen) error {
+	p := a.printer()
+	for i, u := range seen.Unread {
 		if i == mostListed {
-			p.Line(report.S("  and %d more", len(bad)-i))
+			p.Line(report.S("  and %d more", len(seen.Unread)-i))
 			break
 		}
-		p.Line(report.S("not read: %s: %s", u.where, u.why.Error()))
+		p.Line(report.S("not read: %s: %s", u.Where, u.Why))
 	}
-	if len(bad) > 0 {
-		return &partlyRead{len(bad)}
+	if len(seen.Unread) > 0 {
+		return &partlyRead{len(seen.Unread)}
 	}
 	return p.Err()
 }
@@ -181,90 +239,4 @@ type partlyRead struct{ Items int }
 
 func (e *partlyRead) Error() string {
 	return report.Count(int64(e.Items), "item") + " could not be read and " + map[bool]string{true: "is", false: "are"}[e.Items == 1] + " left out, with what is below"
-}
-
-// readTract reads a share's folder and all below it.
-func (a *app) readTract(ctx context.Context, live server.Server, x *tract, ids map[account.ID]bool, bad *[]unread) error {
-	x.tree = &format.Tree{}
-	bodies := map[string]int32{}
-	bar := a.progress(-1, "reading "+x.share)
-	defer bar.end()
-	return live.Scan(ctx, x.share, func(i server.Item) error {
-		if i.Err != nil {
-			*bad = append(*bad, unread{strings.TrimSuffix(x.share+"/"+i.Path, "/"), i.Err})
-			return nil
-		}
-		raw, err := secdesc.Encode(i.Rules)
-		if err != nil {
-			*bad = append(*bad, unread{x.share + "/" + i.Path, err})
-			return nil
-		}
-		body, ok := bodies[string(raw)]
-		if !ok {
-			body = int32(len(x.tree.Bodies))
-			bodies[string(raw)] = body
-			x.tree.Bodies = append(x.tree.Bodies, i.Rules)
-			note(i.Rules, ids)
-		}
-		if x.tree.Len()%256 == 0 {
-			bar.set(x.tree.Len())
-		}
-		return x.tree.Add(format.TreeRow{Path: i.Path, Folder: i.Folder, Body: body, Line: int32(x.tree.Len() + 1)})
-	})
-}
-
-// note remembers the identifiers a descriptor names.
-func note(d *rule.Descriptor, ids map[account.ID]bool) {
-	ids[d.Owner], ids[d.Group] = true, true
-	for _, e := range d.Rules.Entries {
-		ids[e.Who] = true
-	}
-}
-
-// readAccounts reads the server's own accounts, and the names of whoever else
-// its rules name. Accounts no estate takes (without a name, or with an
-// identifier of the standard's own) are left out.
-func (a *app) readAccounts(ctx context.Context, live server.Server, ids map[account.ID]bool) (*plan.AccountFile, error) {
-	out := &plan.AccountFile{File: "the scan"}
-	own, members, err := live.Accounts(ctx)
-	if err != nil {
-		return nil, err
-	}
-	names := map[account.ID]string{}
-	taken := map[string]bool{}
-	add := func(x server.Account) {
-		key := x.Kind.String() + ":" + estate.Key(x.Name)
-		if estate.GoodName(x.Kind.String(), x.Name) != nil || estate.GoodID(x.ID) != nil || taken[key] || names[x.ID] != "" {
-			return
-		}
-		taken[key], names[x.ID] = true, x.Kind.String()+":"+x.Name
-		out.Accounts = append(out.Accounts, format.AccountRow{PrimaryGID: account.NoPOSIX, Account: account.Account{Kind: x.Kind, Name: x.Name, ID: x.ID, POSIX: account.NoPOSIX}})
-	}
-	for _, x := range own {
-		add(x)
-	}
-	var unknown []account.ID
-	for id := range ids {
-		if _, special := account.SpecialName(id); names[id] == "" && !special && !id.IsZero() {
-			if _, _, posix := id.POSIX(); !posix {
-				unknown = append(unknown, id)
-			}
-		}
-	}
-	slices.SortFunc(unknown, func(a, b account.ID) int { return strings.Compare(a.String(), b.String()) })
-	if len(unknown) > 0 {
-		called, err := live.Names(ctx, unknown)
-		if err != nil {
-			return nil, err
-		}
-		for _, x := range called {
-			add(x)
-		}
-	}
-	for _, m := range members {
-		if names[m.Group] != "" && names[m.Member] != "" {
-			out.Members = append(out.Members, format.MemberRow{Group: names[m.Group], Member: names[m.Member]})
-		}
-	}
-	return out, nil
 }

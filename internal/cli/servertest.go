@@ -68,7 +68,7 @@ func testServer(ctx context.Context, l smb.Link, pass string) (steps []step) {
 	}
 	note("shares seen", err, strings.Join(names, ", "))
 	for _, s := range shares {
-		err := c.Scan(ctx, s.Name, func(x server.Item) error {
+		err := c.Scan(ctx, s.Name, server.Reading{}, func(x server.Item) error {
 			if x.Err != nil {
 				return x.Err
 			}

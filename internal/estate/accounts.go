@@ -351,6 +351,9 @@ func (t *Tx) Named(word string, kind account.Kind) (account.Account, error) {
 	if err := t.Err(); err != nil {
 		return account.Account{}, err
 	}
+	if len(found) == 0 {
+		found = t.inDomain(name)
+	}
 	var fit []*row
 	for _, a := range found {
 		if kind == 0 || a.Kind == kind {

@@ -121,6 +121,18 @@ func (e *Estate) Change(ctx context.Context, m Meta, fn func(*Tx) (summary strin
 	return id, nil
 }
 
+// Note runs fn, which keeps only what is not journaled: when a server was read,
+// what an item's size is. Nobody's access changes by it.
+func (e *Estate) Note(ctx context.Context, fn func(*Tx) error) error {
+	return e.db.Write(ctx, false, func(s *store.Tx) error {
+		t := newTx(s)
+		if err := fn(t); err != nil {
+			return err
+		}
+		return t.Err()
+	})
+}
+
 // Tx is one transaction. Its first error stays: later calls do nothing, and
 // the transaction ends with it.
 type Tx struct {

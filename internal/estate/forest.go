@@ -57,6 +57,24 @@ func (f *Forest) Add(parent int, folder bool, items int64, before, after rule.An
 	return len(f.Nodes) - 1
 }
 
+// Append puts the nodes of another forest, which were all added, behind this
+// one's, and says by how much their numbers grew.
+func (f *Forest) Append(added *Forest) (shift int) {
+	shift = len(f.Nodes)
+	for i := range added.Nodes {
+		n := added.Nodes[i]
+		if n.Parent >= 0 {
+			n.Parent += shift
+		}
+		f.Nodes = append(f.Nodes, n)
+		f.nodes = append(f.nodes, added.nodes[i])
+		if chain, ok := added.Above[i]; ok {
+			f.Above[shift+i] = chain
+		}
+	}
+	return shift
+}
+
 // NewForest makes a forest of nothing.
 func NewForest() *Forest { return newForest() }
 

@@ -39,6 +39,7 @@ func (t *Tx) LoadTree(s Server, at string, tree *format.Tree, step func(done int
 	nextStrand := firstStrand
 	strandOf := make([]int64, tree.Dirs())
 	var weights []int64
+	facts := t.Bulk("facts", "item", "size", "modified", "changed")
 	items := t.Bulk("items", "id", "parent", "name", "strand", "fold")
 	var strands []key // beside weights; put in last, so that they lie together in the file
 	tree.Each(func(done int, r *format.Arranged) bool {
@@ -63,6 +64,9 @@ func (t *Tx) LoadTree(s Server, at string, tree *format.Tree, step func(done int
 		}
 		weights[strand-firstStrand]++
 		items.Add(firstItem+int64(done), parentItem, name, strand, store.Fold(name))
+		if r.Facts != (format.Facts{}) {
+			facts.Add(firstItem+int64(done), r.Facts.Size, r.Facts.Modified, r.Facts.Changed)
+		}
 		if done&1023 == 0 && (t.Err() != nil || t.Context().Err() != nil) {
 			t.Fail(t.Context().Err())
 			return false
@@ -73,6 +77,7 @@ func (t *Tx) LoadTree(s Server, at string, tree *format.Tree, step func(done int
 		return true
 	})
 	items.Flush()
+	facts.Flush()
 	b := t.Bulk("strands", "id", "parent", "descriptor", "folder")
 	for i, k := range strands {
 		b.Add(firstStrand+int64(i), k.parent, k.body, k.folder)

@@ -16,6 +16,13 @@ type TreeRow struct {
 	Folder bool
 	Body   int32 // the place of its descriptor in the tree's bodies
 	Line   int32 // in its file
+	Facts  Facts
+}
+
+// Facts is what a server tells of an item beside its rules; zero: not told.
+type Facts struct {
+	Size              int64 // bytes; of a file
+	Modified, Changed int64 // its contents; it itself, its rules too: seconds since 1970
 }
 
 // Tree is a file of items, by the ten million in little memory: a folder's path
@@ -28,6 +35,7 @@ type Tree struct {
 	seed   maphash.Seed
 	names  names
 	rows   pile[treeRow]
+	facts  pile[Facts] // beside rows, as far as any are told
 	dirs   []dir
 	byName map[uint64]int32 // a folder's name and what it is in → the last dir that fits, see dir.alike
 	// The folder the last row was in, part by part, for the next is in it too
@@ -97,8 +105,24 @@ func (t *Tree) Add(r TreeRow) error {
 		row.in = t.dirAt(r.Path[:cut])
 		row.name = t.names.add(strings.TrimPrefix(r.Path[cut:], "/"))
 	}
+	if r.Facts != (Facts{}) || t.facts.len() > 0 {
+		for t.facts.len() < t.rows.len() {
+			t.facts.add(Facts{})
+		}
+		t.facts.add(r.Facts)
+	}
 	t.rows.add(row)
 	return nil
+}
+
+// Told tells whether facts of any item are told.
+func (t *Tree) Told() bool { return t.facts.len() > 0 }
+
+func (t *Tree) fact(row int) Facts {
+	if row < t.facts.len() {
+		return *t.facts.at(row)
+	}
+	return Facts{}
 }
 
 // dirAt gives the dir of a path, with those above it made where they are not
@@ -180,7 +204,7 @@ func (t *Tree) Folders() (n int) {
 // Row gives a row as it came.
 func (t *Tree) Row(i int) TreeRow {
 	r := t.rows.at(i)
-	out := TreeRow{Folder: r.body < 0, Body: r.body, Line: r.line}
+	out := TreeRow{Folder: r.body < 0, Body: r.body, Line: r.line, Facts: t.fact(i)}
 	if out.Folder {
 		out.Body = ^r.body
 		out.Path = t.Path(r.in)
@@ -212,6 +236,7 @@ type Arranged struct {
 	In     int32 // the number of the folder it is in; -1: the top
 	Above  int   // where that folder's row stands in the order
 	Below  int   // how many items a folder has below it
+	Facts  Facts
 }
 
 // Arrange looks the tree over, and refuses one that doesn't hang together.
@@ -361,7 +386,7 @@ func (t *Tree) Each(fn func(at int, r *Arranged) bool) {
 	var out Arranged
 	for at := range t.Len() {
 		r := t.rows.at(t.which(at))
-		out = Arranged{Name: string(t.names.at(r.name)), Body: r.body, Self: -1, In: r.in, Above: -1}
+		out = Arranged{Name: string(t.names.at(r.name)), Body: r.body, Self: -1, In: r.in, Above: -1, Facts: t.fact(t.which(at))}
 		if r.body < 0 {
 			d := &t.dirs[r.in]
 			out.Folder, out.Body, out.Self, out.In, out.Below = true, ^r.body, r.in, d.in, int(d.below)

@@ -2,41 +2,37 @@ package plan
 
 import (
 	"slices"
-	"strings"
+	"time"
 
 	"tarnwold/core/place"
 	"tarnwold/core/rule"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/server"
 )
 
 // Drift is what is otherwise on a real server than in the estate.
 type Drift struct {
-	Server string      `json:"server"`
-	Lines  []DriftLine `json:"differences"`
-	More   int         `json:"more"` // beyond the limit
-	Alike  int         `json:"items-alike"`
+	Server string `json:"server"`
+	// Since is when the server was read last: what differs came after that, or
+	// was changed in the estate alone. RFC 3339; "" where it never was.
+	Since string      `json:"since,omitempty"`
+	Lines []DriftLine `json:"differences"`
+	More  int         `json:"more"` // beyond the limit
+	Alike int         `json:"items-alike"`
 
-	server estate.Server
-	limit  int
-	shares map[string]bool
-	// of the tree at hand
-	at    estate.Place
-	known map[string]estate.Target // by path below it
-	pass  []string                 // places whose rules couldn't be read
+	limit int
 }
 
 // DriftLine is one difference.
 type DriftLine struct {
 	Where string `json:"where"`
-	// What: came, went, is-a-folder, is-a-file, rules; share-came, share-went,
-	// share-folder, share-rules, not-scanned.
-	What  string `json:"what"`
-	Lines []Line `json:"lines,omitempty"` // of rules: what the server has more and less
-}
-
-// BeginDrift begins comparing a server; limit lines, 0 for all.
-func (d *Desk) BeginDrift(s estate.Server, limit int) *Drift {
-	return &Drift{Server: s.Name, Lines: []DriftLine{}, server: s, limit: limit, shares: map[string]bool{}}
+	// What: came, went, rules; share-came, share-went, share-folder,
+	// share-rules, not-scanned.
+	What string `json:"what"`
+	// Changed is when the server says the item was changed last, its rules
+	// among that. RFC 3339; "" where it doesn't say.
+	Changed string `json:"changed,omitempty"`
+	Lines   []Line `json:"lines,omitempty"` // of rules: what the server has more and less
 }
 
 func (f *Drift) note(l DriftLine) {
@@ -47,91 +43,74 @@ func (f *Drift) note(l DriftLine) {
 	f.Lines = append(f.Lines, l)
 }
 
-// Share compares one share.
-func (f *Drift) Share(d *Desk, name, folder string, rules *rule.Descriptor) error {
-	where := place.Address{Server: f.server.Name, Share: name}.String()
-	f.shares[estate.Key(name)] = true
-	sh, err := d.t.Share(f.server, name)
-	switch {
-	case err != nil:
-		f.note(DriftLine{Where: where, What: "share-came"})
-	case sh.Folder != folder:
-		f.note(DriftLine{Where: where, What: "share-folder", Lines: []Line{{Sign: "comes", What: "folder", Text: folder}, {Sign: "goes", What: "folder", Text: sh.Folder}}})
-	case rules != nil && !sh.Descriptor.Equal(rules):
-		f.note(DriftLine{Where: where, What: "share-rules", Lines: d.Turned(sh.Descriptor, rules, false, nil, nil)})
-	}
-	return d.t.Err()
-}
-
-// SharesGone tells the estate's shares that the server doesn't have.
-func (f *Drift) SharesGone(d *Desk) {
-	for _, sh := range d.t.Shares(f.server) {
-		if !f.shares[estate.Key(sh.Name)] {
-			f.note(DriftLine{Where: sh.Address(), What: "share-went"})
-		}
-	}
-}
-
-// Tree begins comparing a folder and what is below it; known is false where
-// the estate has nothing there.
-func (f *Drift) Tree(d *Desk, folder string) (known bool, err error) {
-	f.at, err = d.t.At(f.server, folder)
-	if err != nil {
-		f.note(DriftLine{Where: place.Address{Server: f.server.Name, Path: folder}.String(), What: "not-scanned"})
-		return false, d.t.Err()
-	}
-	f.known, f.pass = map[string]estate.Target{}, nil
-	for _, item := range d.t.Subtree(f.at.Item, 1<<31-1) {
-		p := d.t.Place(item)
-		rest, _ := place.Cut(p.Path, f.at.Path)
-		f.known[rest] = p.Target()
-	}
-	return true, d.t.Err()
-}
-
-// Item compares one item of the tree.
-func (f *Drift) Item(d *Desk, path string, folder bool, rules *rule.Descriptor) error {
-	where := place.Address{Server: f.server.Name, Path: strings.TrimSuffix(place.Join(f.at.Path, path), "/")}.String()
-	x, ok := f.known[path]
-	delete(f.known, path)
-	switch {
-	case !ok:
-		f.note(DriftLine{Where: where, What: "came"})
-	case x.Folder != folder:
-		f.note(DriftLine{Where: where, What: map[bool]string{true: "is-a-folder", false: "is-a-file"}[folder]})
-	default:
-		// The estate may hold audit entries, which a scan doesn't read.
-		now := d.t.Of(x.Strand).Clone()
-		now.Audit = rules.Audit
-		now.Control = now.Control&^auditBits | rules.Control&auditBits
-		if now.Equal(rules) {
-			f.Alike++
-			return d.t.Err()
-		}
-		lines := d.Turned(now, rules, folder, nil, nil)
-		if len(lines) == 0 {
-			lines = []Line{{Sign: "changes", What: "order"}}
-		}
-		f.note(DriftLine{Where: where, What: "rules", Lines: lines})
-	}
-	return d.t.Err()
-}
-
 const auditBits = rule.AuditPresent | rule.AuditSealed
 
-// Pass says that what is at and below a path couldn't be read.
-func (f *Drift) Pass(path string) { f.pass = append(f.pass, path) }
-
-// Gone tells what the estate has in the tree and the server hasn't.
-func (f *Drift) Gone(d *Desk) {
-	var paths []string
-	for path := range f.known {
-		if !slices.ContainsFunc(f.pass, func(p string) bool { return p == "" || path == p || strings.HasPrefix(path, p+"/") }) {
-			paths = append(paths, path)
+// Drift compares what a scan found with the estate; limit lines, 0 for all.
+func (d *Desk) Drift(s estate.Server, found []server.Share, tracts []*Tract, limit int) (*Drift, error) {
+	f := &Drift{Server: s.Name, Lines: []DriftLine{}, limit: limit}
+	if at := d.t.Scanned(s); !at.IsZero() {
+		f.Since = at.Format(time.RFC3339)
+	}
+	d.driftShares(f, s, found)
+	for _, x := range tracts {
+		if !d.hasTract(s, x) {
+			f.note(DriftLine{Where: place.Address{Server: s.Name, Path: x.Folder}.String(), What: "not-scanned"})
+			continue
+		}
+		d.step("comparing " + x.Share)
+		err := d.compare(s, x, func(c compared) error {
+			l := DriftLine{Where: place.Address{Server: s.Name, Path: place.Join(x.Folder, c.path)}.String()}
+			if c.path == "" {
+				l.Where = place.Address{Server: s.Name, Path: x.Folder}.String()
+			}
+			if c.row != nil && c.row.Facts.Changed != 0 {
+				l.Changed = time.Unix(c.row.Facts.Changed, 0).UTC().Format(time.RFC3339)
+			}
+			switch {
+			case c.row == nil:
+				l.What = "went"
+			case c.known == nil && c.in == 0: // what is in something new is new
+				return nil
+			case c.known == nil:
+				l.What = "came"
+			default:
+				have := d.t.Of(c.known.Strand)
+				now := as(have, x.Tree.Bodies[c.row.Body])
+				if now == have {
+					f.Alike++
+					return nil
+				}
+				l.What, l.Lines = "rules", d.Turned(have, now, c.folder, nil, nil)
+			}
+			f.note(l)
+			return nil
+		})
+		if err != nil {
+			return nil, err
 		}
 	}
-	slices.Sort(paths)
-	for _, path := range paths {
-		f.note(DriftLine{Where: place.Address{Server: f.server.Name, Path: place.Join(f.at.Path, path)}.String(), What: "went"})
+	return f, d.t.Err()
+}
+
+func (d *Desk) driftShares(f *Drift, s estate.Server, found []server.Share) {
+	have := d.t.Shares(s)
+	for _, x := range found {
+		where := place.Address{Server: s.Name, Share: x.Name}.String()
+		i := slices.IndexFunc(have, func(o estate.Share) bool { return sameKey(o.Name, x.Name) })
+		switch {
+		case i < 0:
+			f.note(DriftLine{Where: where, What: "share-came"})
+		case have[i].Folder != x.Folder:
+			f.note(DriftLine{Where: where, What: "share-folder", Lines: []Line{{Sign: "comes", What: "folder", Text: x.Folder}, {Sign: "goes", What: "folder", Text: have[i].Folder}}})
+		default:
+			if now := as(have[i].Descriptor, x.Rules); now != have[i].Descriptor {
+				f.note(DriftLine{Where: where, What: "share-rules", Lines: d.Turned(have[i].Descriptor, now, false, nil, nil)})
+			}
+		}
+	}
+	for _, sh := range have {
+		if !slices.ContainsFunc(found, func(x server.Share) bool { return sameKey(x.Name, sh.Name) }) {
+			f.note(DriftLine{Where: sh.Address(), What: "share-went"})
+		}
 	}
 }

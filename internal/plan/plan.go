@@ -17,6 +17,7 @@ import (
 	"tarnwold/core/rule"
 	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/format"
 )
 
 // Desk is where plans are worked out: one transaction that reads, and who acts.
@@ -59,6 +60,8 @@ type Plan struct {
 	// Undoes is the change it takes back; 0: none. Over: with force.
 	Undoes int64    `json:"undoes,omitempty"`
 	Over   []string `json:"-"` // guards that making the plan itself overrode
+	// IsSo: a real server has it so already; guards tell of it, and stop nothing.
+	IsSo bool `json:"is-so-on-the-server,omitempty"`
 
 	work work
 }
@@ -159,6 +162,7 @@ type madeItem struct {
 	name   string
 	folder bool
 	d      *rule.Descriptor
+	facts  format.Facts
 }
 
 type movedItem struct {
@@ -254,6 +258,9 @@ func (p *Plan) Keep(t *estate.Tx) (string, error) {
 		} else {
 			ids[i] = t.Make(m.in, m.name, m.folder, m.d)
 		}
+		if m.facts != (format.Facts{}) {
+			t.SetFacts(ids[i], m.facts)
+		}
 	}
 	for _, m := range w.moved {
 		t.Move(m.item, m.folder, m.name)
@@ -311,7 +318,7 @@ func (p *Plan) Keep(t *estate.Tx) (string, error) {
 func (p *Plan) Meta(command string) estate.Meta {
 	m := estate.Meta{Actor: p.Actor, Command: command, Head: p.Head, Undoes: p.Undoes, Forced: slices.Clone(p.Over)}
 	for _, w := range p.Warnings {
-		if !slices.Contains(m.Forced, w.Guard) {
+		if !p.IsSo && !slices.Contains(m.Forced, w.Guard) {
 			m.Forced = append(m.Forced, w.Guard)
 		}
 	}

@@ -483,7 +483,7 @@ func (d *Desk) heed(p *Plan, shifts []*impact.Shift, routes []impact.Route) {
 		}
 		p.Warnings = append(p.Warnings, out)
 	}
-	if !c.Back {
+	if !c.Back && !p.IsSo {
 		d.advise(p)
 	}
 }
@@ -602,7 +602,7 @@ func (d *Desk) unmoved(p *Plan, routes []impact.Route) {
 // user of the estate works on the model from outside and is not held to that.
 func (d *Desk) mayHandOn(p *Plan) error {
 	actor, ok := d.actor()
-	if !ok || p.Undoes != 0 {
+	if !ok || p.Undoes != 0 || p.IsSo {
 		return nil
 	}
 	f := p.work.forest

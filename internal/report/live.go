@@ -1,6 +1,19 @@
 package report
 
-import "tarnwold/internal/plan"
+import (
+	"time"
+
+	"tarnwold/internal/plan"
+)
+
+// localTime writes a moment of RFC 3339 as people here read it.
+func localTime(at string) string {
+	t, err := time.Parse(time.RFC3339, at)
+	if err != nil {
+		return at
+	}
+	return t.Local().Format("2006-01-02 15:04")
+}
 
 // ServerStep is one thing that a test of a real server looked at.
 type ServerStep struct {
@@ -31,20 +44,20 @@ func (p *Printer) ServerTest(name string, steps []ServerStep) error {
 	})
 }
 
-var driftSays = map[string]string{"came": "is new", "went": "is gone", "is-a-folder": "is a folder now", "is-a-file": "is a file now", "rules": "has other rules",
+var driftSays = map[string]string{"came": "is new", "went": "is gone", "rules": "has other rules",
 	"share-came": "is a new share", "share-went": "is no share any more", "share-folder": "stands over another folder", "share-rules": "has other rules of its own",
 	"not-scanned": "isn't in the estate"}
 
 // Drifted prints what is otherwise on a real server than in the estate.
 func (p *Printer) Drifted(d *plan.Drift) error {
-	heads := []string{"where", "what", "comes or goes", "text"}
+	heads := []string{"where", "what", "changed there", "comes or goes", "text"}
 	return p.Give(d, heads, func() (out [][]string) {
 		for _, l := range d.Lines {
 			if len(l.Lines) == 0 {
-				out = append(out, []string{l.Where, l.What, "", ""})
+				out = append(out, []string{l.Where, l.What, l.Changed, "", ""})
 			}
 			for _, x := range l.Lines {
-				out = append(out, []string{l.Where, l.What, x.Sign, lineText(x)})
+				out = append(out, []string{l.Where, l.What, l.Changed, x.Sign, lineText(x)})
 			}
 		}
 		return out
@@ -53,9 +66,13 @@ func (p *Printer) Drifted(d *plan.Drift) error {
 			p.Line(In(Strong, d.Server), S(" is as the estate has it: %s alike", Count(int64(d.Alike), "item")))
 			return
 		}
-		p.Line(In(Strong, d.Server), S(": %s differ, %s alike", Count(int64(len(d.Lines)+d.More), "place"), Count(int64(d.Alike), "item")))
+		since := ""
+		if d.Since != "" {
+			since = " since the scan of " + localTime(d.Since)
+		}
+		p.Line(In(Strong, d.Server), S(": %s differ%s, %s alike", Count(int64(len(d.Lines)+d.More), "place"), since, Count(int64(d.Alike), "item")))
 		p.Blank()
-		g := Grid{Cols: []Col{{"where", 5}, {"on the server", 2}, {"", 0}, {"", 5}}}
+		g := Grid{Cols: []Col{{"where", 5}, {"on the server", 2}, {"changed there", 0}, {"", 0}, {"", 5}}}
 		for _, l := range d.Lines {
 			var signs, texts Cell
 			for _, x := range l.Lines {
@@ -66,7 +83,7 @@ func (p *Printer) Drifted(d *plan.Drift) error {
 				signs = append(signs, Span{Text: x.Sign, Style: style})
 				texts = append(texts, Span{Text: lineText(x)})
 			}
-			g.Rows = append(g.Rows, []Cell{C(l.Where), C(driftSays[l.What]), signs, texts})
+			g.Rows = append(g.Rows, []Cell{C(l.Where), C(driftSays[l.What]), C(localTime(l.Changed)), signs, texts})
 		}
 		p.Grid(g)
 		if d.More > 0 {

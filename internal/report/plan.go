@@ -118,7 +118,7 @@ func (p *Printer) Preview(o *Outcome) {
 	}
 	g := Grid{Cols: []Col{{"where", 3}, {"", 0}, {"what", 4}}}
 	left := int64(0)
-	if o.Brief {
+	if o.Brief || o.IsSo {
 		p.Line(S("%s", o.Change))
 	}
 	for _, e := range o.Edits {
@@ -177,6 +177,8 @@ func (p *Printer) Preview(o *Outcome) {
 	}
 	for _, w := range o.Warnings {
 		switch {
+		case o.IsSo:
+			p.Line(In(Bad, "Look:"), S(" %s.", WarningText(w)))
 		case o.Forced:
 			p.Line(In(Bad, "Forced:"), S(" %s.", WarningText(w)))
 		case o.DryRun:

@@ -1,5 +1,5 @@
-// Package server says what is read of a live file server, whatever protocol it
-// is asked by; each protocol is a package below.
+// Package server says what is read of a live file server, and written to it,
+// whatever protocol it is asked by; each protocol is a package below.
 package server
 
 import (
@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"tarnwold/core/account"
+	"tarnwold/core/right"
 	"tarnwold/core/rule"
 )
 
@@ -21,32 +22,79 @@ type Share struct {
 type Item struct {
 	Path     string // below the share's folder, parts joined by /; empty: that folder
 	Folder   bool
-	Rules    *rule.Descriptor
-	Size     int64
-	Modified time.Time
+	Rules    *rule.Descriptor // one pointer for the same bytes, nearly always
+	Size     int64            // bytes; of a file
+	Modified time.Time        // its contents
+	Changed  time.Time        // it itself, its rules too; zero: not told
+	Enter    bool             // a folder whose inside is read too: no link, and not too deep
 	Err      error // why its rules, or what is in it, couldn't be read
+	// Whole: all that is directly in the folder Path has been told; nothing
+	// else is said then.
+	Whole bool
+	Left  int // with Whole: folders known of whose inside is still to be read
 }
 
 // Account is a user or group the server knows.
 type Account struct {
-	Kind account.Kind
-	Name string
-	ID   account.ID
+	Kind   account.Kind
+	Name   string
+	Domain string // where it is kept: the server's own name, a domain's, BUILTIN
+	ID     account.ID
 }
 
 // Member is a membership the server tells of.
 type Member struct{ Group, Member account.ID }
 
-// Server is one that is signed on to.
-type Server interface {
+// Reading says how far a scan goes.
+type Reading struct {
+	FoldersOnly bool // files are left out
+	Depth       int  // layers below the share's folder; 0: all
+	// From are the folders whose insides are still to be read; nil: the
+	// share's folder, which is told first then.
+	From []string
+}
+
+// Writing is a descriptor that is to be set on an item or a share.
+type Writing struct {
+	Share, Path string
+	OfShare     bool // the share's own rules
+	Before, To  *rule.Descriptor
+}
+
+// Reader is what a server is asked.
+type Reader interface {
 	// Shares lists the shares with their rules, those of the system's own left out.
 	Shares(ctx context.Context) ([]Share, error)
 	// Scan calls fn with a share's folder and everything below it, a folder
-	// before what is in it.
-	Scan(ctx context.Context, share string, fn func(Item) error) error
+	// before what is in it, one call at a time.
+	Scan(ctx context.Context, share string, how Reading, fn func(Item) error) error
+	// Look reads one item now; audit asks for audit entries too, which takes
+	// a privilege.
+	Look(ctx context.Context, share, path string, audit bool) (Item, error)
 	// Accounts lists the server's own users and groups, and who is in which.
 	Accounts(ctx context.Context) ([]Account, []Member, error)
 	// Names looks up what identifiers are called.
 	Names(ctx context.Context, ids []account.ID) ([]Account, error)
+	Close()
+}
+
+// Writer is what is written to a server.
+type Writer interface {
+	// Write sets a descriptor: those parts of it that To has otherwise than Before.
+	Write(ctx context.Context, w Writing) error
+	// ShareRules reads one share's rules now.
+	ShareRules(ctx context.Context, share string) (*rule.Descriptor, error)
+}
+
+// Server is one that is signed on to.
+type Server interface {
+	Reader
+	Writer
+}
+
+// Opener opens things as one user, with exactly the rights asked for, and
+// leaves no trace. Refused tells what the server said to it; "" where it is done.
+type Opener interface {
+	Open(ctx context.Context, share, path string, rights right.Set) (refused string, err error)
 	Close()
 }

@@ -33,6 +33,7 @@ func (t *Tx) Listen(change int64, bulk bool) {
 CREATE TEMP TRIGGER w_insert AFTER INSERT ON main.items BEGIN
 	INSERT INTO weights(strand, items) VALUES(new.strand, 1) ON CONFLICT(strand) DO UPDATE SET items = items + 1; END;
 CREATE TEMP TRIGGER w_delete AFTER DELETE ON main.items BEGIN
+	DELETE FROM facts WHERE item = old.id;
 	UPDATE weights SET items = items - 1 WHERE strand = old.strand; END;
 CREATE TEMP TRIGGER w_update AFTER UPDATE OF strand ON main.items WHEN old.strand <> new.strand BEGIN
 	UPDATE weights SET items = items - 1 WHERE strand = old.strand;

@@ -43,11 +43,13 @@ func migrate(t *Tx) error {
 	return t.Err()
 }
 
-// toVersion3: servers may be linked to real ones.
+// toVersion3: servers may be linked to real ones, which tell more than rules.
 func toVersion3(t *Tx) error {
 	for _, statement := range strings.Split(tables, ";\n") {
-		if strings.Contains(statement, "CREATE TABLE links ") {
-			t.Exec(statement)
+		for _, name := range []string{"links", "facts", "scans", "domains", "unfinished"} {
+			if strings.Contains(statement, "CREATE TABLE "+name+" ") {
+				t.Exec(statement)
+			}
 		}
 	}
 	return t.Err()

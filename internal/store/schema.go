@@ -62,6 +62,25 @@ CREATE TABLE links (
 	kind   TEXT NOT NULL,                  -- the protocol: smb
 	link   TEXT NOT NULL                   -- how it is reached, as JSON; never a password
 );
+CREATE TABLE facts (                       -- not journaled: what a server told of an item beside its rules
+	item     INTEGER PRIMARY KEY,
+	size     INTEGER NOT NULL,             -- bytes
+	modified INTEGER NOT NULL,             -- its contents, in seconds since 1970; 0: not told
+	changed  INTEGER NOT NULL              -- it itself, its rules too
+);
+CREATE TABLE scans (                       -- not journaled: when a real server was read last
+	server INTEGER PRIMARY KEY,
+	at     TEXT NOT NULL                   -- RFC 3339, UTC
+);
+CREATE TABLE domains (                     -- not journaled: what the domains of accounts are called
+	sid   TEXT PRIMARY KEY,
+	name  TEXT NOT NULL,
+	realm TEXT NOT NULL DEFAULT ''
+);
+CREATE TABLE unfinished (                  -- not journaled: a change that is being written to a real server
+	id   INTEGER PRIMARY KEY CHECK (id=1), -- one at a time
+	body TEXT NOT NULL                     -- JSON; the package plan has it
+);
 CREATE TABLE descriptors (
 	id   INTEGER PRIMARY KEY,
 	kind INTEGER NOT NULL,                 -- 1: [MS-DTYP] 2.4.6 self-relative

@@ -169,9 +169,18 @@ func (x *Exact) Connect(share string) (Status, error) {
 	return 0, err
 }
 
-// Open opens an item of a share, which is there, with exactly these rights,
+// Open is Try as a server.Opener has it.
+func (x *Exact) Open(_ context.Context, share, path string, rights right.Set) (string, error) {
+	s, err := x.Try(share, path, rights)
+	if s == 0 || err != nil {
+		return "", err
+	}
+	return s.Error(), nil
+}
+
+// Try opens an item of a share, which is there, with exactly these rights,
 // and closes it again. The status says what the server said to it.
-func (x *Exact) Open(share, path string, rights right.Set) (Status, error) {
+func (x *Exact) Try(share, path string, rights right.Set) (Status, error) {
 	id, err := x.tree(share)
 	var s Status
 	if errors.As(err, &s) {

@@ -37,7 +37,7 @@ func TestOpensExactly(t *testing.T) {
 		{"productions", "nowhere", right.ReadData, StatusNoName},
 		{"nowhere", "", right.ReadData, StatusNoShare},
 	} {
-		got, err := x.Open(c.share, c.path, c.rights)
+		got, err := x.Try(c.share, c.path, c.rights)
 		require.NoError(t, err)
 		require.Equal(t, c.want, got, "%s %s %v", c.share, c.path, c.rights)
 	}
@@ -46,7 +46,7 @@ func TestOpensExactly(t *testing.T) {
 	_, err = DialExact(ctx, Link{Host: "127.0.0.1", Port: s.Port, User: "bram", Encrypt: true}, "x")
 	require.ErrorContains(t, err, "only to be spoken to encrypted")
 	s.Kill()
-	_, err = x.Open("productions", "", right.ReadData)
+	_, err = x.Try("productions", "", right.ReadData)
 	require.Error(t, err)
 }
 

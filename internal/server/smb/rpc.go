@@ -18,6 +18,9 @@ import (
 	"github.com/oiweiwei/go-msrpc/ssp/gssapi"
 
 	"tarnwold/core/account"
+	"tarnwold/core/right"
+	"tarnwold/core/rule"
+	"tarnwold/internal/format/secdesc"
 	"tarnwold/internal/server"
 )
 
@@ -68,10 +71,66 @@ func (c *Client) Shares(ctx context.Context) (out []server.Share, err error) {
 			if s.Rules, err = rules(x.SecurityDescriptor); err != nil {
 				return nil, fmt.Errorf("share %s: %w", x.NetworkName, err)
 			}
+		} else {
+			s.Rules = openRules()
 		}
 		out = append(out, s)
 	}
 	return out, nil
+}
+
+// ShareRules reads one share's rules now ([MS-SRVS] §3.1.4.10, level 502).
+func (c *Client) ShareRules(ctx context.Context, share string) (*rule.Descriptor, error) {
+	ctx, conn, err := c.pipe(ctx, "srvsvc")
+	if err != nil {
+		return nil, c.failed(err)
+	}
+	defer conn.Close(ctx)
+	cli, err := srvsvc.NewSrvsvcClient(ctx, conn, dcerpc.WithInsecure())
+	if err != nil {
+		return nil, err
+	}
+	r, err := cli.ShareGetInfo(ctx, &srvsvc.ShareGetInfoRequest{NetName: share, Level: 502})
+	if err != nil {
+		return nil, fmt.Errorf("the rules of share %s: %w", share, err)
+	}
+	x, ok := r.Info.Value.(*srvsvc.ShareInfo_502)
+	if !ok || x.ShareInfo502 == nil {
+		return nil, fmt.Errorf("the rules of share %s: the server told them in a way that can't be read", share)
+	}
+	if len(x.ShareInfo502.SecurityDescriptor) == 0 {
+		return openRules(), nil
+	}
+	return rules(x.ShareInfo502.SecurityDescriptor)
+}
+
+// openRules are those of a share whose server tells none: it limits nobody.
+func openRules() *rule.Descriptor {
+	return &rule.Descriptor{Control: rule.RulesPresent, Audit: rule.Rules{Absent: true},
+		Rules: rule.Rules{Entries: []rule.Entry{{Kind: rule.Allow, Rights: right.All, Who: account.Everyone}}}}
+}
+
+// setShareRules sets one share's rules ([MS-SRVS] §3.1.4.11, level 1501).
+func (c *Client) setShareRules(ctx context.Context, share string, d *rule.Descriptor) error {
+	b, err := secdesc.Encode(d)
+	if err != nil {
+		return err
+	}
+	ctx, conn, err := c.pipe(ctx, "srvsvc")
+	if err != nil {
+		return c.failed(err)
+	}
+	defer conn.Close(ctx)
+	cli, err := srvsvc.NewSrvsvcClient(ctx, conn, dcerpc.WithInsecure())
+	if err != nil {
+		return err
+	}
+	_, err = cli.ShareSetInfo(ctx, &srvsvc.ShareSetInfoRequest{NetName: share, Level: 1501,
+		ShareInfo: &srvsvc.ShareInfo{Value: &srvsvc.ShareInfo_1501{ShareInfo1501: &srvsvc.ShareInfo1501I{SecurityDescriptor: b}}}})
+	if err != nil {
+		return fmt.Errorf("the rules of share %s: %w", share, err)
+	}
+	return nil
 }
 
 // folder writes a share's path as the server's own: C:\ is its root, another

@@ -14,6 +14,7 @@ import (
 	"net"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	smb2 "github.com/cloudsoda/go-smb2"
@@ -47,6 +48,9 @@ type Client struct {
 	link     Link
 	password string
 	session  *smb2.Session
+
+	m      sync.Mutex
+	shares map[string]*smb2.Share // connected to, by lower-case name
 }
 
 var _ server.Server = (*Client)(nil)
@@ -83,7 +87,7 @@ func Dial(ctx context.Context, l Link, password string) (*Client, error) {
 		conn.Close()
 		return nil, &Unreached{l.Address(), "sign-on", plainSMB(err)}
 	}
-	return &Client{link: l, password: password, session: s}, nil
+	return &Client{link: l, password: password, session: s, shares: map[string]*smb2.Share{}}, nil
 }
 
 // Close signs off.
@@ -127,61 +131,37 @@ func plainSMB(err error) string {
 
 const everything = smb2.OwnerSecurityInformation | smb2.GroupSecurityInformation | smb2.DACLSecurityInformation
 
-// Scan calls fn with a share's folder and everything below it. What is behind
-// a link is not followed.
-func (c *Client) Scan(ctx context.Context, share string, fn func(server.Item) error) error {
+// dacl are the control flags that go with the list of entries.
+const dacl = rule.RulesPresent | rule.RulesDefaulted | rule.RulesFollow | rule.RulesSealed
+
+// again signs on once more.
+func (c *Client) again(ctx context.Context) (*Client, error) { return Dial(ctx, c.link, c.password) }
+
+// mount connects to a share.
+func (c *Client) mount(ctx context.Context, share string) (*smb2.Share, error) {
 	in, err := c.session.WithContext(ctx).Mount(share)
 	if err != nil {
-		return fmt.Errorf("share %s: %s", share, plainSMB(err))
-	}
-	defer func() { _ = in.Umount() }()
-	in = in.WithContext(ctx)
-	raw, err := in.SecurityInfoRaw("", everything)
-	if err != nil {
-		return fmt.Errorf("the rules of share %s's folder: %s", share, plainSMB(err))
-	}
-	top := server.Item{Folder: true}
-	top.Rules, top.Err = rules(raw)
-	if err := fn(top); err != nil {
-		return err
-	}
-	folders := []string{""}
-	for len(folders) > 0 {
-		if ctx.Err() != nil {
-			return ctx.Err()
+		if lost(err) {
+			return nil, &Gone{c.link.Address(), plainSMB(err)}
 		}
-		dir := folders[len(folders)-1]
-		folders = folders[:len(folders)-1]
-		entries, err := in.ReadDirPlus(strings.ReplaceAll(dir, "/", `\`), everything)
-		if err != nil {
-			if ctx.Err() != nil {
-				return ctx.Err()
-			}
-			if err := fn(server.Item{Path: dir, Folder: true, Err: fmt.Errorf("what is in it can't be seen: %s", plainSMB(err))}); err != nil {
-				return err
-			}
-			continue
-		}
-		for _, e := range entries {
-			name := e.Name()
-			if name == "." || name == ".." || name == "" || strings.ContainsAny(name, "/\\\x00") {
-				continue // no name of an item; a server that says so is not followed
-			}
-			x := server.Item{Path: strings.TrimPrefix(dir+"/"+name, "/"), Folder: e.IsDir(), Size: e.Size(), Modified: e.ModTime(), Err: e.Err}
-			if x.Err == nil {
-				x.Rules, x.Err = rules(e.RawSecurityDescriptor)
-			} else {
-				x.Err = errors.New(plainSMB(x.Err))
-			}
-			if err := fn(x); err != nil {
-				return err
-			}
-			if x.Folder && x.Err == nil && e.Mode()&0o200000 == 0 {
-				folders = append(folders, x.Path)
-			}
-		}
+		return nil, fmt.Errorf("share %s: %s", share, plainSMB(err))
 	}
-	return nil
+	return in.WithContext(ctx), nil
+}
+
+// kept connects to a share, once.
+func (c *Client) kept(ctx context.Context, share string) (*smb2.Share, error) {
+	c.m.Lock()
+	defer c.m.Unlock()
+	key := strings.ToLower(share)
+	if in := c.shares[key]; in != nil {
+		return in.WithContext(ctx), nil
+	}
+	in, err := c.mount(ctx, share)
+	if err == nil {
+		c.shares[key] = in
+	}
+	return in, err
 }
 
 // rules reads a descriptor a server gave.

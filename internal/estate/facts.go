@@ -1,0 +1,96 @@
+package estate
+
+import (
+	"database/sql"
+	"strings"
+	"time"
+
+	"tarnwold/core/account"
+	"tarnwold/internal/format"
+	"tarnwold/internal/store"
+)
+
+// Facts gives what a server told of an item beside its rules; ok is false
+// where nothing is known.
+func (t *Tx) Facts(item int64) (f format.Facts, ok bool) {
+	ok = t.Knows("facts") && t.One("SELECT size, modified, changed FROM facts WHERE item=?", []any{item}, &f.Size, &f.Modified, &f.Changed)
+	return f, ok
+}
+
+// SetFacts keeps what a server told of an item. It is not journaled: nobody's
+// access hangs on it.
+func (t *Tx) SetFacts(item int64, f format.Facts) {
+	t.Exec("INSERT OR REPLACE INTO facts(item, size, modified, changed) VALUES(?,?,?,?)", item, f.Size, f.Modified, f.Changed)
+}
+
+// Scanned says when a server was read last; zero: never.
+func (t *Tx) Scanned(s Server) time.Time {
+	var at string
+	if t.Knows("scans") && t.One("SELECT at FROM scans WHERE server=?", []any{s.ID}, &at) {
+		if x, err := time.Parse(time.RFC3339, at); err == nil {
+			return x
+		}
+	}
+	return time.Time{}
+}
+
+// SetScanned says that a server was read, at a moment.
+func (t *Tx) SetScanned(s Server, at time.Time) {
+	t.Exec("INSERT OR REPLACE INTO scans(server, at) VALUES(?,?)", s.ID, at.UTC().Format(time.RFC3339))
+}
+
+// Domain is where accounts are kept: a domain, or one machine.
+type Domain struct {
+	ID    account.ID
+	Name  string // QUILLFEATHER
+	Realm string // quillfeather.example; "" where it is unknown
+}
+
+// Domains lists the domains the estate has met.
+func (t *Tx) Domains() (out []Domain) {
+	if !t.Knows("domains") {
+		return nil
+	}
+	t.Each("SELECT sid, name, realm FROM domains ORDER BY name", nil, func(r *sql.Rows) error {
+		var sid string
+		var d Domain
+		err := r.Scan(&sid, &d.Name, &d.Realm)
+		if err == nil {
+			d.ID, err = account.ParseID(sid)
+		}
+		out = append(out, d)
+		return err
+	})
+	return out
+}
+
+// SetDomain remembers what a domain is called.
+func (t *Tx) SetDomain(d Domain) {
+	t.Exec("INSERT OR REPLACE INTO domains(sid, name, realm) VALUES(?,?,?)", d.ID.String(), d.Name, d.Realm)
+}
+
+// inDomain finds accounts told by their domain: DOMAIN\name or name@realm.
+func (t *Tx) inDomain(word string) []*row {
+	name, domain, ok := "", "", false
+	if domain, name, ok = strings.Cut(word, `\`); !ok {
+		if i := strings.LastIndexByte(word, '@'); i > 0 {
+			name, domain, ok = word[:i], word[i+1:], true
+		}
+	}
+	if !ok || name == "" || domain == "" {
+		return nil
+	}
+	var out []*row
+	for _, d := range t.Domains() {
+		if store.Key(d.Name) != store.Key(domain) && store.Key(d.Realm) != store.Key(domain) {
+			continue
+		}
+		// One whose name is another's too has its domain in its own name.
+		for _, a := range t.accountsWhere("key IN (?,?) ORDER BY kind", store.Key(name), store.Key(name+"@"+d.Name)) {
+			if in, _, ok := a.ID.Domain(); ok && in == d.ID {
+				out = append(out, a)
+			}
+		}
+	}
+	return out
+}

@@ -1,0 +1,313 @@
+package live
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"tarnwold/core/account"
+	"tarnwold/core/rule"
+	"tarnwold/internal/estate"
+	"tarnwold/internal/format"
+	"tarnwold/internal/format/secdesc"
+	"tarnwold/internal/plan"
+	"tarnwold/internal/server"
+)
+
+// Scan says what is to be read of a server.
+type Scan struct {
+	Server  estate.Server
+	Only    []string // shares; none: all
+	Reading server.Reading
+	Spool   string // the file what is read is put down in; "": nowhere
+	Resume  bool   // go on with what is in it
+	// Step is told what is being read, how many items were, and how many
+	// folders are left that are known of; nil: nobody listens.
+	Step func(share string, items, left int)
+	// May is asked before hours are spent on reading; nil: nobody is.
+	May func(tracts []*plan.Tract) error
+}
+
+// Seen is what a server has.
+type Seen struct {
+	At       time.Time
+	Shares   []server.Share
+	Tracts   []*plan.Tract
+	Accounts *plan.AccountFile
+	Domains  []estate.Domain
+	Unread   []Unread
+	Resumed  int // items that an earlier try had read
+}
+
+// Unread is what couldn't be read.
+type Unread struct {
+	Where string `json:"where"`
+	Why   string `json:"why"`
+}
+
+// Stopped is a scan that was broken off, with what it had read kept.
+type Stopped struct {
+	Items int    `json:"items"`
+	Spool string `json:"kept-in"`
+	Err   error  `json:"-"`
+}
+
+func (e *Stopped) Error() string {
+	return fmt.Sprintf("%v; %s read so far are kept in %s, and tarnwold scan SERVER --resume goes on from there", e.Err, format.Count(int64(e.Items), "item"), e.Spool)
+}
+
+func (e *Stopped) Unwrap() error { return e.Err }
+
+// Read reads a server: its shares, their folders and all below them, its
+// accounts and the names of whoever its rules name. Several shares over one
+// folder are read once.
+func (s *Scan) Read(ctx context.Context, live server.Reader) (*Seen, error) {
+	out := &Seen{At: time.Now().UTC()}
+	var err error
+	if out.Shares, err = s.shares(ctx, live); err != nil {
+		return nil, err
+	}
+	for _, x := range Topmost(out.Shares) {
+		out.Tracts = append(out.Tracts, &plan.Tract{Share: x.Name, Folder: x.Folder, Tree: &format.Tree{}, FoldersOnly: s.Reading.FoldersOnly, Depth: s.Reading.Depth})
+	}
+	if s.May != nil {
+		if err := s.May(out.Tracts); err != nil {
+			return nil, err
+		}
+	}
+	ids := map[account.ID]bool{}
+	for _, x := range out.Shares {
+		note(x.Rules, ids)
+	}
+	if err := s.tracts(ctx, live, out, ids); err != nil {
+		return nil, err
+	}
+	return out, s.accounts(ctx, live, out, ids)
+}
+
+func (s *Scan) shares(ctx context.Context, live server.Reader) ([]server.Share, error) {
+	all, err := live.Shares(ctx)
+	if err != nil || len(s.Only) == 0 {
+		return all, err
+	}
+	var out []server.Share
+	for _, w := range s.Only {
+		i := slices.IndexFunc(all, func(x server.Share) bool { return strings.EqualFold(x.Name, w) })
+		if i < 0 {
+			var names []string
+			for _, x := range all {
+				names = append(names, x.Name)
+			}
+			return nil, &estate.NotFound{What: "share", Name: w, In: "server " + s.Server.Name, Near: estate.Nearest(w, names)}
+		}
+		out = append(out, all[i])
+	}
+	return out, nil
+}
+
+// taking is a tree as it comes in.
+type taking struct {
+	x      *plan.Tract
+	bodies map[*rule.Descriptor]int32
+	bytes  map[string]int32
+	ids    map[account.ID]bool
+}
+
+func (k *taking) add(i server.Item) error {
+	body, ok := k.bodies[i.Rules]
+	if !ok {
+		raw, err := secdesc.Encode(i.Rules)
+		if err != nil {
+			return err
+		}
+		if body, ok = k.bytes[string(raw)]; !ok {
+			body = int32(len(k.x.Tree.Bodies))
+			k.bytes[string(raw)] = body
+			k.x.Tree.Bodies = append(k.x.Tree.Bodies, i.Rules)
+			note(i.Rules, k.ids)
+		}
+		k.bodies[i.Rules] = body
+	}
+	f := format.Facts{Modified: seconds(i.Modified), Changed: seconds(i.Changed)}
+	if !i.Folder {
+		f.Size = i.Size
+	}
+	return k.x.Tree.Add(format.TreeRow{Path: i.Path, Folder: i.Folder, Body: body, Line: int32(k.x.Tree.Len() + 1), Facts: f})
+}
+
+// tracts reads the shares' folders and all below.
+func (s *Scan) tracts(ctx context.Context, live server.Reader, out *Seen, ids map[account.ID]bool) (err error) {
+	head := spoolHead{Server: s.Server.Name, Shares: s.Only, Reading: s.Reading, At: out.At.Format(time.RFC3339)}
+	before := map[int]*told{}
+	if s.Resume {
+		var was spoolHead
+		was, before, err = readSpool(s.Spool)
+		if errors.Is(err, fs.ErrNotExist) {
+			return &estate.Refused{Why: "no scan of server " + s.Server.Name + " was broken off", Do: "scan it from the beginning: leave out --resume"}
+		}
+		if err != nil {
+			return err
+		}
+		if !was.same(&head) {
+			return &estate.Refused{Why: "the scan that was broken off was another one", Do: "give the same shares, --folders-only and --depth as then, or leave out --resume"}
+		}
+	}
+	var down *spool
+	if s.Spool != "" {
+		file := s.Spool
+		if s.Resume { // what stands of it is written anew, and takes its place
+			file += ".new"
+		}
+		if down, err = newSpool(file, head); err != nil {
+			return err
+		}
+		defer func() {
+			if cerr := down.close(); err == nil {
+				err = cerr
+			}
+		}()
+	}
+	total := 0
+	var read []func() error
+	for i, x := range out.Tracts {
+		k := &taking{x: x, bodies: map[*rule.Descriptor]int32{}, bytes: map[string]int32{}, ids: ids}
+		take := func(item server.Item) error {
+			if down != nil {
+				if err := down.item(i, item); err != nil {
+					return err
+				}
+			}
+			switch {
+			case item.Whole:
+				if s.Step != nil {
+					s.Step(x.Share, total, item.Left)
+				}
+				return nil
+			case item.Err != nil:
+				out.unread(x, item)
+				return nil
+			}
+			total++
+			return k.add(item)
+		}
+		how := s.Reading
+		if t := before[i]; t != nil {
+			items, bad, from := t.standing()
+			for _, item := range append(items, bad...) {
+				if err := take(item); err != nil {
+					return err
+				}
+			}
+			for folder := range t.whole {
+				if down != nil {
+					if err := down.item(i, server.Item{Path: folder, Whole: true}); err != nil {
+						return err
+					}
+				}
+			}
+			out.Resumed += len(items)
+			how.From = from
+			if len(items) > 0 && len(from) == 0 {
+				continue
+			}
+		}
+		read = append(read, func() error { return live.Scan(ctx, x.Share, how, take) })
+	}
+	if s.Resume {
+		if err := down.w.Flush(); err != nil {
+			return err
+		}
+		if err := os.Rename(s.Spool+".new", s.Spool); err != nil {
+			return err
+		}
+	}
+	for _, fn := range read {
+		if err := fn(); err != nil {
+			if s.Spool != "" && total > 0 {
+				if ferr := down.w.Flush(); ferr == nil {
+					return &Stopped{total, s.Spool, err}
+				}
+			}
+			return err
+		}
+	}
+	return nil
+}
+
+func (o *Seen) unread(x *plan.Tract, item server.Item) {
+	x.Unread = append(x.Unread, item.Path)
+	o.Unread = append(o.Unread, Unread{strings.TrimSuffix(x.Share+"/"+item.Path, "/"), item.Err.Error()})
+}
+
+// note remembers the identifiers a descriptor names.
+func note(d *rule.Descriptor, ids map[account.ID]bool) {
+	ids[d.Owner], ids[d.Group] = true, true
+	for _, e := range d.Rules.Entries {
+		ids[e.Who] = true
+	}
+}
+
+// accounts reads the server's own accounts, and the names of whoever else its
+// rules name. Accounts no estate takes (without a name, or with an identifier
+// of the standard's own) are left out.
+func (s *Scan) accounts(ctx context.Context, live server.Reader, out *Seen, ids map[account.ID]bool) error {
+	out.Accounts = &plan.AccountFile{File: "the scan"}
+	own, members, err := live.Accounts(ctx)
+	if err != nil {
+		return fmt.Errorf("the server's accounts: %w", err)
+	}
+	names := map[account.ID]string{}
+	taken := map[string]bool{}
+	domains := map[account.ID]bool{}
+	add := func(x server.Account) {
+		if d, _, ok := x.ID.Domain(); ok && x.Domain != "" && !domains[d] {
+			domains[d] = true
+			out.Domains = append(out.Domains, estate.Domain{ID: d, Name: x.Domain})
+		}
+		key := x.Kind.String() + ":" + estate.Key(x.Name)
+		if taken[key] && x.Domain != "" { // the same name twice: the second is told by its domain
+			x.Name += "@" + x.Domain
+			key = x.Kind.String() + ":" + estate.Key(x.Name)
+		}
+		if estate.GoodName(x.Kind.String(), x.Name) != nil || estate.GoodID(x.ID) != nil || taken[key] || names[x.ID] != "" {
+			return
+		}
+		taken[key], names[x.ID] = true, x.Kind.String()+":"+x.Name
+		out.Accounts.Accounts = append(out.Accounts.Accounts, format.AccountRow{PrimaryGID: account.NoPOSIX, Account: account.Account{Kind: x.Kind, Name: x.Name, ID: x.ID, POSIX: account.NoPOSIX}})
+	}
+	for _, x := range own {
+		add(x)
+	}
+	for _, m := range members {
+		ids[m.Member] = true
+	}
+	var unknown []account.ID
+	for id := range ids {
+		if _, special := account.SpecialName(id); names[id] == "" && !special && !id.IsZero() {
+			if _, _, posix := id.POSIX(); !posix {
+				unknown = append(unknown, id)
+			}
+		}
+	}
+	slices.SortFunc(unknown, func(a, b account.ID) int { return strings.Compare(a.String(), b.String()) })
+	if len(unknown) > 0 {
+		called, err := live.Names(ctx, unknown)
+		if err != nil {
+			return fmt.Errorf("the names of accounts: %w", err)
+		}
+		for _, x := range called {
+			add(x)
+		}
+	}
+	for _, m := range members {
+		if names[m.Group] != "" && names[m.Member] != "" {
+			out.Accounts.Members = append(out.Accounts.Members, format.MemberRow{Group: names[m.Group], Member: names[m.Member]})
+		}
+	}
+	return nil
+}

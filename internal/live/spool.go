@@ -1,0 +1,338 @@
+package live
+
+import (
+	"bufio"
+	"encoding/binary"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"hash/crc32"
+	"io"
+	"os"
+	"path"
+	"strings"
+	"time"
+
+	"tarnwold/core/rule"
+	"tarnwold/internal/estate"
+	"tarnwold/internal/format/secdesc"
+	"tarnwold/internal/server"
+)
+
+// A spool is the file in which a scan puts down what it has read, as it goes,
+// so that one that is broken off goes on where it was. It is a list of
+// records, each with its length before it and its sum behind it; a torn last
+// one is left out. docs/formats.md describes it.
+type spool struct {
+	f    *os.File
+	w    *bufio.Writer
+	ids  map[*rule.Descriptor]uint64
+	last time.Time
+}
+
+const spoolMark = "tarnwold scan 1\n"
+
+// spoolHead says what a spool is of: another scan doesn't go on with it.
+type spoolHead struct {
+	Server  string         `json:"server"`
+	Shares  []string       `json:"shares"` // that were asked for; none: all
+	Reading server.Reading `json:"reading"`
+	At      string         `json:"at"` // RFC 3339, UTC
+}
+
+func (h *spoolHead) same(o *spoolHead) bool {
+	return h.Server == o.Server && strings.Join(h.Shares, "\x00") == strings.Join(o.Shares, "\x00") &&
+		h.Reading.FoldersOnly == o.Reading.FoldersOnly && h.Reading.Depth == o.Reading.Depth
+}
+
+// The kinds of records.
+const (
+	recBody  = 'b' // a descriptor; they are numbered as they come
+	recItem  = 'i'
+	recWhole = 'w'
+	recBad   = 'u'
+)
+
+func newSpool(file string, head spoolHead) (*spool, error) {
+	f, err := os.OpenFile(file, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	js, err := json.Marshal(head)
+	if err != nil {
+		return nil, err
+	}
+	s := &spool{f: f, w: bufio.NewWriterSize(f, 1<<16), ids: map[*rule.Descriptor]uint64{}}
+	_, err = s.w.WriteString(spoolMark + string(js) + "\n")
+	return s, err
+}
+
+func (s *spool) record(payload []byte) error {
+	b := binary.AppendUvarint(nil, uint64(len(payload)))
+	b = append(b, payload...)
+	b = binary.LittleEndian.AppendUint32(b, crc32.ChecksumIEEE(payload))
+	_, err := s.w.Write(b)
+	if err == nil && time.Since(s.last) > time.Second { // what a kill takes is a second's worth
+		s.last = time.Now()
+		err = s.w.Flush()
+	}
+	return err
+}
+
+func str(b []byte, s string) []byte { return append(binary.AppendUvarint(b, uint64(len(s))), s...) }
+
+// item puts down what a scan told.
+func (s *spool) item(tract int, x server.Item) error {
+	b := binary.AppendUvarint([]byte{recItem}, uint64(tract))
+	switch {
+	case x.Whole:
+		b[0] = recWhole
+		return s.record(str(b, x.Path))
+	case x.Err != nil:
+		b[0] = recBad
+		return s.record(str(str(b, x.Path), x.Err.Error()))
+	}
+	id, ok := s.ids[x.Rules]
+	if !ok {
+		raw, err := secdesc.Encode(x.Rules)
+		if err != nil {
+			return err
+		}
+		if err := s.record(append([]byte{recBody}, raw...)); err != nil {
+			return err
+		}
+		id = uint64(len(s.ids))
+		s.ids[x.Rules] = id
+	}
+	b = binary.AppendUvarint(str(b, x.Path), id)
+	var flags byte
+	if x.Folder {
+		flags |= 1
+	}
+	if x.Enter {
+		flags |= 2
+	}
+	b = append(b, flags)
+	b = binary.AppendVarint(b, x.Size)
+	b = binary.AppendVarint(b, seconds(x.Modified))
+	return s.record(binary.AppendVarint(b, seconds(x.Changed)))
+}
+
+func seconds(t time.Time) int64 {
+	if t.IsZero() {
+		return 0
+	}
+	return t.Unix()
+}
+
+func moment(s int64) time.Time {
+	if s == 0 {
+		return time.Time{}
+	}
+	return time.Unix(s, 0)
+}
+
+func (s *spool) close() error {
+	return errors.Join(s.w.Flush(), s.f.Close())
+}
+
+// told is what a spool holds of a share.
+type told struct {
+	items []server.Item
+	whole map[string]bool
+	bad   []server.Item
+}
+
+// readSpool reads a spool, whose last record may be torn.
+func readSpool(file string) (h spoolHead, of map[int]*told, err error) {
+	f, err := os.Open(file)
+	if err != nil {
+		return h, nil, err
+	}
+	defer f.Close()
+	r := bufio.NewReaderSize(f, 1<<16)
+	mark, err := r.ReadString('\n')
+	if err != nil || mark != spoolMark {
+		return h, nil, fmt.Errorf("%s is no scan that was broken off", file)
+	}
+	line, err := r.ReadSlice('\n')
+	if err != nil || json.Unmarshal(line, &h) != nil {
+		return h, nil, fmt.Errorf("%s can't be read: its head is damaged", file)
+	}
+	of = map[int]*told{}
+	var bodies []*rule.Descriptor
+	for {
+		payload, err := readRecord(r)
+		if err == io.EOF {
+			return h, of, nil
+		}
+		if err == nil {
+			err = takeRecord(payload, &bodies, of)
+		}
+		if err != nil {
+			return h, nil, fmt.Errorf("%s can't be read: %w", file, err)
+		}
+	}
+}
+
+var errRecord = errors.New("a record of it is damaged")
+
+// readRecord reads one record; io.EOF where there is no whole one any more.
+func readRecord(r *bufio.Reader) ([]byte, error) {
+	n, err := binary.ReadUvarint(r)
+	if err != nil {
+		return nil, io.EOF
+	}
+	if n > 1<<24 {
+		return nil, errRecord
+	}
+	b := make([]byte, n+4)
+	if _, err := io.ReadFull(r, b); err != nil {
+		return nil, io.EOF
+	}
+	if crc32.ChecksumIEEE(b[:n]) != binary.LittleEndian.Uint32(b[n:]) {
+		return nil, errRecord
+	}
+	return b[:n], nil
+}
+
+func takeRecord(p []byte, bodies *[]*rule.Descriptor, of map[int]*told) error {
+	if len(p) == 0 {
+		return errRecord
+	}
+	kind := p[0]
+	if kind == recBody {
+		d, err := secdesc.Decode(p[1:])
+		*bodies = append(*bodies, d)
+		return err
+	}
+	c := cutter{p[1:], false}
+	tract := int(c.number())
+	t := of[tract]
+	if t == nil {
+		t = &told{whole: map[string]bool{}}
+		of[tract] = t
+	}
+	x := server.Item{Path: c.text()}
+	switch kind {
+	case recWhole:
+		t.whole[x.Path] = true
+	case recBad:
+		x.Err = errors.New(c.text())
+		t.bad = append(t.bad, x)
+	case recItem:
+		body := c.number()
+		flags := c.number()
+		x.Folder, x.Enter = flags&1 != 0, flags&2 != 0
+		x.Size, x.Modified, x.Changed = c.signed(), moment(c.signed()), moment(c.signed())
+		if body >= uint64(len(*bodies)) {
+			return errRecord
+		}
+		x.Rules = (*bodies)[body]
+		t.items = append(t.items, x)
+	default:
+		return errRecord
+	}
+	if c.bad || len(c.b) > 0 {
+		return errRecord
+	}
+	return nil
+}
+
+type cutter struct {
+	b   []byte
+	bad bool
+}
+
+func (c *cutter) number() uint64 {
+	n, size := binary.Uvarint(c.b)
+	return cutNumber(c, n, size)
+}
+
+func (c *cutter) signed() int64 {
+	n, size := binary.Varint(c.b)
+	return cutNumber(c, n, size)
+}
+
+func cutNumber[T any](c *cutter, n T, size int) T {
+	if size <= 0 {
+		c.bad, c.b = true, nil
+		return n
+	}
+	c.b = c.b[size:]
+	return n
+}
+
+func (c *cutter) text() string {
+	n := c.number()
+	if n > uint64(len(c.b)) {
+		c.bad, c.b = true, nil
+		return ""
+	}
+	s := string(c.b[:n])
+	c.b = c.b[n:]
+	return s
+}
+
+// standing gives what of a share's spool stands: whatever is in folders that
+// were read whole, with all above them; and the folders still to be read.
+func (t *told) standing() (items, bad []server.Item, from []string) {
+	known := map[string]bool{}
+	var stands func(folder string) bool
+	stands = func(folder string) bool {
+		if v, ok := known[folder]; ok {
+			return v
+		}
+		ok := t.whole[folder]
+		if ok && folder != "" {
+			ok = stands(up(folder))
+		}
+		known[folder] = ok
+		return ok
+	}
+	seen := map[string]bool{}
+	for _, x := range t.items {
+		if x.Path != "" && !stands(up(x.Path)) || seen[x.Path] {
+			continue
+		}
+		seen[x.Path] = true
+		items = append(items, x)
+		if x.Enter && !t.whole[x.Path] && !t.failed(x.Path) {
+			from = append(from, x.Path)
+		}
+	}
+	for _, x := range t.bad {
+		if x.Path == "" || stands(up(x.Path)) {
+			bad = append(bad, x)
+		}
+	}
+	return items, bad, from
+}
+
+func (t *told) failed(folder string) bool {
+	for _, x := range t.bad {
+		if x.Path == folder {
+			return true
+		}
+	}
+	return false
+}
+
+func up(p string) string {
+	if d := path.Dir(p); d != "." {
+		return d
+	}
+	return ""
+}
+
+// SpoolOf names the file beside an estate in which a scan of a server is put
+// down.
+func SpoolOf(estatePath, server string) string {
+	name := strings.Map(func(r rune) rune {
+		if r == '/' || r == '\\' || r == 0 || r == ':' {
+			return '_'
+		}
+		return r
+	}, estate.Key(server))
+	return estatePath + "." + name + ".scan"
+}

@@ -1,0 +1,496 @@
+package plan
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"tarnwold/core/place"
+	"tarnwold/core/rule"
+	"tarnwold/internal/estate"
+	"tarnwold/internal/format"
+	"tarnwold/internal/server"
+)
+
+// Tract is a folder of a real server, and all below it, as a scan found it.
+type Tract struct {
+	Share  string // by which it was read
+	Folder string // the server's own path
+	Tree   *format.Tree
+	Unread []string // paths below it whose rules, or what is in them, couldn't be read
+	// FoldersOnly and Depth say what wasn't looked for.
+	FoldersOnly bool
+	Depth       int // layers below the folder; 0: all
+}
+
+// looked tells whether a scan would have met what is directly in a folder of
+// the tract.
+func (x *Tract) looked(folder string) bool {
+	depth := 0
+	if folder != "" {
+		depth = strings.Count(folder, "/") + 1
+	}
+	if x.Depth > 0 && depth >= x.Depth {
+		return false
+	}
+	return !slices.ContainsFunc(x.Unread, func(p string) bool { return p == "" || folder == p || strings.HasPrefix(folder, p+"/") })
+}
+
+// compared is how an item on the server stands to the estate.
+type compared struct {
+	path   string // below the tract's folder
+	known  *estate.Target
+	row    *format.Arranged // nil: it is gone from the server
+	in     int64            // what came: the estate's folder it is in; 0: that is new too
+	folder bool
+}
+
+// compare walks a tract beside the estate: fn is called for each item the
+// server has, folders before what is in them, and for each topmost item that
+// is gone from it. It holds what one layer of folders has, not the tree.
+func (d *Desk) compare(s estate.Server, x *Tract, fn func(c compared) error) error {
+	at, err := d.t.At(s, x.Folder)
+	if err != nil {
+		return err
+	}
+	if err := x.Tree.Arrange(); err != nil {
+		return err
+	}
+	items := make([]int64, x.Tree.Dirs()) // by the tree's folders; 0: not in the estate
+	var left []map[string]estate.Child
+	left = make([]map[string]estate.Child, x.Tree.Dirs())
+	within := func(dir int32) map[string]estate.Child {
+		if left[dir] == nil {
+			left[dir] = map[string]estate.Child{}
+			for _, c := range d.t.Within(items[dir]) {
+				left[dir][c.Name] = c
+			}
+		}
+		return left[dir]
+	}
+	n := 0
+	x.Tree.Each(func(_ int, r *format.Arranged) bool {
+		if n++; n&1023 == 0 && d.ctx.Err() != nil {
+			err = d.ctx.Err()
+			return false
+		}
+		c := compared{row: r, folder: r.Folder}
+		switch {
+		case r.In < 0:
+			target := at.Target()
+			c.known = &target
+			if at.Folder != r.Folder {
+				err = &estate.Refused{Why: fmt.Sprintf("%s is a folder in one of the two, the estate and the server, and a file in the other", at)}
+				return false
+			}
+		case items[r.In] != 0:
+			in := within(r.In)
+			if k, ok := in[r.Name]; ok && k.Folder == r.Folder {
+				delete(in, r.Name)
+				c.known = &estate.Target{Item: k.Item, Strand: k.Strand, Folder: k.Folder}
+			} else {
+				c.in = items[r.In]
+			}
+		}
+		if r.Folder && c.known != nil {
+			items[r.Self] = c.known.Item
+		}
+		if r.In >= 0 {
+			c.path = strings.TrimPrefix(x.Tree.Path(r.In)+"/"+r.Name, "/")
+		}
+		err = fn(c)
+		return err == nil
+	})
+	if err != nil {
+		return err
+	}
+	for dir := range items {
+		if items[dir] == 0 {
+			continue
+		}
+		path := x.Tree.Path(int32(dir))
+		if !x.looked(path) {
+			continue
+		}
+		var names []string
+		for name, c := range within(int32(dir)) {
+			gone := strings.TrimPrefix(path+"/"+name, "/")
+			if x.FoldersOnly && !c.Folder || slices.Contains(x.Unread, gone) {
+				continue
+			}
+			names = append(names, name)
+		}
+		slices.Sort(names)
+		for _, name := range names {
+			k := left[dir][name]
+			err := fn(compared{path: strings.TrimPrefix(path+"/"+name, "/"), known: &estate.Target{Item: k.Item, Strand: k.Strand, Folder: k.Folder}, folder: k.Folder})
+			if err != nil {
+				return err
+			}
+		}
+		left[dir] = nil
+	}
+	return d.t.Err()
+}
+
+// as gives the estate's descriptor as it is once what the server has is taken
+// in: audit entries, which a scan doesn't read, stay. It gives the estate's own
+// where nothing differs.
+func as(have, now *rule.Descriptor) *rule.Descriptor {
+	then := *now
+	then.Audit = have.Audit
+	then.Control = now.Control&^auditBits | have.Control&auditBits
+	if then.Equal(have) {
+		return have
+	}
+	return &then
+}
+
+// Otherwise makes a plan of what a scan found otherwise on items the estate
+// knows: their rules and owners, just as they are there. Nothing follows below,
+// for what is below was looked at too.
+func (d *Desk) Otherwise(s estate.Server, tracts []*Tract) (*Plan, error) {
+	p := d.found()
+	p.Nothing = "the rules of all that the estate has are as they were"
+	after := map[*rule.Descriptor]*estate.Group{}
+	known := map[[2]*rule.Descriptor]*rule.Descriptor{}
+	var order []*estate.Group
+	items := 0
+	for _, x := range tracts {
+		d.step("comparing " + x.Share)
+		if !d.hasTract(s, x) {
+			continue
+		}
+		err := d.compare(s, x, func(c compared) error {
+			if c.known == nil || c.row == nil {
+				return nil
+			}
+			have, now := d.t.Of(c.known.Strand), x.Tree.Bodies[c.row.Body]
+			then, ok := known[[2]*rule.Descriptor{have, now}]
+			if !ok {
+				then = as(have, now)
+				known[[2]*rule.Descriptor{have, now}] = then
+			}
+			if then == have {
+				return nil
+			}
+			items++
+			g := after[then]
+			if g == nil {
+				g = &estate.Group{Edit: func(rule.Any, rule.Any, bool) (rule.Any, error) { return then, nil }}
+				after[then] = g
+				order = append(order, g)
+			}
+			g.Targets = append(g.Targets, *c.known)
+			return nil
+		})
+		if err != nil {
+			return nil, err
+		}
+	}
+	p.Change = fmt.Sprintf("scan of %s: %s changed rules", s.Name, format.Count(int64(items), "item"))
+	if items == 0 {
+		return d.finish(p)
+	}
+	var groups []estate.Group
+	for _, g := range order {
+		groups = append(groups, *g)
+	}
+	if err := d.just(p, groups); err != nil {
+		return nil, err
+	}
+	return d.finish(p)
+}
+
+// found begins a plan of what a scan found.
+func (d *Desk) found() *Plan {
+	p := d.begin("")
+	p.IsSo = true
+	return p
+}
+
+// just makes a plan give items the very rules their groups say, nothing
+// following below them.
+func (d *Desk) just(p *Plan, groups []estate.Group) error {
+	f, err := d.t.Carve(groups)
+	if err != nil {
+		return err
+	}
+	f.Still = true
+	p.work.forest = f
+	if err := f.Work(d.ctx); err != nil {
+		return err
+	}
+	dated := map[int64]bool{}
+	if d.t.HasDates() {
+		dated = d.t.WithDates()
+	}
+	for _, g := range groups {
+		for _, x := range g.Targets {
+			n := f.Node(x.Item)
+			if n < 0 {
+				n = f.NodeOf(x.Strand)
+			}
+			if n < 0 {
+				continue
+			}
+			if !p.work.isNamed[n] {
+				p.work.isNamed[n] = true
+				p.work.named = append(p.work.named, n)
+			}
+			if node := &f.Nodes[n]; dated[x.Item] { // last days of entries that are gone there are gone here
+				was := d.t.Dated(estate.Bearer{Item: x.Item}, d.t.Of(x.Strand))
+				if is := still(was, desc(node.After)); !sameDates(was, is) {
+					p.work.dates = append(p.work.dates, dateEdit{of: estate.Bearer{Item: x.Item}, before: was, after: is, folder: node.Folder, node: n})
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// hasTract tells whether the estate has a tract's folder.
+func (d *Desk) hasTract(s estate.Server, x *Tract) bool {
+	_, err := d.t.At(s, x.Folder)
+	return err == nil && x.Tree.Len() > 0
+}
+
+// Came makes a plan of the items that came to a server, and went from it,
+// since the estate has it.
+func (d *Desk) Came(s estate.Server, tracts []*Tract) (*Plan, error) {
+	p := d.found()
+	p.Nothing = "no items came or went"
+	var tops []estate.Target
+	var gone []string
+	came := 0
+	for _, x := range tracts {
+		if !d.hasTract(s, x) {
+			continue
+		}
+		d.step("comparing " + x.Share)
+		made := map[int32]int{} // the tree's folders that are new → their place in made
+		nodes := map[int32]int{}
+		names := map[string]bool{}
+		err := d.compare(s, x, func(c compared) error {
+			path := place.Join(x.Folder, c.path)
+			switch {
+			case c.row == nil:
+				tops = append(tops, *c.known)
+				gone = append(gone, place.Address{Server: s.Name, Path: path}.String())
+			case c.known == nil:
+				r := *c.row
+				if err := estate.GoodItemName(r.Name); err != nil {
+					return err
+				}
+				came++
+				m := madeItem{inMade: -1, name: r.Name, folder: r.Folder, d: x.Tree.Bodies[r.Body], facts: r.Facts}
+				var node int
+				if c.in != 0 {
+					m.in = d.t.Place(c.in)
+					node = d.comes(p, m.in, path, r.Folder, 1, m.d)
+					if len(names) < 64 && !names[path] { // told of; the rest is counted
+						names[path] = true
+						p.Edits = append(p.Edits, Edit{Kind: "item", Where: place.Address{Server: s.Name, Path: path}.String(), Items: 1, Lines: []Line{{Sign: "comes", What: kindOf(r.Folder)}}})
+					}
+				} else {
+					m.inMade = made[r.In]
+					node = p.work.forest.Add(nodes[r.In], r.Folder, 1, nil, m.d)
+					if r.Folder {
+						p.work.addedAt[addedKey(s, path)] = node
+					}
+				}
+				if r.Folder {
+					made[r.Self], nodes[r.Self] = len(p.work.made), node
+				}
+				p.work.made = append(p.work.made, m)
+			}
+			return nil
+		})
+		if err != nil {
+			return nil, err
+		}
+	}
+	p.Change = fmt.Sprintf("scan of %s: %s came, %d went", s.Name, format.Count(int64(came), "item"), len(gone))
+	if err := d.went(p, tops); err != nil {
+		return nil, err
+	}
+	return d.finish(p)
+}
+
+func kindOf(folder bool) string {
+	if folder {
+		return "folder"
+	}
+	return "file"
+}
+
+// went makes a plan take items out, with all that is below them.
+func (d *Desk) went(p *Plan, tops []estate.Target) error {
+	if len(tops) == 0 {
+		return nil
+	}
+	u := &undoing{d: d, p: p}
+	added := p.work.forest
+	p.work.forest = nil
+	if err := u.gone(tops, "item"); err != nil {
+		return err
+	}
+	for _, x := range tops {
+		all := d.t.Subtree(x.Item, 1<<31-1)
+		slices.Reverse(all) // what is in a folder goes before it
+		p.work.removed = append(p.work.removed, all...)
+	}
+	if added == nil {
+		return d.t.Err()
+	}
+	// What came stands beside what went.
+	shift := p.work.forest.Append(added)
+	for i := range p.work.roots {
+		p.work.roots[i].node += shift
+	}
+	for k := range p.work.addedAt {
+		p.work.addedAt[k] += shift
+	}
+	return d.t.Err()
+}
+
+// SharesFound makes a plan of the shares a scan found: those that came, went,
+// stand over another folder, or have other rules.
+func (d *Desk) SharesFound(s estate.Server, found []server.Share, whole bool) (*Plan, error) {
+	p := d.found()
+	p.Nothing = "the shares are as they were"
+	have := d.t.Shares(s)
+	n := 0
+	for _, x := range found {
+		if err := estate.GoodName("share", x.Name); err != nil {
+			return nil, err
+		}
+		i := slices.IndexFunc(have, func(o estate.Share) bool { return sameKey(o.Name, x.Name) })
+		if i < 0 {
+			sh := estate.Share{Server: s.Name, ServerID: s.ID, Name: x.Name, Folder: x.Folder, Descriptor: x.Rules}
+			p.work.shares = append(p.work.shares, shareEdit{s, nil, &sh})
+			n++
+			continue
+		}
+		before, after := have[i], have[i]
+		if before.Folder != x.Folder {
+			then := before
+			then.ID, then.Folder, then.Descriptor = 0, x.Folder, x.Rules
+			p.work.shares = append(p.work.shares, shareEdit{s, &before, nil}, shareEdit{s, nil, &then})
+			n++
+			continue
+		}
+		if after.Descriptor = as(before.Descriptor, x.Rules); after.Descriptor != before.Descriptor {
+			of := estate.Bearer{Share: before.ID}
+			was := d.t.Dated(of, before.Descriptor)
+			if is := still(was, after.Descriptor); !sameDates(was, is) {
+				p.work.dates = append(p.work.dates, dateEdit{of: of, before: was, after: is})
+			}
+			p.work.shares = append(p.work.shares, shareEdit{s, &before, &after})
+			n++
+		}
+	}
+	if whole {
+		for i := range have {
+			if !slices.ContainsFunc(found, func(x server.Share) bool { return sameKey(x.Name, have[i].Name) }) {
+				p.work.shares = append(p.work.shares, shareEdit{s, &have[i], nil})
+				n++
+			}
+		}
+	}
+	p.Change = fmt.Sprintf("scan of %s: %s changed", s.Name, format.Count(int64(n), "share"))
+	p.Asks = len(have) > 0 || len(d.t.Tops(s)) > 0
+	if err := d.below(p); err != nil {
+		return nil, err
+	}
+	return d.finish(p)
+}
+
+// AccountsFound makes a plan of accounts and memberships that came to a
+// server. One the estate has by its identifier keeps the name it has here.
+func (d *Desk) AccountsFound(f AccountFile) (*Plan, *Loaded, error) {
+	named := map[string]string{}
+	rows := slices.Clone(f.Accounts)
+	for i := range rows {
+		was := rows[i].Kind.String() + ":" + rows[i].Name
+		if a, ok := d.t.Account(rows[i].ID); ok && a.Kind == rows[i].Kind {
+			rows[i].Name = a.Name
+		}
+		named[was] = rows[i].Kind.String() + ":" + rows[i].Name
+	}
+	members := slices.Clone(f.Members)
+	for i := range members {
+		members[i].Group, members[i].Member = named[members[i].Group], named[members[i].Member]
+	}
+	p, loaded, err := d.LoadAccounts([]AccountFile{{File: f.File, Accounts: rows, Members: members}})
+	if err == nil {
+		p.IsSo = true
+	}
+	return p, loaded, err
+}
+
+// MembersGone makes a plan of memberships that ended on a server: those the
+// estate has in a group whose members the server tells, and the server hasn't.
+// A group the server tells nobody of is left as it is: servers keep members
+// elsewhere too.
+func (d *Desk) MembersGone(s estate.Server, f AccountFile) (*Plan, error) {
+	p := d.found()
+	p.Nothing = "nobody left a group"
+	ids := map[string]ID{}
+	for _, r := range f.Accounts {
+		ids[r.Kind.String()+":"+r.Name] = r.ID
+	}
+	there := map[ID]map[ID]bool{}
+	for _, m := range f.Members {
+		g := ids[m.Group]
+		if there[g] == nil {
+			there[g] = map[ID]bool{}
+		}
+		there[g][ids[m.Member]] = true
+	}
+	dir := d.t.Directory()
+	for _, r := range f.Accounts {
+		if there[r.ID] == nil {
+			continue
+		}
+		group, ok := d.t.Account(r.ID)
+		if !ok {
+			continue
+		}
+		for _, m := range dir.MembersOf(r.ID) {
+			member, ok := d.t.Account(m)
+			was, is := d.t.Member(r.ID, m)
+			if ok && is && !there[r.ID][m] {
+				p.work.members = append(p.work.members, memberEdit{group, member, &was, nil})
+			}
+		}
+	}
+	p.Change = fmt.Sprintf("scan of %s: %s ended", s.Name, format.Count(int64(len(p.work.members)), "membership"))
+	return d.finish(p)
+}
+
+// ItemFacts is what a scan told of an item the estate knows.
+type ItemFacts struct {
+	Item  int64
+	Facts format.Facts
+}
+
+// Facts gives what a scan told of sizes and times that the estate has otherwise.
+func (d *Desk) Facts(s estate.Server, tracts []*Tract) (out []ItemFacts, err error) {
+	for _, x := range tracts {
+		if !d.hasTract(s, x) || !x.Tree.Told() {
+			continue
+		}
+		if err := d.compare(s, x, func(c compared) error {
+			if c.known != nil && c.row != nil {
+				if f, _ := d.t.Facts(c.known.Item); f != c.row.Facts {
+					out = append(out, ItemFacts{c.known.Item, c.row.Facts})
+				}
+			}
+			return nil
+		}); err != nil {
+			return nil, err
+		}
+	}
+	return out, d.t.Err()
+}

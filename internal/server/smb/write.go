@@ -1,0 +1,115 @@
+package smb
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	smb2 "github.com/cloudsoda/go-smb2"
+
+	"tarnwold/core/rule"
+	"tarnwold/internal/format/secdesc"
+	"tarnwold/internal/server"
+)
+
+// The parts of a descriptor that are set beside those the library names
+// ([MS-DTYP] §2.4.7): whether the list takes entries from above.
+const (
+	protected   smb2.SecurityInformationRequestFlags = 0x80000000
+	unprotected smb2.SecurityInformationRequestFlags = 0x20000000
+)
+
+// Look reads one item of a share as it is now.
+func (c *Client) Look(ctx context.Context, share, path string, audit bool) (server.Item, error) {
+	in, err := c.kept(ctx, share)
+	if err != nil {
+		return server.Item{}, err
+	}
+	name := strings.ReplaceAll(path, "/", `\`)
+	x := server.Item{Path: path, Folder: true}
+	if path != "" {
+		info, err := in.Lstat(name)
+		if err != nil {
+			return x, c.failed(err)
+		}
+		x.Folder, x.Size, x.Modified = info.IsDir(), info.Size(), info.ModTime()
+	}
+	parts := everything
+	if audit {
+		parts |= smb2.SACLSecurityInformation
+	}
+	raw, err := in.SecurityInfoRaw(name, parts)
+	if err != nil {
+		return x, c.failed(err)
+	}
+	x.Rules, err = rules(raw)
+	return x, err
+}
+
+// Write sets those parts of a descriptor that are others than before.
+func (c *Client) Write(ctx context.Context, w server.Writing) error {
+	if w.OfShare {
+		return c.setShareRules(ctx, w.Share, w.To)
+	}
+	in, err := c.kept(ctx, w.Share)
+	if err != nil {
+		return err
+	}
+	var parts smb2.SecurityInformationRequestFlags
+	if w.Before.Owner != w.To.Owner {
+		parts |= smb2.OwnerSecurityInformation
+	}
+	if w.Before.Group != w.To.Group {
+		parts |= smb2.GroupSecurityInformation
+	}
+	if !w.Before.Audit.Equal(&w.To.Audit) {
+		parts |= smb2.SACLSecurityInformation
+	}
+	if !w.Before.Rules.Equal(&w.To.Rules) || w.Before.Control&dacl != w.To.Control&dacl {
+		parts |= smb2.DACLSecurityInformation
+		if w.To.Sealed() {
+			parts |= protected
+		} else {
+			parts |= unprotected
+		}
+	}
+	if parts == 0 {
+		return nil
+	}
+	set := w.To.Clone()
+	if parts&smb2.SACLSecurityInformation == 0 {
+		set.Audit = rule.Rules{Absent: true}
+		set.Control &^= rule.AuditPresent | rule.AuditSealed
+	}
+	b, err := secdesc.Encode(set)
+	if err != nil {
+		return err
+	}
+	if err := in.SetSecurityInfoRaw(strings.ReplaceAll(w.Path, "/", `\`), parts, blob(b)); err != nil {
+		return c.failed(err)
+	}
+	return nil
+}
+
+// blob is a descriptor in its binary form.
+type blob []byte
+
+func (b blob) Encode(to []byte) { copy(to, b) }
+func (b blob) Size() int        { return len(b) }
+
+// failed puts an error into words, keeping whether the server is gone.
+func (c *Client) failed(err error) error {
+	if lost(err) {
+		return &Gone{c.link.Address(), plainSMB(err)}
+	}
+	return errors.New(plainSMB(err))
+}
+
+// Gone is a server that was signed on to and isn't there any more.
+type Gone struct {
+	Address string `json:"address"`
+	Why     string `json:"why"`
+}
+
+func (e *Gone) Error() string { return fmt.Sprintf("%s went away: %s", e.Address, e.Why) }
