@@ -10,8 +10,10 @@ import (
 	"tarnwold/core/right"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
+	"tarnwold/internal/live"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/report"
+	"tarnwold/internal/server/smb"
 )
 
 // usageError is a command used wrongly.
@@ -52,8 +54,28 @@ func kindOf(err error) (kind string, value any, code int) {
 		file     *format.Error
 		rows     *unanswered
 		cannot   *plan.Cannot
+		alone    *plan.ModelAlone
+		there    *live.Otherwise
+		broken   *live.Broken
+		back     *live.Back
+		stopped  *live.Stopped
+		unreach  *smb.Unreached
 	)
 	switch {
+	case errors.As(err, &alone):
+		return "model-alone", alone, exitUsage
+	case errors.As(err, &there):
+		return "otherwise-there", there, exitTrouble
+	case errors.As(err, &broken):
+		return "broken-off", broken, exitTrouble
+	case errors.As(err, &back):
+		return "taken-back", back, exitTrouble
+	case errors.As(err, &stopped):
+		return "stopped", stopped, exitTrouble
+	case errors.As(err, &unreach):
+		return "unreached", unreach, exitTrouble
+	case errors.As(err, new(estate.Unfinished)):
+		return "unfinished", nil, exitTrouble
 	case errors.As(err, &guards):
 		return "guarded", guards, exitNo
 	case errors.As(err, &cannot):

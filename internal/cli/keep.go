@@ -21,6 +21,8 @@ import (
 type keeping struct {
 	dryRun, yes, force bool
 	save               string
+	model              bool // in the estate alone, whatever real server it is linked to
+	sign               signing
 }
 
 // flags adds those of a command whose change can be saved for later too.
@@ -33,6 +35,8 @@ func (k *keeping) plainFlags(c *cobra.Command) {
 	c.Flags().BoolVar(&k.dryRun, "dry-run", false, "show what would change and keep nothing")
 	c.Flags().BoolVar(&k.yes, "yes", false, "keep the change without asking")
 	c.Flags().BoolVar(&k.force, "force", false, "keep it although a guard warns; the journal says so")
+	c.Flags().BoolVar(&k.model, "model-only", false, "change the estate alone, and no real server")
+	k.sign.flags(c)
 }
 
 // build works out a plan, and may tell more of it in the outcome.
@@ -65,7 +69,7 @@ func (a *app) carry(c *cobra.Command, k keeping, fn build) error {
 	}
 	for try := 1; ; try++ {
 		o := &report.Outcome{DryRun: k.dryRun}
-		var saved []byte
+		var saved, put []byte
 		bar := a.progress(-1, "working it out")
 		err := e.View(ctx, func(t *estate.Tx) error {
 			d := plan.New(t, a.who())
@@ -78,6 +82,11 @@ func (a *app) carry(c *cobra.Command, k keeping, fn build) error {
 			stops := len(p.Warnings) > 0 && !p.IsSo
 			o.Forced = k.force && stops
 			o.Refused = stops && !k.force && !k.dryRun
+			if !k.model {
+				if put, err = outbound(d, p, o, command(a.shown)); err != nil {
+					return err
+				}
+			}
 			if k.save != "" && p.Changes() && !o.Refused {
 				saved, err = d.Save(p, command(a.shown))
 			}
@@ -106,9 +115,9 @@ func (a *app) carry(c *cobra.Command, k keeping, fn build) error {
 		case p.Asks && !k.yes && !a.asks:
 			return misused("nobody is here to be asked: add --yes to keep the change, or --dry-run to look at it")
 		case p.Asks && !k.yes:
-			return a.askAndKeep(ctx, e, o)
+			return a.askAndKeep(ctx, e, &k, o, put)
 		}
-		o.Kept, err = e.Change(ctx, p.Meta(command(a.shown)), p.Keep)
+		o.Kept, err = a.keep(ctx, e, &k, o, put)
 		if errors.Is(err, estate.ErrMoved) && try < tries {
 			continue
 		}
@@ -120,7 +129,7 @@ func (a *app) carry(c *cobra.Command, k keeping, fn build) error {
 }
 
 // askAndKeep shows a plan, asks, and keeps it if nothing came in between.
-func (a *app) askAndKeep(ctx context.Context, e *estate.Estate, o *report.Outcome) error {
+func (a *app) askAndKeep(ctx context.Context, e *estate.Estate, k *keeping, o *report.Outcome, put []byte) error {
 	out := a.printer()
 	if out.Format == report.Table {
 		out.Preview(o)
@@ -138,7 +147,7 @@ func (a *app) askAndKeep(ctx context.Context, e *estate.Estate, o *report.Outcom
 		out.Line(report.S("Nothing was kept."))
 		return errNo
 	}
-	if o.Kept, err = e.Change(ctx, o.Meta(command(a.shown)), o.Keep); err != nil {
+	if o.Kept, err = a.keep(ctx, e, k, o, put); err != nil {
 		return err
 	}
 	out.Became(o)

@@ -133,17 +133,32 @@ func (a *app) redoCommand() *cobra.Command {
 
 func (a *app) takeBack(verb, short string, do func(*plan.Desk, int64, bool) (*plan.Plan, error)) *cobra.Command {
 	var k keeping
+	use := verb + " N"
+	more := ""
+	if verb == "undo" {
+		use = "undo [N]"
+		more = `
+
+Without a number it takes back a change whose writing to a real server was
+broken off (see tarnwold resume).`
+	}
 	c := &cobra.Command{
-		Use:   verb + " N",
+		Use:   use,
 		Short: short,
 		Long: short + `.
 
 It is refused where something later builds on the change, unless --force: then
 what the change itself set is taken out of what stands now, and everything below
-follows. What can't be taken back is said, and nothing is done.`,
+follows. What can't be taken back is said, and nothing is done.` + more,
 		Example: fmt.Sprintf("  tarnwold %s 7\n  tarnwold %s 7 --force --yes", verb, verb),
-		Args:    cobra.ExactArgs(1),
+		Args:    cobra.MaximumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
+			if len(args) == 0 && verb == "undo" && !k.dryRun {
+				return a.takeBackUnfinished(c.Context(), &k.sign)
+			}
+			if len(args) == 0 {
+				return misused("which change? tarnwold log lists them")
+			}
 			n, err := changeNumber(args[0])
 			if err != nil {
 				return err

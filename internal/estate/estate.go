@@ -22,7 +22,10 @@ import (
 )
 
 // Estate is an open estate file.
-type Estate struct{ db *store.DB }
+type Estate struct {
+	db      *store.DB
+	private bool
+}
 
 // Create makes a new, empty estate. It refuses where the file exists.
 func Create(ctx context.Context, path string) error {
@@ -42,7 +45,7 @@ func Open(ctx context.Context, path string) (*Estate, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Estate{db}, nil
+	return &Estate{db: db}, nil
 }
 
 // Close closes the file.
@@ -67,7 +70,7 @@ func (e *Estate) View(ctx context.Context, fn func(*Tx) error) error {
 // Private calls fn with the estate as it stands now, which may be changed at
 // will: nothing of that is kept, and nobody else ever sees it or waits for it.
 func (e *Estate) Private(ctx context.Context, fn func(*Estate) error) error {
-	return e.db.Private(ctx, func(db *store.DB) error { return fn(&Estate{db}) })
+	return e.db.Private(ctx, func(db *store.DB) error { return fn(&Estate{db, true}) })
 }
 
 // Meta says who changes what by which command.
@@ -82,6 +85,8 @@ type Meta struct {
 	// Bulk: rows are put in by the million; the journal gets their ranges
 	// from the command itself.
 	Bulk bool
+
+	finishes string // the unfinished change it finishes
 }
 
 // Any as Meta.Head takes the estate as it stands.
@@ -98,6 +103,9 @@ func (e *Estate) Change(ctx context.Context, m Meta, fn func(*Tx) (summary strin
 		head := t.Head()
 		if m.Head != Any && m.Head != head {
 			return ErrMoved
+		}
+		if err := t.mayChange(e.private, m.finishes); err != nil {
+			return err
 		}
 		id = head + 1
 		s.Exec("INSERT INTO journal(id, at, actor, command, summary, forced, undoes) VALUES(?,?,?,?,'',?,?)",

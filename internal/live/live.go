@@ -5,11 +5,9 @@
 package live
 
 import (
-	"fmt"
 	"slices"
 
 	"tarnwold/core/place"
-	"tarnwold/internal/estate"
 	"tarnwold/internal/server"
 )
 
@@ -23,20 +21,4 @@ func Topmost(shares []server.Share) (out []server.Share) {
 		}
 	}
 	return out
-}
-
-// Way finds a share by which a path of the server is reached, and what is left
-// of the path within it: that of the nearest folder above.
-func Way(shares []estate.Share, path string) (share, rest string, err error) {
-	best := -1
-	for i := range shares {
-		if shares[i].Covers(path) && (best < 0 || len(shares[i].Folder) > len(shares[best].Folder)) {
-			best = i
-		}
-	}
-	if best < 0 {
-		return "", "", fmt.Errorf("no share of the server leads to %s", path)
-	}
-	rest, _ = shares[best].Cut(path)
-	return shares[best].Name, rest, nil
 }

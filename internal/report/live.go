@@ -1,8 +1,10 @@
 package report
 
 import (
+	"fmt"
 	"time"
 
+	"tarnwold/internal/live"
 	"tarnwold/internal/plan"
 )
 
@@ -90,4 +92,65 @@ func (p *Printer) Drifted(d *plan.Drift) error {
 			p.Line(S("  and %s more; --all shows them, as --format csv does", Count(int64(d.More), "line")))
 		}
 	})
+}
+
+// Unfinished prints how far a change came whose writing was broken off.
+func (p *Printer) Unfinished(u *live.Unfinished) error {
+	return p.Give(u, []string{"state", "where"}, func() (out [][]string) {
+		eachState(u, func(state, where string) { out = append(out, []string{state, where}) })
+		return out
+	}, func() {
+		p.Line(S("%s, by %s: unfinished", u.Summary, u.By))
+		p.Blank()
+		g := Grid{Cols: []Col{{"", 0}, {"where", 5}}}
+		n := 0
+		eachState(u, func(state, where string) {
+			if n++; n <= mostEdits {
+				g.Rows = append(g.Rows, []Cell{C(state), C(where)})
+			}
+		})
+		p.Grid(g)
+		if n > mostEdits {
+			p.Line(S("  and %d more; --format csv shows all", n-mostEdits))
+		}
+		p.Line(S("tarnwold resume finishes it, tarnwold undo takes it back."))
+	})
+}
+
+// Finished says that a broken-off change is finished.
+func (p *Printer) Finished(u *live.Unfinished, id int64) error {
+	return p.Give(map[string]any{"change": u.Summary, "kept-as": id, "written-before": len(u.Written), "written-now": len(u.Left)}, []string{"change", "kept as", "written before", "written now"}, func() [][]string {
+		return [][]string{{u.Summary, fmt.Sprint(id), fmt.Sprint(len(u.Written)), fmt.Sprint(len(u.Left))}}
+	}, func() {
+		p.Line(S("%s: %s had been written, %d more are now.", u.Summary, Count(int64(len(u.Written)), "item"), len(u.Left)))
+		p.Line(S("Kept as change %d.", id))
+	})
+}
+
+// TakenBack says that a broken-off change is taken back.
+func (p *Printer) TakenBack(u *live.Unfinished) error {
+	return p.Give(u, []string{"state", "where"}, func() (out [][]string) {
+		eachState(u, func(state, where string) { out = append(out, []string{state, where}) })
+		return out
+	}, func() {
+		p.Line(S("%s: %s that had been written as before again; nothing was kept.", u.Summary, Count(int64(len(u.Written)), "item")))
+		for i, where := range u.Other {
+			if i == mostEdits {
+				p.Line(S("  and %d more", len(u.Other)-i))
+				break
+			}
+			p.Line(S("left alone, for somebody else has changed it since: %s", where))
+		}
+	})
+}
+
+func eachState(u *live.Unfinished, fn func(state, where string)) {
+	for _, l := range []struct {
+		state string
+		where []string
+	}{{"written", u.Written}, {"not written", u.Left}, {"otherwise", u.Other}} {
+		for _, w := range l.where {
+			fn(l.state, w)
+		}
+	}
 }

@@ -23,6 +23,8 @@ type Outcome struct {
 	Loaded  *plan.Loaded `json:"loaded,omitempty"`
 	Made    *ask.Shown   `json:"made,omitempty"`
 	Brief   bool         `json:"-"` // the edits are too many to tell one by one
+	// Outbound is what is written to real servers when it is kept.
+	Outbound []plan.Outbound `json:"written-to,omitempty"`
 }
 
 // Outcome prints a plan and what became of it: as JSON one object; as CSV the
@@ -184,6 +186,9 @@ func (p *Printer) Preview(o *Outcome) {
 		case o.DryRun:
 			p.Line(In(Bad, "Needs --force:"), S(" %s.", WarningText(w)))
 		}
+	}
+	for _, x := range o.Outbound {
+		p.Line(S("This goes to the real server "), In(Strong, x.Server), S(": %s.", Count(int64(len(x.Writes)), "descriptor")))
 	}
 	if o.Asks {
 		p.Blank()

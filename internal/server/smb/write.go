@@ -82,6 +82,11 @@ func (c *Client) Write(ctx context.Context, w server.Writing) error {
 		set.Audit = rule.Rules{Absent: true}
 		set.Control &^= rule.AuditPresent | rule.AuditSealed
 	}
+	// A list is kept as one that follows only where that is asked for beside
+	// ([MS-DTYP] §2.4.6, DR and DI).
+	if set.Control&rule.RulesFollow != 0 {
+		set.Control |= rule.RulesInheritAsked
+	}
 	b, err := secdesc.Encode(set)
 	if err != nil {
 		return err
@@ -113,3 +118,6 @@ type Gone struct {
 }
 
 func (e *Gone) Error() string { return fmt.Sprintf("%s went away: %s", e.Address, e.Why) }
+
+// Gone tells that the connection is lost, and nothing is known of the last request.
+func (e *Gone) Gone() bool { return true }

@@ -1,0 +1,261 @@
+//go:build unix
+
+package cli
+
+import (
+	"bytes"
+	"context"
+	"encoding/hex"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	smb2 "github.com/cloudsoda/go-smb2"
+	"github.com/stretchr/testify/require"
+
+	"tarnwold/core/account"
+	"tarnwold/internal/format/sddl"
+	"tarnwold/internal/format/secdesc"
+	"tarnwold/internal/server/smb"
+	"tarnwold/internal/server/smb/smbtest"
+)
+
+// theatre is a real server with a small tree, and an estate linked to it in
+// the folder the test stands in.
+type theatre struct {
+	t   *testing.T
+	s   *smbtest.Server
+	fs  *smb2.Share // as the administrator
+	ids map[string]account.ID
+	out bytes.Buffer
+}
+
+func newTheatre(t *testing.T, more func(fs *smb2.Share)) *theatre {
+	users := []string{"warden", "bram", "ines", "petra"}
+	h := &theatre{t: t, s: smbtest.Start(t, smbtest.Config{Users: users,
+		Groups: map[string][]string{"wardrobe": {"bram", "ines"}, "volunteers": {"petra"}},
+		Shares: map[string]string{"productions": "", "reading": ""}}), ids: map[string]account.ID{}}
+	h.fs = h.mount("warden", "productions")
+	live, err := smb.Dial(context.Background(), smb.Link{Host: "127.0.0.1", Port: h.s.Port, User: "warden"}, smbtest.Password("warden"))
+	require.NoError(t, err)
+	defer live.Close()
+	all, _, err := live.Accounts(context.Background())
+	require.NoError(t, err)
+	for _, a := range all {
+		h.ids[a.Name] = a.ID
+	}
+	h.give("", "PAI(A;OICI;FA;;;{warden})(A;OICI;0x1200a9;;;{volunteers})")
+	for _, d := range []string{"Wardrobe", `Wardrobe\Fittings`, "Scripts"} {
+		require.NoError(t, h.fs.Mkdir(d, 0o777))
+	}
+	for _, f := range []string{`Wardrobe\hire list.csv`, `Wardrobe\Fittings\ärger.txt`, `Scripts\prompt book.odt`} {
+		require.NoError(t, h.fs.WriteFile(f, []byte("x"), 0o644))
+	}
+	if more != nil {
+		more(h.fs)
+	}
+	t.Chdir(t.TempDir())
+	t.Setenv("TARNWOLD_PASSWORD", smbtest.Password("warden"))
+	h.run(0, "init")
+	h.run(0, "server", "add", "stagedoor", "--smb", fmt.Sprintf("127.0.0.1:%d", h.s.Port), "--user", "warden")
+	h.run(0, "scan", "stagedoor")
+	h.run(0, "load", "accounts", "--passwd", filepath.Join(h.s.Dir, "passwd"), "--group", filepath.Join(h.s.Dir, "group"), "--yes")
+	h.run(0, "server", "administrator", "stagedoor", "warden", "--yes", "--force")
+	return h
+}
+
+func (h *theatre) mount(user, share string) *smb2.Share {
+	d := &smb2.Dialer{Initiator: &smb2.NTLMInitiator{User: user, Password: smbtest.Password(user)}}
+	c, err := d.Dial(context.Background(), fmt.Sprintf("127.0.0.1:%d", h.s.Port))
+	require.NoError(h.t, err)
+	h.t.Cleanup(func() { _ = c.Logoff() })
+	fs, err := c.Mount(share)
+	require.NoError(h.t, err)
+	return fs
+}
+
+// give gives an item rules on the server, behind the estate's back.
+func (h *theatre) give(path, text string) {
+	for name, id := range h.ids {
+		text = strings.ReplaceAll(text, "{"+name+"}", id.String())
+	}
+	d, err := sddl.Parse("D:"+text, account.ID{})
+	require.NoError(h.t, err)
+	b, err := secdesc.Encode(d)
+	require.NoError(h.t, err)
+	require.NoError(h.t, h.fs.SetSecurityInfoRaw(path, smb2.DACLSecurityInformation, raw(b)))
+}
+
+const ownersAndRules = smb2.OwnerSecurityInformation | smb2.GroupSecurityInformation | smb2.DACLSecurityInformation
+
+// bytes gives the descriptors the server has, as it gives them.
+func (h *theatre) bytes(paths ...string) map[string]string {
+	out := map[string]string{}
+	for _, p := range paths {
+		b, err := h.fs.SecurityInfoRaw(p, ownersAndRules)
+		require.NoError(h.t, err)
+		out[p] = hex.EncodeToString(b)
+	}
+	return out
+}
+
+func (h *theatre) run(want int, args ...string) string {
+	h.out.Reset()
+	require.Equal(h.t, want, Main(append(args, "--as", "warden"), strings.NewReader(""), &h.out, &h.out), "%s\n%s", args, h.out.String())
+	return h.out.String()
+}
+
+// kept gives the number a change was kept as.
+func kept(t *testing.T, said string) string {
+	m := regexp.MustCompile(`Kept as change (\d+)\.`).FindStringSubmatch(said)
+	require.NotNil(t, m, said)
+	return m[1]
+}
+
+var inTheTheatre = []string{"", "Wardrobe", `Wardrobe\Fittings`, "Scripts", `Wardrobe\hire list.csv`, `Wardrobe\Fittings\ärger.txt`, `Scripts\prompt book.odt`}
+
+// TestChangesGoToTheServer: a change is written to the server, with all that
+// follows below, and undoing it puts the very bytes back.
+func TestChangesGoToTheServer(t *testing.T) {
+	h := newTheatre(t, nil)
+	was := h.bytes(inTheTheatre...)
+	said := h.run(0, "grant", "wardrobe", "edit", "//stagedoor/productions/Wardrobe", "--yes")
+	require.Contains(t, said, "This goes to the real server stagedoor: 4 descriptors.")
+	numbers := []string{kept(t, said)}
+	h.run(0, "drift", "stagedoor")
+	is := h.bytes(inTheTheatre...)
+	require.Equal(t, was["Scripts"], is["Scripts"])
+	require.NotEqual(t, was[`Wardrobe\Fittings\ärger.txt`], is[`Wardrobe\Fittings\ärger.txt`])
+	bram := h.mount("bram", "productions")
+	require.NoError(t, bram.WriteFile(`Wardrobe\Fittings\ärger.txt`, []byte("bram was here"), 0o644))
+	_, err := bram.ReadFile(`Scripts\prompt book.odt`)
+	require.ErrorContains(t, err, "denied")
+
+	// Looking writes nothing; what is owned, sealed and denied goes there too.
+	h.run(0, "deny", "petra", "read", "//stagedoor/productions/Scripts", "--dry-run")
+	h.run(0, "drift", "stagedoor")
+	changes := [][]string{
+		{"deny", "petra", "read", "//stagedoor/productions/Scripts", "--yes", "--force"},
+		{"owner", "//stagedoor/productions/Wardrobe/Fittings", "--to", "ines", "--yes"},
+		{"seal", "//stagedoor/productions/Wardrobe/Fittings", "--keep", "--yes"},
+		{"revoke", "wardrobe", "//stagedoor/productions/Wardrobe", "--yes"},
+		{"unseal", "//stagedoor/productions/Wardrobe/Fittings", "--yes"},
+		{"grant", "volunteers", "read", "//stagedoor/productions", "--share", "--yes"},
+	}
+	for _, c := range changes {
+		said := h.run(0, c...)
+		require.Contains(t, said, "This goes to the real server", c)
+		numbers = append(numbers, kept(t, said))
+		require.Contains(t, h.run(0, "drift", "stagedoor"), "stagedoor is as the estate has it", c)
+	}
+	h.run(0, "check")
+
+	// Somebody else changes one item there: nothing is written.
+	now := h.bytes(inTheTheatre...)
+	h.give(`Wardrobe\hire list.csv`, "PAI(A;;FA;;;{warden})")
+	other := h.bytes(inTheTheatre...)
+	said = h.run(3, "grant", "ines", "read", "//stagedoor/productions/Wardrobe", "--yes")
+	require.Contains(t, said, "has other rules on the server than in the estate: somebody changed it there, and nothing was written; tarnwold scan stagedoor takes that in")
+	require.Equal(t, other, h.bytes(inTheTheatre...))
+	said = h.run(0, "scan", "stagedoor", "--yes")
+	require.Contains(t, said, "1 item changed rules")
+	h.run(0, "undo", kept(t, said), "--yes") // what somebody else did is taken back there
+	require.Equal(t, now, h.bytes(inTheTheatre...))
+
+	// What is made and moved is made and moved on the server itself.
+	require.Contains(t, h.run(2, "put", "//stagedoor/productions/Wardrobe", "new", "--folder", "--owner", "warden", "--yes"), "files and folders are made, moved and removed on the real server stagedoor, which isn't done from here")
+	require.Contains(t, h.run(2, "share", "remove", "//stagedoor/reading", "--yes"), "with --model-only")
+	said = h.run(0, "grant", "ines", "read", "//stagedoor/productions/Scripts", "--model-only", "--yes")
+	require.Contains(t, h.run(1, "drift", "stagedoor"), "allow ines read tree")
+	h.run(0, "undo", kept(t, said), "--model-only", "--yes")
+
+	// Every change taken back, the last first: the very bytes.
+	slices.Reverse(numbers)
+	for _, n := range numbers {
+		h.run(0, "undo", n, "--yes", "--force")
+	}
+	require.Equal(t, was, h.bytes(inTheTheatre...))
+	h.run(0, "drift", "stagedoor")
+	h.run(0, "check")
+}
+
+// TestBrokenOffOnTheServer: a change over many items, killed at any moment, is
+// as before or can be finished or taken back: whole, on the server and here.
+func TestBrokenOffOnTheServer(t *testing.T) {
+	items := 200
+	if s := os.Getenv("TARNWOLD_BROKEN_OFF_ITEMS"); s != "" {
+		_, err := fmt.Sscan(s, &items)
+		require.NoError(t, err)
+	}
+	newTheatre(t, func(fs *smb2.Share) {
+		for i := range items / 20 {
+			d := fmt.Sprintf(`Scripts\act %d`, i)
+			require.NoError(t, fs.Mkdir(d, 0o777))
+			for k := range 19 {
+				require.NoError(t, fs.WriteFile(fmt.Sprintf(`%s\scene %d.txt`, d, k), nil, 0o644))
+			}
+		}
+	})
+	prog := program(t)
+	dir, err := os.Getwd()
+	require.NoError(t, err)
+	args := []string{"grant", "wardrobe", "read", "//stagedoor/productions/Scripts", "--yes", "--as", "warden"}
+	began := time.Now()
+	said := must(t, dir, prog, args...)
+	took := time.Since(began)
+	must(t, dir, prog, "undo", kept(t, said), "--yes", "--as", "warden")
+	must(t, dir, prog, "drift", "stagedoor")
+
+	was := map[string]int{}
+	moments := many(t, 50, 8)
+	for i := range moments {
+		head := len(strings.Split(must(t, dir, prog, "log", "--format", "csv"), "\n")) - 2
+		c := exec.Command(prog, args...)
+		c.Dir = dir
+		var out bytes.Buffer
+		c.Stdout, c.Stderr = &out, &out
+		require.NoError(t, c.Start())
+		time.Sleep(time.Duration(float64(took) * (0.1 + 0.9*rand.Float64())))
+		_ = c.Process.Kill()
+		_ = c.Wait()
+		if !strings.Contains(show(t, dir, prog), "no change is unfinished") {
+			// While it is unfinished nothing else is taken.
+			no := exec.Command(prog, "group", "add", "gaffers")
+			no.Dir = dir
+			text, err := no.CombinedOutput()
+			require.Error(t, err)
+			require.Contains(t, string(text), "takes no other until it is finished")
+			if i%2 == 0 {
+				was["finished"]++
+				must(t, dir, prog, "resume")
+			} else {
+				was["taken back"]++
+				must(t, dir, prog, "undo")
+			}
+		}
+		must(t, dir, prog, "drift", "stagedoor") // one is as the other, everywhere
+		now := len(strings.Split(must(t, dir, prog, "log", "--format", "csv"), "\n")) - 2
+		if now > head {
+			was["kept"]++
+			must(t, dir, prog, "undo", fmt.Sprint(now), "--yes", "--as", "warden")
+			must(t, dir, prog, "drift", "stagedoor")
+		}
+		must(t, dir, prog, "check")
+	}
+	t.Logf("%d items, %d moments within %v: %v", items, moments, took, was)
+	require.NotZero(t, was["finished"]+was["taken back"])
+}
+
+func show(t *testing.T, dir, prog string) string {
+	c := exec.Command(prog, "resume", "--show")
+	c.Dir = dir
+	out, _ := c.CombinedOutput()
+	return string(out)
+}

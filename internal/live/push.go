@@ -1,0 +1,570 @@
+package live
+
+import (
+	"bytes"
+	"context"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"tarnwold/core/rule"
+	"tarnwold/internal/estate"
+	"tarnwold/internal/format"
+	"tarnwold/internal/format/secdesc"
+	"tarnwold/internal/plan"
+	"tarnwold/internal/server"
+)
+
+// Dial signs on to a server of the estate by its name, once more each time.
+type Dial func(ctx context.Context, name string) (server.Server, error)
+
+// Push writes a change to real servers and keeps it in the estate: wholly, or
+// so that it can be finished or taken back.
+//
+// Before anything is written the whole of it is put down in the estate, as
+// unfinished, and while it stands there the estate takes no other change.
+// Which items are written already is never put down: the servers tell that,
+// each item is as before or as after. So whatever breaks it off (the network,
+// a kill, the server), Resume finishes it, and Back takes it back.
+type Push struct {
+	Estate *estate.Estate
+	Dial   Dial
+	// Step is told how many of the writes are done; nil: nobody listens.
+	Step func(done, of int)
+}
+
+// workers is how many connections write at once.
+const workers = 4
+
+// Otherwise refuses to write where a server has something else than the estate.
+type Otherwise struct {
+	Server string   `json:"server"`
+	Where  []string `json:"where"` // the first few
+	Items  int      `json:"items"`
+}
+
+func (e *Otherwise) Error() string {
+	more := ""
+	if n := e.Items - 1; n > 0 {
+		more = fmt.Sprintf(" and %s more", format.Count(int64(n), "item"))
+	}
+	return fmt.Sprintf("%s%s has other rules on the server than in the estate: somebody changed it there, and nothing was written; tarnwold scan %s takes that in, then look again", e.Where[0], more, e.Server)
+}
+
+// Broken is a push that was broken off: some items are written, some are not.
+type Broken struct {
+	Done int   `json:"written"`
+	Of   int   `json:"of"`
+	Err  error `json:"-"`
+}
+
+func (e *Broken) Error() string {
+	return fmt.Sprintf("broken off: %d of %s may be written, and the estate is as it was: %v; tarnwold resume finishes it, tarnwold undo takes it back", e.Done, format.Count(int64(e.Of), "item"), e.Err)
+}
+
+func (e *Broken) Unwrap() error { return e.Err }
+
+// Back is a push that a server refused, all of it taken back again.
+type Back struct {
+	Where string `json:"where"`
+	Why   string `json:"why"`
+}
+
+func (e *Back) Error() string {
+	return fmt.Sprintf("%s: %s; what had been written is taken back, and nothing was kept", e.Where, e.Why)
+}
+
+// pending is what the estate keeps of an unfinished change.
+type pending struct {
+	Saved  json.RawMessage `json:"change-set"`
+	Undoes int64           `json:"undoes,omitempty"`
+	Forced []string        `json:"forced,omitempty"`
+	Bodies []string        `json:"descriptors"` // base64, each once
+	Out    []pendingServer `json:"servers"`
+}
+
+type pendingServer struct {
+	Server string         `json:"server"`
+	Writes []pendingWrite `json:"writes"`
+}
+
+type pendingWrite struct {
+	Where   string `json:"where"`
+	Share   string `json:"share"`
+	Path    string `json:"path,omitempty"`
+	OfShare bool   `json:"of-the-share,omitempty"`
+	Depth   int    `json:"depth,omitempty"`
+	Before  int    `json:"before"` // places in Bodies
+	After   int    `json:"after"`
+}
+
+func put(saved []byte, m estate.Meta, out []plan.Outbound) (*pending, error) {
+	p := &pending{Saved: saved, Undoes: m.Undoes, Forced: m.Forced}
+	at := map[string]int{}
+	body := func(d *rule.Descriptor) (int, error) {
+		b, err := secdesc.Encode(d)
+		s := base64.StdEncoding.EncodeToString(b)
+		i, ok := at[s]
+		if !ok {
+			i = len(p.Bodies)
+			at[s] = i
+			p.Bodies = append(p.Bodies, s)
+		}
+		return i, err
+	}
+	for _, o := range out {
+		s := pendingServer{Server: o.Server}
+		for _, w := range o.Writes {
+			before, err := body(w.Before)
+			if err != nil {
+				return nil, err
+			}
+			after, err := body(w.To)
+			if err != nil {
+				return nil, err
+			}
+			s.Writes = append(s.Writes, pendingWrite{w.Where, w.Share, w.Writing.Path, w.OfShare, w.Depth, before, after})
+		}
+		p.Out = append(p.Out, s)
+	}
+	return p, nil
+}
+
+func (p *pending) outbound() ([]plan.Outbound, error) {
+	var bodies []*rule.Descriptor
+	for _, s := range p.Bodies {
+		b, err := base64.StdEncoding.DecodeString(s)
+		if err != nil {
+			return nil, err
+		}
+		d, err := secdesc.Decode(b)
+		if err != nil {
+			return nil, err
+		}
+		bodies = append(bodies, d)
+	}
+	var out []plan.Outbound
+	for _, s := range p.Out {
+		o := plan.Outbound{Server: s.Server}
+		for _, w := range s.Writes {
+			if max(w.Before, w.After) >= len(bodies) || min(w.Before, w.After) < 0 {
+				return nil, errors.New("the unfinished change can't be read")
+			}
+			o.Writes = append(o.Writes, plan.Write{Where: w.Where, Depth: w.Depth,
+				Writing: server.Writing{Share: w.Share, Path: w.Path, OfShare: w.OfShare, Before: bodies[w.Before], To: bodies[w.After]}})
+		}
+		out = append(out, o)
+	}
+	return out, nil
+}
+
+// Keep writes a plan out, and keeps it. saved is the plan as a saved change set.
+func (u *Push) Keep(ctx context.Context, p *plan.Plan, saved []byte, m estate.Meta, out []plan.Outbound) (int64, error) {
+	w, err := u.open(ctx, out)
+	if err != nil {
+		return 0, err
+	}
+	defer w.close()
+	states, err := w.states(ctx)
+	if err != nil {
+		return 0, err
+	}
+	if err := w.unexpected(states, before); err != nil {
+		return 0, err
+	}
+	intent, err := put(saved, m, out)
+	if err != nil {
+		return 0, err
+	}
+	js, err := json.Marshal(intent)
+	if err != nil {
+		return 0, err
+	}
+	if err := u.Estate.Begin(ctx, m.Head, string(js)); err != nil {
+		return 0, err
+	}
+	return u.finish(ctx, w, states, p, m, string(js))
+}
+
+// finish writes what isn't written yet, then keeps the plan in the estate.
+// All the while the estate is held, so that nobody else finishes it too.
+func (u *Push) finish(ctx context.Context, w *writing, states []state, p *plan.Plan, m estate.Meta, js string) (id int64, err error) {
+	var werr error
+	wrote := false
+	// Once all is written, being stopped comes too late: it is kept.
+	id, err = u.Estate.Finish(context.WithoutCancel(ctx), m, js, func(t *estate.Tx) (string, error) {
+		if werr = w.write(ctx, states, after); werr != nil {
+			return "", werr
+		}
+		wrote = true
+		return p.Keep(t)
+	})
+	if err == nil {
+		return id, nil
+	}
+	var no *refusal
+	if errors.As(werr, &no) { // the server says no: there is nothing to finish
+		if berr := u.back(w, js); berr != nil {
+			return 0, &Broken{w.done(), len(w.all), errors.Join(werr, berr)}
+		}
+		return 0, &Back{no.where, no.err.Error()}
+	}
+	if wrote || werr != nil {
+		return 0, &Broken{w.done(), len(w.all), err}
+	}
+	return 0, err
+}
+
+// back takes back what is written, within a while, and forgets the change.
+func (u *Push) back(w *writing, js string) error {
+	ctx, stop := context.WithTimeout(context.Background(), time.Minute)
+	defer stop()
+	return u.Estate.Forget(ctx, js, func() error {
+		states, err := w.states(ctx)
+		if err != nil {
+			return err
+		}
+		return w.write(ctx, states, before)
+	})
+}
+
+// Unfinished is a change whose writing was broken off, and how far it came.
+type Unfinished struct {
+	Summary string   `json:"change"`
+	By      string   `json:"by"`
+	Written []string `json:"written"`
+	Left    []string `json:"not-written"`
+	Other   []string `json:"otherwise"` // somebody else has changed these since
+}
+
+// found is an unfinished change with its servers at hand.
+type found struct {
+	js      string
+	pending pending
+	saved   *plan.Saved
+	w       *writing
+	states  []state
+}
+
+func (u *Push) find(ctx context.Context) (*found, error) {
+	var f found
+	if err := u.Estate.View(ctx, func(t *estate.Tx) error {
+		f.js = t.Unfinished()
+		return t.Err()
+	}); err != nil {
+		return nil, err
+	}
+	if f.js == "" {
+		return nil, &estate.Refused{Why: "no change is unfinished"}
+	}
+	if err := json.Unmarshal([]byte(f.js), &f.pending); err != nil {
+		return nil, fmt.Errorf("the unfinished change can't be read: %w", err)
+	}
+	var err error
+	if f.saved, err = plan.ReadSaved(bytes.NewReader(f.pending.Saved), "the unfinished change"); err != nil {
+		return nil, err
+	}
+	out, err := f.pending.outbound()
+	if err != nil {
+		return nil, err
+	}
+	if f.w, err = u.open(ctx, out); err != nil {
+		return nil, err
+	}
+	f.states, err = f.w.states(ctx)
+	if err != nil {
+		f.w.close()
+	}
+	return &f, err
+}
+
+func (f *found) told() *Unfinished {
+	out := &Unfinished{Summary: f.saved.Summary, By: f.saved.By, Written: []string{}, Left: []string{}, Other: []string{}}
+	for i, s := range f.states {
+		list := map[state]*[]string{before: &out.Left, after: &out.Written, other: &out.Other}[s]
+		*list = append(*list, f.w.all[i].Where)
+	}
+	return out
+}
+
+// Look says how far an unfinished change came.
+func (u *Push) Look(ctx context.Context) (*Unfinished, error) {
+	f, err := u.find(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer f.w.close()
+	return f.told(), nil
+}
+
+// Resume finishes an unfinished change.
+func (u *Push) Resume(ctx context.Context) (*Unfinished, int64, error) {
+	f, err := u.find(ctx)
+	if err != nil {
+		return nil, 0, err
+	}
+	defer f.w.close()
+	told := f.told()
+	if len(told.Other) > 0 {
+		return told, 0, &estate.Refused{Why: fmt.Sprintf("%s has been changed by somebody else since, so that it can't be finished", told.Other[0]), Do: "tarnwold undo takes back the rest"}
+	}
+	var p *plan.Plan
+	var m estate.Meta
+	if err := u.Estate.View(ctx, func(t *estate.Tx) (err error) {
+		d := plan.New(t, f.saved.By)
+		if p, err = d.Finish(f.saved, f.pending.Undoes); err != nil {
+			return err
+		}
+		m = p.Meta(f.saved.Command)
+		m.Forced = f.pending.Forced
+		out, err := d.Outbound(p)
+		if err == nil && !sameWrites(out, f.w.all) {
+			err = &estate.Refused{Why: "the change comes to something else now than was begun", Do: "tarnwold undo takes it back"}
+		}
+		return err
+	}); err != nil {
+		return told, 0, err
+	}
+	id, err := u.finish(ctx, f.w, f.states, p, m, f.js)
+	return told, id, err
+}
+
+// TakeBack takes an unfinished change back: what was written is as before
+// again, but what somebody else has changed since, which is left alone.
+func (u *Push) TakeBack(ctx context.Context) (*Unfinished, error) {
+	f, err := u.find(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer f.w.close()
+	told := f.told()
+	err = u.Estate.Forget(ctx, f.js, func() error { return f.w.write(ctx, f.states, before) })
+	if err != nil {
+		err = &Broken{f.w.done(), len(f.w.all), err}
+	}
+	return told, err
+}
+
+func sameWrites(out []plan.Outbound, all []item) bool {
+	n := 0
+	for _, o := range out {
+		for i := range o.Writes {
+			if n >= len(all) {
+				return false
+			}
+			a, b := &o.Writes[i], &all[n].Write
+			if a.Where != b.Where || !a.Before.Equal(b.Before) || !a.To.Equal(b.To) {
+				return false
+			}
+			n++
+		}
+	}
+	return n == len(all)
+}
+
+// state is how an item stands on its server.
+type state int8
+
+const (
+	other state = iota
+	before
+	after
+)
+
+type item struct {
+	plan.Write
+	server string
+}
+
+// writing is servers at hand, and what is to be written to them.
+type writing struct {
+	all   []item
+	conns map[string][]server.Server
+	step  func(done, of int)
+	count atomic.Int64
+}
+
+func (w *writing) done() int { return int(w.count.Load()) }
+
+// refusal is a server that says no to a write.
+type refusal struct {
+	where string
+	err   error
+}
+
+func (e *refusal) Error() string { return e.where + ": " + e.err.Error() }
+
+func (u *Push) open(ctx context.Context, out []plan.Outbound) (*writing, error) {
+	w := &writing{conns: map[string][]server.Server{}, step: u.Step}
+	for _, o := range out {
+		for _, x := range o.Writes {
+			w.all = append(w.all, item{x, o.Server})
+		}
+		for n := range min(workers, (len(o.Writes)+63)/64) {
+			c, err := u.Dial(ctx, o.Server)
+			if err != nil && n > 0 {
+				break // fewer do it too
+			}
+			if err != nil {
+				w.close()
+				return nil, err
+			}
+			w.conns[o.Server] = append(w.conns[o.Server], c)
+		}
+	}
+	return w, nil
+}
+
+func (w *writing) close() {
+	for _, list := range w.conns {
+		for _, c := range list {
+			c.Close()
+		}
+	}
+}
+
+// read reads an item as it is on its server now.
+func (x *item) read(ctx context.Context, c server.Server) (*rule.Descriptor, error) {
+	if x.OfShare {
+		return c.ShareRules(ctx, x.Share)
+	}
+	i, err := c.Look(ctx, x.Share, x.Writing.Path, x.Audited())
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", x.Where, err)
+	}
+	return i.Rules, nil
+}
+
+func (x *item) state(ctx context.Context, c server.Server) (state, error) {
+	now, err := x.read(ctx, c)
+	switch {
+	case err != nil:
+		return other, err
+	case plan.Same(x.Before, now, x.Audited()):
+		return before, nil
+	case plan.Same(x.To, now, x.Audited()):
+		return after, nil
+	}
+	return other, nil
+}
+
+// states reads how every item stands.
+func (w *writing) states(ctx context.Context) ([]state, error) {
+	out := make([]state, len(w.all))
+	err := w.each(ctx, 0, len(w.all), func(i int, c server.Server) (err error) {
+		out[i], err = w.all[i].state(ctx, c)
+		return err
+	})
+	return out, err
+}
+
+// unexpected refuses where an item isn't as it has to be.
+func (w *writing) unexpected(states []state, want state) error {
+	var e *Otherwise
+	for i, s := range states {
+		if s == want {
+			continue
+		}
+		if e == nil {
+			e = &Otherwise{Server: w.all[i].server}
+		}
+		if e.Items++; len(e.Where) < 8 {
+			e.Where = append(e.Where, w.all[i].Where)
+		}
+	}
+	if e == nil {
+		return nil
+	}
+	return e
+}
+
+// write brings every item that is in the other state to the wanted one,
+// folders before what is in them, each read back and compared.
+func (w *writing) write(ctx context.Context, states []state, want state) error {
+	w.count.Store(0)
+	for from := 0; from < len(w.all); {
+		to := from
+		for to < len(w.all) && w.all[to].Depth == w.all[from].Depth && w.all[to].server == w.all[from].server {
+			to++
+		}
+		err := w.each(ctx, from, to, func(i int, c server.Server) error {
+			if states[i] == want || states[i] == other {
+				if states[i] == after {
+					w.count.Add(1)
+				}
+				return nil
+			}
+			x := w.all[i].Writing
+			if want == before {
+				x.Before, x.To = x.To, x.Before
+			}
+			if err := c.Write(ctx, x); err != nil {
+				return w.failed(ctx, i, err)
+			}
+			now, err := w.all[i].state(ctx, c)
+			if err != nil {
+				return w.failed(ctx, i, err)
+			}
+			if now != want {
+				return &refusal{w.all[i].Where, errors.New("the server took it and has something else now")}
+			}
+			states[i] = want
+			n := int(w.count.Add(1))
+			if w.step != nil {
+				w.step(n, len(w.all))
+			}
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+		from = to
+	}
+	return nil
+}
+
+// failed tells a server that says no from one that is gone.
+func (w *writing) failed(ctx context.Context, i int, err error) error {
+	var gone interface{ Gone() bool }
+	if ctx.Err() != nil || errors.As(err, &gone) {
+		return err
+	}
+	return &refusal{w.all[i].Where, err}
+}
+
+// each calls fn for the items from to to, by as many connections as there are.
+func (w *writing) each(ctx context.Context, from, to int, fn func(i int, c server.Server) error) error {
+	if from == to {
+		return nil
+	}
+	ctx, stop := context.WithCancelCause(ctx)
+	defer stop(nil)
+	var next atomic.Int64
+	next.Store(int64(from))
+	var wg sync.WaitGroup
+	conns := 0
+	for _, list := range w.conns {
+		conns = max(conns, len(list))
+	}
+	for k := range conns {
+		wg.Go(func() {
+			for ctx.Err() == nil {
+				i := int(next.Add(1)) - 1
+				if i >= to {
+					return
+				}
+				list := w.conns[w.all[i].server]
+				if err := fn(i, list[k%len(list)]); err != nil {
+					stop(err)
+					return
+				}
+			}
+		})
+	}
+	wg.Wait()
+	return context.Cause(ctx)
+}
