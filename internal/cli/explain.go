@@ -38,6 +38,7 @@ Exit code 1 says that nothing is granted, or not the level that is wanted.`,
 		Example: `  tarnwold explain ines //stagedoor/productions/Wardrobe
   tarnwold explain petra stagedoor:/srv/playhouse/Foyer --rights
   tarnwold explain bram //stagedoor/productions/Lighting --want edit
+  tarnwold explain bram //stagedoor/productions/Wardrobe --live
   tarnwold explain --from questions.csv --format csv`,
 		Args: func(c *cobra.Command, args []string) error {
 			if from != "" {
@@ -72,6 +73,8 @@ Exit code 1 says that nothing is granted, or not the level that is wanted.`,
 	_ = c.RegisterFlagCompletionFunc("want", a.completeLevels)
 	c.Flags().StringVar(&from, "from", "", "a CSV `file` of questions with the columns user and where")
 	c.MarkFlagsMutuallyExclusive("want", "from")
+	a.liveFlag(c, func(args []string) []string { return args[1:] })
+	c.MarkFlagsMutuallyExclusive("live", "from")
 	return c
 }
 

@@ -259,3 +259,35 @@ func show(t *testing.T, dir, prog string) string {
 	out, _ := c.CombinedOutput()
 	return string(out)
 }
+
+// TestAskedLive: with --live the server is asked now, for the item and the
+// folders above; where the estate has something else it is said, and kept is
+// nothing.
+func TestAskedLive(t *testing.T) {
+	h := newTheatre(t, nil)
+	h.run(1, "explain", "bram", "//stagedoor/productions/Scripts/prompt book.odt")
+	h.give("Scripts", "PAI(A;OICI;FA;;;{warden})(A;OICI;0x1200a9;;;{wardrobe})")
+	h.give(`Scripts\prompt book.odt`, "AI(A;ID;FA;;;{warden})(A;ID;0x1200a9;;;{wardrobe})")
+	h.run(1, "explain", "bram", "//stagedoor/productions/Scripts/prompt book.odt")
+	said := h.run(0, "explain", "bram", "//stagedoor/productions/Scripts/prompt book.odt", "--live")
+	for _, want := range []string{"as the real server has it now", "has other rules", "allow wardrobe read tree", "allow volunteers read", "can open"} {
+		require.Contains(t, said, want)
+	}
+	h.run(0, "try", "bram", "open-read", "//stagedoor/productions/Scripts/prompt book.odt", "--live")
+	h.run(1, "try", "bram", "open-write", "//stagedoor/productions/Scripts/prompt book.odt", "--live")
+	require.Contains(t, h.run(0, "show", "//stagedoor/productions/Scripts", "--live"), "allow wardrobe read")
+	require.NoError(t, h.fs.WriteFile(`Scripts\new.odt`, nil, 0o644))
+	require.Contains(t, h.run(0, "show", "//stagedoor/productions/Scripts/new.odt", "--live"), "is new")
+	h.run(1, "try", "bram", "create", "//stagedoor/productions/Scripts/mine.odt", "--live")
+	h.give("Scripts", "PAI(A;OICI;FA;;;{warden})(A;OICI;0x1301bf;;;{wardrobe})")
+	h.run(0, "try", "bram", "create", "//stagedoor/productions/Scripts/mine.odt", "--live")
+	h.run(1, "try", "bram", "create", "//stagedoor/productions/Scripts/mine.odt")
+	require.Contains(t, h.run(2, "show", "//stagedoor/nowhere/x", "--live"), "there is no share \"nowhere\" in the real server stagedoor")
+	require.Contains(t, h.run(2, "show", "//stagedoor/productions/Scripts", "--live", "--when", "2026-01-01"), "take one of them")
+	// Data stays data: what is said beside it goes elsewhere.
+	var out, errs bytes.Buffer
+	require.Equal(t, 0, Main([]string{"explain", "bram", "//stagedoor/productions/Scripts", "--live", "--format", "csv"}, strings.NewReader(""), &out, &errs), errs.String())
+	require.NotContains(t, out.String(), "has other rules")
+	require.Contains(t, errs.String(), "has other rules")
+	require.Contains(t, h.run(1, "drift", "stagedoor"), "is new", "nothing was kept")
+}

@@ -14,7 +14,8 @@ func (a *app) showCommand() *cobra.Command {
 		Short: "Show an item's owner and rules, and where each entry comes from",
 		Example: `  tarnwold show //stagedoor/productions/Wardrobe
   tarnwold show stagedoor:/srv/playhouse/Casting
-  tarnwold show "//stagedoor/productions/Box Office/Ledgers" --audit`,
+  tarnwold show "//stagedoor/productions/Box Office/Ledgers" --audit
+  tarnwold show //stagedoor/productions/Wardrobe --live`,
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: a.completePlaces,
 		RunE: func(c *cobra.Command, args []string) error {
@@ -22,6 +23,7 @@ func (a *app) showCommand() *cobra.Command {
 				func(p *report.Printer, s *ask.Shown) error { return p.Shown(s, audit) })
 		},
 	}
+	a.liveFlag(c, func(args []string) []string { return args })
 	c.Flags().BoolVar(&audit, "audit", false, "show the audit entries instead: what the server writes down")
 	return c
 }

@@ -11,7 +11,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tarnwold/core/place"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/live"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/report"
 )
@@ -21,6 +23,11 @@ import (
 type supposition struct {
 	ifs  []string
 	when string
+
+	now    bool // what the real server has at this moment
+	sign   signing
+	places []string         // that are asked about
+	found  []plan.DriftLine // where the estate has something else
 }
 
 // supposing gives a question the flags --if and --when.
@@ -49,8 +56,11 @@ func (a *app) open(ctx context.Context) (e *estate.Estate, done func(), err erro
 // supposed calls fn with the estate as the question supposes it.
 func (a *app) supposed(ctx context.Context, e *estate.Estate, fn func(*estate.Estate) error) error {
 	s := a.suppose
-	if len(s.ifs) == 0 && s.when == "" {
+	if len(s.ifs) == 0 && s.when == "" && !s.now {
 		return fn(e)
+	}
+	if s.now && s.when != "" {
+		return misused("--live asks how it is now, --when how it was; take one of them")
 	}
 	var day estate.Day
 	if s.when != "" {
@@ -66,6 +76,11 @@ func (a *app) supposed(ctx context.Context, e *estate.Estate, fn func(*estate.Es
 	return e.Private(ctx, func(p *estate.Estate) error {
 		if day != "" {
 			if err := rewind(ctx, p, day); err != nil {
+				return err
+			}
+		}
+		if s.now {
+			if err := a.overlay(ctx, p); err != nil {
 				return err
 			}
 		}
@@ -189,6 +204,14 @@ func (a *app) supposes(p *report.Printer) {
 	if a.suppose.when != "" {
 		p.Line(report.In(report.Faint, "as of "+a.suppose.when))
 	}
+	if a.suppose.now {
+		p.Line(report.In(report.Faint, "as the real server has it now; who is in which group is as the estate has it"))
+		to := *p
+		if p.Format != report.Table { // those who read data are told beside it
+			to.W, to.Format = a.err, report.Table
+		}
+		to.Differs(a.suppose.found)
+	}
 	for _, what := range a.suppose.ifs {
 		p.Line(report.In(report.Faint, "if "+report.Clip(what)))
 	}
@@ -201,4 +224,50 @@ func (a *app) keepSupposed(ctx context.Context, p *plan.Plan) error {
 	}
 	_, err := a.inner.Change(ctx, p.Meta(command(a.shown)), p.Keep)
 	return err
+}
+
+// liveFlag gives a question about places the flag --live.
+func (a *app) liveFlag(c *cobra.Command, places func(args []string) []string) {
+	c.Flags().BoolVar(&a.suppose.now, "live", false, "ask the real server for the item and the folders above, now, and say where the estate has something else")
+	a.suppose.sign.flags(c)
+	inner := c.RunE
+	c.RunE = func(c *cobra.Command, args []string) error {
+		if a.suppose.now {
+			a.suppose.places = places(args)
+		}
+		return inner(c, args)
+	}
+}
+
+// overlay brings the places asked about, in a private estate, to what their
+// server has now.
+func (a *app) overlay(ctx context.Context, private *estate.Estate) error {
+	by := map[string][]place.Address{}
+	var names []string
+	for _, text := range a.suppose.places {
+		at, err := place.Parse(text)
+		if err != nil {
+			return err
+		}
+		if by[at.Server] == nil {
+			names = append(names, at.Server)
+		}
+		by[at.Server] = append(by[at.Server], at)
+	}
+	plain := *a
+	plain.suppose = supposition{}
+	a.suppose.found = nil
+	for _, name := range names {
+		s, from, err := plain.signOn(ctx, &a.suppose.sign, name)
+		if err != nil {
+			return err
+		}
+		lines, err := live.Overlay(ctx, private, s, from, by[name])
+		from.Close()
+		if err != nil {
+			return err
+		}
+		a.suppose.found = append(a.suppose.found, lines...)
+	}
+	return nil
 }

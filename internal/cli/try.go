@@ -36,6 +36,7 @@ Exit code 1 says no.`,
 		Example: `  tarnwold try ines save //stagedoor/productions/Wardrobe/Fittings/measurements.ods
   tarnwold try silas create "//stagedoor/productions/Scripts/new draft.odt"
   tarnwold try petra rename //stagedoor/productions/Scripts --to Drafts
+  tarnwold try bram save "//stagedoor/productions/Wardrobe/hire list.csv" --live
   tarnwold try --from acts.csv --format csv`,
 		Args: func(c *cobra.Command, args []string) error {
 			if from != "" {
@@ -63,6 +64,13 @@ Exit code 1 says no.`,
 	c.Flags().StringVar(&to, "to", "", "`where` it goes to, its new name, or the new owner")
 	c.Flags().StringVar(&from, "from", "", "a CSV `file` of acts with the columns user, act, where and maybe to")
 	_ = c.RegisterFlagCompletionFunc("to", a.completePlaces)
+	a.liveFlag(c, func(args []string) []string {
+		if strings.HasPrefix(to, "//") {
+			return []string{args[2], to}
+		}
+		return args[2:]
+	})
+	c.MarkFlagsMutuallyExclusive("live", "from")
 	return c
 }
 

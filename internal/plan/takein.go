@@ -494,3 +494,50 @@ func (d *Desk) Facts(s estate.Server, tracts []*Tract) (out []ItemFacts, err err
 	}
 	return out, d.t.Err()
 }
+
+// Found is one item as a server has it now.
+type Found struct {
+	Path   string // the server's own
+	Folder bool
+	Rules  *rule.Descriptor
+}
+
+// Now makes a plan of a few items as a server has them now, folders before what
+// is in them, and tells where the estate has something else.
+func (d *Desk) Now(s estate.Server, items []Found) (*Plan, []DriftLine, error) {
+	p := d.found()
+	p.Change = "as " + s.Name + " has it now"
+	var lines []DriftLine
+	var groups []estate.Group
+	made := map[string]int{}
+	for _, x := range items {
+		where := place.Address{Server: s.Name, Path: x.Path}.String()
+		at, err := d.t.At(s, x.Path)
+		if err == nil && at.Folder != x.Folder {
+			return nil, nil, &estate.Refused{Why: where + " is a folder in one of the two, the estate and the server, and a file in the other", Do: "tarnwold scan " + s.Name + " takes it in"}
+		}
+		if err == nil {
+			have := d.t.Of(at.Strand)
+			if then := as(have, x.Rules); then != have {
+				groups = append(groups, estate.Group{Targets: []estate.Target{at.Target()}, Edit: func(rule.Any, rule.Any, bool) (rule.Any, error) { return then, nil }})
+				lines = append(lines, DriftLine{Where: where, What: "rules", Lines: d.Turned(have, then, x.Folder, nil, nil)})
+			}
+			continue
+		}
+		m := madeItem{inMade: -1, name: place.Name(x.Path), folder: x.Folder, d: x.Rules}
+		if i, ok := made[place.Dir(x.Path)]; ok {
+			m.inMade = i
+		} else if m.in, err = d.t.At(s, place.Dir(x.Path)); err != nil {
+			return nil, nil, &estate.Refused{Why: where + " isn't in the estate, nor is the folder it is in", Do: "tarnwold scan " + s.Name + " takes it in"}
+		}
+		made[x.Path] = len(p.work.made)
+		p.work.made = append(p.work.made, m)
+		lines = append(lines, DriftLine{Where: where, What: "came"})
+	}
+	if len(groups) > 0 {
+		if err := d.just(p, groups); err != nil {
+			return nil, nil, err
+		}
+	}
+	return p, lines, d.t.Err()
+}

@@ -74,20 +74,7 @@ func (p *Printer) Drifted(d *plan.Drift) error {
 		}
 		p.Line(In(Strong, d.Server), S(": %s differ%s, %s alike", Count(int64(len(d.Lines)+d.More), "place"), since, Count(int64(d.Alike), "item")))
 		p.Blank()
-		g := Grid{Cols: []Col{{"where", 5}, {"on the server", 2}, {"changed there", 0}, {"", 0}, {"", 5}}}
-		for _, l := range d.Lines {
-			var signs, texts Cell
-			for _, x := range l.Lines {
-				style := Good
-				if x.Sign == "goes" {
-					style = Bad
-				}
-				signs = append(signs, Span{Text: x.Sign, Style: style})
-				texts = append(texts, Span{Text: lineText(x)})
-			}
-			g.Rows = append(g.Rows, []Cell{C(l.Where), C(driftSays[l.What]), C(localTime(l.Changed)), signs, texts})
-		}
-		p.Grid(g)
+		p.Differs(d.Lines)
 		if d.More > 0 {
 			p.Line(S("  and %s more; --all shows them, as --format csv does", Count(int64(d.More), "line")))
 		}
@@ -153,4 +140,25 @@ func eachState(u *live.Unfinished, fn func(state, where string)) {
 			fn(l.state, w)
 		}
 	}
+}
+
+// Differs prints where a server has something else than the estate.
+func (p *Printer) Differs(lines []plan.DriftLine) {
+	if len(lines) == 0 {
+		return
+	}
+	g := Grid{Cols: []Col{{"where", 5}, {"on the server", 2}, {"changed there", 0}, {"", 0}, {"", 5}}}
+	for _, l := range lines {
+		var signs, texts Cell
+		for _, x := range l.Lines {
+			style := Good
+			if x.Sign == "goes" {
+				style = Bad
+			}
+			signs = append(signs, Span{Text: x.Sign, Style: style})
+			texts = append(texts, Span{Text: lineText(x)})
+		}
+		g.Rows = append(g.Rows, []Cell{C(l.Where), C(driftSays[l.What]), C(localTime(l.Changed)), signs, texts})
+	}
+	p.Grid(g)
 }

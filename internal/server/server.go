@@ -4,12 +4,16 @@ package server
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"tarnwold/core/account"
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
 )
+
+// ErrNotThere is an item that a server doesn't have.
+var ErrNotThere = errors.New("it is not there")
 
 // Share is a share as the server has it.
 type Share struct {
@@ -27,7 +31,7 @@ type Item struct {
 	Modified time.Time        // its contents
 	Changed  time.Time        // it itself, its rules too; zero: not told
 	Enter    bool             // a folder whose inside is read too: no link, and not too deep
-	Err      error // why its rules, or what is in it, couldn't be read
+	Err      error            // why its rules, or what is in it, couldn't be read
 	// Whole: all that is directly in the folder Path has been told; nothing
 	// else is said then.
 	Whole bool

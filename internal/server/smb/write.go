@@ -108,7 +108,10 @@ func (c *Client) failed(err error) error {
 	if lost(err) {
 		return &Gone{c.link.Address(), plainSMB(err)}
 	}
-	return errors.New(plainSMB(err))
+	if why := plainSMB(err); why != server.ErrNotThere.Error() {
+		return errors.New(why)
+	}
+	return server.ErrNotThere
 }
 
 // Gone is a server that was signed on to and isn't there any more.
