@@ -64,12 +64,8 @@ func (s *signing) flags(c *cobra.Command) {
 // from the person at the terminal.
 func (a *app) password(s *signing, name, user string) (string, error) {
 	if s.file != "" {
-		info, err := os.Stat(s.file)
-		if err != nil {
+		if err := private(s.file); err != nil {
 			return "", err
-		}
-		if info.Mode().Perm()&0o077 != 0 {
-			return "", &estate.Refused{Why: s.file + " may be read by others than its owner", Do: "chmod 600 " + s.file}
 		}
 		text, err := os.ReadFile(s.file)
 		line, _, _ := strings.Cut(string(text), "\n")

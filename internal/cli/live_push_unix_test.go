@@ -291,3 +291,35 @@ func TestAskedLive(t *testing.T) {
 	require.Contains(t, errs.String(), "has other rules")
 	require.Contains(t, h.run(1, "drift", "stagedoor"), "is new", "nothing was kept")
 }
+
+// TestProved: answers are held to what the server lets test accounts open, and
+// a difference is found.
+func TestProved(t *testing.T) {
+	h := newTheatre(t, nil)
+	file := "user,password\n"
+	for _, u := range []string{"bram", "ines", "petra", "warden"} {
+		file += u + "," + smbtest.Password(u) + "\n"
+	}
+	require.NoError(t, os.WriteFile("testers.csv", []byte(file), 0o644))
+	prove := func(want int, more ...string) string {
+		h.out.Reset()
+		require.Equal(t, want, Main(append([]string{"prove", "stagedoor", "--as", "testers.csv"}, more...), strings.NewReader(""), &h.out, &h.out), h.out.String())
+		return h.out.String()
+	}
+	require.Contains(t, prove(2), "chmod 600")
+	require.NoError(t, os.Chmod("testers.csv", 0o600))
+	before := h.bytes(inTheTheatre...)
+	said := prove(0)
+	require.Regexp(t, `stagedoor was asked as bram, ines, petra, warden on 8 items: 2\d\d acts tried, \d+ of them allowed`, said)
+	require.Contains(t, said, "Every answer is the server's.")
+	require.Equal(t, before, h.bytes(inTheTheatre...), "no trace")
+	h.give(`Scripts\prompt book.odt`, "PAI(A;;FA;;;{warden})(A;;0x1200a9;;;{ines})")
+	said = prove(1, "--under", "//stagedoor/productions/Scripts", "--format", "csv")
+	require.Contains(t, said, "ines,read,//stagedoor/productions/Scripts/prompt book.odt,can't,can,")
+	require.Contains(t, said, "petra,read,//stagedoor/productions/Scripts/prompt book.odt,can,can't,the user may not")
+	require.NotContains(t, said, "warden,")
+	require.NoError(t, os.WriteFile("testers.csv", []byte("user,password\nbram,not that\n"), 0o600))
+	require.Contains(t, prove(3), "as bram: 127.0.0.1:"+fmt.Sprint(h.s.Port)+" doesn't let one in: the user's name or password is wrong")
+	require.NoError(t, os.WriteFile("testers.csv", []byte("bram,x\n"), 0o600))
+	require.Contains(t, prove(3), "testers.csv: line 1: wanted the columns user,password")
+}

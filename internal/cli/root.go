@@ -148,7 +148,7 @@ New here? Run: tarnwold demo`,
 		group string
 		cmds  []*cobra.Command
 	}{
-		{"estate", []*cobra.Command{a.initCommand(), a.loadCommand(), a.scanCommand(), a.driftCommand(), a.logCommand(), a.undoCommand(), a.redoCommand(), a.resumeCommand(), a.checkCommand(), a.demoCommand(), a.versionCommand()}},
+		{"estate", []*cobra.Command{a.initCommand(), a.loadCommand(), a.scanCommand(), a.driftCommand(), a.proveCommand(), a.logCommand(), a.undoCommand(), a.redoCommand(), a.resumeCommand(), a.checkCommand(), a.demoCommand(), a.versionCommand()}},
 		{"know", []*cobra.Command{a.userCommand(), a.groupCommand(), a.levelCommand(), a.serverCommand(), a.shareCommand()}},
 		{"give", []*cobra.Command{a.grantCommand(), a.denyCommand(), a.revokeCommand(), a.replaceCommand(), a.stripCommand(), a.swapCommand(), a.likeCommand(), a.watchCommand(), a.expireCommand(), a.applyCommand()}},
 		{"shape", []*cobra.Command{a.sealCommand(), a.unsealCommand(), a.reflowCommand(), a.differsCommand(), a.ownerCommand(), a.ownedCommand(), a.putCommand(), a.moveCommand(), a.copyCommand()}},

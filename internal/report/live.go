@@ -162,3 +162,30 @@ func (p *Printer) Differs(lines []plan.DriftLine) {
 	}
 	p.Grid(g)
 }
+
+// Proved prints how answers stood up to a real server.
+func (p *Printer) Proved(f *live.Proof) error {
+	can := map[bool]string{true: "can", false: "can't"}
+	return p.Give(f, []string{"user", "act", "where", "estate", "server", "server said"}, func() (out [][]string) {
+		for _, d := range f.Differ {
+			out = append(out, []string{d.User, d.Act, d.Where, can[d.Estate], can[d.Server], d.Said})
+		}
+		return out
+	}, func() {
+		p.Line(In(Strong, f.Server), S(" was asked as %s on %s: %s tried, %d of them allowed", Some(f.Users, 6), Count(int64(f.Items), "item"), Count(int64(f.Tried), "act"), f.Allowed))
+		if f.Unproved > 0 {
+			p.Line(S("%s not tried: the connection alone refuses them, and trying would leave a trace", Count(int64(f.Unproved), "act")))
+		}
+		if len(f.Differ) == 0 {
+			p.Line(In(Good, "Every answer is the server's."))
+			return
+		}
+		p.Line(In(Bad, Count(int64(len(f.Differ)), "act")+" answered otherwise by the server:"))
+		p.Blank()
+		g := Grid{Cols: []Col{{"user", 2}, {"act", 0}, {"where", 5}, {"the estate", 0}, {"the server", 0}, {"said", 4}}}
+		for _, d := range f.Differ {
+			g.Rows = append(g.Rows, []Cell{C(d.User), C(d.Act), C(d.Where), C(can[d.Estate]), C(can[d.Server]), C(d.Said)})
+		}
+		p.Grid(g)
+	})
+}

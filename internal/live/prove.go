@@ -1,0 +1,198 @@
+package live
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strings"
+
+	"tarnwold/core/right"
+	"tarnwold/core/verdict"
+	"tarnwold/internal/ask"
+	"tarnwold/internal/estate"
+	"tarnwold/internal/server"
+)
+
+// Provable are the acts that are proved by opening alone, which leaves no
+// trace: what the open asks for is what the act needs on the item.
+var Provable = []string{"list", "read", "write", "append", "open-read", "open-write", "set-attributes", "read-rules", "change-rules", "take-owner", "delete"}
+
+// Proof is what came of holding answers to a real server.
+type Proof struct {
+	Server   string       `json:"server"`
+	Users    []string     `json:"users"`
+	Items    int          `json:"items"` // by route
+	Tried    int          `json:"acts-tried"`
+	Allowed  int          `json:"allowed"`
+	Differ   []Difference `json:"differences"`
+	Unproved int          `json:"unproved"` // that would leave a trace: an act refused by the connection alone
+}
+
+// Difference is an act the server answers otherwise than the estate.
+type Difference struct {
+	User   string `json:"user"`
+	Act    string `json:"act"`
+	Where  string `json:"where"`
+	Estate bool   `json:"estate-allows"`
+	Server bool   `json:"server-allows"`
+	Said   string `json:"server-said,omitempty"`
+}
+
+// Prove says what is to be proved.
+type Prove struct {
+	Server estate.Server
+	Users  []string
+	Under  string // at and below this place; "": everything
+	Items  int    // how many items by route: one of each sort first, then any
+	Seed   uint64
+	// Open signs on as a user.
+	Open func(ctx context.Context, user string) (server.Opener, error)
+	Step func(done, of int)
+}
+
+// spot is an item by one route.
+type spot struct {
+	where  string
+	share  string
+	path   string
+	folder bool
+}
+
+// Run opens things as each user, and holds what the server says to what the
+// estate answers.
+func (p *Prove) Run(ctx context.Context, e *estate.Estate) (*Proof, error) {
+	out := &Proof{Server: p.Server.Name, Users: p.Users, Differ: []Difference{}}
+	err := e.View(ctx, func(t *estate.Tx) error {
+		k := ask.New(t)
+		spots, err := p.spots(t, k)
+		if err != nil {
+			return err
+		}
+		out.Items = len(spots)
+		for n, user := range p.Users {
+			if _, err := t.User(user); err != nil {
+				return err
+			}
+			as, err := p.Open(ctx, user)
+			if err != nil {
+				return fmt.Errorf("as %s: %w", user, err)
+			}
+			for i, s := range spots {
+				if err := p.one(ctx, k, as, user, s, out); err != nil {
+					as.Close()
+					return fmt.Errorf("as %s: %w", user, err)
+				}
+				if p.Step != nil && i%16 == 0 {
+					p.Step(n*len(spots)+i, len(p.Users)*len(spots))
+				}
+			}
+			as.Close()
+		}
+		return t.Err()
+	})
+	return out, err
+}
+
+func (p *Prove) one(ctx context.Context, k *ask.Asker, as server.Opener, user string, s spot, out *Proof) error {
+	for _, name := range Provable {
+		a, _ := verdict.ActNamed(name)
+		if a.Takes == verdict.File && s.folder || a.Takes == verdict.Folder && !s.folder || name == "delete" && s.path == "" {
+			continue
+		}
+		t, err := k.Try(user, name, s.where, "", true)
+		if err != nil {
+			return err
+		}
+		var rights right.Set
+		held, door := true, true
+		for _, n := range a.Needs {
+			if n.On == verdict.OnItem {
+				rights = n.Rights
+			}
+		}
+		for _, n := range t.Needs {
+			if n.On == "connection" {
+				door = door && n.Held
+			} else {
+				held = held && n.Held
+			}
+		}
+		if held && !door && t.Door.Open != "refused" {
+			out.Unproved++
+			continue
+		}
+		said, err := as.Open(ctx, s.share, s.path, rights)
+		if err != nil {
+			return err
+		}
+		out.Tried++
+		if said == "" {
+			out.Allowed++
+		}
+		if t.Allowed != (said == "") {
+			out.Differ = append(out.Differ, Difference{user, name, s.where, t.Allowed, said == "", said})
+		}
+	}
+	return ctx.Err()
+}
+
+// spots picks the items: one of every sort of rules first, then any.
+func (p *Prove) spots(t *estate.Tx, k *ask.Asker) ([]spot, error) {
+	var tops []estate.Place
+	if p.Under != "" {
+		at, err := k.Place(p.Under)
+		if err != nil {
+			return nil, err
+		}
+		if at.Server.ID != p.Server.ID {
+			return nil, &estate.Refused{Why: fmt.Sprintf("%s is not on server %s", p.Under, p.Server.Name)}
+		}
+		tops = append(tops, at)
+	} else {
+		for _, top := range t.Tops(p.Server) {
+			at, err := t.At(p.Server, top)
+			if err != nil {
+				return nil, err
+			}
+			tops = append(tops, at)
+		}
+	}
+	rnd := rand.New(rand.NewPCG(p.Seed, 1))
+	var first, rest []int64
+	seen := map[int64]bool{}
+	for _, top := range tops {
+		for _, item := range t.Subtree(top.Item, 1<<31-1) {
+			r, _ := t.ItemRow(item)
+			if !seen[r.Strand] {
+				seen[r.Strand] = true
+				first = append(first, item)
+			} else {
+				rest = append(rest, item)
+			}
+		}
+	}
+	for _, list := range [][]int64{first, rest} {
+		rnd.Shuffle(len(list), func(i, j int) { list[i], list[j] = list[j], list[i] })
+	}
+	var out []spot
+	shares := t.Shares(p.Server)
+	for _, item := range slices.Concat(first, rest) {
+		at := t.Place(item)
+		for i := range shares {
+			if len(out) == p.Items {
+				return out, t.Err()
+			}
+			rest, ok := shares[i].Cut(at.Path)
+			if !ok {
+				continue
+			}
+			where := strings.TrimSuffix(shares[i].Address()+"/"+rest, "/")
+			out = append(out, spot{where, shares[i].Name, rest, at.Folder})
+		}
+	}
+	if len(out) == 0 {
+		return nil, &estate.Refused{Why: "no share of server " + p.Server.Name + " leads to anything there"}
+	}
+	return out, t.Err()
+}
