@@ -28,6 +28,7 @@ type Exact struct {
 	trees   map[string]uint32
 	next    uint64 // message number
 	host    string
+	user    string
 }
 
 // Status is a server's answer to an open ([MS-ERREF] §2.3.1); 0: it is done.
@@ -74,7 +75,7 @@ func DialExact(ctx context.Context, l Link, password string) (*Exact, error) {
 	if err != nil {
 		return nil, &Unreached{l.Address(), "reach", plainNet(err)}
 	}
-	x := &Exact{conn: conn, trees: map[string]uint32{}, host: l.Host}
+	x := &Exact{conn: conn, trees: map[string]uint32{}, host: l.Host, user: l.User}
 	if err := x.signOn(l, password); err != nil {
 		conn.Close()
 		return nil, &Unreached{l.Address(), "sign-on", plainSMB(err)}

@@ -7,6 +7,7 @@ package smbtest
 
 import (
 	"fmt"
+	"maps"
 	"net"
 	"os"
 	"os/exec"
@@ -24,6 +25,8 @@ type Config struct {
 	Users  []string            // the first is its administrator; each one's password is Password(name)
 	Groups map[string][]string // group: its users
 	Shares map[string]string   // share: lines of its configuration beside the path
+	Nested map[string][]string // a local group of the server: the groups in it
+	Global string              // more lines for the whole server
 }
 
 // Server is one that runs.
@@ -64,7 +67,14 @@ func Start(t testing.TB, c Config) *Server {
 	}
 	n := 5001
 	var groups []string
-	for g, users := range c.Groups {
+	posix := maps.Clone(c.Groups)
+	for g := range c.Nested {
+		if posix == nil {
+			posix = map[string][]string{}
+		}
+		posix[g] = posix[g]
+	}
+	for g, users := range posix {
 		group += fmt.Sprintf("%s:x:%d:%s\n", g, n, strings.Join(users, ","))
 		groups = append(groups, g)
 		n++
@@ -88,7 +98,12 @@ acl_xattr:ignore system acls = yes
 inherit acls = yes
 admin users = %s
 server min protocol = SMB2_10
-`, s.Port, dir, c.Users[0])
+create mask = 0777
+directory mask = 0777
+force create mode = 0777
+force directory mode = 0777
+%s
+`, s.Port, dir, c.Users[0], c.Global)
 	for _, d := range []string{"lock", "state", "cache", "private", "pid", "ncalrpc"} {
 		require.NoError(t, os.Mkdir(filepath.Join(dir, d), 0o755))
 		key := map[string]string{"private": "private dir", "ncalrpc": "ncalrpc dir"}[d]
@@ -100,21 +115,40 @@ server min protocol = SMB2_10
 	for share, lines := range c.Shares {
 		path := filepath.Join(dir, share)
 		require.NoError(t, os.MkdirAll(path, 0o777))
+		require.NoError(t, os.Chmod(path, 0o777))
+		if i := strings.Index(lines, "path = "); i >= 0 { // it stands over another share's folder
+			path = filepath.Join(dir, strings.SplitN(lines[i+7:], "\n", 2)[0])
+			lines = lines[:i]
+		}
 		conf += fmt.Sprintf("[%s]\npath = %s\nread only = no\n%s\n", share, path, lines)
 	}
 	file := write("smb.conf", conf)
 	env := append(os.Environ(), "LD_PRELOAD="+lib, "NSS_WRAPPER_PASSWD="+write("passwd", passwd), "NSS_WRAPPER_GROUP="+write("group", group))
-	run := func(in, name string, args ...string) {
+	run := func(in, name string, args ...string) string {
 		cmd := exec.Command(name, args...)
 		cmd.Env, cmd.Stdin = env, strings.NewReader(in)
 		out, err := cmd.CombinedOutput()
 		require.NoError(t, err, "%s: %s", name, out)
+		return string(out)
 	}
 	for _, u := range c.Users {
 		run(Password(u)+"\n"+Password(u)+"\n", "smbpasswd", "-c", file, "-a", "-s", u)
 	}
 	for _, g := range groups {
 		run("", "net", "-s", file, "groupmap", "add", "ntgroup="+g, "unixgroup="+g, "type=l")
+	}
+	if len(c.Nested) > 0 {
+		sids := map[string]string{}
+		for _, line := range strings.Split(run("", "net", "-s", file, "groupmap", "list"), "\n") {
+			if name, rest, ok := strings.Cut(line, " (S-"); ok {
+				sids[name] = "S-" + rest[:strings.IndexByte(rest, ')')]
+			}
+		}
+		for g, in := range c.Nested {
+			for _, m := range in {
+				run("", "net", "-s", file, "groupmap", "addmem", sids[g], sids[m])
+			}
+		}
 	}
 	smbd := exec.Command("smbd", "--foreground", "--no-process-group", "-s", file)
 	smbd.Env = env
