@@ -24,6 +24,8 @@ type Need struct {
 	// Adding: the right to add what the item is (add-file or
 	// add-subdirectory), asked as the server asks it then.
 	Adding bool
+	// PastShare: the share's rules aren't asked for it, the connection alone.
+	PastShare bool
 }
 
 // Takes says what an act is done to and with.
@@ -81,11 +83,11 @@ var Acts = [...]Act{
 	{"supersede", "put a new file in the place of one", File, NoTarget, []Need{{On: OnItem, Rights: right.WriteData}, {On: OnShare, Rights: right.ReadAttributes}}},
 	{"create", "make a file", NewFile, NoTarget, []Need{{On: OnFolder, Adding: true}, {On: OnConnection}, {On: OnShare, Rights: makesFile}}},
 	{"make-folder", "make a folder", NewFolder, NoTarget, []Need{{On: OnFolder, Adding: true}, {On: OnConnection}, {On: OnShare, Rights: makesFolder}}},
-	{"rename", "give it another name", Either, NewName, []Need{{On: OnItem, Rights: right.Delete}, {On: OnFolder, Adding: true}, {On: OnConnection}}},
+	{"rename", "give it another name", Either, NewName, []Need{{On: OnItem, Rights: right.Delete}, {On: OnFolder, Adding: true, PastShare: true}, {On: OnConnection}}},
 	{"rename-by-attributes", "give it another name through a handle opened for its attributes", Either, NewName,
-		[]Need{{On: OnItem, Rights: right.WriteAttributes}, {On: OnFolder, Adding: true}, {On: OnConnection}}},
-	{"move", "put it into another folder", Either, NewPlace, []Need{{On: OnItem, Rights: right.Delete}, {On: OnTarget, Adding: true}, {On: OnConnection}}},
-	{"replace", "put a file in the place of another", File, ThereIs, []Need{{On: OnItem, Rights: right.Delete}, {On: OnTarget, Adding: true}, {On: OnConnection}}},
+		[]Need{{On: OnItem, Rights: right.WriteAttributes}, {On: OnFolder, Adding: true, PastShare: true}, {On: OnConnection}}},
+	{"move", "put it into another folder", Either, NewPlace, []Need{{On: OnItem, Rights: right.Delete}, {On: OnTarget, Adding: true, PastShare: true}, {On: OnConnection}}},
+	{"replace", "put a file in the place of another", File, ThereIs, []Need{{On: OnItem, Rights: right.Delete}, {On: OnTarget, Adding: true, PastShare: true}, {On: OnConnection}}},
 	{"delete", "delete it; a folder must be empty", Either, NoTarget, []Need{{On: OnItem, Rights: right.Delete}, {On: OnConnection}}},
 	{"set-attributes", "change its times and flags", Either, NoTarget, []Need{{On: OnItem, Rights: right.WriteAttributes}}},
 	{"read-rules", "read its rules", Either, NoTarget, []Need{{On: OnItem, Rights: right.ReadACL}}},
@@ -148,7 +150,7 @@ func Try(a *Act, t *Trial) (out Tried) {
 				q = t.Target
 			}
 			c.Rights = AddRight(t.IsFolder)
-			c.Missing = c.Rights &^ Granted(q)
+			c.Missing = c.Rights &^ Granted(n.Past(q))
 		case OnShare:
 			_, share := Connect(base.Share, base.Token, base.Traits)
 			c.Missing = n.Rights &^ share
@@ -166,6 +168,16 @@ func Try(a *Act, t *Trial) (out Tried) {
 		out.N++
 	}
 	return out
+}
+
+// Past gives the question a need asks: without the share, where that isn't asked.
+func (n *Need) Past(q *Question) *Question {
+	if !n.PastShare {
+		return q
+	}
+	past := *q
+	past.Share = nil
+	return &past
 }
 
 // AddRight is the right that adding a file or a folder needs.

@@ -14,7 +14,7 @@ import (
 // TestActsNeedWhatWasMeasured: each act against the words of what was
 // measured, worked out right by right.
 func TestActsNeedWhatWasMeasured(t *testing.T) {
-	seen := map[string][2]int{}
+	seen, beyond := map[string][2]int{}, 0
 	rapid.Check(t, func(t *rapid.T) {
 		item := anyQuestion(t)
 		folderRules := anyDescriptor(t)
@@ -23,6 +23,9 @@ func TestActsNeedWhatWasMeasured(t *testing.T) {
 		}
 		isFolder := rapid.Bool().Draw(t, "folder")
 		q := item.Question
+		if rapid.IntRange(0, 3).Draw(t, "share stops adding") == 0 {
+			q.Share = &Share{Rules: rule.Compile(&rule.Descriptor{Rules: rule.Rules{Entries: []rule.Entry{{Rights: right.All &^ right.AppendData, Who: account.Everyone}}}}, q.Traits.ShareReading())}
+		}
 		adding := q
 		adding.Item = rule.Compile(folderRules, q.Traits.AddReading())
 		to := rapid.SampledFrom([]account.ID{alice, bob, crew}).Draw(t, "to")
@@ -41,6 +44,12 @@ func TestActsNeedWhatWasMeasured(t *testing.T) {
 				add = right.AppendData
 			}
 			adds := Granted(&adding)&add != 0
+			past := adding // the share's rules limit what is made, not what is renamed or moved
+			past.Share = nil
+			puts := Granted(&past)&add != 0
+			if has(right.Delete) && rw && puts && !adds {
+				beyond++
+			}
 			boss := q.Administrator && q.Traits.AdministratorsPass
 			var want bool
 			switch a.Name {
@@ -65,9 +74,9 @@ func TestActsNeedWhatWasMeasured(t *testing.T) {
 			case "make-folder":
 				want = adds && rw && share&0x100081 == 0x100081
 			case "rename", "move", "replace":
-				want = has(right.Delete) && adds && rw
+				want = has(right.Delete) && puts && rw
 			case "rename-by-attributes":
-				want = has(right.WriteAttributes) && adds && rw
+				want = has(right.WriteAttributes) && puts && rw
 			case "delete":
 				want = has(right.Delete) && rw
 			case "set-attributes":
@@ -102,6 +111,7 @@ func TestActsNeedWhatWasMeasured(t *testing.T) {
 		}
 	})
 	require.Len(t, seen, len(Acts))
+	require.Positive(t, beyond, "a share that stops adding and not renaming")
 	for name, n := range seen {
 		require.Positive(t, n[0], name)
 		require.Positive(t, n[1], name)

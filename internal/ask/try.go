@@ -401,6 +401,7 @@ func (k *Asker) needed(c verdict.Check, s *spots, t *verdict.Trial, d verdict.Do
 	if q == nil { // the share of an act that makes something
 		at, q = &s.folder, t.Folder
 	}
+	q = c.Past(q)
 	v := verdict.Decide(q)
 	desc := k.t.Of(at.Strand)
 	above := k.t.Above(*at)
@@ -409,7 +410,7 @@ func (k *Asker) needed(c verdict.Check, s *spots, t *verdict.Trial, d verdict.Do
 			continue
 		}
 		n := Needed{On: ons[c.On], Where: at.Via(), Right: f.Right.Names(at.Folder && (c.On != verdict.OnShare || s.folderKind))[0], Held: f.Granted}
-		byShare := s.share != nil && (c.On == verdict.OnShare || d.Refused || f.FileOK && !f.ShareOK)
+		byShare := s.share != nil && !c.PastShare && (c.On == verdict.OnShare || d.Refused || f.FileOK && !f.ShareOK)
 		if byShare {
 			n.Share = true
 			r := k.shareReason(q, s.share, f.Share, f.ShareOK)

@@ -529,8 +529,7 @@ func (w *writing) write(ctx context.Context, states []state, want state) error {
 
 // failed tells a server that says no from one that is gone.
 func (w *writing) failed(ctx context.Context, i int, err error) error {
-	var gone interface{ Gone() bool }
-	if ctx.Err() != nil || errors.As(err, &gone) {
+	if ctx.Err() != nil || gone(err) {
 		return err
 	}
 	return &refusal{w.all[i].Where, err}

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"tarnwold/core/account"
+	"tarnwold/core/place"
 	"tarnwold/core/rule"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
@@ -72,7 +73,11 @@ func (s *Scan) Read(ctx context.Context, live server.Reader) (*Seen, error) {
 	if out.Shares, err = s.shares(ctx, live); err != nil {
 		return nil, err
 	}
-	for _, x := range Topmost(out.Shares) {
+	open, err := s.open(ctx, live, out)
+	if err != nil {
+		return nil, err
+	}
+	for _, x := range Topmost(open) {
 		out.Tracts = append(out.Tracts, &plan.Tract{Share: x.Name, Folder: x.Folder, Tree: &format.Tree{}, FoldersOnly: s.Reading.FoldersOnly, Depth: s.Reading.Depth})
 	}
 	if s.May != nil {
@@ -108,6 +113,34 @@ func (s *Scan) shares(ctx context.Context, live server.Reader) ([]server.Share, 
 		out = append(out, all[i])
 	}
 	return out, nil
+}
+
+// open lists the shares that let one in. Of what is behind no other either it
+// is told that it can't be read.
+func (s *Scan) open(ctx context.Context, live server.Reader, out *Seen) (open []server.Share, err error) {
+	var shut []server.Share
+	why := map[string]error{}
+	for _, x := range out.Shares {
+		if _, err := live.Look(ctx, x.Name, "", false); err == nil {
+			open = append(open, x)
+		} else if gone(err) || ctx.Err() != nil {
+			return nil, err
+		} else {
+			shut, why[x.Name] = append(shut, x), err
+		}
+	}
+	for _, x := range shut {
+		if !slices.ContainsFunc(open, func(o server.Share) bool { return place.Under(x.Folder, o.Folder) }) {
+			out.Unread = append(out.Unread, Unread{x.Name, why[x.Name].Error()})
+		}
+	}
+	return open, nil
+}
+
+// gone tells whether an error means that the server is no longer there.
+func gone(err error) bool {
+	var g interface{ Gone() bool }
+	return errors.As(err, &g) && g.Gone()
 }
 
 // taking is a tree as it comes in.

@@ -27,7 +27,7 @@ type Drift struct {
 type DriftLine struct {
 	Where string `json:"where"`
 	// What: came, went, rules; share-came, share-went, share-folder,
-	// share-rules, not-scanned.
+	// share-switch, share-rules, not-scanned.
 	What string `json:"what"`
 	// Changed is when the server says the item was changed last, its rules
 	// among that. RFC 3339; "" where it doesn't say.
@@ -102,6 +102,12 @@ func (d *Desk) driftShares(f *Drift, s estate.Server, found []server.Share) {
 			f.note(DriftLine{Where: where, What: "share-came"})
 		case have[i].Folder != x.Folder:
 			f.note(DriftLine{Where: where, What: "share-folder", Lines: []Line{{Sign: "comes", What: "folder", Text: x.Folder}, {Sign: "goes", What: "folder", Text: have[i].Folder}}})
+		case x.Told && have[i].ReadOnly != x.ReadOnly:
+			sign := "goes"
+			if x.ReadOnly {
+				sign = "comes"
+			}
+			f.note(DriftLine{Where: where, What: "share-switch", Lines: []Line{{Sign: sign, What: "read-only"}}})
 		default:
 			if now := as(have[i].Descriptor, x.Rules); now != have[i].Descriptor {
 				f.note(DriftLine{Where: where, What: "share-rules", Lines: d.Turned(have[i].Descriptor, now, false, nil, nil)})

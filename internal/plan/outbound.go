@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strings"
 
+	acc "tarnwold/core/account"
+	"tarnwold/core/right"
 	"tarnwold/core/rule"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/server"
@@ -111,13 +113,21 @@ func (d *Desk) Outbound(p *Plan) ([]Outbound, error) {
 	return out, d.t.Err()
 }
 
-// Way finds a share by which a path of a server is reached, and what is left
-// of the path within it: that of the nearest folder above.
+// Way finds a share by which a path of a server is reached and changed, and
+// what is left of the path within it: one that limits nobody before one whose
+// rules do, then that of the nearest folder above.
 func Way(shares []estate.Share, path string) (share, rest string, ok bool) {
-	best := -1
+	best, most := -1, -1
 	for i := range shares {
-		if shares[i].Covers(path) && (best < 0 || len(shares[i].Folder) > len(shares[best].Folder)) {
-			best = i
+		if !shares[i].Covers(path) {
+			continue
+		}
+		n := len(shares[i].Folder)
+		if free(&shares[i]) {
+			n += 1 << 20
+		}
+		if n > most {
+			best, most = i, n
 		}
 	}
 	if best < 0 {
@@ -125,6 +135,14 @@ func Way(shares []estate.Share, path string) (share, rest string, ok bool) {
 	}
 	rest, _ = shares[best].Cut(path)
 	return shares[best].Name, rest, true
+}
+
+// free tells whether a share limits nobody.
+func free(s *estate.Share) bool {
+	rules := s.Descriptor.Rules.Entries
+	return !s.ReadOnly && slices.ContainsFunc(rules, func(e rule.Entry) bool {
+		return e.Kind == rule.Allow && e.Who == acc.Everyone && e.Rights.Map().Has(right.All)
+	}) && !slices.ContainsFunc(rules, func(e rule.Entry) bool { return e.Kind.Refuses() })
 }
 
 // madeThere refuses to make, move or remove items and shares of a real server.

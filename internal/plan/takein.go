@@ -367,15 +367,18 @@ func (d *Desk) SharesFound(s estate.Server, found []server.Share, whole bool) (*
 		}
 		i := slices.IndexFunc(have, func(o estate.Share) bool { return sameKey(o.Name, x.Name) })
 		if i < 0 {
-			sh := estate.Share{Server: s.Name, ServerID: s.ID, Name: x.Name, Folder: x.Folder, Descriptor: x.Rules}
+			sh := estate.Share{Server: s.Name, ServerID: s.ID, Name: x.Name, Folder: x.Folder, ReadOnly: x.ReadOnly, Descriptor: x.Rules}
 			p.work.shares = append(p.work.shares, shareEdit{s, nil, &sh})
 			n++
 			continue
 		}
 		before, after := have[i], have[i]
-		if before.Folder != x.Folder {
+		if switched := x.Told && x.ReadOnly != before.ReadOnly; switched || before.Folder != x.Folder {
 			then := before
 			then.ID, then.Folder, then.Descriptor = 0, x.Folder, x.Rules
+			if switched {
+				then.ReadOnly = x.ReadOnly
+			}
 			p.work.shares = append(p.work.shares, shareEdit{s, &before, nil}, shareEdit{s, nil, &then})
 			n++
 			continue

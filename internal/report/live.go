@@ -47,7 +47,7 @@ func (p *Printer) ServerTest(name string, steps []ServerStep) error {
 }
 
 var driftSays = map[string]string{"came": "is new", "went": "is gone", "rules": "has other rules",
-	"share-came": "is a new share", "share-went": "is no share any more", "share-folder": "stands over another folder", "share-rules": "has other rules of its own",
+	"share-came": "is a new share", "share-went": "is no share any more", "share-folder": "stands over another folder", "share-switch": "is switched otherwise", "share-rules": "has other rules of its own",
 	"not-scanned": "isn't in the estate"}
 
 // Drifted prints what is otherwise on a real server than in the estate.

@@ -20,6 +20,8 @@ type Share struct {
 	Name   string
 	Folder string // the server's own path, beginning with /
 	Rules  *rule.Descriptor
+	// ReadOnly: it is switched to read-only. Told: that was to be seen.
+	ReadOnly, Told bool
 }
 
 // Item is one folder or file met by a scan.

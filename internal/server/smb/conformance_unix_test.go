@@ -289,15 +289,6 @@ func (w *trial) scan() {
 		return p, err
 	})
 	w.keep(func(d *plan.Desk) (*plan.Plan, error) { return d.Administrators("box", []string{"warden"}, true) })
-	// The switch of a share is not told by the protocol.
-	w.keep(func(d *plan.Desk) (*plan.Plan, error) { return d.RemoveShares([]string{"//box/switched"}) })
-	for _, x := range seen.Shares {
-		if x.Name == "switched" {
-			w.keep(func(d *plan.Desk) (*plan.Plan, error) {
-				return d.AddShares([]plan.NewShare{{Address: "//box/switched", Folder: x.Folder, ReadOnly: true, Exact: x.Rules}})
-			})
-		}
-	}
 }
 
 func (w *trial) keep(fn func(d *plan.Desk) (*plan.Plan, error)) {
@@ -451,6 +442,9 @@ func (x *Exact) create(share, path string, rights right.Set, disposition, option
 	binary.LittleEndian.PutUint32(body[40:], options)
 	binary.LittleEndian.PutUint16(body[44:], headerSize+56)
 	binary.LittleEndian.PutUint16(body[46:], uint16(len(name)))
+	if len(name) == 0 {
+		name = []byte{0}
+	}
 	answers, err := x.ask(request{cmdCreate, tree, append(body, name...)})
 	if err != nil || answers[0].status != 0 {
 		var st Status
@@ -608,13 +602,14 @@ func TestActsAreTheServers(t *testing.T) {
 			tried++
 			allowed[fmt.Sprintf("%s %v", a.Name, did)]++
 			if did != said.Allowed {
-				t.Errorf("%s %s %s (to %s): the server says %v, the estate %v: %+v", user, a.Name, where, to, did, said.Allowed, said.Needs)
+				up := tx.Of(s.at.Trail[1])
+				t.Errorf("%s %s %s (to %s): the server says %v, the estate %v: %+v\nits folder has %+v\nit has %+v", user, a.Name, where, to, did, said.Allowed, said.Needs, up, tx.Of(s.at.Strand))
 			}
 		}
 	})
 	t.Logf("%d acts tried, %v", tried, allowed)
 	for _, a := range verdict.Acts {
-		if a.Takes != verdict.NewFile && a.Takes != verdict.NewFolder && a.Name != "give-owner" {
+		if os.Getenv("TARNWOLD_SEED") == "" && a.Takes != verdict.NewFile && a.Takes != verdict.NewFolder && a.Name != "give-owner" {
 			require.Positive(t, allowed[a.Name+" true"], a.Name)
 			require.Positive(t, allowed[a.Name+" false"], a.Name)
 		}

@@ -26,6 +26,7 @@ type Exact struct {
 	key     []byte // signs; nil before the session stands
 	session uint64
 	trees   map[string]uint32
+	most    map[string]right.Set // what the connection to a share lets through at most
 	next    uint64 // message number
 	host    string
 	user    string
@@ -75,7 +76,7 @@ func DialExact(ctx context.Context, l Link, password string) (*Exact, error) {
 	if err != nil {
 		return nil, &Unreached{l.Address(), "reach", plainNet(err)}
 	}
-	x := &Exact{conn: conn, trees: map[string]uint32{}, host: l.Host, user: l.User}
+	x := &Exact{conn: conn, trees: map[string]uint32{}, most: map[string]right.Set{}, host: l.Host, user: l.User}
 	if err := x.signOn(l, password); err != nil {
 		conn.Close()
 		return nil, &Unreached{l.Address(), "sign-on", plainSMB(err)}
@@ -157,17 +158,16 @@ func (x *Exact) tree(share string) (uint32, error) {
 		return 0, s
 	}
 	x.trees[strings.ToLower(share)] = answers[0].tree
+	if b := answers[0].body; len(b) >= 16 { // MaximalAccess, [MS-SMB2] §2.2.10
+		x.most[strings.ToLower(share)] = right.Set(binary.LittleEndian.Uint32(b[12:]))
+	}
 	return answers[0].tree, nil
 }
 
-// Connect tries the connection to a share alone.
-func (x *Exact) Connect(share string) (Status, error) {
-	var s Status
+// Most gives what the connection to a share lets through at most.
+func (x *Exact) Most(share string) (right.Set, error) {
 	_, err := x.tree(share)
-	if errors.As(err, &s) {
-		return s, nil
-	}
-	return 0, err
+	return x.most[strings.ToLower(share)], err
 }
 
 // Open is Try as a server.Opener has it.

@@ -76,7 +76,35 @@ func (c *Client) Shares(ctx context.Context) (out []server.Share, err error) {
 		}
 		out = append(out, s)
 	}
+	c.switches(ctx, out)
 	return out, nil
+}
+
+// switches finds which shares are switched to read-only. The protocol doesn't
+// tell it; but where the rules let everyone write, and the connection doesn't,
+// the switch is what is left.
+func (c *Client) switches(ctx context.Context, shares []server.Share) {
+	x, err := DialExact(ctx, c.link, c.password)
+	if err != nil {
+		return // what isn't told stays as the estate has it
+	}
+	defer x.Close()
+	for i := range shares {
+		s := &shares[i]
+		if most, err := x.Most(s.Name); err == nil && everyoneWrites(s.Rules) {
+			s.Told, s.ReadOnly = true, most&right.WriteData == 0
+		}
+	}
+}
+
+func everyoneWrites(d *rule.Descriptor) (yes bool) {
+	for _, e := range d.Rules.Entries {
+		if e.Kind != rule.Allow {
+			return false
+		}
+		yes = yes || e.Who == account.Everyone && e.Rights.Map().Has(right.WriteData)
+	}
+	return yes
 }
 
 // ShareRules reads one share's rules now ([MS-SRVS] §3.1.4.10, level 502).

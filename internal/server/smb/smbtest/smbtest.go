@@ -12,6 +12,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -74,7 +75,8 @@ func Start(t testing.TB, c Config) *Server {
 		}
 		posix[g] = posix[g]
 	}
-	for g, users := range posix {
+	for _, g := range slices.Sorted(maps.Keys(posix)) {
+		users := posix[g]
 		group += fmt.Sprintf("%s:x:%d:%s\n", g, n, strings.Join(users, ","))
 		groups = append(groups, g)
 		n++
@@ -112,7 +114,8 @@ force directory mode = 0777
 		}
 		conf += key + " = " + filepath.Join(dir, d) + "\n"
 	}
-	for share, lines := range c.Shares {
+	for _, share := range slices.Sorted(maps.Keys(c.Shares)) {
+		lines := c.Shares[share]
 		path := filepath.Join(dir, share)
 		require.NoError(t, os.MkdirAll(path, 0o777))
 		require.NoError(t, os.Chmod(path, 0o777))
