@@ -86,14 +86,28 @@ func anyRules(t *rapid.T, who []account.ID) *rule.Descriptor {
 
 // TestClassesAreEachUserDecided: everyone at once is one by one.
 func TestClassesAreEachUserDecided(t *testing.T) {
+	doors, another := map[verdict.DoorWhy]int{}, 0
 	rapid.Check(t, func(t *rapid.T) {
 		dir, who := people(t)
 		tr := anyTraits(t)
 		pop := NewPopulation(dir, tr.Traits, nil)
 		admin := rapid.SampledFrom(who).Draw(t, "administrator")
 		way := Way{Local: rapid.Bool().Draw(t, "local"), Traits: &tr, Administrators: []account.ID{admin}, People: pop}
+		var as *account.Token
 		if !way.Local {
 			way.Share = &verdict.Share{Rules: rule.Compile(anyRules(t, who), tr.ShareReading()), ReadOnly: rapid.Bool().Draw(t, "read-only")}
+			if rapid.Bool().Draw(t, "lists") {
+				some := func(what string) []account.ID { return rapid.SliceOfN(rapid.SampledFrom(who), 0, 2).Draw(t, what) }
+				way.Share.Lists = &verdict.Lists{Limited: rapid.Bool().Draw(t, "limited"), Only: some("only"), Never: some("never"), Reading: some("reading"),
+					Writing: some("writing"), Administrators: some("passing"), Replaces: rapid.Bool().Draw(t, "replaces")}
+				if rapid.Bool().Draw(t, "as another") {
+					way.Share.Lists.As = rapid.SampledFrom(who).Draw(t, "as")
+					as = account.NewToken(dir, way.Share.Lists.As, tr.Traits, verdict.Special(false)...)
+					beside := some("beside")
+					way.People, way.Self = pop.As(as, beside, nil), pop
+					as = account.NewToken(dir, way.Share.Lists.As, tr.Traits, append(verdict.Special(false), beside...)...)
+				}
+			}
 		}
 		d := NewDecider(way)
 		item, parent := rule.Compile(anyRules(t, who), tr.Reading()), rule.Compile(anyRules(t, who), tr.Reading())
@@ -115,14 +129,22 @@ func TestClassesAreEachUserDecided(t *testing.T) {
 				seen++
 				tok := account.NewToken(dir, pop.Users[i].ID, tr.Traits, verdict.Special(way.Local)...)
 				q := &verdict.Question{Token: tok, Item: item, Parent: parent, Above: above, Share: way.Share, Traits: &tr, Administrator: tok.Has(admin)}
+				if as != nil {
+					q.Token, q.Self = as, tok
+					another++
+				}
+				if way.Share != nil && way.Share.Lists != nil {
+					door, _ := q.Connect()
+					doors[door.Why]++
+				}
 				require.Equal(t, verdict.Granted(q)&right.Access, c.Rights)
 				for _, want := range []right.Set{right.ReadData, right.Delete, right.Synchronize | right.ReadData, 0x12019f, right.ReadAttributes} {
 					require.Equal(t, verdict.Granted(q).Has(want), d.Holding(s, want).Has(i), "%x", want)
-					_, share := verdict.Connect(way.Share, tok, &tr)
+					_, share := q.Connect()
 					require.Equal(t, share.Has(want), d.Through(want).Has(i), "%x", want)
 				}
 				if way.Share != nil {
-					door, _ := verdict.Connect(way.Share, tok, &tr)
+					door, _ := q.Connect()
 					require.Equal(t, door.Refused, d.Refused().Has(i))
 					require.Equal(t, door.ReadOnly, d.ReadOnly().Has(i))
 				}
@@ -131,4 +153,8 @@ func TestClassesAreEachUserDecided(t *testing.T) {
 		}
 		require.Equal(t, len(pop.Users), seen, "everybody is in just one class")
 	})
+	require.Positive(t, another)
+	for _, why := range []verdict.DoorWhy{verdict.NotListed, verdict.Barred, verdict.ReadListed, verdict.Switched} {
+		require.Positive(t, doors[why], why)
+	}
 }

@@ -16,6 +16,23 @@ type Way struct {
 	Traits         *verdict.Traits
 	Administrators []account.ID
 	People         *Population
+	Self           *Population // who connects, where files are opened as another; nil: People
+}
+
+func (w *Way) self() *Population {
+	if w.Self != nil {
+		return w.Self
+	}
+	return w.People
+}
+
+// listed gives the users that have any of some identifiers as they connect.
+func (w *Way) listed(ids []account.ID) Bits {
+	b := w.self().Empty()
+	for _, id := range ids {
+		b.Or(w.self().Holders(id, w.Local))
+	}
+	return b
 }
 
 // Atom is rights that go together in everything at hand, and who is granted them.
@@ -37,10 +54,13 @@ type Decider struct {
 // NewDecider works out what the way's share lets through.
 func NewDecider(w Way) *Decider {
 	d := &Decider{Way: w}
-	if w.Traits.AdministratorsPass && len(w.Administrators) > 0 {
-		d.admins = w.People.Empty()
-		for _, id := range w.Administrators {
-			d.admins.Or(w.People.Holders(id, w.Local))
+	if w.Traits.AdministratorsPass {
+		bosses := w.Administrators
+		if w.Share != nil && w.Share.Lists != nil && w.Share.Lists.Replaces {
+			bosses = w.Share.Lists.Administrators
+		}
+		if len(bosses) > 0 {
+			d.admins = w.listed(bosses)
 		}
 	}
 	if w.Share != nil {
@@ -69,7 +89,8 @@ func (d *Decider) Through(want right.Set) Bits {
 			continue
 		}
 		if !open {
-			out = out.And(d.One(d.Share.Rules, one))
+			connects := Decider{Way: Way{Local: d.Local, Traits: d.Traits, People: d.self()}}
+			out = out.And(connects.One(d.Share.Rules, one))
 		}
 		if one&d.Traits.ReadOnlyTakes != 0 {
 			out = out.without(d.limited)
@@ -133,7 +154,8 @@ func (d *Decider) connect() {
 			return
 		}
 	} else {
-		d.scan(d.through, s.Rules, words, &sc)
+		connects := Decider{Way: Way{Local: d.Local, Traits: d.Traits, People: d.self()}}
+		connects.scan(d.through, s.Rules, words, &sc)
 	}
 	reads, writes := make(Bits, len(all)), make(Bits, len(all))
 	for _, a := range d.through {
@@ -145,6 +167,7 @@ func (d *Decider) connect() {
 		}
 	}
 	refused, readOnly := make(Bits, len(all)), make(Bits, len(all))
+	barred, switched := d.lists()
 	for k, word := range all {
 		for _, c := range []struct {
 			who   uint64
@@ -153,14 +176,22 @@ func (d *Decider) connect() {
 			{word & reads[k] & writes[k], right.ReadData | right.WriteData}, {word & reads[k] &^ writes[k], right.ReadData},
 			{word & writes[k] &^ reads[k], right.WriteData}, {word &^ reads[k] &^ writes[k], 0},
 		} {
-			door := verdict.DoorOf(s.ReadOnly, c.gives, tr)
-			if door.Refused {
-				refused[k] |= c.who
-			}
-			if door.ReadOnly {
-				readOnly[k] |= c.who
+			for _, on := range [2]bool{false, true} {
+				who := c.who & switched.Word(k)
+				if !on {
+					who = c.who &^ switched.Word(k)
+				}
+				door := verdict.DoorOf(on, c.gives, tr)
+				if door.Refused {
+					refused[k] |= who
+				}
+				if door.ReadOnly {
+					readOnly[k] |= who
+				}
 			}
 		}
+		refused[k] |= word & barred.Word(k)
+		readOnly[k] &^= refused[k]
 	}
 	if refused.Len() > 0 {
 		d.refused = refused
@@ -176,6 +207,29 @@ func (d *Decider) connect() {
 			}
 		}
 	}
+}
+
+// lists gives whom the server's configuration keeps from connecting, and whose
+// connection is switched to read-only.
+func (d *Decider) lists() (barred, switched Bits) {
+	s, all := d.Share, d.People.All()
+	if s.ReadOnly {
+		switched = slices.Clone(all)
+	}
+	l := s.Lists
+	if l == nil {
+		return nil, switched
+	}
+	if switched == nil {
+		switched = d.People.Empty()
+	}
+	switched.Or(d.listed(l.Reading))
+	switched = switched.without(d.listed(l.Writing))
+	barred = d.listed(l.Never)
+	if l.Limited {
+		barred.Or(slices.Clone(all).without(d.listed(l.Only)))
+	}
+	return barred, switched
 }
 
 // Scratch is memory that decisions use again and again. What Rights gives

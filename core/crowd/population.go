@@ -7,6 +7,7 @@
 package crowd
 
 import (
+	"slices"
 	"sync"
 
 	"tarnwold/core/account"
@@ -37,8 +38,22 @@ type Population struct {
 	gid     map[uint32][]account.ID
 	all     Bits
 
+	// as and beside: whoever it is, files are opened as one account, or with
+	// what a group has beside.
+	as      *account.Token
+	beside  []account.ID
+	swapped Bits // who hasn't his domain's users group, for another is his first one
+
 	mu      sync.RWMutex
 	holders map[account.ID]Bits
+}
+
+// As gives the population whose files are opened as one account; nil: each as
+// himself. beside are identifiers that everyone has too; swapped are those who
+// haven't their domain's users group.
+func (p *Population) As(as *account.Token, beside []account.ID, swapped Bits) *Population {
+	return &Population{Users: p.Users, dir: p.dir, traits: p.traits, place: p.place, primary: p.primary, uid: p.uid, gid: p.gid, all: p.all,
+		as: as, beside: beside, swapped: swapped, holders: map[account.ID]Bits{}}
 }
 
 // NewPopulation makes the population of a directory under a server's traits.
@@ -124,7 +139,17 @@ func (p *Population) Holders(id account.ID, local bool) Bits {
 	if ok {
 		return b
 	}
-	b = p.gather(id)
+	switch {
+	case p.as != nil && p.as.Has(id), slices.Contains(p.beside, id):
+		b = p.all
+	case p.as != nil:
+		b = p.Empty()
+	default:
+		b = p.gather(id)
+		if _, rid, ok := id.Domain(); ok && rid == account.DomainUsersRID && p.swapped != nil {
+			b = b.without(p.swapped)
+		}
+	}
 	p.mu.Lock()
 	p.holders[id] = b
 	p.mu.Unlock()

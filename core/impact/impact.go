@@ -18,6 +18,7 @@ import (
 	"tarnwold/core/crowd"
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
+	"tarnwold/core/verdict"
 )
 
 // The two sides of a change.
@@ -521,6 +522,14 @@ func Differs(before, after *crowd.Way, touched []account.ID) crowd.Bits {
 		return nil
 	}
 	same := before.People == after.People
+	// Where files are opened as another that touches everyone, and so does
+	// another list of who passes.
+	if !same && (before.Self != nil || after.Self != nil) || !lists(before).Same(lists(after)) {
+		out := before.People.Empty()
+		out.Or(before.People.All())
+		out.Or(after.People.All())
+		return out
+	}
 	if same && slices.Equal(before.Administrators, after.Administrators) {
 		return nil
 	}
@@ -542,4 +551,11 @@ func Differs(before, after *crowd.Way, touched []account.ID) crowd.Bits {
 		}
 	}
 	return out
+}
+
+func lists(w *crowd.Way) *verdict.Lists {
+	if w.Share == nil {
+		return nil
+	}
+	return w.Share.Lists
 }

@@ -150,15 +150,20 @@ func Try(a *Act, t *Trial) (out Tried) {
 				q = t.Target
 			}
 			c.Rights = AddRight(t.IsFolder)
-			c.Missing = c.Rights &^ Granted(n.Past(q))
+			if n.PastShare {
+				past := n.past(q)
+				c.Missing = c.Rights &^ Granted(&past)
+			} else {
+				c.Missing = c.Rights &^ Granted(q)
+			}
 		case OnShare:
-			_, share := Connect(base.Share, base.Token, base.Traits)
+			_, share := base.Connect()
 			c.Missing = n.Rights &^ share
 		case OnConnection:
-			d, _ := Connect(base.Share, base.Token, base.Traits)
+			d, _ := base.Connect()
 			c.OK = !d.Refused && !d.ReadOnly
 		case OnOwner:
-			c.OK = base.Administrator && base.Traits.AdministratorsPass || base.Item.Owner == t.To || base.Token.User() == t.To
+			c.OK = base.Passes() || base.Item.Owner == t.To || base.Token.User() == t.To
 		}
 		if n.On != OnConnection && n.On != OnOwner {
 			c.OK = c.Missing == 0
@@ -175,9 +180,15 @@ func (n *Need) Past(q *Question) *Question {
 	if !n.PastShare {
 		return q
 	}
-	past := *q
-	past.Share = nil
+	past := n.past(q)
 	return &past
+}
+
+func (n *Need) past(q *Question) Question {
+	past := *q
+	past.Administrator = q.Passes()
+	past.Share = nil
+	return past
 }
 
 // AddRight is the right that adding a file or a folder needs.

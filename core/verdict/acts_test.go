@@ -37,7 +37,7 @@ func TestActsNeedWhatWasMeasured(t *testing.T) {
 				trial.IsFolder = a.Takes == NewFolder
 			}
 			has := func(r right.Set) bool { return Granted(&q)&r == r }
-			door, share := Connect(q.Share, q.Token, q.Traits)
+			door, share := q.Connect()
 			rw := !door.Refused && !door.ReadOnly
 			add := right.WriteData
 			if trial.IsFolder {

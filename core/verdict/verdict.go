@@ -11,6 +11,8 @@
 package verdict
 
 import (
+	"slices"
+
 	"tarnwold/core/account"
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
@@ -20,16 +22,54 @@ import (
 type Share struct {
 	Rules    *rule.List // read with Traits.ShareReading; nil: it has none and limits nobody
 	ReadOnly bool       // its own switch
+	Lists    *Lists     // what the server's own configuration adds; nil: nothing
+}
+
+// Lists is what a server's own configuration says of a share beside its rules.
+// They are held to whoever connects, whatever account his files are opened as.
+type Lists struct {
+	Limited          bool         // only Only may connect
+	Only, Never      []account.ID // who may connect, and who never
+	Reading, Writing []account.ID // whose connection is read-only, or isn't, whatever the switch
+	Administrators   []account.ID // who passes the files' rules by this share
+	Replaces         bool         // Administrators stands in the place of the server's list
+	As, Group        account.ID   // the account, or the group beside, as which files are opened; zero: oneself
+	MembersGroup     account.ID   // a group that becomes its members' first one
+}
+
+// Same tells whether two configurations say the same.
+func (l *Lists) Same(o *Lists) bool {
+	if l == nil || o == nil {
+		return l == o
+	}
+	return l.Limited == o.Limited && l.Replaces == o.Replaces && l.As == o.As && l.Group == o.Group && l.MembersGroup == o.MembersGroup && slices.Equal(l.Only, o.Only) && slices.Equal(l.Never, o.Never) &&
+		slices.Equal(l.Reading, o.Reading) && slices.Equal(l.Writing, o.Writing) && slices.Equal(l.Administrators, o.Administrators)
+}
+
+// Own tells whether everyone opens files as himself, with what he has.
+func (l *Lists) Own() bool {
+	return l == nil || l.As.IsZero() && l.Group.IsZero() && l.MembersGroup.IsZero()
+}
+
+// Any gives the first of some identifiers that a token has; zero: none.
+func Any(t *account.Token, ids []account.ID) account.ID {
+	for _, id := range ids {
+		if t.Has(id) {
+			return id
+		}
+	}
+	return account.ID{}
 }
 
 // Same tells whether two shares limit the same.
 func (s *Share) Same(o *Share) bool {
-	return s == o || s != nil && o != nil && s.ReadOnly == o.ReadOnly && s.Rules.Decides(o.Rules)
+	return s == o || s != nil && o != nil && s.ReadOnly == o.ReadOnly && s.Lists.Same(o.Lists) && s.Rules.Decides(o.Rules)
 }
 
 // Question is one user, one item and one route.
 type Question struct {
 	Token  *account.Token
+	Self   *account.Token // of who connects, where files are opened as another; nil: Token
 	Item   *rule.List
 	Parent *rule.List // the folder above by the same route; nil at the route's top
 	// Above holds the folders above, nearest first, where the server asks
@@ -86,6 +126,9 @@ const (
 	RulesGone          // the rules are absent, which this server takes as closed
 	Switched           // read-only by the share's switch
 	NotWriting         // read-only, for the rules give no write-data
+	NotListed          // the server's configuration lets others connect, by name
+	Barred             // the configuration bars him by name
+	ReadListed         // the configuration has him on its list of readers
 )
 
 // Door is what a share's connection lets through, before any file is asked for.
@@ -104,9 +147,25 @@ type Verdict struct {
 
 // Connect decides about the connection, and gives what the share's rules let
 // through it.
-func Connect(s *Share, t *account.Token, tr *Traits) (Door, right.Set) {
+func (q *Question) Connect() (Door, right.Set) {
+	s, t, tr := q.Share, q.self(), q.Traits
 	if s == nil {
 		return Door{}, right.All
+	}
+	switched, why := s.ReadOnly, Switched
+	if l := s.Lists; l != nil {
+		switch {
+		case !Any(t, l.Never).IsZero():
+			return Door{Refused: true, Why: Barred}, 0
+		case l.Limited && Any(t, l.Only).IsZero():
+			return Door{Refused: true, Why: NotListed}, 0
+		}
+		if !Any(t, l.Reading).IsZero() && !switched {
+			switched, why = true, ReadListed
+		}
+		if !Any(t, l.Writing).IsZero() {
+			switched = false
+		}
 	}
 	got := right.All
 	if s.Rules == nil || s.Rules.Absent() {
@@ -116,7 +175,10 @@ func Connect(s *Share, t *account.Token, tr *Traits) (Door, right.Set) {
 	} else {
 		got = Walk(s.Rules.Steps, t, right.All)
 	}
-	d := DoorOf(s.ReadOnly, got, tr)
+	d := DoorOf(switched, got, tr)
+	if d.Why == Switched {
+		d.Why = why
+	}
 	if d.Refused {
 		return d, 0
 	}
@@ -124,6 +186,25 @@ func Connect(s *Share, t *account.Token, tr *Traits) (Door, right.Set) {
 		got &^= tr.ReadOnlyTakes
 	}
 	return d, got
+}
+
+func (q *Question) self() *account.Token {
+	if q.Self != nil {
+		return q.Self
+	}
+	return q.Token
+}
+
+// Passes tells whether the user passes the files' rules as an administrator,
+// of the server or of the share.
+func (q *Question) Passes() bool {
+	if !q.Traits.AdministratorsPass {
+		return false
+	}
+	if q.Share == nil || q.Share.Lists == nil || !q.Share.Lists.Replaces {
+		return q.Administrator
+	}
+	return !Any(q.self(), q.Share.Lists.Administrators).IsZero()
 }
 
 // DoorOf decides about a connection from what a share's rules give.
@@ -146,11 +227,11 @@ func DoorOf(switched bool, gives right.Set, tr *Traits) Door {
 
 // Granted decides without reasons. It allocates nothing.
 func Granted(q *Question) right.Set {
-	_, share := Connect(q.Share, q.Token, q.Traits)
+	_, share := q.Connect()
 	if share == 0 {
 		return 0
 	}
-	if q.Administrator && q.Traits.AdministratorsPass {
+	if q.Passes() {
 		return share
 	}
 	if q.Traits.AsksFoldersAbove {
@@ -217,7 +298,7 @@ func all(s Source) (b reasons) {
 }
 
 func explainFile(q *Question, share right.Set) (right.Set, reasons) {
-	if q.Administrator && q.Traits.AdministratorsPass {
+	if q.Passes() {
 		return right.All, all(ByAdmin)
 	}
 	if q.Traits.AsksFoldersAbove {
@@ -252,13 +333,13 @@ func explainShare(q *Question) (Door, right.Set, reasons) {
 	if q.Share == nil {
 		return Door{}, right.All, all(ByRoute)
 	}
-	door, got := Connect(q.Share, q.Token, q.Traits)
+	door, got := q.Connect()
 	if door.Refused {
 		return door, 0, all(ByConnection)
 	}
 	b := all(ByAbsence)
 	if q.Share.Rules != nil {
-		_, b = explain(q.Share.Rules.Steps, q.Token)
+		_, b = explain(q.Share.Rules.Steps, q.self())
 	}
 	if door.ReadOnly {
 		for i := range b {

@@ -4,6 +4,8 @@
 package ask
 
 import (
+	"strings"
+
 	"tarnwold/core/account"
 	"tarnwold/core/crowd"
 	"tarnwold/core/right"
@@ -24,6 +26,9 @@ type Asker struct {
 	pops    map[string]*crowd.Population
 	dir     *account.Directory
 	people  *estate.People
+	// what configurations say of shares, by their rows
+	admitted map[int64]admitted
+	openings map[openingKey]*account.Token
 }
 
 type tokenKey struct {
@@ -35,7 +40,7 @@ type tokenKey struct {
 // New makes an asker.
 func New(t *estate.Tx) *Asker {
 	return &Asker{t: t, lang: Language(t), readers: map[rule.Reading]*rule.Reader{}, tokens: map[tokenKey]*account.Token{},
-		admins: map[int64][]account.ID{}, shares: map[int64][]estate.Share{}, places: map[string]estate.Place{}}
+		admins: map[int64][]account.ID{}, shares: map[int64][]estate.Share{}, places: map[string]estate.Place{}, admitted: map[int64]admitted{}, openings: map[openingKey]*account.Token{}}
 }
 
 // Language is how entries are written in an estate.
@@ -58,7 +63,135 @@ func (k *Asker) ShareOf(s *estate.Share, tr *verdict.Traits) *verdict.Share {
 	if s == nil {
 		return nil
 	}
-	return &verdict.Share{Rules: k.Read(s.Descriptor, tr.ShareReading()), ReadOnly: s.ReadOnly}
+	return &verdict.Share{Rules: k.Read(s.Descriptor, tr.ShareReading()), ReadOnly: s.ReadOnly, Lists: k.lists(s)}
+}
+
+// lists makes what core asks of what a configuration says of a share. Names
+// that no account has fit nobody.
+func (k *Asker) lists(s *estate.Share) *verdict.Lists {
+	a := s.Admission
+	if !a.Says() {
+		return nil
+	}
+	if l, ok := k.admitted[s.ID]; ok && l.of == a {
+		return l.lists
+	}
+	ids := func(names []string) (out []account.ID) {
+		for _, n := range names {
+			if id, ok := k.Listed(n); ok {
+				out = append(out, id)
+			}
+		}
+		return out
+	}
+	one := func(name string) account.ID {
+		id, _ := k.Listed(name)
+		return id
+	}
+	l := &verdict.Lists{Limited: a.Limited, Only: ids(a.Only), Never: ids(a.Never), Reading: ids(a.Reading), Writing: ids(a.Writing),
+		Administrators: ids(a.Administrators), Replaces: a.Passes, As: one(a.As)}
+	if a.GroupOfMembers {
+		l.MembersGroup = one(a.Group)
+	} else {
+		l.Group = one(a.Group)
+	}
+	k.admitted[s.ID] = admitted{a, l}
+	return l
+}
+
+func (k *Asker) listsOf(s *estate.Share) *verdict.Lists {
+	if s == nil {
+		return nil
+	}
+	return k.lists(s)
+}
+
+type admitted struct {
+	of    *estate.Admission
+	lists *verdict.Lists
+}
+
+// Listed finds the account a configuration names; a group's name begins with @.
+func (k *Asker) Listed(name string) (account.ID, bool) {
+	kind := account.User
+	if rest, ok := strings.CutPrefix(name, "@"); ok {
+		name, kind = rest, account.Group
+	}
+	if name == "" {
+		return account.ID{}, false
+	}
+	a, err := k.t.Named(name, kind)
+	return a.ID, err == nil
+}
+
+// tokens gives the token files are opened with through a share, and that of
+// who connects; nil for the same.
+func (k *Asker) openedAs(user account.ID, s *estate.Server, sh *estate.Share) (token, self *account.Token) {
+	own := k.token(user, s, sh == nil)
+	if sh == nil {
+		return own, nil
+	}
+	l := k.lists(sh)
+	if l.Own() || l.As.IsZero() && l.Group.IsZero() && !own.Has(l.MembersGroup) {
+		return own, nil
+	}
+	key := openingKey{user, sh.ID, l}
+	if tok := k.openings[key]; tok != nil {
+		return tok, own
+	}
+	if !l.As.IsZero() {
+		user = l.As
+	}
+	tok := account.NewToken(k.t, user, swapped(s.Traits.Traits), append(verdict.Special(false), k.forms(l.Group, s.Traits.Traits)...)...)
+	k.openings[key] = tok
+	return tok, own
+}
+
+type openingKey struct {
+	user  account.ID
+	share int64
+	lists *verdict.Lists
+}
+
+// swapped are a server's ways for who opens files as another, or with another
+// first group: the domain's users group isn't among his (measured).
+func swapped(tr account.Traits) account.Traits {
+	tr.DomainUsers = false
+	return tr
+}
+
+// forms lists the identifiers of a group itself, which is all that a share
+// gives whoever connects.
+func (k *Asker) forms(group account.ID, tr account.Traits) []account.ID {
+	if group.IsZero() {
+		return nil
+	}
+	out := []account.ID{group}
+	if a, ok := k.t.Account(group); ok && tr.POSIXIDs && a.POSIX != account.NoPOSIX {
+		out = append(out, account.GID(uint32(a.POSIX)))
+	}
+	return out
+}
+
+// Populations gives the population whose files are opened through a share, and
+// that of who connects; nil for the same.
+func (k *Asker) Populations(p *crowd.Population, tr *verdict.Traits, sh *estate.Share, book account.Book) (people, self *crowd.Population) {
+	if sh == nil {
+		return p, nil
+	}
+	l := k.lists(sh)
+	if l.Own() {
+		return p, nil
+	}
+	var as *account.Token
+	without := p.All()
+	switch {
+	case !l.As.IsZero():
+		as = account.NewToken(book, l.As, swapped(tr.Traits), verdict.Special(false)...)
+	case l.Group.IsZero():
+		without = p.Holders(l.MembersGroup, false)
+	}
+	return p.As(as, k.forms(l.Group, tr.Traits), without), p
 }
 
 func (k *Asker) token(user account.ID, s *estate.Server, local bool) *account.Token {
@@ -100,7 +233,12 @@ func (k *Asker) Through(p estate.Place) (out []estate.Share) {
 func (k *Asker) Question(user account.ID, p estate.Place, sh *estate.Share) *verdict.Question {
 	t, tr := k.t, p.Server.Traits
 	how := tr.Reading()
-	q := &verdict.Question{Item: k.Read(t.Of(p.Strand), how), Traits: &tr, Token: k.token(user, &p.Server, sh == nil), Share: k.ShareOf(sh, &tr)}
+	q := &verdict.Question{Item: k.Read(t.Of(p.Strand), how), Traits: &tr, Share: k.ShareOf(sh, &tr)}
+	q.Token, q.Self = k.openedAs(user, &p.Server, sh)
+	connects := q.Token
+	if q.Self != nil {
+		connects = q.Self
+	}
 	above := len(p.Trail) > 1
 	if sh != nil && sh.Begins(p.Path) {
 		above = false
@@ -117,7 +255,7 @@ func (k *Asker) Question(user account.ID, p estate.Place, sh *estate.Share) *ver
 		}
 	}
 	for _, id := range k.administrators(&p.Server) {
-		q.Administrator = q.Administrator || q.Token.Has(id)
+		q.Administrator = q.Administrator || connects.Has(id)
 	}
 	return q
 }

@@ -40,12 +40,13 @@ type Door struct {
 	Open string `json:"open"`              // yes, read-only or refused
 	Why  string `json:"because,omitempty"` // no-data, no-reading, rules-absent, switched, no-writing
 	// By is the entry of the share that refuses what the connection needs,
-	// where one does.
+	// where one does; for not-listed, barred and read-listed the configuration:
+	// Entry is the name it has, SetOn the file.
 	By *Reason `json:"by,omitempty"`
 }
 
 var doors = [...]string{verdict.NoData: "no-data", verdict.NoReading: "no-reading", verdict.RulesGone: "rules-absent",
-	verdict.Switched: "switched", verdict.NotWriting: "no-writing"}
+	verdict.Switched: "switched", verdict.NotWriting: "no-writing", verdict.NotListed: "not-listed", verdict.Barred: "barred", verdict.ReadListed: "read-listed"}
 
 func door(d verdict.Door) Door {
 	out := Door{Open: "yes", Why: doors[d.Why]}
@@ -108,6 +109,28 @@ func (k *Asker) folderOf(p estate.Place) estate.Place {
 // doorReason finds the deny entry of a share that closes its connection, or
 // makes it read-only.
 func (k *Asker) doorReason(q *verdict.Question, sh *estate.Share, d verdict.Door) *Reason {
+	if l := q.Share.Lists; l != nil {
+		self := q.Token
+		if q.Self != nil {
+			self = q.Self
+		}
+		for _, x := range []struct {
+			why   verdict.DoorWhy
+			names []string
+		}{{verdict.Barred, sh.Admission.Never}, {verdict.ReadListed, sh.Admission.Reading}} {
+			if d.Why != x.why {
+				continue
+			}
+			for _, n := range x.names {
+				if id, ok := k.Listed(n); ok && self.Has(id) {
+					return &Reason{By: "configuration", Deny: true, Entry: n, SetOn: sh.Admission.File, Chain: k.chain(self, id)}
+				}
+			}
+		}
+		if d.Why == verdict.NotListed {
+			return &Reason{By: "configuration", SetOn: sh.Admission.File}
+		}
+	}
 	one := right.ReadData
 	switch {
 	case d.Why == verdict.NotWriting:
@@ -141,8 +164,9 @@ type Reason struct {
 	Granted bool `json:"granted"`
 	// By is what decided: entry, owner, absent, above (delete-child on the
 	// folder above), naming, administrator, traverse, nothing, read-only (the
-	// share is switched so), no-writing (its rules give no write-data), or
-	// connection (which the share refuses).
+	// share is switched so), no-writing (its rules give no write-data),
+	// connection (which the share refuses), or configuration (of the server:
+	// Entry is the name on its list, none where he isn't on it).
 	By    string   `json:"by"`
 	Entry string   `json:"entry,omitempty"`  // as written
 	Deny  bool     `json:"deny,omitempty"`   // the entry refuses
@@ -338,11 +362,17 @@ func (k *Asker) shareReason(q *verdict.Question, sh *estate.Share, b verdict.Bec
 		r.Chain = k.chain(q.Token, b.Who)
 	case verdict.ByReadOnly:
 		r.By = "read-only"
-		if d, _ := verdict.Connect(q.Share, q.Token, q.Traits); d.Why == verdict.NotWriting {
+		switch d, _ := q.Connect(); d.Why {
+		case verdict.NotWriting:
 			r.By = "no-writing"
+		case verdict.ReadListed:
+			return *k.doorReason(q, sh, d)
 		}
 	case verdict.ByConnection:
 		r.By = "connection"
+		if d, _ := q.Connect(); d.Why == verdict.Barred || d.Why == verdict.NotListed {
+			return *k.doorReason(q, sh, d)
+		}
 	case verdict.ByAbsence:
 		r.By = "absent"
 	default:

@@ -226,12 +226,16 @@ type walker struct {
 
 func (g *ground) walker(user account.ID, w *way) *walker {
 	k := g.k
-	x := &walker{g: g, w: w, how: w.traits.Reading(), token: k.token(user, w.server, w.share == nil)}
-	x.q = verdict.Question{Token: x.token, Traits: w.traits, Share: k.ShareOf(w.share, w.traits)}
-	for _, id := range k.administrators(w.server) {
-		x.q.Administrator = x.q.Administrator || x.token.Has(id)
+	token, self := k.openedAs(user, w.server, w.share)
+	x := &walker{g: g, w: w, how: w.traits.Reading(), token: token}
+	x.q = verdict.Question{Token: token, Self: self, Traits: w.traits, Share: k.ShareOf(w.share, w.traits)}
+	if self == nil {
+		self = token
 	}
-	_, x.share = verdict.Connect(x.q.Share, x.token, w.traits)
+	for _, id := range k.administrators(w.server) {
+		x.q.Administrator = x.q.Administrator || self.Has(id)
+	}
+	_, x.share = x.q.Connect()
 	return x
 }
 
@@ -256,7 +260,7 @@ func (g *ground) see(user account.ID, w *way, each func(i int, q *verdict.Questi
 	x := g.walker(user, w)
 	nodes := g.f.Nodes
 	out := &seen{on: make([]bool, len(nodes)), granted: make([]right.Set, len(nodes)), browsed: make([]bool, len(nodes))}
-	out.door, _ = verdict.Connect(x.q.Share, x.token, w.traits)
+	out.door, _ = x.q.Connect()
 	gate := make([]bool, len(nodes)) // every folder above lets through
 	for i := range nodes {
 		n := &nodes[i]
@@ -297,8 +301,9 @@ var closed = &rule.List{}
 // the situation of each.
 func (g *ground) everyone(w *way, pop *crowd.Population, fn func(i int, s crowd.Situation) bool) *crowd.Decider {
 	k := g.k
+	people, self := k.Populations(pop, w.traits, w.share, k.t)
 	d := crowd.NewDecider(crowd.Way{Local: w.share == nil, Share: k.ShareOf(w.share, w.traits), Traits: w.traits,
-		Administrators: k.administrators(w.server), People: pop})
+		Administrators: k.administrators(w.server), People: people, Self: self})
 	if fn == nil {
 		return d
 	}

@@ -137,7 +137,7 @@ func (k *Asker) lacking(user account.Account, p estate.Place, sh *estate.Share, 
 			l.Share = true
 		}
 	}
-	if door, _ := verdict.Connect(q.Share, q.Token, q.Traits); door.Refused {
+	if door, _ := q.Connect(); door.Refused {
 		l.Share = true
 		got, _ := fileSide(q)
 		l.File = !got.Has(wanted)
@@ -225,7 +225,11 @@ func (k *Asker) shareGivers(sh *estate.Share, user account.Account, wanted right
 		}
 	}
 	return k.groupsThat(named, user, func(tok *account.Token) bool {
-		_, got := verdict.Connect(q.Share, tok, q.Traits)
+		as := *q
+		if as.Token = tok; as.Self != nil {
+			as.Self = tok
+		}
+		_, got := as.Connect()
 		return got.Has(wanted)
 	}, q)
 }

@@ -44,6 +44,10 @@ type Share struct {
 	Order    int          `json:"out-of-order-at,omitempty"`
 	Owner    Account      `json:"owner"`
 	Entries  []ShownEntry `json:"entries"`
+	// Configured is what the server's own configuration says beside: see
+	// Admitted; ConfiguredIn is the file.
+	Configured   []string `json:"configured,omitempty"`
+	ConfiguredIn string   `json:"configured-in,omitempty"`
 }
 
 // Servers lists all servers.
@@ -136,6 +140,9 @@ func (k *Asker) share(s estate.Server, sh estate.Share) Share {
 	_, err := k.t.At(s, sh.Folder)
 	x := Share{Address: sh.Address(), Server: s.Name, Folder: sh.Folder, Loaded: err == nil, ReadOnly: sh.ReadOnly, Rules: rulesAre(&d.Rules),
 		Order: d.Rules.Misplaced() + 1, Owner: k.Account(d.Owner), Entries: []ShownEntry{}}
+	if sh.Admission.Says() {
+		x.Configured, x.ConfiguredIn = Admitted(sh.Admission), sh.Admission.File
+	}
 	if sh.ReadOnly {
 		x.Takes = s.Traits.ReadOnlyTakes.String()
 	}

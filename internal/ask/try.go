@@ -45,7 +45,9 @@ type Needed struct {
 type Mend struct {
 	// Do is allow (an entry has to allow Right to Who on Where), take-away
 	// (Entry has to go from Where), share-allows (the share's rules have to),
-	// share-switch (Where is switched to read-only), administrator.
+	// share-switch (Where is switched to read-only), configuration (of the
+	// server, of share Where: Entry would have to go from a list, or where
+	// there is none Who come onto it), administrator.
 	Do    string `json:"do"`
 	Who   string `json:"account,omitempty"`
 	Right string `json:"right,omitempty"`
@@ -151,6 +153,12 @@ func (k *Asker) CanRead(user account.Account, p estate.Place) *Tried {
 
 // MakerOf is a user as somebody who makes items on a server.
 func (k *Asker) MakerOf(user account.Account, s estate.Server, sh *estate.Share) verdict.Maker {
+	connects := user.ID
+	if l := k.listsOf(sh); l != nil && !l.As.IsZero() {
+		if as, ok := k.t.Account(l.As); ok {
+			user = as
+		}
+	}
 	m := verdict.Maker{Owner: user.ID, Primary: user.Primary}
 	if d, _, ok := user.ID.Domain(); ok {
 		m.DomainUsers = d.Child(account.DomainUsersRID)
@@ -158,8 +166,22 @@ func (k *Asker) MakerOf(user account.Account, s estate.Server, sh *estate.Share)
 	if m.PosixGroup = user.Primary; m.PosixGroup.IsZero() && user.POSIX != account.NoPOSIX {
 		m.PosixGroup = account.GID(uint32(user.POSIX)) // his private group
 	}
-	tok := k.token(user.ID, &s, sh == nil)
-	for _, id := range k.administrators(&s) {
+	tok := k.token(connects, &s, sh == nil)
+	bosses := k.administrators(&s)
+	if l := k.listsOf(sh); l != nil {
+		if l.Replaces {
+			bosses = l.Administrators
+		}
+		switch { // what is made is the group's
+		case !l.As.IsZero() && l.Group.IsZero():
+			m.DomainUsers = account.ID{}
+		case !l.Group.IsZero():
+			m.Primary, m.PosixGroup, m.DomainUsers = l.Group, l.Group, account.ID{}
+		case !l.MembersGroup.IsZero() && tok.Has(l.MembersGroup):
+			m.Primary, m.PosixGroup, m.DomainUsers = l.MembersGroup, l.MembersGroup, account.ID{}
+		}
+	}
+	for _, id := range bosses {
 		m.Administrator = m.Administrator || tok.Has(id)
 	}
 	return m
@@ -348,11 +370,7 @@ func (k *Asker) TryOn(user account.Account, s *spots, brief bool) *Tried {
 	if s.share != nil {
 		out.Route = s.share.Address()
 	}
-	base := t.Item
-	if base == nil {
-		base = t.Folder
-	}
-	d, _ := verdict.Connect(base.Share, base.Token, base.Traits)
+	d, _ := base(&t).Connect()
 	out.Door = door(d)
 	for _, c := range got.Checks[:got.N] {
 		if brief && c.OK == !got.Allowed { // the first that decides is enough
@@ -366,7 +384,7 @@ func (k *Asker) TryOn(user account.Account, s *spots, brief bool) *Tried {
 	if !got.Allowed {
 		for i := range out.Needs {
 			if !out.Needs[i].Held {
-				out.Mend = k.mend(&out.Needs[i], user, s, d)
+				out.Mend = k.mend(&out.Needs[i], user, s, &t, d)
 				break
 			}
 		}
@@ -394,6 +412,9 @@ func (k *Asker) needed(c verdict.Check, s *spots, t *verdict.Trial, d verdict.Do
 			n := Needed{On: ons[c.On], Where: where, Held: c.OK, Share: true}
 			if s.share != nil && !c.OK {
 				n.Reason = &Reason{By: doorBy(d), SetOn: where}
+				if r := k.doorReason(base(t), s.share, d); r != nil && r.By == "configuration" {
+					n.Reason = r
+				}
 			}
 			return []Needed{n}
 		}
@@ -434,6 +455,14 @@ func (k *Asker) needed(c verdict.Check, s *spots, t *verdict.Trial, d verdict.Do
 	return out
 }
 
+// base is the question that stands for the connection.
+func base(t *verdict.Trial) *verdict.Question {
+	if t.Item == nil {
+		return t.Folder
+	}
+	return t.Item
+}
+
 func doorBy(d verdict.Door) string {
 	switch {
 	case d.Refused:
@@ -445,7 +474,7 @@ func doorBy(d verdict.Door) string {
 }
 
 // mend says what would have to change first.
-func (k *Asker) mend(n *Needed, user account.Account, s *spots, d verdict.Door) *Mend {
+func (k *Asker) mend(n *Needed, user account.Account, s *spots, t *verdict.Trial, d verdict.Door) *Mend {
 	m := &Mend{Who: k.t.Name(user.ID), Right: n.Right, Where: n.Where}
 	switch {
 	case n.On == "owner":
@@ -453,6 +482,12 @@ func (k *Asker) mend(n *Needed, user account.Account, s *spots, d verdict.Door) 
 	case s.share != nil && (d.Refused || n.On == "connection" || n.Share):
 		m.Where = "share " + s.share.Address()
 		switch {
+		case d.Why == verdict.Barred || d.Why == verdict.NotListed || d.Why == verdict.ReadListed && (n.On == "connection" || n.Reason.By == "configuration"):
+			m := &Mend{Do: "configuration", Who: m.Who, Where: m.Where}
+			if r := k.doorReason(base(t), s.share, d); r != nil {
+				m.Entry = r.Entry
+			}
+			return m
 		case d.Why == verdict.Switched && (n.On == "connection" || n.Reason.By == "read-only"), d.Why == verdict.NoReading:
 			return &Mend{Do: "share-switch", Where: m.Where}
 		case d.Why == verdict.NotWriting || d.Why == verdict.NoData || d.Why == verdict.RulesGone:

@@ -148,7 +148,8 @@ func (k *Asker) having(p estate.Place, sh *estate.Share, c *can) (*HavingWay, []
 // stopped counts the users who would have more if the share limited nobody.
 func (k *Asker) stopped(w *way, pop *crowd.Population, s crowd.Situation, classes []crowd.Class) (n int) {
 	var sc crowd.Scratch
-	free := crowd.NewDecider(crowd.Way{Traits: w.traits, Administrators: k.administrators(w.server), People: pop})
+	people, self := k.Populations(pop, w.traits, w.share, k.t)
+	free := crowd.NewDecider(crowd.Way{Traits: w.traits, Administrators: k.administrators(w.server), People: people, Self: self})
 	for _, a := range free.Classes(s, &sc) {
 		for _, b := range classes {
 			if a.Rights&^b.Rights != 0 && !right.Nothing(a.Rights) {

@@ -3,7 +3,9 @@ package cli
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
+	"path/filepath"
 	"runtime/debug"
 
 	"github.com/spf13/cobra"
@@ -13,6 +15,7 @@ import (
 	"tarnwold/internal/format"
 	"tarnwold/internal/format/passwd"
 	"tarnwold/internal/format/sheet"
+	"tarnwold/internal/format/smbconf"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/report"
 )
@@ -110,13 +113,27 @@ func readAccounts(r io.Reader, file string) (l plan.AccountFile, err error) {
 
 func (a *app) loadShares() *cobra.Command {
 	var k keeping
-	var server string
+	var server, config string
 	c := &cobra.Command{
-		Use:     "shares FILE",
-		Short:   "Take a server's shares from CSV (share,folder,read_only,sddl)",
-		Example: "  tarnwold load shares shares.csv --server stagedoor",
-		Args:    cobra.ExactArgs(1),
+		Use:   "shares [FILE]",
+		Short: "Take a server's shares from CSV (share,folder,read_only,sddl), or its own configuration",
+		Long: `Take a server's shares from a CSV file with the columns share, folder, read_only
+and sddl. With --config it is an SMB server's own configuration file instead, and
+what that says of shares beside their rules: the folder, read only, valid and
+invalid users, read and write lists, admin users, forced user and group, and
+whether what can't be read is hidden. It counts in every answer, and is named as
+the reason. Shares the estate has keep their rules.`,
+		Example: "  tarnwold load shares shares.csv --server stagedoor\n  tarnwold load shares --config smb.conf --server stagedoor",
+		Args: func(c *cobra.Command, args []string) error {
+			if config != "" {
+				return cobra.NoArgs(c, args)
+			}
+			return cobra.ExactArgs(1)(c, args)
+		},
 		RunE: func(c *cobra.Command, args []string) error {
+			if config != "" {
+				return a.configure(c, k, server, config)
+			}
 			rows, err := readFile(c.Context(), args[0], func(r io.Reader, f string) ([]format.ShareRow, error) {
 				s, err := sheet.Open(r, f, sheet.Shares)
 				if err != nil {
@@ -135,9 +152,38 @@ func (a *app) loadShares() *cobra.Command {
 	}
 	k.plainFlags(c)
 	c.Flags().StringVar(&server, "server", "", "the server's `name`")
+	c.Flags().StringVar(&config, "config", "", "an SMB server's own configuration `file`")
 	_ = c.MarkFlagRequired("server")
 	_ = c.RegisterFlagCompletionFunc("server", a.completeServers)
 	return c
+}
+
+// configure takes in what a server's own configuration says of its shares.
+func (a *app) configure(c *cobra.Command, k keeping, server, file string) error {
+	type read struct {
+		shares []smbconf.Share
+		notes  []smbconf.Note
+	}
+	got, err := readFile(c.Context(), file, func(r io.Reader, f string) (x read, err error) {
+		x.shares, x.notes, err = smbconf.Read(r, f)
+		return x, err
+	})
+	if err != nil {
+		return err
+	}
+	var unknown []string
+	k.model = true // the file is where it is so already
+	err = a.carry(c, k, func(d *plan.Desk, o *report.Outcome) (p *plan.Plan, err error) {
+		p, unknown, err = d.Configure(server, filepath.Base(file), got.shares)
+		return p, err
+	})
+	for _, n := range got.notes {
+		fmt.Fprintf(a.err, "note: %s, line %d: %s\n", report.Clean(file), n.Line, report.Clean(n.What))
+	}
+	for _, n := range unknown {
+		fmt.Fprintf(a.err, "note: %s: no account of the estate is called %s, so that it fits nobody\n", report.Clean(file), report.Clean(n))
+	}
+	return err
 }
 
 func (a *app) loadTree() *cobra.Command {

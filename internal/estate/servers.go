@@ -29,6 +29,7 @@ type Share struct {
 	Folder     string // the server's own path, beginning with /
 	ReadOnly   bool
 	Descriptor *rule.Descriptor
+	Admission  *Admission // what the server's own configuration adds; nil: nothing
 }
 
 // Cut tells whether a path of the server is at or below the share's folder,
@@ -172,7 +173,11 @@ func (t *Tx) sharesWhere(where string, args ...any) (out []Share) {
 		out, ids = append(out, s), append(ids, d)
 		return err
 	})
+	admitted := len(out) > 0 && t.Knows("admissions")
 	for i := range out {
+		if admitted {
+			out[i].Admission = t.admission(out[i].ID)
+		}
 		out[i].Descriptor = t.Descriptor(ids[i])
 		out[i].Server = t.serverByRow(out[i].ServerID).Name
 		if clean, err := place.Clean(out[i].Folder); err == nil {
@@ -221,7 +226,13 @@ func (t *Tx) AddShare(s Server, sh Share) int64 {
 	id := t.Exec("INSERT INTO shares(server, name, key, folder, read_only, descriptor) VALUES(?,?,?,?,?,?)",
 		s.ID, sh.Name, store.Key(sh.Name), sh.Folder, sh.ReadOnly, t.keep(sh.Descriptor))
 	t.Made("shares", id, id)
+	t.SetAdmission(id, sh.Admission)
 	return id
+}
+
+// SetSwitch switches a share to read-only, or back.
+func (t *Tx) SetSwitch(id int64, readOnly bool) {
+	t.Exec("UPDATE shares SET read_only=? WHERE id=?", readOnly, id)
 }
 
 // SetShare gives a share other rules.
@@ -232,5 +243,6 @@ func (t *Tx) SetShare(id int64, d *rule.Descriptor) {
 // RemoveShare takes a share out, and the last days of its entries.
 func (t *Tx) RemoveShare(id int64) {
 	t.Exec("DELETE FROM deadlines WHERE share=? AND item=0", id)
+	t.Exec("DELETE FROM admissions WHERE share=?", id)
 	t.Delete("shares", id)
 }

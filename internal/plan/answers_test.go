@@ -391,7 +391,7 @@ func TestMendsGiveWhatTheySay(t *testing.T) {
 			return
 		}
 		who, where := rapid.SampledFrom(w.users).Draw(rt, "who"), rapid.SampledFrom(paths).Draw(rt, "where")
-		switch rapid.IntRange(0, 3).Draw(rt, "refused") { // so that there is something to mend of each kind
+		switch rapid.IntRange(0, 4).Draw(rt, "refused") { // so that there is something to mend of each kind
 		case 0:
 			at := Targets{Where: []string{where}, Plain: true}
 			w.keep(func(d *Desk) (*Plan, error) { return d.Give(Entry{Kind: rule.Deny, Who: who, What: "read"}, at) })
@@ -412,6 +412,11 @@ func TestMendsGiveWhatTheySay(t *testing.T) {
 				return d.Give(Entry{Who: "everyone@", What: "full"}, Targets{Where: []string{where}, Plain: true})
 			})
 			where = "//box/all" + strings.TrimPrefix(where, "box:/srv")
+		}
+		if rapid.IntRange(0, 2).Draw(rt, "a group has it") == 0 {
+			w.keep(func(d *Desk) (*Plan, error) {
+				return d.Give(Entry{Who: "g3", What: "full"}, Targets{Where: []string{paths[0]}, Plain: true})
+			})
 		}
 		want := rapid.SampledFrom([]string{"read", "edit", "full"}).Draw(rt, "want")
 		before := w.access()

@@ -268,6 +268,24 @@ func (d *Desk) accountName(a account) string {
 	return a.Name
 }
 
+// admissionLines tells what comes and goes of what a configuration says.
+func admissionLines(e shareEdit) (lines []Line) {
+	var sides [2][]string
+	for i, sh := range []*estate.Share{e.before, e.after} {
+		if sh != nil {
+			sides[i] = ask.Admitted(sh.Admission)
+		}
+	}
+	for i, sign := range []string{"goes", "comes"} {
+		for _, text := range sides[i] {
+			if !slices.Contains(sides[1-i], text) {
+				lines = append(lines, Line{Sign: sign, What: "configured", Text: text})
+			}
+		}
+	}
+	return lines
+}
+
 func (d *Desk) shareLines(e shareEdit, dates []dateEdit) Edit {
 	either := e.after
 	if either == nil {
@@ -290,7 +308,15 @@ func (d *Desk) shareLines(e shareEdit, dates []dateEdit) Edit {
 		out.Lines = append(out.Lines, Line{Sign: "goes", What: "share", Text: "over " + e.before.Server + ":" + e.before.Folder})
 	default:
 		before, after = e.before.Descriptor, e.after.Descriptor
+		if e.before.ReadOnly != e.after.ReadOnly {
+			sign := "goes"
+			if e.after.ReadOnly {
+				sign = "comes"
+			}
+			out.Lines = append(out.Lines, Line{Sign: sign, What: "read-only"})
+		}
 	}
+	out.Lines = append(out.Lines, admissionLines(e)...)
 	var was, is estate.Dated
 	for _, x := range dates {
 		if x.of.Share == either.ID && x.of.Share != 0 {

@@ -288,6 +288,12 @@ func (p *Plan) Keep(t *estate.Tx) (string, error) {
 			t.RemoveShare(e.before.ID)
 		default:
 			t.SetShare(e.before.ID, e.after.Descriptor)
+			if e.before.ReadOnly != e.after.ReadOnly {
+				t.SetSwitch(e.before.ID, e.after.ReadOnly)
+			}
+			if !e.before.Admission.Same(e.after.Admission) {
+				t.SetAdmission(e.before.ID, e.after.Admission)
+			}
 		}
 	}
 	if len(w.puts)+len(w.moved)+len(w.made) > 0 { // what came may be what a share stands over

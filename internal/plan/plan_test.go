@@ -24,6 +24,7 @@ import (
 	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
+	"tarnwold/internal/format/smbconf"
 )
 
 // usual is how many estates a property is tried on; it is enough to meet what
@@ -245,6 +246,24 @@ func (w *world) anyPlan() (kind string, fn func(d *Desk) (*Plan, error)) {
 		}},
 		{"share-remove", func(d *Desk) (*Plan, error) { return d.RemoveShares(share.Where) }},
 		{"expire", func(d *Desk) (*Plan, error) { p, _, err := d.Expire("2099-03-01"); return p, err }},
+		{"configure", func(d *Desk) (*Plan, error) {
+			some := func(what string) []string {
+				return rapid.SliceOfN(rapid.SampledFrom([]string{"u0", "u1", "u2", "@g0", "@g1", "@g2", "nobody"}), 0, 2).Draw(t, what)
+			}
+			x := smbconf.Share{Name: rapid.SampledFrom([]string{"all", "in"}).Draw(t, "configured"), Limited: rapid.Bool().Draw(t, "limited"), ReadOnly: rapid.Bool().Draw(t, "switched"),
+				Only: some("only"), Never: some("never"), Reading: some("reading"), Writing: some("writing"), Administrators: some("passing"), Passes: rapid.Bool().Draw(t, "replaces")}
+			x.Path = map[string]string{"all": "/srv", "in": "/srv/a"}[x.Name]
+			switch rapid.IntRange(0, 4).Draw(t, "opened") {
+			case 0:
+				x.As = "u2"
+			case 1:
+				x.Group = "@g1"
+			case 2:
+				x.Group, x.GroupOfMembers = "@g1", true
+			}
+			p, _, err := d.Configure("box", "smb.conf", []smbconf.Share{x})
+			return p, err
+		}},
 		{"watch", func(d *Desk) (*Plan, error) { return d.Watch(Entry{Who: who, What: what, On: 0x40}, at) }},
 		{"strip", func(d *Desk) (*Plan, error) { return d.Strip([]string{member}, under, w.users[0]) }},
 		{"swap", func(d *Desk) (*Plan, error) { return d.Swap(member, w.who[rapid.IntRange(0, 7).Draw(t, "for")], under) }},

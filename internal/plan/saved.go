@@ -205,6 +205,9 @@ func (d *Desk) Save(p *Plan, command string) ([]byte, error) {
 		if x.before == nil || x.after == nil {
 			return nil, &estate.Refused{Why: "shares that come or go can't be saved for later"}
 		}
+		if x.before.ReadOnly != x.after.ReadOnly || !x.before.Admission.Same(x.after.Admission) {
+			return nil, &estate.Refused{Why: "a share's switch and what a configuration says of it can't be saved for later", Do: "load the configuration again then"}
+		}
 		was := d.t.Dated(estate.Bearer{Share: x.before.ID}, x.before.Descriptor)
 		is := still(was, x.after.Descriptor)
 		if y, ok := dates[estate.Bearer{Share: x.before.ID}]; ok {

@@ -514,16 +514,62 @@ func (u *undoing) shares() error {
 			was, is := t.Descriptor(store.Number(n.before, at)), t.Descriptor(store.Number(n.after, at))
 			then := now
 			then.Descriptor = was
+			if store.Number(n.before, 4) != store.Number(n.after, 4) {
+				then.ReadOnly = store.Number(n.before, 4) != 0
+			}
 			if now.Descriptor != is {
 				if err := u.later("shares", n.id, ""); err != nil {
 					return err
 				}
 				then.Descriptor = inverse(now.Descriptor, was, is)
 			}
-			if then.Descriptor != now.Descriptor {
+			if then.Descriptor != now.Descriptor || then.ReadOnly != now.ReadOnly {
 				u.p.work.shares = append(u.p.work.shares, shareEdit{s, &now, &then})
 				u.days(estate.Bearer{Share: n.id}, now.Descriptor, then.Descriptor, false, -1)
 			}
+		}
+	}
+	return u.admissions()
+}
+
+// admissions takes back what a configuration was found to say of shares.
+func (u *undoing) admissions() error {
+	for _, n := range u.of("admissions") {
+		either := n.after
+		if either == nil {
+			either = n.before
+		}
+		id := store.Number(either, 0)
+		var was *estate.Admission
+		if n.before != nil {
+			a, err := estate.ParseAdmission(store.Text(n.before, 1))
+			if err != nil {
+				return err
+			}
+			was = a
+		}
+		if i := slices.IndexFunc(u.p.work.shares, func(e shareEdit) bool {
+			return e.before != nil && e.before.ID == id || e.after != nil && e.after.ID == id
+		}); i >= 0 {
+			if e := &u.p.work.shares[i]; e.after != nil {
+				e.after.Admission = was
+				if e.before == nil { // the share comes back, and this with it
+					u.p.work.puts = append(u.p.work.puts, putBack{"admissions", n.id, n.before})
+				}
+			}
+			continue
+		}
+		now, there := u.d.t.ShareByRow(id)
+		if !there {
+			continue
+		}
+		s, err := u.d.t.Server(now.Server)
+		if err != nil {
+			return err
+		}
+		then := now
+		if then.Admission = was; !then.Admission.Same(now.Admission) {
+			u.p.work.shares = append(u.p.work.shares, shareEdit{s, &now, &then})
 		}
 	}
 	return nil

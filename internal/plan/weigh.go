@@ -290,10 +290,11 @@ func (d *Desk) routes(p *Plan) []impact.Route {
 				if sh := by[x][name]; sh != nil {
 					way := base[x]
 					way.Share = d.k.ShareOf(sh, base[x].Traits)
+					way.People, way.Self = d.k.Populations(way.People, way.Traits, sh, s[x].dir)
 					ways[x] = &way
 				}
 			}
-			if b, a := by[0][name], by[1][name]; b != nil && a != nil && b.Descriptor == a.Descriptor && b.ReadOnly == a.ReadOnly && b.Folder == a.Folder && ways[0].Traits == ways[1].Traits {
+			if b, a := by[0][name], by[1][name]; b != nil && a != nil && b.Descriptor == a.Descriptor && b.ReadOnly == a.ReadOnly && b.Admission.Same(a.Admission) && b.Folder == a.Folder && ways[0].Traits == ways[1].Traits {
 				ways[1].Share = ways[0].Share
 			}
 			r.Ways = both(ways[0], ways[1])

@@ -247,6 +247,9 @@ func (p *Printer) Share(s *ask.Share) error {
 		if s.ReadOnly {
 			p.Line(S("  switched to read-only: takes away %s", s.Takes))
 		}
+		for _, c := range s.Configured {
+			p.Line(S("  %s: %s", s.ConfiguredIn, admitted(c)))
+		}
 		if s.Owner.ID != "" {
 			p.Line(S("  its rules are owned by %s", s.Owner.Name))
 		}

@@ -97,6 +97,8 @@ func lineText(l plan.Line) string {
 		return strings.TrimSpace(strings.ReplaceAll(l.What, "read-only", "switched to read-only") + " " + l.Text)
 	case "trait":
 		return l.Text
+	case "configured":
+		return "configured: " + admitted(l.Text)
 	}
 	return strings.ReplaceAll(l.What, "-", " ") + " " + l.Text
 }

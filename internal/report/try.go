@@ -16,6 +16,11 @@ func mendSays(m *ask.Mend) string {
 		return fmt.Sprintf("the rules of %s would have to allow %s %s", m.Where, m.Who, strings.ReplaceAll(m.Right, ",", " and "))
 	case "share-switch":
 		return fmt.Sprintf("%s would have to be switched from read-only", m.Where)
+	case "configuration":
+		if m.Entry == "" {
+			return fmt.Sprintf("the server's configuration would have to let %s connect to %s", m.Who, m.Where)
+		}
+		return fmt.Sprintf("%s would have to go from a list in the server's configuration of %s", m.Entry, m.Where)
 	case "administrator":
 		return fmt.Sprintf("%s would have to be an administrator of %s", m.Who, m.Where)
 	}

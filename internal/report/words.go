@@ -75,6 +75,12 @@ func because(r *ask.Reason, server string, share bool) (why, set string) {
 		why = "the connection is read-only, for the share's rules give no write-data"
 	case "connection":
 		why = "the share refuses the connection"
+	case "configuration":
+		why = configured(r)
+		if len(r.Chain) > 1 {
+			why += " (" + strings.Join(r.Chain, " → ") + ")"
+		}
+		return why, set
 	default:
 		why = "no entry grants it"
 		if share {
@@ -101,6 +107,11 @@ func doorSays(e *ask.Explained) string {
 	if e.Door.Open == "yes" {
 		return ""
 	}
+	if r := e.Door.By; r != nil && r.By == "configuration" {
+		says := map[string]string{"refused": "refuses %s the connection", "read-only": "gives %s a read-only connection"}[e.Door.Open]
+		why, _ := because(r, "", true)
+		return e.Route + " " + fmt.Sprintf(says, e.User.Name) + ": " + why
+	}
 	if e.Door.Open == "refused" {
 		why := map[string]string{
 			"no-data":      "the share's rules give %s neither read-data nor write-data",
@@ -116,6 +127,23 @@ func doorSays(e *ask.Explained) string {
 		return fmt.Sprintf("%s is switched to read-only", e.Route)
 	}
 	return fmt.Sprintf("%s gives %s a read-only connection: the share's rules give no write-data%s", e.Route, e.User.Name, doorBy(e.Door.By))
+}
+
+// configured says what a server's configuration has to do with an answer.
+func configured(r *ask.Reason) string {
+	if r.Entry == "" {
+		return r.SetOn + " lists who may connect, and has none of his groups nor himself"
+	}
+	return fmt.Sprintf("%s lists %s", r.SetOn, r.Entry)
+}
+
+// admitted puts into words what a configuration says of a share.
+func admitted(text string) string {
+	key, name, _ := strings.Cut(text, " ")
+	says := map[string]string{"only": "may connect, with the others listed", "never": "never connects", "reads": "reads only", "writes": "writes, whatever the switch",
+		"passes": "passes the files' rules", "as": "is who files are opened as, whoever connects", "with-group": "counts for whoever connects",
+		"with-group-of-members": "counts for its members, as their first group", "hides": "what can't be read isn't shown"}[key]
+	return strings.TrimSpace(name + " " + says)
 }
 
 // doorBy names the entry that closes a connection.

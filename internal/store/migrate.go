@@ -46,7 +46,7 @@ func migrate(t *Tx) error {
 // toVersion3: servers may be linked to real ones, which tell more than rules.
 func toVersion3(t *Tx) error {
 	for _, statement := range strings.Split(tables, ";\n") {
-		for _, name := range []string{"links", "facts", "scans", "domains", "unfinished"} {
+		for _, name := range []string{"links", "facts", "scans", "domains", "unfinished", "admissions"} {
 			if strings.Contains(statement, "CREATE TABLE "+name+" ") {
 				t.Exec(statement)
 			}

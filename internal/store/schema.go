@@ -97,6 +97,11 @@ CREATE TABLE shares (
 	descriptor INTEGER NOT NULL REFERENCES descriptors(id),
 	UNIQUE (server, key)
 );
+CREATE TABLE admissions (                  -- what a server's own configuration says of a share beside its rules
+	id    INTEGER PRIMARY KEY AUTOINCREMENT,
+	share INTEGER NOT NULL UNIQUE,
+	body  TEXT NOT NULL                    -- JSON; the package estate has it
+);
 CREATE TABLE strands (
 	id         INTEGER PRIMARY KEY AUTOINCREMENT,
 	parent     INTEGER NOT NULL,           -- 0 at the top of a tree
@@ -183,6 +188,7 @@ var journaled = []struct {
 	{"administrators", []string{"server", "account"}},
 	{"links", []string{"server", "kind", "link"}},
 	{"shares", []string{"server", "name", "key", "folder", "read_only", "descriptor"}},
+	{"admissions", []string{"share", "body"}},
 	{"strands", []string{"parent", "descriptor", "folder", "origin"}},
 	{"items", []string{"parent", "name", "strand", "fold"}},
 	{"trees", []string{"server", "path", "item"}},

@@ -31,6 +31,7 @@ import (
 	"tarnwold/internal/format"
 	"tarnwold/internal/format/passwd"
 	"tarnwold/internal/format/secdesc"
+	"tarnwold/internal/format/smbconf"
 	"tarnwold/internal/live"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/server/smb/smbtest"
@@ -80,6 +81,12 @@ var trialShares = map[string]string{"all": "", "within": "path = all/f0", "switc
 func newTrial(t *testing.T, r *rand.Rand, items int, mild bool) *trial {
 	c := smbtest.Config{Users: []string{"warden"}, Groups: map[string][]string{}, Nested: map[string][]string{}, Shares: maps.Clone(trialShares)}
 	c.Shares["switched"] = "read only = yes\npath = all"
+	for name, lines := range map[string]string{"listed": "valid users = u0 @g1 +n0", "barred": "invalid users = u1, @g2", "both": "valid users = @g0 u2\ninvalid users = u2",
+		"readers": "read list = u0 @n1", "writers": "read only = yes\nwrite list = u1 @g3", "mixed": "read list = u0 u1\nwrite list = u1",
+		"bosses": "admin users = u3 @g4", "as": "force user = u4", "asfew": "force user = u4\nvalid users = u0 u1\nread list = u1\nadmin users = u0",
+		"with": "force group = g1", "withplus": "force group = +g2", "ruled": "force user = u5"} {
+		c.Shares[name] = lines + "\npath = all"
+	}
 	for i := range 6 {
 		c.Users = append(c.Users, fmt.Sprint("u", i))
 	}
@@ -242,6 +249,9 @@ func (w *trial) oddShares() {
 				Rights: []right.Set{right.All, 0x1200a9, 0x1301bf &^ right.WriteData, right.All &^ right.DeleteChild, right.All &^ right.ReadAttributes}[i-1]})
 		}
 		require.NoError(w.t, w.admin.setShareRules(context.Background(), fmt.Sprint("odd", i), d))
+		if i == 3 {
+			require.NoError(w.t, w.admin.setShareRules(context.Background(), "ruled", d))
+		}
 	}
 }
 
@@ -289,6 +299,14 @@ func (w *trial) scan() {
 		return p, err
 	})
 	w.keep(func(d *plan.Desk) (*plan.Plan, error) { return d.Administrators("box", []string{"warden"}, true) })
+	// What its configuration says of shares the protocol doesn't tell.
+	configured, _, err := smbconf.Read(open("smb.conf"), "smb.conf")
+	require.NoError(w.t, err)
+	w.keep(func(d *plan.Desk) (*plan.Plan, error) {
+		p, unknown, err := d.Configure("box", "smb.conf", configured)
+		require.Empty(w.t, unknown)
+		return p, err
+	})
 }
 
 func (w *trial) keep(fn func(d *plan.Desk) (*plan.Plan, error)) {
@@ -395,6 +413,7 @@ func TestDecisionsAreTheServers(t *testing.T) {
 					}
 					if (s == 0) != (j.want&one != 0) {
 						if different++; different <= 12 {
+							t.Logf("%+v", w.reason(u, j.s, one))
 							t.Errorf("%s %v on %s/%s: the server says %v, the estate %v", u, one, j.s.share.Name, j.s.rest, s == 0, j.want&one != 0)
 						}
 					}
@@ -739,6 +758,9 @@ func (w *trial) do(x *Exact, act string, s sample, target, owner string) bool {
 		return through(right.WriteACL, func(h *handle) (Status, error) { return x.set(h, 3, 0, 4, security(d)) }, func() { restore(at, was) })
 	case "take-owner", "give-owner":
 		to := x.user
+		if as := map[string]string{"as": "u4", "asfew": "u4", "ruled": "u5"}[s.share.Name]; as != "" {
+			to = as
+		}
 		if act == "give-owner" {
 			to = owner
 		}
@@ -747,4 +769,15 @@ func (w *trial) do(x *Exact, act string, s sample, target, owner string) bool {
 	}
 	require.Fail(t, act)
 	return false
+}
+
+// reason tells what the estate holds an answer on.
+func (w *trial) reason(user string, s sample, one right.Set) (out verdict.Finding) {
+	w.view(func(t *estate.Tx, k *ask.Asker) {
+		a, err := t.User(user)
+		require.NoError(w.t, err)
+		v := verdict.Decide(k.Question(a.ID, s.at, &s.share))
+		out = v.Findings[right.Index(one)]
+	})
+	return out
 }

@@ -27,7 +27,7 @@ type Exact struct {
 	session uint64
 	trees   map[string]uint32
 	most    map[string]right.Set // what the connection to a share lets through at most
-	next    uint64 // message number
+	next    uint64               // message number
 	host    string
 	user    string
 }

@@ -1,0 +1,41 @@
+package ask
+
+import (
+	"tarnwold/internal/estate"
+)
+
+// Admitted lists what a configuration says of a share, each as a key and a
+// name joined by a blank: only, never, reads, writes, passes, as, with-group,
+// with-group-of-members, hides.
+func Admitted(a *estate.Admission) (out []string) {
+	if !a.Says() {
+		return nil
+	}
+	for _, l := range []struct {
+		key   string
+		names []string
+	}{{"only", a.Only}, {"never", a.Never}, {"reads", a.Reading}, {"writes", a.Writing}, {"passes", a.Administrators}} {
+		for _, n := range l.names {
+			out = append(out, l.key+" "+n)
+		}
+	}
+	if a.Limited && len(a.Only) == 0 {
+		out = append(out, "only nobody")
+	}
+	if a.Passes && len(a.Administrators) == 0 {
+		out = append(out, "passes nobody")
+	}
+	if a.As != "" {
+		out = append(out, "as "+a.As)
+	}
+	switch {
+	case a.Group != "" && a.GroupOfMembers:
+		out = append(out, "with-group-of-members "+a.Group)
+	case a.Group != "":
+		out = append(out, "with-group "+a.Group)
+	}
+	if a.Hides {
+		out = append(out, "hides")
+	}
+	return out
+}

@@ -1,0 +1,67 @@
+package plan
+
+import (
+	"fmt"
+	"slices"
+
+	"tarnwold/core/place"
+	"tarnwold/internal/estate"
+	"tarnwold/internal/format"
+	"tarnwold/internal/format/smbconf"
+)
+
+// Configure takes in what a server's own configuration says of its shares
+// beside their rules. Shares the estate has are completed, others come with
+// rules that limit nobody; shares the file doesn't name stay as they are.
+// It gives the names in it that no account of the estate has.
+func (d *Desk) Configure(name, file string, found []smbconf.Share) (*Plan, []string, error) {
+	s, err := d.t.Server(name)
+	if err != nil {
+		return nil, nil, err
+	}
+	p := d.begin("%s of server %s as %s has them", format.Count(int64(len(found)), "share"), s.Name, clip(file))
+	p.Nothing = "the estate has them so already"
+	var unknown []string
+	for _, x := range found {
+		for _, n := range slices.Concat(x.Only, x.Never, x.Reading, x.Writing, x.Administrators, []string{x.As, x.Group}) {
+			if _, ok := d.k.Listed(n); !ok && n != "" && !slices.Contains(unknown, n) {
+				unknown = append(unknown, n)
+			}
+		}
+		bad := func(err error) error { return &format.Error{File: file, Line: x.Line, What: err.Error()} }
+		adm := &estate.Admission{File: file, Limited: x.Limited, Only: x.Only, Never: x.Never, Reading: x.Reading, Writing: x.Writing,
+			Administrators: x.Administrators, Passes: x.Passes, As: x.As, Group: x.Group, GroupOfMembers: x.GroupOfMembers, Hides: x.Hides}
+		if !adm.Says() {
+			adm = nil
+		}
+		before, err := d.t.Share(s, x.Name)
+		if err != nil {
+			if err := estate.GoodName("share", x.Name); err != nil {
+				return nil, nil, bad(err)
+			}
+			folder, err := place.Clean(x.Path)
+			if err != nil {
+				return nil, nil, bad(fmt.Errorf("share %s: %q is no path on a server", clip(x.Name), clip(x.Path)))
+			}
+			rules, err := d.shareRules(nil)
+			if err != nil {
+				return nil, nil, err
+			}
+			p.work.shares = append(p.work.shares, shareEdit{s, nil, &estate.Share{Server: s.Name, ServerID: s.ID, Name: x.Name, Folder: folder, ReadOnly: x.ReadOnly, Descriptor: rules, Admission: adm}})
+			continue
+		}
+		if folder, err := place.Clean(x.Path); err == nil && !place.Under(folder, before.Folder) && x.Path != "" {
+			return nil, nil, bad(fmt.Errorf("share %s stands over %s here and over %s in the estate; scan or remove it first", before.Name, clip(folder), before.Folder))
+		}
+		after := before
+		after.ReadOnly, after.Admission = x.ReadOnly, adm
+		if after.ReadOnly != before.ReadOnly || !after.Admission.Same(before.Admission) {
+			p.work.shares = append(p.work.shares, shareEdit{s, &before, &after})
+		}
+	}
+	if err := d.below(p); err != nil {
+		return nil, nil, err
+	}
+	p, err = d.finish(p)
+	return p, unknown, err
+}
