@@ -19,23 +19,37 @@ import (
 )
 
 // linking are the flags that link a server to a real one.
-type linking struct{ smb, user, domain string }
+type linking struct {
+	smb, user, domain string
+	encrypt           bool
+}
 
 func (l *linking) flags(c *cobra.Command) {
 	c.Flags().StringVar(&l.smb, "smb", "", "the real server, reached over SMB at `HOST[:PORT]`")
 	c.Flags().StringVar(&l.user, "user", "", "the `user` to sign on as (default: the login name)")
-	c.Flags().StringVar(&l.domain, "domain", "", "the user's `domain`")
+	c.Flags().StringVar(&l.domain, "domain", "", "the user's `domain`, or realm")
+	c.Flags().BoolVar(&l.encrypt, "require-encryption", false, "speak to it encrypted, or not at all")
 }
 
 // link makes a server's link of the flags; nil where there is none.
 func (l *linking) link(who string) (*estate.Link, error) {
 	if l.smb == "" {
-		if l.user != "" || l.domain != "" {
-			return nil, misused("--user and --domain go with --smb HOST")
+		if l.user != "" || l.domain != "" || l.encrypt {
+			return nil, misused("--user, --domain and --require-encryption go with --smb HOST")
 		}
 		return nil, nil
 	}
-	s := smb.Link{Host: l.smb, Port: smb.DefaultPort, User: l.user, Domain: l.domain}
+	user, domain := l.user, l.domain
+	if d, u, ok := strings.Cut(user, `\\`); ok && domain == "" { // DOMAIN\name
+		domain, user = d, u
+	} else if u, r, ok := strings.Cut(user, "@"); ok && domain == "" { // name@realm
+		domain, user = r, u
+	}
+	s := smb.Link{Host: l.smb, Port: smb.DefaultPort, User: user, Domain: domain, Encrypt: l.encrypt}
+	if strings.Contains(domain, ".") { // a realm; its first part is what NTLM has, nearly always
+		s.Realm = strings.ToUpper(domain)
+		s.Domain, _, _ = strings.Cut(s.Realm, ".")
+	}
 	if host, port, err := net.SplitHostPort(l.smb); err == nil {
 		n, err := strconv.Atoi(port)
 		if err != nil || n < 1 || n > 65535 {
@@ -53,11 +67,35 @@ func (l *linking) link(who string) (*estate.Link, error) {
 	return &estate.Link{Kind: "smb", Text: string(js)}, err
 }
 
-// signing is the flag that says where a password is.
-type signing struct{ file string }
+// signing are the flags that say what to sign on with.
+type signing struct {
+	file, keytab string
+	tickets      bool
+}
 
 func (s *signing) flags(c *cobra.Command) {
 	c.Flags().StringVar(&s.file, "password-file", "", "a `file` with the password in its first line, which nobody else may read")
+	c.Flags().BoolVar(&s.tickets, "kerberos", false, "sign on with the tickets of a credential cache: KRB5CCNAME names it")
+	c.Flags().StringVar(&s.keytab, "keytab", "", "sign on with the key in this Kerberos keytab `file`, which nobody else may read")
+}
+
+// secret finds what to sign on to a server with.
+func (a *app) secret(s *signing, name, user string) (smb.Secret, error) {
+	switch {
+	case s.keytab != "":
+		return smb.Secret{Keytab: s.keytab}, private(s.keytab)
+	case s.tickets:
+		cache := strings.TrimPrefix(os.Getenv("KRB5CCNAME"), "FILE:")
+		if cache == "" {
+			cache = fmt.Sprintf("/tmp/krb5cc_%d", os.Getuid())
+		}
+		if strings.Contains(cache, ":") {
+			return smb.Secret{}, misused("KRB5CCNAME is %s, and only credential caches in files are read", report.Clip(cache))
+		}
+		return smb.Secret{Cache: cache}, nil
+	}
+	pass, err := a.password(s, name, user)
+	return smb.Secret{Password: pass}, err
 }
 
 // password finds the password for a server: in a file, in the environment, or
@@ -112,17 +150,17 @@ func (a *app) linked(ctx context.Context, name string) (s estate.Server, l smb.L
 
 // signOn finds how a server is reached, and signs on to it.
 func (a *app) signOn(ctx context.Context, sign *signing, name string) (s estate.Server, live *smb.Client, err error) {
-	s, l, pass, err := a.credentials(ctx, sign, name)
+	s, l, secret, err := a.credentials(ctx, sign, name)
 	if err == nil {
-		live, err = smb.Dial(ctx, l, pass)
+		live, err = smb.Dial(ctx, l, secret)
 	}
 	return s, live, err
 }
 
-// credentials finds how a server is reached, and the password.
-func (a *app) credentials(ctx context.Context, sign *signing, name string) (s estate.Server, l smb.Link, pass string, err error) {
+// credentials finds how a server is reached, and what to sign on with.
+func (a *app) credentials(ctx context.Context, sign *signing, name string) (s estate.Server, l smb.Link, secret smb.Secret, err error) {
 	if s, l, err = a.linked(ctx, name); err == nil {
-		pass, err = a.password(sign, s.Name, l.User)
+		secret, err = a.secret(sign, s.Name, l.User)
 	}
-	return s, l, pass, err
+	return s, l, secret, err
 }

@@ -43,7 +43,7 @@ func newTheatre(t *testing.T, more func(fs *smb2.Share)) *theatre {
 		Groups: map[string][]string{"wardrobe": {"bram", "ines"}, "volunteers": {"petra"}},
 		Shares: map[string]string{"productions": "", "reading": ""}}), ids: map[string]account.ID{}}
 	h.fs = h.mount("warden", "productions")
-	live, err := smb.Dial(context.Background(), smb.Link{Host: "127.0.0.1", Port: h.s.Port, User: "warden"}, smbtest.Password("warden"))
+	live, err := smb.Dial(context.Background(), smb.Link{Host: "127.0.0.1", Port: h.s.Port, User: "warden"}, smb.Secret{Password: smbtest.Password("warden")})
 	require.NoError(t, err)
 	defer live.Close()
 	all, _, err := live.Accounts(context.Background())

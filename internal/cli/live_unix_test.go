@@ -46,7 +46,7 @@ func TestScanIsWhatTheServerHas(t *testing.T) {
 		mounts[user], err = c.Mount("productions")
 		require.NoError(t, err)
 	}
-	live, err := smb.Dial(ctx, smb.Link{Host: "127.0.0.1", Port: s.Port, User: "warden"}, smbtest.Password("warden"))
+	live, err := smb.Dial(ctx, smb.Link{Host: "127.0.0.1", Port: s.Port, User: "warden"}, smb.Secret{Password: smbtest.Password("warden")})
 	require.NoError(t, err)
 	defer live.Close()
 	all, _, err := live.Accounts(ctx)

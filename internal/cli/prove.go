@@ -76,7 +76,7 @@ func (a *app) prove(ctx context.Context, name, file string, p live.Prove) error 
 	p.Step = func(done, _ int) { bar.set(done) }
 	p.Open = func(ctx context.Context, user string) (server.Opener, error) {
 		l.User = user
-		return smb.DialExact(ctx, l, passwords[user])
+		return smb.DialExact(ctx, l, smb.Secret{Password: passwords[user]})
 	}
 	proof, err := p.Run(ctx, e)
 	bar.end()

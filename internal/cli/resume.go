@@ -76,21 +76,21 @@ func (a *app) pushing(ctx context.Context, sign *signing, what string, fn func(*
 // dialer signs on to servers by their names; a password is asked for once.
 func (a *app) dialer(sign *signing) live.Dial {
 	type known struct {
-		link smb.Link
-		pass string
+		link   smb.Link
+		secret smb.Secret
 	}
 	servers := map[string]known{}
 	return func(ctx context.Context, name string) (server.Server, error) {
 		k, ok := servers[name]
 		if !ok {
-			_, l, pass, err := a.credentials(ctx, sign, name)
+			_, l, secret, err := a.credentials(ctx, sign, name)
 			if err != nil {
 				return nil, err
 			}
-			k = known{l, pass}
+			k = known{l, secret}
 			servers[name] = k
 		}
-		return smb.Dial(ctx, k.link, k.pass)
+		return smb.Dial(ctx, k.link, k.secret)
 	}
 }
 

@@ -27,11 +27,11 @@ seen, rules readable, accounts readable. Nothing is changed there.`,
 		ValidArgsFunction: a.completeServers,
 		RunE: func(c *cobra.Command, args []string) error {
 			ctx := c.Context()
-			s, l, pass, err := a.credentials(ctx, &sign, args[0])
+			s, l, secret, err := a.credentials(ctx, &sign, args[0])
 			if err != nil {
 				return err
 			}
-			steps := testServer(ctx, l, pass)
+			steps := testServer(ctx, l, secret)
 			if err := a.printer().ServerTest(s.Name, steps); err != nil {
 				return err
 			}
@@ -47,7 +47,7 @@ seen, rules readable, accounts readable. Nothing is changed there.`,
 	return c
 }
 
-func testServer(ctx context.Context, l smb.Link, pass string) (steps []step) {
+func testServer(ctx context.Context, l smb.Link, secret smb.Secret) (steps []step) {
 	note := func(what string, err error, more string) bool {
 		x := step{What: what, Works: err == nil, More: more}
 		if err != nil {
@@ -56,7 +56,7 @@ func testServer(ctx context.Context, l smb.Link, pass string) (steps []step) {
 		steps = append(steps, x)
 		return err == nil
 	}
-	c, err := smb.Dial(ctx, l, pass)
+	c, err := smb.Dial(ctx, l, secret)
 	if !note("reached and signed on", err, l.Address()+" as "+l.User) {
 		return steps
 	}

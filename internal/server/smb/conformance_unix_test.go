@@ -73,6 +73,10 @@ type trial struct {
 	here  estate.Server
 	exact map[string]*Exact
 	mild  bool // so that more is allowed
+
+	traits   string
+	more     []account.ID // that entries name too
+	password func(user string) string
 }
 
 var trialShares = map[string]string{"all": "", "within": "path = all/f0", "switched": "path = all\nread only = yes", "odd0": "path = all", "odd1": "path = all",
@@ -102,7 +106,7 @@ func newTrial(t *testing.T, r *rand.Rand, items int, mild bool) *trial {
 		}
 	}
 	c.Nested["n0"], c.Nested["n1"], c.Nested["n2"] = []string{"g0", "g1"}, []string{"n0"}, []string{"g2", "n1"}
-	w := &trial{t: t, r: r, users: c.Users[1:], ids: map[string]account.ID{}, exact: map[string]*Exact{}, mild: mild}
+	w := &trial{t: t, r: r, users: c.Users[1:], ids: map[string]account.ID{}, exact: map[string]*Exact{}, mild: mild, traits: "smb", password: smbtest.Password}
 	w.s = smbtest.Start(t, c)
 	w.link = Link{Host: "127.0.0.1", Port: w.s.Port, User: "warden"}
 	w.admin = dial(t, w.s, "warden")
@@ -158,6 +162,7 @@ func (w *trial) grow(items int) {
 func (w *trial) who() account.ID {
 	special := []account.ID{account.Everyone, account.Authenticated, account.Network, account.Interactive, account.Creator, account.CreatorGroup, account.OwnerRights,
 		account.UID(4002), account.GID(5000), account.GID(5001), account.NewID(5, 21, 9, 9, 9, 1234), account.System}
+	special = append(special, w.more...)
 	switch w.r.IntN(5) {
 	case 0:
 		return special[w.r.IntN(len(special))]
@@ -264,7 +269,7 @@ func (w *trial) scan() {
 	require.NoError(w.t, err)
 	w.t.Cleanup(func() { e.Close() })
 	w.e = e
-	w.keep(func(d *plan.Desk) (*plan.Plan, error) { return d.AddServer("box", "smb", nil, nil, nil) })
+	w.keep(func(d *plan.Desk) (*plan.Plan, error) { return d.AddServer("box", w.traits, nil, nil, nil) })
 	w.view(func(t *estate.Tx, k *ask.Asker) {
 		w.here, err = t.Server("box")
 		require.NoError(w.t, err)
@@ -282,6 +287,15 @@ func (w *trial) scan() {
 			return "scan", plan.LoadTree(t, place.Address{Server: "box", Path: x.Folder}, x.Tree, nil)
 		})
 		require.NoError(w.t, err)
+	}
+	for _, x := range seen.Domains {
+		require.NoError(w.t, e.Note(ctx, func(t *estate.Tx) error { t.SetDomain(x); return t.Err() }))
+	}
+	if w.traits == "smb-domain" { // it tells all there is
+		w.keep(func(d *plan.Desk) (*plan.Plan, error) {
+			return d.Administrators("box", []string{"Administrator"}, true)
+		})
+		return
 	}
 	open := func(name string) *os.File {
 		f, err := os.Open(filepath.Join(w.s.Dir, name))
@@ -331,7 +345,7 @@ func (w *trial) as(user string) *Exact {
 	if w.exact[user] == nil {
 		l := w.link
 		l.User = user
-		x, err := DialExact(context.Background(), l, smbtest.Password(user))
+		x, err := DialExact(context.Background(), l, Secret{Password: w.password(user)})
 		require.NoError(w.t, err)
 		w.t.Cleanup(x.Close)
 		w.exact[user] = x
@@ -364,14 +378,18 @@ func (w *trial) samples(t *estate.Tx) (out []sample) {
 // TestDecisionsAreTheServers: every right of every sample, opened as that user
 // with that right alone, is granted by the server just where it is here.
 func TestDecisionsAreTheServers(t *testing.T) {
-	w := newTrial(t, seed(t), 260, false)
+	newTrial(t, seed(t), 260, false).decisions(times(100_000))
+}
+
+// decisions holds so many decisions to the server.
+func (w *trial) decisions(want int) {
+	t := w.t
 	type job struct {
 		user string
 		s    sample
 		want right.Set
 	}
 	var jobs []job
-	want := times(100_000)
 	w.view(func(t *estate.Tx, k *ask.Asker) {
 		all := w.samples(t)
 		for i := 0; len(jobs)*(right.Count-1) < want; i++ {

@@ -67,7 +67,7 @@ const (
 )
 
 // DialExact reaches a server and signs on as a user.
-func DialExact(ctx context.Context, l Link, password string) (*Exact, error) {
+func DialExact(ctx context.Context, l Link, secret Secret) (*Exact, error) {
 	if l.Encrypt {
 		return nil, &Unreached{l.Address(), "sign-on", "opening with an exact set of rights isn't encrypted, and this server is only to be spoken to encrypted"}
 	}
@@ -77,7 +77,7 @@ func DialExact(ctx context.Context, l Link, password string) (*Exact, error) {
 		return nil, &Unreached{l.Address(), "reach", plainNet(err)}
 	}
 	x := &Exact{conn: conn, trees: map[string]uint32{}, most: map[string]right.Set{}, host: l.Host, user: l.User}
-	if err := x.signOn(l, password); err != nil {
+	if err := x.signOn(l, secret); err != nil {
 		conn.Close()
 		return nil, &Unreached{l.Address(), "sign-on", plainSMB(err)}
 	}
@@ -87,7 +87,7 @@ func DialExact(ctx context.Context, l Link, password string) (*Exact, error) {
 // Close ends the connection.
 func (x *Exact) Close() { x.conn.Close() }
 
-func (x *Exact) signOn(l Link, password string) error {
+func (x *Exact) signOn(l Link, secret Secret) error {
 	body := make([]byte, 36, 38)
 	binary.LittleEndian.PutUint16(body, 36)
 	binary.LittleEndian.PutUint16(body[2:], 1) // one dialect
@@ -101,7 +101,10 @@ func (x *Exact) signOn(l Link, password string) error {
 	if s := answers[0].status; s != 0 {
 		return s
 	}
-	who := &smb2.NTLMInitiator{User: l.User, Password: password, Domain: l.Domain, Workstation: "TARNWOLD"}
+	if secret.Kerberos() {
+		return errors.New("opening with an exact set of rights is signed on by password alone")
+	}
+	who := &smb2.NTLMInitiator{User: l.User, Password: secret.Password, Domain: l.Domain, Workstation: "TARNWOLD"}
 	token, err := who.InitSecContext()
 	if err != nil {
 		return err

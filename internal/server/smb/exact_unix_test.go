@@ -21,7 +21,7 @@ func TestOpensExactly(t *testing.T) {
 	ctx := context.Background()
 	require.NoError(t, os.WriteFile(filepath.Join(s.Dir, "productions", "hire list.csv"), []byte("x"), 0o666))
 	give(t, dial(t, s, "warden"), "productions", "hire list.csv", "D:P(A;;0x1;;;WD)")
-	x, err := DialExact(ctx, Link{Host: "127.0.0.1", Port: s.Port, User: "bram"}, smbtest.Password("bram"))
+	x, err := DialExact(ctx, Link{Host: "127.0.0.1", Port: s.Port, User: "bram"}, Secret{Password: smbtest.Password("bram")})
 	require.NoError(t, err)
 	defer x.Close()
 	for _, c := range []struct {
@@ -41,9 +41,9 @@ func TestOpensExactly(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, c.want, got, "%s %s %v", c.share, c.path, c.rights)
 	}
-	_, err = DialExact(ctx, Link{Host: "127.0.0.1", Port: s.Port, User: "bram"}, "not that")
+	_, err = DialExact(ctx, Link{Host: "127.0.0.1", Port: s.Port, User: "bram"}, Secret{Password: "not that"})
 	require.ErrorContains(t, err, "the user's name or password is wrong")
-	_, err = DialExact(ctx, Link{Host: "127.0.0.1", Port: s.Port, User: "bram", Encrypt: true}, "x")
+	_, err = DialExact(ctx, Link{Host: "127.0.0.1", Port: s.Port, User: "bram", Encrypt: true}, Secret{Password: "x"})
 	require.ErrorContains(t, err, "only to be spoken to encrypted")
 	s.Kill()
 	_, err = x.Try("productions", "", right.ReadData)

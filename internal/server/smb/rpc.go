@@ -3,18 +3,19 @@ package smb
 import (
 	"context"
 	"fmt"
+	"net"
+	"os"
 	"strings"
+	"time"
+
+	smb2 "github.com/cloudsoda/go-smb2"
 
 	"github.com/oiweiwei/go-msrpc/dcerpc"
 	"github.com/oiweiwei/go-msrpc/msrpc/dtyp"
 	_ "github.com/oiweiwei/go-msrpc/msrpc/erref/ntstatus" // statuses in words
 	_ "github.com/oiweiwei/go-msrpc/msrpc/erref/win32"
 	"github.com/oiweiwei/go-msrpc/msrpc/lsat/lsarpc/v0"
-	"github.com/oiweiwei/go-msrpc/msrpc/samr/samr/v1"
 	"github.com/oiweiwei/go-msrpc/msrpc/srvs/srvsvc/v3"
-	rpcsmb "github.com/oiweiwei/go-msrpc/smb2"
-	"github.com/oiweiwei/go-msrpc/ssp"
-	"github.com/oiweiwei/go-msrpc/ssp/credential"
 	"github.com/oiweiwei/go-msrpc/ssp/gssapi"
 
 	"tarnwold/core/account"
@@ -24,19 +25,75 @@ import (
 	"tarnwold/internal/server"
 )
 
-// pipe opens one of the server's services over a named pipe.
+// pipe opens one of the server's services over a named pipe, within the
+// session that stands already ([MS-RPCE] §2.1.1.2): it is signed on, signed and
+// encrypted as that is.
 func (c *Client) pipe(ctx context.Context, name string) (context.Context, dcerpc.Conn, error) {
-	user := c.link.User
-	if c.link.Domain != "" {
-		user = c.link.Domain + `\` + user
-	}
-	security := []gssapi.ContextOption{gssapi.WithCredential(credential.NewFromPassword(user, c.password)),
-		gssapi.WithMechanismFactory(ssp.SPNEGO), gssapi.WithMechanismFactory(ssp.NTLM)}
-	ctx = gssapi.NewSecurityContext(ctx, security...)
-	conn, err := dcerpc.Dial(ctx, c.link.Host, dcerpc.WithSMBPort(c.link.Port), dcerpc.WithEndpoint("ncacn_np:["+name+"]"),
-		dcerpc.WithSMBDialer(rpcsmb.NewDialer(rpcsmb.WithSecurity(security...))), dcerpc.WithTimeout(patience))
+	ctx = gssapi.NewSecurityContext(ctx) // the services ask for no more
+	conn, err := dcerpc.Dial(ctx, c.link.Host, dcerpc.WithEndpoint("ncacn_ip_tcp:[1]"), dcerpc.WithDialer(pipes{c, name}), dcerpc.WithTimeout(patience))
 	return ctx, conn, err
 }
+
+// pipes opens a named pipe in the place of a TCP connection: what goes over
+// either is the same.
+type pipes struct {
+	c    *Client
+	name string
+}
+
+func (p pipes) DialContext(ctx context.Context, _, _ string) (net.Conn, error) {
+	in, err := p.c.mount(ctx, "IPC$")
+	if err != nil {
+		return nil, err
+	}
+	f, err := in.OpenFile(p.name, os.O_RDWR, 0)
+	if err != nil {
+		_ = in.Umount()
+		return nil, p.c.failed(err)
+	}
+	return &pipeConn{f: f, in: in, host: p.c.link.Address()}, nil
+}
+
+// pipeConn is a named pipe as a connection.
+type pipeConn struct {
+	f    *smb2.File
+	in   *smb2.Share
+	host string
+	rest []byte
+	buf  [64 << 10]byte
+}
+
+func (p *pipeConn) Read(b []byte) (int, error) {
+	if len(p.rest) == 0 { // a message at a time
+		n, err := p.f.ReadAt(p.buf[:], 0)
+		if err != nil {
+			return 0, err
+		}
+		p.rest = p.buf[:n]
+	}
+	n := copy(b, p.rest)
+	p.rest = p.rest[n:]
+	return n, nil
+}
+
+func (p *pipeConn) Write(b []byte) (int, error) { return p.f.WriteAt(b, 0) }
+
+func (p *pipeConn) Close() error {
+	err := p.f.Close()
+	_ = p.in.Umount()
+	return err
+}
+
+func (p *pipeConn) LocalAddr() net.Addr              { return pipeAddr(p.host) }
+func (p *pipeConn) RemoteAddr() net.Addr             { return pipeAddr(p.host) }
+func (p *pipeConn) SetDeadline(time.Time) error      { return nil }
+func (p *pipeConn) SetReadDeadline(time.Time) error  { return nil }
+func (p *pipeConn) SetWriteDeadline(time.Time) error { return nil }
+
+type pipeAddr string
+
+func (pipeAddr) Network() string  { return "pipe" }
+func (p pipeAddr) String() string { return string(p) }
 
 // The kinds of shares that hold folders, [MS-SRVS] §2.2.2.4; those of the
 // system's own have the highest bit.
@@ -84,7 +141,7 @@ func (c *Client) Shares(ctx context.Context) (out []server.Share, err error) {
 // tell it; but where the rules let everyone write, and the connection doesn't,
 // the switch is what is left.
 func (c *Client) switches(ctx context.Context, shares []server.Share) {
-	x, err := DialExact(ctx, c.link, c.password)
+	x, err := DialExact(ctx, c.link, c.secret)
 	if err != nil {
 		return // what isn't told stays as the estate has it
 	}
@@ -176,94 +233,6 @@ func folder(path string) string {
 	return p
 }
 
-// Accounts lists the server's own users and groups and who is in which
-// ([MS-SAMR] §3.1.5).
-func (c *Client) Accounts(ctx context.Context) (out []server.Account, members []server.Member, err error) {
-	ctx, conn, err := c.pipe(ctx, "samr")
-	if err != nil {
-		return nil, nil, err
-	}
-	defer conn.Close(ctx)
-	cli, err := samr.NewSamrClient(ctx, conn, dcerpc.WithInsecure())
-	if err != nil {
-		return nil, nil, err
-	}
-	const asked = 0x02000000 // MAXIMUM_ALLOWED
-	sam, err := cli.Connect2(ctx, &samr.Connect2Request{DesiredAccess: asked})
-	if err != nil {
-		return nil, nil, err
-	}
-	domains, err := cli.EnumerateDomainsInSAMServer(ctx, &samr.EnumerateDomainsInSAMServerRequest{Server: sam.Server, PreferredMaximumLength: 0xffff})
-	if err != nil {
-		return nil, nil, err
-	}
-	if domains.Buffer == nil {
-		return nil, nil, nil
-	}
-	for _, d := range domains.Buffer.Buffer {
-		found, err := cli.LookupDomainInSAMServer(ctx, &samr.LookupDomainInSAMServerRequest{Server: sam.Server, Name: d.Name})
-		if err != nil {
-			return nil, nil, err
-		}
-		id, err := identifier(found.DomainID)
-		if err != nil {
-			return nil, nil, err
-		}
-		open, err := cli.OpenDomain(ctx, &samr.OpenDomainRequest{Server: sam.Server, DesiredAccess: asked, DomainID: found.DomainID})
-		if err != nil {
-			return nil, nil, err
-		}
-		if strings.EqualFold(text(d.Name), "builtin") {
-			continue
-		}
-		for next := uint32(0); ; {
-			r, err := cli.EnumerateUsersInDomain(ctx, &samr.EnumerateUsersInDomainRequest{Domain: open.Domain, EnumerationContext: next, PreferredMaximumLength: 0xffff})
-			if r == nil || r.Buffer == nil {
-				if err != nil {
-					return nil, nil, err
-				}
-				break
-			}
-			for _, u := range r.Buffer.Buffer {
-				out = append(out, server.Account{Kind: account.User, Name: text(u.Name), ID: id.Child(u.RelativeID)})
-			}
-			if next = r.EnumerationContext; err == nil || len(r.Buffer.Buffer) == 0 {
-				break
-			}
-		}
-		r, err := cli.EnumerateAliasesInDomain(ctx, &samr.EnumerateAliasesInDomainRequest{Domain: open.Domain, PreferredMaximumLength: 0xffffff})
-		if err != nil {
-			return nil, nil, err
-		}
-		if r.Buffer == nil {
-			continue
-		}
-		for _, g := range r.Buffer.Buffer {
-			group := id.Child(g.RelativeID)
-			out = append(out, server.Account{Kind: account.Group, Name: text(g.Name), ID: group})
-			alias, err := cli.OpenAlias(ctx, &samr.OpenAliasRequest{Domain: open.Domain, DesiredAccess: asked, AliasID: g.RelativeID})
-			if err != nil {
-				return nil, nil, fmt.Errorf("group %s: %w", text(g.Name), err)
-			}
-			in, err := cli.GetMembersInAlias(ctx, &samr.GetMembersInAliasRequest{AliasHandle: alias.AliasHandle})
-			if err != nil {
-				return nil, nil, fmt.Errorf("group %s: %w", text(g.Name), err)
-			}
-			if in.Members == nil {
-				continue
-			}
-			for _, m := range in.Members.SIDs {
-				member, err := identifier(m.SIDPointer)
-				if err != nil {
-					return nil, nil, fmt.Errorf("group %s: %w", text(g.Name), err)
-				}
-				members = append(members, server.Member{Group: group, Member: member})
-			}
-		}
-	}
-	return out, members, nil
-}
-
 // Names looks up what identifiers are called ([MS-LSAT] §3.1.4.11).
 func (c *Client) Names(ctx context.Context, ids []account.ID) (out []server.Account, err error) {
 	ctx, conn, err := c.pipe(ctx, "lsarpc")
@@ -303,6 +272,9 @@ func (c *Client) Names(ctx context.Context, ids []account.ID) (out []server.Acco
 				break
 			}
 			a := server.Account{ID: part[i], Name: text(n.Name)}
+			if d := r.ReferencedDomains; d != nil && n.DomainIndex >= 0 && int(n.DomainIndex) < len(d.Domains) && d.Domains[n.DomainIndex] != nil {
+				a.Domain = text(d.Domains[n.DomainIndex].Name)
+			}
 			switch n.Use { // SID_NAME_USE, [MS-LSAT] §2.2.13
 			case 1:
 				a.Kind = account.User

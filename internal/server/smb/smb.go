@@ -30,7 +30,8 @@ type Link struct {
 	Host    string `json:"host"`
 	Port    int    `json:"port"`
 	User    string `json:"user"`
-	Domain  string `json:"domain,omitempty"`
+	Domain  string `json:"domain,omitempty"` // as NTLM has it
+	Realm   string `json:"realm,omitempty"`  // as Kerberos has it
 	Encrypt bool   `json:"require-encryption,omitempty"`
 }
 
@@ -45,9 +46,9 @@ const patience = 20 * time.Second
 
 // Client is a server that is signed on to.
 type Client struct {
-	link     Link
-	password string
-	session  *smb2.Session
+	link    Link
+	secret  Secret
+	session *smb2.Session
 
 	m      sync.Mutex
 	shares map[string]*smb2.Share // connected to, by lower-case name
@@ -70,16 +71,21 @@ func (e *Unreached) Error() string {
 }
 
 // Dial reaches a server and signs on.
-func Dial(ctx context.Context, l Link, password string) (*Client, error) {
+func Dial(ctx context.Context, l Link, secret Secret) (*Client, error) {
 	d := &net.Dialer{Timeout: patience}
 	conn, err := d.DialContext(ctx, "tcp", l.Address())
 	if err != nil {
 		return nil, &Unreached{l.Address(), "reach", plainNet(err)}
 	}
-	sd := &smb2.Dialer{
-		Negotiator: smb2.Negotiator{RequireMessageSigning: true},
-		Initiator:  &smb2.NTLMInitiator{User: l.User, Password: password, Domain: l.Domain},
+	who, err := secret.initiator(l)
+	if err != nil {
+		conn.Close()
+		return nil, &Unreached{l.Address(), "sign-on", err.Error()}
 	}
+	if l.Encrypt {
+		conn = &sealedConn{Conn: conn}
+	}
+	sd := &smb2.Dialer{Negotiator: smb2.Negotiator{RequireMessageSigning: true}, Initiator: who}
 	ctx, stop := context.WithTimeout(ctx, patience)
 	defer stop()
 	s, err := sd.DialConn(ctx, conn, l.Address())
@@ -87,7 +93,7 @@ func Dial(ctx context.Context, l Link, password string) (*Client, error) {
 		conn.Close()
 		return nil, &Unreached{l.Address(), "sign-on", plainSMB(err)}
 	}
-	return &Client{link: l, password: password, session: s, shares: map[string]*smb2.Share{}}, nil
+	return &Client{link: l, secret: secret, session: s, shares: map[string]*smb2.Share{}}, nil
 }
 
 // Close signs off.
@@ -135,7 +141,7 @@ const everything = smb2.OwnerSecurityInformation | smb2.GroupSecurityInformation
 const dacl = rule.RulesPresent | rule.RulesDefaulted | rule.RulesFollow | rule.RulesSealed
 
 // again signs on once more.
-func (c *Client) again(ctx context.Context) (*Client, error) { return Dial(ctx, c.link, c.password) }
+func (c *Client) again(ctx context.Context) (*Client, error) { return Dial(ctx, c.link, c.secret) }
 
 // mount connects to a share.
 func (c *Client) mount(ctx context.Context, share string) (*smb2.Share, error) {

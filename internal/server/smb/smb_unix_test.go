@@ -27,7 +27,7 @@ var playhouse = smbtest.Config{
 }
 
 func dial(t *testing.T, s *smbtest.Server, user string) *Client {
-	c, err := Dial(context.Background(), Link{Host: "127.0.0.1", Port: s.Port, User: user}, smbtest.Password(user))
+	c, err := Dial(context.Background(), Link{Host: "127.0.0.1", Port: s.Port, User: user}, Secret{Password: smbtest.Password(user)})
 	require.NoError(t, err)
 	t.Cleanup(c.Close)
 	return c
@@ -92,9 +92,9 @@ func TestARealServer(t *testing.T) {
 	require.NoError(t, err)
 	require.ElementsMatch(t, []server.Account{names["bram"], names["wardrobe"]}, called)
 
-	_, err = Dial(ctx, Link{Host: "127.0.0.1", Port: s.Port, User: "warden"}, "not that")
+	_, err = Dial(ctx, Link{Host: "127.0.0.1", Port: s.Port, User: "warden"}, Secret{Password: "not that"})
 	require.ErrorContains(t, err, "doesn't let one in: the user's name or password is wrong")
-	_, err = Dial(ctx, Link{Host: "127.0.0.1", Port: 1, User: "warden"}, "x")
+	_, err = Dial(ctx, Link{Host: "127.0.0.1", Port: 1, User: "warden"}, Secret{Password: "x"})
 	require.ErrorContains(t, err, "127.0.0.1:1 can't be reached: connect: connection refused")
 	require.ErrorContains(t, c.Scan(ctx, "nowhere", server.Reading{}, nil), "share nowhere: there is no such share")
 }

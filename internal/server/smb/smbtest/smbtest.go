@@ -38,7 +38,26 @@ type Server struct {
 }
 
 // Kill ends the server at once, with all it holds open.
-func (s *Server) Kill() { _ = syscall.Kill(-s.pid, syscall.SIGKILL) }
+func (s *Server) Kill() {
+	_ = syscall.Kill(-s.pid, syscall.SIGKILL)
+	endOf(s.Dir)
+}
+
+// endOf ends what a server started by itself beside its own processes: whatever
+// was told a configuration in the test's own folder.
+func endOf(dir string) {
+	all, _ := filepath.Glob("/proc/[0-9]*/cmdline")
+	for _, file := range all {
+		text, err := os.ReadFile(file)
+		if err != nil || !strings.Contains(string(text), dir+"/") {
+			continue
+		}
+		var pid int
+		if _, err := fmt.Sscanf(file, "/proc/%d/", &pid); err == nil && pid != os.Getpid() && !strings.Contains(string(text), "-test.") {
+			_ = syscall.Kill(pid, syscall.SIGKILL)
+		}
+	}
+}
 
 // Password is a user's.
 func Password(user string) string { return "secret of " + user }
@@ -106,9 +125,9 @@ force create mode = 0777
 force directory mode = 0777
 %s
 `, s.Port, dir, c.Users[0], c.Global)
-	for _, d := range []string{"lock", "state", "cache", "private", "pid", "ncalrpc"} {
+	for _, d := range []string{"lock", "state", "cache", "private", "pid", "ncalrpc", "winbindd"} {
 		require.NoError(t, os.Mkdir(filepath.Join(dir, d), 0o755))
-		key := map[string]string{"private": "private dir", "ncalrpc": "ncalrpc dir"}[d]
+		key := map[string]string{"private": "private dir", "ncalrpc": "ncalrpc dir", "winbindd": "winbindd socket directory"}[d]
 		if key == "" {
 			key = d + " directory"
 		}
