@@ -15,7 +15,7 @@ func (a *app) serverCommand() *cobra.Command {
 	return holder("server", "Know the servers, their traits and administrators",
 		`  tarnwold server list
   tarnwold server show stagedoor`,
-		a.serverAdd(), a.serverList(), a.serverShow(), a.serverTest(), a.serverTraits(), a.serverAdministrators())
+		a.serverAdd(), a.serverList(), a.serverShow(), a.serverTest(), a.serverTraits(), a.serverAdministrators(), a.serverRemove())
 }
 
 func (a *app) serverAdd() *cobra.Command {
@@ -81,6 +81,24 @@ func (a *app) serverShow() *cobra.Command {
 			return answer(a, c, func(k *ask.Asker) (*ask.Server, error) { return k.Server(args[0]) }, (*report.Printer).Server)
 		},
 	}
+}
+
+func (a *app) serverRemove() *cobra.Command {
+	var k keeping
+	c := &cobra.Command{
+		Use:   "remove SERVER",
+		Short: "Take a server out of the estate, with its shares and folders",
+		Long: `Take a server out of the estate, with its shares and all the estate has of its
+folders. A real server stays as it is; only nobody here knows of it any more.`,
+		Example:           "  tarnwold server remove flyloft",
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: a.completeServers,
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return d.RemoveServer(args[0]) })
+		},
+	}
+	k.plainFlags(c)
+	return c
 }
 
 func (a *app) serverTraits() *cobra.Command {

@@ -2,13 +2,13 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"tarnwold/internal/report"
-	"tarnwold/internal/server"
 	"tarnwold/internal/server/smb"
 )
 
@@ -20,8 +20,10 @@ func (a *app) serverTest() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "test SERVER",
 		Short: "Say step by step what works on a real server",
-		Long: `Say step by step what works on a real server: reached and signed on, shares
-seen, rules readable, accounts readable. Nothing is changed there.`,
+		Long: `Say step by step what works on a real server: reached, signed on, shares seen,
+each share's rules readable and writable, accounts readable. Nothing is changed
+there: whether rules are writable is found by opening a share's folder with the
+right to write them, and closing it again.`,
 		Example:           "  tarnwold server test stagedoor --password-file ~/.stagedoor",
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: a.completeServers,
@@ -57,7 +59,12 @@ func testServer(ctx context.Context, l smb.Link, secret smb.Secret) (steps []ste
 		return err == nil
 	}
 	c, err := smb.Dial(ctx, l, secret)
-	if !note("reached and signed on", err, l.Address()+" as "+l.User) {
+	var un *smb.Unreached
+	reached := err
+	if errors.As(err, &un) && un.Step != "reach" {
+		reached = nil
+	}
+	if !note("reached", reached, l.Address()) || !note("signed on", err, as(l, secret)) {
 		return steps
 	}
 	defer c.Close()
@@ -68,20 +75,27 @@ func testServer(ctx context.Context, l smb.Link, secret smb.Secret) (steps []ste
 	}
 	note("shares seen", err, strings.Join(names, ", "))
 	for _, s := range shares {
-		err := c.Scan(ctx, s.Name, server.Reading{}, func(x server.Item) error {
-			if x.Err != nil {
-				return x.Err
-			}
-			return errEnough
-		})
-		if err == errEnough {
-			err = nil
+		if _, err := c.Look(ctx, s.Name, "", false); !note("rules readable on "+s.Name, err, "") {
+			continue
 		}
-		note("rules readable on "+s.Name, err, "")
+		note("rules writable on "+s.Name, c.MayWrite(ctx, s.Name, ""), "")
 	}
 	all, members, err := c.Accounts(ctx)
 	note("accounts readable", err, fmt.Sprintf("%s, %s", report.Count(int64(len(all)), "account"), report.Count(int64(len(members)), "membership")))
 	return steps
 }
 
-var errEnough = fmt.Errorf("enough was seen")
+// as says who is signed on, and by what.
+func as(l smb.Link, secret smb.Secret) string {
+	who := "as " + l.User
+	if l.Domain != "" {
+		who += " of " + l.Domain
+	}
+	if secret.Kerberos() {
+		who += ", by Kerberos"
+	}
+	if l.Encrypt {
+		who += ", encrypted"
+	}
+	return who
+}

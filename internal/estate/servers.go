@@ -126,6 +126,17 @@ func (t *Tx) Link(s Server) (l Link, ok bool) {
 	return l, ok
 }
 
+// TreeRows lists the rows of a server's trees.
+func (t *Tx) TreeRows(s Server) []int64 { return t.Ints("SELECT id FROM trees WHERE server=?", s.ID) }
+
+// LinkRow gives the row of a server's link; 0 where it has none.
+func (t *Tx) LinkRow(s Server) int64 {
+	if !t.Knows("links") {
+		return 0
+	}
+	return t.Int("SELECT id FROM links WHERE server=?", s.ID)
+}
+
 // SetLink links a server to a real one.
 func (t *Tx) SetLink(s Server, l Link) {
 	t.Exec("INSERT INTO links(server, kind, link) VALUES(?,?,?)", s.ID, l.Kind, l.Text)

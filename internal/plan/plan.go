@@ -107,6 +107,7 @@ type work struct {
 	levels     []levelEdit
 	addedAt    map[string]int // folders that come: server and path → node
 	deletes    []deletion
+	goes       []estate.Server // that go once all that hangs from them is gone
 }
 
 // people tells whether memberships, administrators or accounts change.
@@ -304,6 +305,9 @@ func (p *Plan) Keep(t *estate.Tx) (string, error) {
 				}
 			}
 		}
+	}
+	for _, s := range w.goes {
+		t.Delete("servers", s.ID)
 	}
 	for _, e := range w.dates {
 		t.SetDated(e.of, e.after)

@@ -62,6 +62,8 @@ type world struct {
 	e     *estate.Estate
 	users []string
 	who   []string // users, groups and special accounts
+
+	refused error // why the last plan wasn't kept
 }
 
 var dom = acc.NewID(5, 21, 6, 6, 6)
@@ -153,6 +155,7 @@ func (w *world) work(fn func(d *Desk) (*Plan, error)) (p *Plan, err error) {
 func (w *world) keep(fn func(d *Desk) (*Plan, error)) int64 {
 	p, err := w.work(fn)
 	if err != nil {
+		w.refused = err
 		return 0
 	}
 	if !p.Changes() {
@@ -433,7 +436,7 @@ func TestUndoGivesBackTheStart(t *testing.T) {
 			undone++
 		}
 		for i, id := range changes {
-			require.NotZero(rt, w.keep(func(d *Desk) (*Plan, error) { return d.Redo(id, false) }))
+			require.NotZero(rt, w.keep(func(d *Desk) (*Plan, error) { return d.Redo(id, false) }), "%v", w.refused)
 			require.Equal(rt, states[i+1], w.state(), "redo %d", id)
 		}
 	})
@@ -552,7 +555,7 @@ func TestSavedIsWhatWouldBeKept(t *testing.T) {
 			_, err = w.e.Change(ctx, again.Meta("test"), again.Keep)
 			require.NoError(rt, err)
 			kept := w.state()
-			require.NotZero(rt, w.keep(func(d *Desk) (*Plan, error) { return d.Undo(d.t.Head(), false) }))
+			require.NotZero(rt, w.keep(func(d *Desk) (*Plan, error) { return d.Undo(d.t.Head(), false) }), "%v", w.refused)
 			_, err = w.e.Change(ctx, estate.Meta{Head: estate.Any}, p.Keep)
 			require.NoError(rt, err)
 			require.Equal(rt, kept, w.state())

@@ -221,3 +221,43 @@ func traitsOf(js string) (t verdict.Traits, err error) {
 	err = json.Unmarshal([]byte(js), &t)
 	return t, err
 }
+
+// RemoveServer takes a server out of the estate, with its shares and all the
+// estate has of its folders. Nothing is changed on a real server.
+func (d *Desk) RemoveServer(name string) (*Plan, error) {
+	s, err := d.t.Server(name)
+	if err != nil {
+		return nil, err
+	}
+	p := d.begin("server %s removed from the estate", s.Name)
+	p.IsSo = true // what is there stays as it is; only nobody here knows of it any more
+	var tops []estate.Target
+	for _, path := range d.t.Tops(s) {
+		at, err := d.t.At(s, path)
+		if err != nil {
+			return nil, err
+		}
+		tops = append(tops, at.Target())
+	}
+	shares := d.t.Shares(s)
+	for i := range shares {
+		p.work.shares = append(p.work.shares, shareEdit{s, &shares[i], nil})
+	}
+	for _, id := range d.t.Administrators(s) {
+		if a, ok := d.t.Account(id); ok {
+			p.work.admins = append(p.work.admins, adminEdit{s, a, false})
+		}
+	}
+	for _, row := range d.t.TreeRows(s) {
+		p.work.deletes = append(p.work.deletes, deletion{"trees", row, row})
+	}
+	if row := d.t.LinkRow(s); row != 0 {
+		p.work.deletes = append(p.work.deletes, deletion{"links", row, row})
+	}
+	p.work.goes = append(p.work.goes, s)
+	p.Edits = append(p.Edits, Edit{Kind: "server", Where: "server " + s.Name, Lines: []Line{{Sign: "goes", What: "server"}}})
+	if err := d.went(p, tops); err != nil {
+		return nil, err
+	}
+	return d.finish(p)
+}

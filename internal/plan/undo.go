@@ -443,6 +443,22 @@ func (u *undoing) account(row int64) (account, bool) {
 	return account{}, false
 }
 
+// server finds a server by its row: one that is there, or that comes back with
+// this undoing.
+func (u *undoing) server(row int64) (s estate.Server, ok bool, err error) {
+	if now := u.d.t.Now("servers", row); now != nil {
+		s, err = u.d.t.Server(store.Text(now, 0))
+		return s, true, err
+	}
+	n := u.rows[fmt.Sprintf("servers %d", row)]
+	if n == nil || !n.gone() {
+		return s, false, nil
+	}
+	s = estate.Server{ID: row, Name: store.Text(n.before, 0)}
+	s.Traits, err = traitsOf(store.Text(n.before, 2))
+	return s, true, err
+}
+
 func (u *undoing) administrators() error {
 	for _, n := range u.of("administrators") {
 		either := n.after
@@ -450,16 +466,15 @@ func (u *undoing) administrators() error {
 			either = n.before
 		}
 		a, ok := u.account(store.Number(either, 1))
-		now := u.d.t.Now("servers", store.Number(either, 0))
-		if !ok || now == nil {
+		s, there, err := u.server(store.Number(either, 0))
+		if err != nil {
+			return err
+		}
+		if !ok || !there {
 			if n.made() {
 				continue
 			}
 			return u.never("the server or the account is no longer there")
-		}
-		s, err := u.d.t.Server(store.Text(now, 0))
-		if err != nil {
-			return err
 		}
 		on := slices.Contains(u.d.t.Administrators(s), a.ID)
 		if want := n.gone(); want != on {
@@ -478,13 +493,12 @@ func (u *undoing) shares() error {
 		if either == nil {
 			either = n.before
 		}
-		row := t.Now("servers", store.Number(either, 0))
-		if row == nil {
-			return u.never("the share's server is no longer there")
-		}
-		s, err := t.Server(store.Text(row, 0))
+		s, ok, err := u.server(store.Number(either, 0))
 		if err != nil {
 			return err
+		}
+		if !ok {
+			return u.never("the share's server is no longer there")
 		}
 		at := slices.Index(store.Columns("shares"), "descriptor")
 		switch {
@@ -797,6 +811,11 @@ func (u *undoing) items() error {
 			return err
 		}
 		u.p.work.removed = append(u.p.work.removed, all...)
+		for _, n := range u.of("trees") { // that came back with their tops
+			if n.made() && t.Now("trees", n.id) != nil {
+				u.p.work.deletes = append(u.p.work.deletes, deletion{"trees", n.id, n.id})
+			}
+		}
 	}
 	if len(back) > 0 {
 		return u.putBack(back)
@@ -928,13 +947,12 @@ func (u *undoing) putBack(back []*net) error {
 			if row == nil {
 				return u.never("the tree it was the top of is unknown")
 			}
-			server := t.Now("servers", store.Number(row, 0))
-			if server == nil {
-				return u.never("its server is no longer there")
-			}
-			s, err := t.Server(store.Text(server, 0))
+			s, there, err := u.server(store.Number(row, 0))
 			if err != nil {
 				return err
+			}
+			if !there {
+				return u.never("its server is no longer there")
 			}
 			if err := t.Landing(&s, store.Text(row, 1)); err != nil {
 				return u.never("%v", err)
@@ -971,7 +989,7 @@ func (u *undoing) putBack(back []*net) error {
 		}
 		if parent == 0 {
 			row := trees[n.id]
-			s, err := t.Server(store.Text(t.Now("servers", store.Number(row, 0)), 0))
+			s, _, err := u.server(store.Number(row, 0))
 			if err != nil {
 				return err
 			}
@@ -999,7 +1017,13 @@ func (u *undoing) putBack(back []*net) error {
 			continue
 		}
 		r := u.p.work.roots[k]
-		for _, sh := range t.Shares(r.server) {
+		over := t.Shares(r.server)
+		for _, e := range u.p.work.shares { // and those that come back with it
+			if e.before == nil && e.server.ID == r.server.ID {
+				over = append(over, *e.after)
+			}
+		}
+		for _, sh := range over {
 			rest, ok := place.Cut(store.Key(sh.Folder), store.Key(r.path[1]))
 			at := n
 			for _, name := range strings.Split(rest, "/") {

@@ -82,6 +82,7 @@ func Dial(ctx context.Context, l Link, secret Secret) (*Client, error) {
 		conn.Close()
 		return nil, &Unreached{l.Address(), "sign-on", err.Error()}
 	}
+	conn = &newerConn{Conn: conn}
 	if l.Encrypt {
 		conn = &sealedConn{Conn: conn}
 	}
@@ -122,6 +123,16 @@ func plainSMB(err error) string {
 			return "the account is locked"
 		case 0xc00000cc:
 			return "there is no such share"
+		case 0xc000019c, 0xc0000257: // PATH_NOT_COVERED: a referral of a namespace
+			return "it leads to another server (a namespace's referral), which isn't followed"
+		case 0xc000006e, 0xc000006f, 0xc0000070, 0xc000015b:
+			return "the account may not sign on there now"
+		case 0xc0000071, 0xc0000224:
+			return "the password has expired, or has to be changed first"
+		case 0xc0000193:
+			return "the account has expired"
+		case 0xc0000133:
+			return "its clock and this machine's differ too much"
 		case 0xc0000034, 0xc000003a:
 			return "it is not there"
 		}

@@ -8,6 +8,7 @@ import (
 
 	smb2 "github.com/cloudsoda/go-smb2"
 
+	"tarnwold/core/right"
 	"tarnwold/core/rule"
 	"tarnwold/internal/format/secdesc"
 	"tarnwold/internal/server"
@@ -95,6 +96,24 @@ func (c *Client) Write(ctx context.Context, w server.Writing) error {
 		return c.failed(err)
 	}
 	return nil
+}
+
+// MayWrite tells whether the rules of an item can be written: it is opened for
+// that, and closed again.
+func (c *Client) MayWrite(ctx context.Context, share, path string) error {
+	if c.secret.Kerberos() || c.link.Encrypt {
+		return errors.New("not tried: it takes a password, and a connection that needn't be encrypted")
+	}
+	x, err := DialExact(ctx, c.link, c.secret)
+	if err != nil {
+		return err
+	}
+	defer x.Close()
+	s, err := x.Try(share, path, right.WriteACL)
+	if err == nil && s != 0 {
+		err = s
+	}
+	return err
 }
 
 // blob is a descriptor in its binary form.
