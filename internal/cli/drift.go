@@ -44,7 +44,11 @@ was changed last. Nothing is taken in, and nothing is changed anywhere. Exit cod
 
 func (a *app) drift(ctx context.Context, s estate.Server, from server.Server, all bool) error {
 	bar := a.counting("reading " + s.Name)
-	job := live.Scan{Server: s, Step: func(share string, items, left int) {
+	was, err := a.answered(ctx, s)
+	if err != nil {
+		return err
+	}
+	job := live.Scan{Server: s, Was: was, Step: func(share string, items, left int) {
 		bar.say(fmt.Sprintf("reading %s, %s left", share, report.Count(int64(left), "folder")))
 		bar.set(items)
 	}}

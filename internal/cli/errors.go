@@ -60,6 +60,7 @@ func kindOf(err error) (kind string, value any, code int) {
 		back     *live.Back
 		stopped  *live.Stopped
 		unreach  *smb.Unreached
+		machine  *live.OtherMachine
 	)
 	switch {
 	case errors.As(err, &alone):
@@ -72,6 +73,8 @@ func kindOf(err error) (kind string, value any, code int) {
 		return "taken-back", back, exitTrouble
 	case errors.As(err, &stopped):
 		return "stopped", stopped, exitTrouble
+	case errors.As(err, &machine):
+		return "other-machine", machine, exitTrouble
 	case errors.As(err, &unreach):
 		return "unreached", unreach, exitTrouble
 	case errors.As(err, new(estate.Unfinished)):

@@ -72,7 +72,11 @@ func (a *app) scan(c *cobra.Command, k keeping, s estate.Server, from server.Ser
 	ctx := c.Context()
 	spool := live.SpoolOf(a.estatePath, s.Name)
 	bar := a.counting("reading " + s.Name)
-	job := live.Scan{Server: s, Only: only, Reading: how, Spool: spool, Resume: resume,
+	was, err := a.answered(ctx, s)
+	if err != nil {
+		return err
+	}
+	job := live.Scan{Server: s, Was: was, Only: only, Reading: how, Spool: spool, Resume: resume,
 		Step: func(share string, items, left int) {
 			bar.say(fmt.Sprintf("reading %s, %s left", share, report.Count(int64(left), "folder")))
 			bar.set(items)
@@ -107,6 +111,15 @@ func (a *app) mayTake(ctx context.Context, s estate.Server, tracts []*plan.Tract
 		}
 		return t.Err()
 	})
+}
+
+// answered finds who answered for a server when it was read last.
+func (a *app) answered(ctx context.Context, s estate.Server) (id account.ID, err error) {
+	err = a.view(ctx, func(t *estate.Tx) error {
+		id = t.Answered(s)
+		return t.Err()
+	})
+	return id, err
 }
 
 // takeIn keeps what a scan saw, each part of it a plan of its own: people,
@@ -168,7 +181,7 @@ func (a *app) takeIn(c *cobra.Command, k keeping, s estate.Server, seen *live.Se
 			return err
 		}
 	}
-	if groups := slices.ContainsFunc(seen.Accounts.Accounts, func(x format.AccountRow) bool { return x.Kind == account.Group }); groups && len(seen.Accounts.Members) == 0 {
+	if groups := slices.ContainsFunc(seen.Accounts.Accounts, func(x format.AccountRow) bool { return x.Kind == account.Group }); groups && last.IsZero() && len(seen.Accounts.Members) == 0 {
 		p.Line(report.S("The server tells no group's members; where it keeps them in a POSIX group file: tarnwold load accounts --passwd FILE --group FILE"))
 	}
 	if k.dryRun {
@@ -210,7 +223,7 @@ func (a *app) note(ctx context.Context, s estate.Server, seen *live.Seen) error 
 		for _, x := range facts {
 			t.SetFacts(x.Item, x.Facts)
 		}
-		t.SetScanned(s, seen.At)
+		t.SetScanned(s, seen.At, seen.Machine)
 		for _, d := range seen.Domains {
 			t.SetDomain(d)
 		}

@@ -34,9 +34,19 @@ func (t *Tx) Scanned(s Server) time.Time {
 	return time.Time{}
 }
 
-// SetScanned says that a server was read, at a moment.
-func (t *Tx) SetScanned(s Server, at time.Time) {
-	t.Exec("INSERT OR REPLACE INTO scans(server, at) VALUES(?,?)", s.ID, at.UTC().Format(time.RFC3339))
+// Answered gives who answered when a server was read last: the domain of its
+// own accounts; zero where that is unknown.
+func (t *Tx) Answered(s Server) (id account.ID) {
+	var text string
+	if t.Knows("scans") && t.One("SELECT machine FROM scans WHERE server=?", []any{s.ID}, &text) && text != "" {
+		id, _ = account.ParseID(text)
+	}
+	return id
+}
+
+// SetScanned says that a server was read, at a moment, and who answered.
+func (t *Tx) SetScanned(s Server, at time.Time, machine account.ID) {
+	t.Exec("INSERT OR REPLACE INTO scans(server, at, machine) VALUES(?,?,?)", s.ID, at.UTC().Format(time.RFC3339), machine.String())
 }
 
 // Domain is where accounts are kept: a domain, or one machine.

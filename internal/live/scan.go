@@ -25,8 +25,9 @@ type Scan struct {
 	Server  estate.Server
 	Only    []string // shares; none: all
 	Reading server.Reading
-	Spool   string // the file what is read is put down in; "": nowhere
-	Resume  bool   // go on with what is in it
+	Spool   string     // the file what is read is put down in; "": nowhere
+	Resume  bool       // go on with what is in it
+	Was     account.ID // who answered before; another is refused. Zero: nobody did
 	// Step is told what is being read, how many items were, and how many
 	// folders are left that are known of; nil: nobody listens.
 	Step func(share string, items, left int)
@@ -41,8 +42,23 @@ type Seen struct {
 	Tracts   []*plan.Tract
 	Accounts *plan.AccountFile
 	Domains  []estate.Domain
+	Machine  account.ID // the domain of the server's own accounts
 	Unread   []Unread
 	Resumed  int // items that an earlier try had read
+
+	own     []server.Account
+	members []server.Member
+}
+
+// OtherMachine is a server that isn't the one that was read before.
+type OtherMachine struct {
+	Server string `json:"server"`
+	Was    string `json:"was"`
+	Is     string `json:"is"`
+}
+
+func (e *OtherMachine) Error() string {
+	return fmt.Sprintf("what answers for %s is another machine than was read before: its accounts are of %s, and were of %s; nothing was read or kept", e.Server, e.Is, e.Was)
 }
 
 // Unread is what couldn't be read.
@@ -72,6 +88,18 @@ func (s *Scan) Read(ctx context.Context, live server.Reader) (*Seen, error) {
 	var err error
 	if out.Shares, err = s.shares(ctx, live); err != nil {
 		return nil, err
+	}
+	if out.own, out.members, err = live.Accounts(ctx); err != nil {
+		return nil, fmt.Errorf("the server's accounts: %w", err)
+	}
+	for _, a := range out.own {
+		if d, _, ok := a.ID.Domain(); ok {
+			out.Machine = d
+			break
+		}
+	}
+	if !s.Was.IsZero() && !out.Machine.IsZero() && s.Was != out.Machine {
+		return nil, &OtherMachine{s.Server.Name, s.Was.String(), out.Machine.String()}
 	}
 	open, err := s.open(ctx, live, out)
 	if err != nil {
@@ -290,10 +318,7 @@ func note(d *rule.Descriptor, ids map[account.ID]bool) {
 // of the standard's own) are left out.
 func (s *Scan) accounts(ctx context.Context, live server.Reader, out *Seen, ids map[account.ID]bool) error {
 	out.Accounts = &plan.AccountFile{File: "the scan"}
-	own, members, err := live.Accounts(ctx)
-	if err != nil {
-		return fmt.Errorf("the server's accounts: %w", err)
-	}
+	own, members := out.own, out.members
 	names := map[account.ID]string{}
 	taken := map[string]bool{}
 	domains := map[account.ID]bool{}

@@ -69,8 +69,9 @@ CREATE TABLE facts (                       -- not journaled: what a server told 
 	changed  INTEGER NOT NULL              -- it itself, its rules too
 );
 CREATE TABLE scans (                       -- not journaled: when a real server was read last
-	server INTEGER PRIMARY KEY,
-	at     TEXT NOT NULL                   -- RFC 3339, UTC
+	server  INTEGER PRIMARY KEY,
+	at      TEXT NOT NULL,                 -- RFC 3339, UTC
+	machine TEXT NOT NULL                  -- the identifier of whoever answered: its own accounts' domain
 );
 CREATE TABLE domains (                     -- not journaled: what the domains of accounts are called
 	sid   TEXT PRIMARY KEY,

@@ -1,0 +1,139 @@
+package live
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"tarnwold/core/account"
+	"tarnwold/core/rule"
+	"tarnwold/internal/server"
+)
+
+func some(n int) *rule.Descriptor {
+	return &rule.Descriptor{Owner: account.NewID(5, 21, 1, 2, 3, uint32(n)), Group: account.NewID(5, 21, 1, 2, 3, 513), Control: rule.RulesPresent,
+		Rules: rule.Rules{Entries: []rule.Entry{{Rights: 0x1f01ff, Who: account.Everyone}}}, Audit: rule.Rules{Absent: true}}
+}
+
+// written is a tree told in the order a scan would, and put down.
+func written(t require.TestingT, file string, say func(s *spool)) {
+	s, err := newSpool(file, spoolHead{Server: "stagedoor", Reading: server.Reading{Depth: 3}})
+	require.NoError(t, err)
+	say(s)
+	require.NoError(t, s.close())
+}
+
+// TestWhatStandsOfAScan: of one that was broken off, what is in folders that
+// were read whole stands; the others are read again, and nothing twice.
+func TestWhatStandsOfAScan(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "spool")
+	at := time.Unix(1700000000, 0)
+	d := some(1)
+	folder := func(path string) server.Item {
+		return server.Item{Path: path, Folder: true, Enter: true, Rules: d, Modified: at, Changed: at}
+	}
+	written(t, file, func(s *spool) {
+		for _, x := range []server.Item{folder(""), folder("a"), {Path: "top.txt", Rules: some(2), Size: 7, Modified: at}, folder("shut"), {Path: "link", Folder: true, Rules: d},
+			{Path: "", Whole: true}, folder("a/b"), {Path: "shut", Folder: true, Err: errors.New("the user may not")}, {Path: "a/x", Rules: d}, folder("a/b/c"), {Path: "a/b/c", Whole: true},
+			{Path: "a/b", Whole: true}} { // a was not read whole, so what is below it is read again
+			require.NoError(t, s.item(0, x))
+		}
+	})
+	h, of, err := readSpool(file)
+	require.NoError(t, err)
+	require.Equal(t, "stagedoor", h.Server)
+	items, bad, from := of[0].standing()
+	var paths []string
+	for _, x := range items {
+		paths = append(paths, x.Path)
+	}
+	require.Equal(t, []string{"", "a", "top.txt", "shut", "link"}, paths)
+	require.Equal(t, []string{"a"}, from)
+	require.Len(t, bad, 1)
+	require.Equal(t, int64(7), items[2].Size)
+	require.True(t, items[2].Modified.Equal(at))
+	require.True(t, items[2].Changed.IsZero())
+	require.True(t, items[2].Rules.Equal(some(2)))
+}
+
+// TestATornSpoolIsReadAsFarAsItIsWhole: cut anywhere, what is before stands; a
+// bit that is another one is found.
+func TestATornSpoolIsReadAsFarAsItIsWhole(t *testing.T) {
+	dir := t.TempDir()
+	rapid.Check(t, func(rt *rapid.T) {
+		file := filepath.Join(dir, "spool")
+		n := rapid.IntRange(1, 30).Draw(rt, "items")
+		written(rt, file, func(s *spool) {
+			require.NoError(rt, s.item(0, server.Item{Folder: true, Enter: true, Rules: some(0)}))
+			require.NoError(rt, s.item(0, server.Item{Whole: true}))
+			for i := range n {
+				require.NoError(rt, s.item(0, server.Item{Path: fmt.Sprint("f", i), Rules: some(i % 3)}))
+			}
+		})
+		text, err := os.ReadFile(file)
+		require.NoError(rt, err)
+		head := bytes.IndexByte(text[len(spoolMark):], '\n') + len(spoolMark) + 1
+		cut := rapid.IntRange(head, len(text)).Draw(rt, "cut")
+		require.NoError(rt, os.WriteFile(file, text[:cut], 0o600))
+		_, of, err := readSpool(file)
+		require.NoError(rt, err)
+		if of[0] != nil {
+			for i, x := range of[0].items {
+				if i > 0 {
+					require.Equal(rt, fmt.Sprint("f", i-1), x.Path)
+					require.True(rt, x.Rules.Equal(some((i-1)%3)))
+				}
+			}
+		}
+		flipped := bytes.Clone(text)
+		flipped[rapid.IntRange(head, len(text)-1).Draw(rt, "at")] ^= 1 << rapid.IntRange(0, 7).Draw(rt, "bit")
+		require.NoError(rt, os.WriteFile(file, flipped, 0o600))
+		if _, of, err = readSpool(file); err == nil && of[0] != nil { // a length may say that the end is missing
+			require.Less(rt, len(of[0].items), n+2)
+			for i, x := range of[0].items[min(1, len(of[0].items)):] {
+				require.Equal(rt, fmt.Sprint("f", i), x.Path)
+			}
+		}
+	})
+}
+
+func FuzzSpool(f *testing.F) {
+	file := filepath.Join(f.TempDir(), "spool")
+	written(f, file, func(s *spool) { _ = s.item(0, server.Item{Folder: true, Rules: some(0)}) })
+	text, err := os.ReadFile(file)
+	require.NoError(f, err)
+	f.Add(text)
+	f.Fuzz(func(t *testing.T, text []byte) {
+		file := filepath.Join(t.TempDir(), "spool")
+		require.NoError(t, os.WriteFile(file, text, 0o600))
+		_, of, err := readSpool(file)
+		if err != nil {
+			return
+		}
+		for _, x := range of {
+			items, _, _ := x.standing()
+			for _, i := range items {
+				require.NotNil(t, i.Rules)
+			}
+		}
+	})
+}
+
+func TestSpoolsOfOtherScans(t *testing.T) {
+	dir := t.TempDir()
+	for name, text := range map[string]string{"none": "", "other": "hello\n", "head": spoolMark + "{\n"} {
+		file := filepath.Join(dir, name)
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
+		_, _, err := readSpool(file)
+		require.Error(t, err, name)
+	}
+	require.NotEqual(t, SpoolOf("e", "a/b"), SpoolOf("e", "a:b")+"x")
+	require.NotContains(t, SpoolOf("e", "../x")[1:], "/")
+}
