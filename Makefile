@@ -4,7 +4,7 @@ BIN := bin/tarnwold
 LDFLAGS := -s -w
 TARGETS := linux/amd64 linux/arm64 windows/amd64 darwin/arm64
 
-.PHONY: build build-all test lint bench fuzz demo big
+.PHONY: build build-all test lint bench fuzz demo demo-live big
 
 build:
 	CGO_ENABLED=0 $(GO) build -trimpath -ldflags '$(LDFLAGS)' -o $(BIN) ./cmd/tarnwold
@@ -58,6 +58,10 @@ fuzz:
 
 demo:
 	$(GO) run ./cmd/tarnwold demo
+
+# The tour on a real SMB server, which it starts and stops: Debian, root.
+demo-live:
+	TARNWOLD_DEMO_LIVE=1 $(GO) test -count=1 -v -run '^TestThePlayhouseLive$$' ./internal/cli
 
 # An estate of any size for measuring: big/tarnwold.estate, of ITEMS folders and files.
 ITEMS ?= 1000000

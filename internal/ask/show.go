@@ -1,6 +1,8 @@
 package ask
 
 import (
+	"time"
+
 	"tarnwold/core/rule"
 	"tarnwold/internal/estate"
 )
@@ -20,6 +22,10 @@ type Shown struct {
 	Entries []ShownEntry `json:"entries"`
 	Audit   []ShownEntry `json:"audit-entries"`
 	Shares  []string     `json:"shares"`
+	// Size and Modified are what a real server told: bytes of a file, and when
+	// its contents were changed last, RFC 3339; absent where nothing is known.
+	Size     *int64 `json:"size,omitempty"`
+	Modified string `json:"modified,omitempty"`
 }
 
 // ShownEntry is one entry as it stands.
@@ -56,6 +62,14 @@ func (k *Asker) ShowPlace(p estate.Place) *Shown {
 		}
 	} else {
 		s.Top = true
+	}
+	if f, ok := t.Facts(p.Item); ok {
+		if !p.Folder {
+			s.Size = &f.Size
+		}
+		if f.Modified != 0 {
+			s.Modified = time.Unix(f.Modified, 0).UTC().Format(time.RFC3339)
+		}
 	}
 	s.Entries = k.entries(p, d, &d.Rules, t.Dated(estate.Bearer{Item: p.Item}, d))
 	s.Audit = k.entries(p, d, &d.Audit, nil)

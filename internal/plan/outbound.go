@@ -9,6 +9,7 @@ import (
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/format"
 	"tarnwold/internal/server"
 )
 
@@ -186,5 +187,21 @@ func (d *Desk) Finish(s *Saved, undoes int64) (*Plan, error) {
 		return nil, err
 	}
 	p.Change, p.Undoes = s.Summary, undoes
+	return d.finish(p)
+}
+
+// Lay gives items of a server just these rules, nothing following below them.
+func (d *Desk) Lay(server string, items []Found) (*Plan, error) {
+	s, err := d.t.Server(server)
+	if err != nil {
+		return nil, err
+	}
+	p, _, err := d.Now(s, items)
+	if err != nil {
+		return nil, err
+	}
+	p.IsSo = false
+	p.Change = fmt.Sprintf("rules laid on %s of %s", format.Count(int64(len(items)), "item"), s.Name)
+	p.Nothing = "they have these rules already"
 	return d.finish(p)
 }

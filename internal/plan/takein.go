@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	acc "tarnwold/core/account"
 	"tarnwold/core/place"
 	"tarnwold/core/rule"
 	"tarnwold/internal/estate"
@@ -463,7 +464,9 @@ func (d *Desk) MembersGone(s estate.Server, f AccountFile) (*Plan, error) {
 		for _, m := range dir.MembersOf(r.ID) {
 			member, ok := d.t.Account(m)
 			was, is := d.t.Member(r.ID, m)
-			if ok && is && !there[r.ID][m] {
+			// What a POSIX group file said the protocol doesn't tell.
+			told := was.Local || group.POSIX == acc.NoPOSIX
+			if ok && is && told && !there[r.ID][m] {
 				p.work.members = append(p.work.members, memberEdit{group, member, &was, nil})
 			}
 		}

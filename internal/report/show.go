@@ -38,6 +38,9 @@ func (p *Printer) shown(s *ask.Shown, audit bool) {
 		p.entries(s.Audit, s.Item)
 		return
 	}
+	if s.Size != nil {
+		p.Line(S("  %s, contents changed %s", Count(*s.Size, "byte"), localTime(s.Modified)))
+	}
 	if s.Where != s.Item {
 		p.Line(S("  at the server: %s", s.Item))
 	}
