@@ -211,6 +211,9 @@ func (a *app) supposes(p *report.Printer) {
 			to.W, to.Format = a.err, report.Table
 		}
 		to.Differs(a.suppose.found)
+		if len(a.suppose.found) > 0 {
+			to.Blank()
+		}
 	}
 	for _, what := range a.suppose.ifs {
 		p.Line(report.In(report.Faint, "if "+report.Clip(what)))

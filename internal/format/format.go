@@ -59,6 +59,9 @@ type ShareRow struct {
 	Line         int
 }
 
+// Number writes a number, its thousands told apart.
+func Number(n int64) string { return humanize.Comma(n) }
+
 // Count writes a number with its noun: 1 item, 2,000 items.
 func Count(n int64, noun string) string {
 	s := humanize.Comma(n)

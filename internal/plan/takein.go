@@ -402,7 +402,16 @@ func (d *Desk) SharesFound(s estate.Server, found []server.Share, whole bool) (*
 			}
 		}
 	}
+	came := 0
+	for _, e := range p.work.shares {
+		if e.before == nil {
+			came++
+		}
+	}
 	p.Change = fmt.Sprintf("scan of %s: %s changed", s.Name, format.Count(int64(n), "share"))
+	if came == n {
+		p.Change = fmt.Sprintf("scan of %s: %s came", s.Name, format.Count(int64(n), "share"))
+	}
 	p.Asks = len(have) > 0 || len(d.t.Tops(s)) > 0
 	if err := d.below(p); err != nil {
 		return nil, err

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"time"
 
+	"tarnwold/internal/format"
 	"tarnwold/internal/live"
 	"tarnwold/internal/plan"
 )
@@ -151,11 +152,14 @@ func (p *Printer) Differs(lines []plan.DriftLine) {
 	for _, l := range lines {
 		var signs, texts Cell
 		for _, x := range l.Lines {
-			style := Good
-			if x.Sign == "goes" {
-				style = Bad
+			style, says := Good, "has"
+			switch x.Sign {
+			case "goes":
+				style, says = Bad, "hasn't"
+			case "changes":
+				style, says = Plain, "has another"
 			}
-			signs = append(signs, Span{Text: x.Sign, Style: style})
+			signs = append(signs, Span{Text: says, Style: style})
 			texts = append(texts, Span{Text: lineText(x)})
 		}
 		g.Rows = append(g.Rows, []Cell{C(l.Where), C(driftSays[l.What]), C(localTime(l.Changed)), signs, texts})
@@ -172,7 +176,7 @@ func (p *Printer) Proved(f *live.Proof) error {
 		}
 		return out
 	}, func() {
-		p.Line(In(Strong, f.Server), S(" was asked as %s on %s: %s tried, %d of them allowed", Some(f.Users, 6), Count(int64(f.Items), "item"), Count(int64(f.Tried), "act"), f.Allowed))
+		p.Line(In(Strong, f.Server), S(" was asked as %s on %s: %s tried, %s of them allowed", Some(f.Users, 6), Count(int64(f.Items), "item"), Count(int64(f.Tried), "act"), format.Number(int64(f.Allowed))))
 		if f.Unproved > 0 {
 			p.Line(S("%s not tried: the connection alone refuses them, and trying would leave a trace", Count(int64(f.Unproved), "act")))
 		}
