@@ -58,8 +58,7 @@ func (d *Desk) compare(s estate.Server, x *Tract, fn func(c compared) error) err
 		return err
 	}
 	items := make([]int64, x.Tree.Dirs()) // by the tree's folders; 0: not in the estate
-	var left []map[string]estate.Child
-	left = make([]map[string]estate.Child, x.Tree.Dirs())
+	left := make([]map[string]estate.Child, x.Tree.Dirs())
 	within := func(dir int32) map[string]estate.Child {
 		if left[dir] == nil {
 			left[dir] = map[string]estate.Child{}

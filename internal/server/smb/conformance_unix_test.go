@@ -110,17 +110,24 @@ func newTrial(t *testing.T, r *rand.Rand, items int, mild bool) *trial {
 	w.s = smbtest.Start(t, c)
 	w.link = Link{Host: "127.0.0.1", Port: w.s.Port, User: "warden"}
 	w.admin = dial(t, w.s, "warden")
-	all, _, err := w.admin.Accounts(context.Background())
-	require.NoError(t, err)
-	for _, a := range all {
-		w.ids[a.Name] = a.ID
-	}
+	w.names()
+	var err error
 	w.fs, err = w.admin.session.Mount("all")
 	require.NoError(t, err)
 	w.grow(items)
 	w.oddShares()
 	w.scan()
 	return w
+}
+
+// names learns the identifiers of the server's accounts.
+func (w *trial) names() {
+	w.ids = map[string]account.ID{}
+	all, _, err := w.admin.Accounts(context.Background())
+	require.NoError(w.t, err)
+	for _, a := range all {
+		w.ids[a.Name] = a.ID
+	}
 }
 
 // grow makes a tree, and gives items drawn rules before, between and after.
@@ -169,6 +176,9 @@ func (w *trial) who() account.ID {
 	case 1, 2:
 		return w.ids[w.users[w.r.IntN(len(w.users))]]
 	}
+	if _, ok := w.ids["g0"]; !ok {
+		return account.Everyone
+	}
 	return w.ids[[]string{"g0", "g1", "g2", "g3", "g4", "n0", "n1", "n2"}[w.r.IntN(8)]]
 }
 
@@ -176,7 +186,10 @@ func (w *trial) who() account.ID {
 // entries, lists out of order, empty, absent, owners of every kind.
 func (w *trial) rules(folder bool) *rule.Descriptor {
 	d := &rule.Descriptor{Control: rule.RulesPresent, Audit: rule.Rules{Absent: true}}
-	owners := []account.ID{w.ids["warden"], w.ids[w.users[0]], w.ids[w.users[1]], w.ids[w.users[2]], w.ids["g0"]}
+	owners := []account.ID{w.ids["warden"], w.ids[w.users[0]], w.ids[w.users[1]], w.ids[w.users[len(w.users)-1]], w.ids["g0"]}
+	if owners[4].IsZero() {
+		owners[4] = owners[0]
+	}
 	d.Owner = owners[w.r.IntN(len(owners))]
 	if w.r.IntN(3) == 0 {
 		d.Control |= rule.RulesSealed

@@ -87,13 +87,11 @@ func Start(t testing.TB, c Config) *Server {
 	}
 	n := 5001
 	var groups []string
-	posix := maps.Clone(c.Groups)
+	posix := map[string][]string{}
 	for g := range c.Nested {
-		if posix == nil {
-			posix = map[string][]string{}
-		}
-		posix[g] = posix[g]
+		posix[g] = nil
 	}
+	maps.Copy(posix, c.Groups)
 	for _, g := range slices.Sorted(maps.Keys(posix)) {
 		users := posix[g]
 		group += fmt.Sprintf("%s:x:%d:%s\n", g, n, strings.Join(users, ","))
