@@ -40,7 +40,7 @@ func (l *linking) link(who string) (*estate.Link, error) {
 		return nil, nil
 	}
 	user, domain := l.user, l.domain
-	if d, u, ok := strings.Cut(user, `\\`); ok && domain == "" { // DOMAIN\name
+	if d, u, ok := strings.Cut(user, `\`); ok && domain == "" { // DOMAIN\name
 		domain, user = d, u
 	} else if u, r, ok := strings.Cut(user, "@"); ok && domain == "" { // name@realm
 		domain, user = r, u
@@ -138,7 +138,7 @@ func (a *app) linked(ctx context.Context, name string) (s estate.Server, l smb.L
 		}
 		link, ok := t.Link(s)
 		if !ok {
-			return &estate.Refused{Why: "server " + s.Name + " is a model alone: no real server is linked to it", Do: "tarnwold server add NAME --smb HOST links one"}
+			return &estate.Refused{Why: "server " + s.Name + " is a model alone: no real server is linked to it", Do: "tarnwold server link " + s.Name + " --smb HOST links one"}
 		}
 		if link.Kind != "smb" {
 			return fmt.Errorf("server %s is linked by %q, which this program doesn't know", s.Name, link.Kind)

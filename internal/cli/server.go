@@ -15,7 +15,7 @@ func (a *app) serverCommand() *cobra.Command {
 	return holder("server", "Know the servers, their traits and administrators",
 		`  tarnwold server list
   tarnwold server show stagedoor`,
-		a.serverAdd(), a.serverList(), a.serverShow(), a.serverTest(), a.serverTraits(), a.serverAdministrators(), a.serverRemove())
+		a.serverAdd(), a.serverList(), a.serverShow(), a.serverTest(), a.serverTraits(), a.serverAdministrators(), a.serverLink(), a.serverRemove())
 }
 
 func (a *app) serverAdd() *cobra.Command {
@@ -81,6 +81,35 @@ func (a *app) serverShow() *cobra.Command {
 			return answer(a, c, func(k *ask.Asker) (*ask.Server, error) { return k.Server(args[0]) }, (*report.Printer).Server)
 		},
 	}
+}
+
+func (a *app) serverLink() *cobra.Command {
+	var k keeping
+	var l linking
+	c := &cobra.Command{
+		Use:   "link SERVER --smb HOST[:PORT]",
+		Short: "Link a server to a real one, or to another",
+		Long: `Link a server of the estate to a real one: a model that was loaded from files, or
+one whose host, port or user has changed. What the estate knows stays; scan tells
+what is otherwise there.`,
+		Example: `  tarnwold server link flyloft --smb flyloft.example --user warden
+  tarnwold server link flyloft --smb flyloft.example:4450 --require-encryption`,
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: a.completeServers,
+		RunE: func(c *cobra.Command, args []string) error {
+			link, err := l.link(a.who())
+			if err != nil {
+				return err
+			}
+			if link == nil {
+				return misused("to which? --smb HOST[:PORT] names it")
+			}
+			return a.carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return d.LinkServer(args[0], link) })
+		},
+	}
+	l.flags(c)
+	c.Flags().BoolVar(&k.dryRun, "dry-run", false, "show what would change and keep nothing")
+	return c
 }
 
 func (a *app) serverRemove() *cobra.Command {

@@ -142,6 +142,21 @@ func (t *Tx) SetLink(s Server, l Link) {
 	t.Exec("INSERT INTO links(server, kind, link) VALUES(?,?,?)", s.ID, l.Kind, l.Text)
 }
 
+// Relink links a server to another real one; nil: to none.
+func (t *Tx) Relink(s Server, l *Link) {
+	row := t.LinkRow(s)
+	switch {
+	case l == nil && row != 0:
+		t.Delete("links", row)
+	case l == nil:
+	case row != 0:
+		t.Set("links", row, "link", l.Text)
+		t.Set("links", row, "kind", l.Kind)
+	default:
+		t.SetLink(s, *l)
+	}
+}
+
 // SetTraits gives a server other traits.
 func (t *Tx) SetTraits(s Server, traits verdict.Traits) {
 	js, err := json.Marshal(traits)

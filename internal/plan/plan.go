@@ -108,6 +108,7 @@ type work struct {
 	addedAt    map[string]int // folders that come: server and path → node
 	deletes    []deletion
 	goes       []estate.Server // that go once all that hangs from them is gone
+	links      []linkEdit
 }
 
 // people tells whether memberships, administrators or accounts change.
@@ -155,6 +156,11 @@ type serverEdit struct {
 	row           int64
 	before, after *estate.Server
 	link          *estate.Link // of a new one: how the real server is reached
+}
+
+type linkEdit struct {
+	server estate.Server
+	link   *estate.Link // nil: a model alone
 }
 
 type madeItem struct {
@@ -217,6 +223,9 @@ func (p *Plan) Keep(t *estate.Tx) (string, error) {
 		case e.before != nil:
 			t.SetTraits(*e.before, e.after.Traits)
 		}
+	}
+	for _, e := range w.links {
+		t.Relink(e.server, e.link)
 	}
 	for _, b := range w.puts {
 		t.Put(b.table, b.id, b.values)

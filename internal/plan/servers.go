@@ -261,3 +261,24 @@ func (d *Desk) RemoveServer(name string) (*Plan, error) {
 	}
 	return d.finish(p)
 }
+
+// LinkServer links a server to another real one, or a model to one.
+func (d *Desk) LinkServer(name string, link *estate.Link) (*Plan, error) {
+	s, err := d.t.Server(name)
+	if err != nil {
+		return nil, err
+	}
+	p := d.begin("server %s linked to a real one", s.Name)
+	p.Asks = false // nobody's access hangs on it
+	p.Nothing = "it is linked so already"
+	sign := "comes"
+	if was, ok := d.t.Link(s); ok {
+		if was == *link {
+			return d.finish(p)
+		}
+		sign = "changes"
+	}
+	p.work.links = append(p.work.links, linkEdit{s, link})
+	p.Edits = append(p.Edits, Edit{Kind: "server", Where: "server " + s.Name, Lines: []Line{{Sign: sign, What: "link"}}})
+	return d.finish(p)
+}

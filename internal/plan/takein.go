@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	acc "tarnwold/core/account"
 	"tarnwold/core/place"
@@ -188,7 +189,7 @@ func (d *Desk) Otherwise(s estate.Server, tracts []*Tract) (*Plan, error) {
 			return nil, err
 		}
 	}
-	p.Change = fmt.Sprintf("scan of %s: %s changed rules", s.Name, format.Count(int64(items), "item"))
+	p.Change = fmt.Sprintf("scan of %s: %s changed rules%s", s.Name, format.Count(int64(items), "item"), d.byWhom(s))
 	if items == 0 {
 		return d.finish(p)
 	}
@@ -207,6 +208,26 @@ func (d *Desk) found() *Plan {
 	p := d.begin("")
 	p.IsSo = true
 	return p
+}
+
+// byWhom says that what a scan found was changed by somebody else, where it
+// was: what Tarnwold wrote the estate has already, but for what was changed in
+// the estate alone.
+func (d *Desk) byWhom(s estate.Server) string {
+	since := d.t.Scanned(s)
+	if since.IsZero() {
+		return ""
+	}
+	for _, r := range d.t.Log() {
+		at, err := time.Parse(time.RFC3339, r.At)
+		if err != nil || at.Before(since) {
+			break
+		}
+		if strings.Contains(r.Command, "--model-only") {
+			return ", some of which may be changes of the estate alone"
+		}
+	}
+	return ", none by Tarnwold"
 }
 
 // just makes a plan give items the very rules their groups say, nothing

@@ -150,13 +150,32 @@ func same(a, b []any) bool {
 }
 
 func (u *undoing) servers() error {
-	for _, n := range u.of("links") { // they come and go with their servers
+	for _, n := range u.of("links") {
+		either, sign := n.after, "goes"
 		switch {
 		case n.made():
 			u.p.work.deletes = append(u.p.work.deletes, deletion{"links", n.id, n.id})
 		case n.gone():
+			either, sign = n.before, "comes"
 			u.p.work.puts = append(u.p.work.puts, putBack{"links", n.id, n.before})
+		default:
+			sign = "changes"
 		}
+		row := store.Number(either, 0)
+		if of := u.rows[fmt.Sprintf("servers %d", row)]; of != nil && (of.made() || of.gone()) {
+			continue // it comes and goes with its server
+		}
+		s, there, err := u.server(row)
+		if err != nil {
+			return err
+		}
+		if !there {
+			return u.never("the server is no longer there")
+		}
+		if sign == "changes" {
+			u.p.work.links = append(u.p.work.links, linkEdit{s, &estate.Link{Kind: store.Text(n.before, 1), Text: store.Text(n.before, 2)}})
+		}
+		u.p.Edits = append(u.p.Edits, Edit{Kind: "server", Where: "server " + s.Name, Lines: []Line{{Sign: sign, What: "link"}}})
 	}
 	return u.serverRows(u.of("servers"))
 }

@@ -189,9 +189,22 @@ func (p *Printer) Server(s *ask.Server) error {
 				Host string
 				Port int
 				User string
+
+				Domain, Realm string
+				Encrypt       bool `json:"require-encryption"`
 			}
 			_ = json.Unmarshal(s.Link, &l)
-			p.Line(S("  a real server, over %s: %s, port %d, as %s", s.Protocol, l.Host, l.Port, l.User))
+			more := ""
+			if l.Domain != "" {
+				more = " of " + l.Domain
+			}
+			if l.Realm != "" {
+				more = "@" + l.Realm
+			}
+			if l.Encrypt {
+				more += ", encrypted or not at all"
+			}
+			p.Line(S("  a real server, over %s: %s, port %d, as %s%s", s.Protocol, l.Host, l.Port, l.User, more))
 		}
 		p.Line(S("  administrators: %s", admins))
 		p.Line(S("  trees: %s", strings.Join(s.Trees, ", ")))
