@@ -156,6 +156,12 @@ func TestChangesGoToTheServer(t *testing.T) {
 		require.Contains(t, h.run(0, "drift", "stagedoor"), "stagedoor is as the estate has it", c)
 	}
 	h.run(0, "check")
+	// Audit entries take a privilege that the account hasn't: told, and nothing is written.
+	was2 := h.bytes(inTheTheatre...)
+	said = h.run(3, "watch", "volunteers", "read", "//stagedoor/productions/Scripts", "--yes")
+	require.Contains(t, said, "it takes a privilege that the user hasn't, as audit entries do")
+	require.Equal(t, was2, h.bytes(inTheTheatre...))
+	require.Contains(t, h.run(2, "resume"), "no change is unfinished")
 
 	// Somebody else changes one item there: nothing is written.
 	now := h.bytes(inTheTheatre...)

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -116,6 +117,15 @@ func TestInADomain(t *testing.T) {
 		require.NoError(t, err)
 		c.Close()
 	}
+	// A ticket that has run out is said to have.
+	old := filepath.Join(dir, "old")
+	kinit = exec.Command("kinit", "-l", "2s", "-c", old, "Administrator@"+d.Realm)
+	kinit.Stdin = strings.NewReader(smbtest.Administrator + "\n")
+	out, err = kinit.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	time.Sleep(4 * time.Second)
+	_, err = Dial(context.Background(), link, Secret{Cache: old})
+	require.ErrorContains(t, err, "expired")
 	_, err = Dial(context.Background(), link, Secret{Cache: filepath.Join(dir, "none")})
 	require.ErrorContains(t, err, "can't be read")
 }

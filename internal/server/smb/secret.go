@@ -3,12 +3,15 @@ package smb
 import (
 	"fmt"
 	"os"
+	"time"
 
 	smb2 "github.com/cloudsoda/go-smb2"
 	"github.com/jcmturner/gokrb5/v8/client"
 	"github.com/jcmturner/gokrb5/v8/config"
 	"github.com/jcmturner/gokrb5/v8/credentials"
+	"github.com/jcmturner/gokrb5/v8/iana/nametype"
 	"github.com/jcmturner/gokrb5/v8/keytab"
+	"github.com/jcmturner/gokrb5/v8/types"
 )
 
 // Secret is what one signs on with: a password, or Kerberos (RFC 4120) with a
@@ -71,6 +74,9 @@ func (s Secret) tickets(l Link) (*client.Client, error) {
 	cache, err := credentials.LoadCCache(s.Cache)
 	if err != nil {
 		return nil, fmt.Errorf("the credential cache %s can't be read: %w", s.Cache, err)
+	}
+	if tgt, ok := cache.GetEntry(types.PrincipalName{NameType: nametype.KRB_NT_SRV_INST, NameString: []string{"krbtgt", cache.GetClientRealm()}}); ok && time.Now().After(tgt.EndTime) {
+		return nil, fmt.Errorf("the tickets in %s expired on %s; get new ones with kinit", s.Cache, tgt.EndTime.Local().Format("2006-01-02 15:04"))
 	}
 	c, err := client.NewFromCCache(cache, conf, client.DisablePAFXFAST(true))
 	if err != nil {

@@ -117,6 +117,8 @@ func plainSMB(err error) string {
 			return "the user's name or password is wrong"
 		case 0xc0000022:
 			return "the user may not"
+		case 0xc0000061:
+			return "it takes a privilege that the user hasn't, as audit entries do"
 		case 0xc0000072:
 			return "the account is switched off"
 		case 0xc0000234:
@@ -138,6 +140,10 @@ func plainSMB(err error) string {
 		}
 	}
 	switch {
+	case strings.Contains(err.Error(), "KRB_AP_ERR_SKEW"), strings.Contains(err.Error(), "lock skew"):
+		return "its clock and this machine's differ too much for Kerberos"
+	case strings.Contains(err.Error(), "KRB_AP_ERR_TKT_EXPIRED"), strings.Contains(err.Error(), "KDC_ERR_KEY_EXPIRED"):
+		return "the ticket, or the account's password, has expired"
 	case errors.Is(err, fs.ErrPermission):
 		return "the user may not"
 	case errors.Is(err, fs.ErrNotExist):
