@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"slices"
@@ -17,6 +18,7 @@ import (
 	"tarnwold/internal/plan"
 	"tarnwold/internal/report"
 	"tarnwold/internal/server"
+	"tarnwold/internal/store"
 )
 
 func (a *app) scanCommand() *cobra.Command {
@@ -88,13 +90,26 @@ func (a *app) scan(c *cobra.Command, k keeping, s estate.Server, from server.Ser
 	if err != nil {
 		return err
 	}
+	head := a.head(ctx)
 	if err := a.takeIn(c, k, s, seen, len(only) == 0); err != nil {
+		if now := a.head(ctx); errors.Is(err, store.ErrStopped) && now != head {
+			return fmt.Errorf("stopped with a part of it kept, up to change %d; tarnwold scan %s --resume takes in the rest", now, s.Name)
+		}
 		return err
 	}
 	if !k.dryRun {
 		_ = os.Remove(spool)
 	}
 	return a.unread(seen)
+}
+
+// head gives the number of the journal's last change, whether stopped or not.
+func (a *app) head(ctx context.Context) (n int64) {
+	_ = a.view(context.WithoutCancel(ctx), func(t *estate.Tx) error {
+		n = t.Head()
+		return t.Err()
+	})
+	return n
 }
 
 // mayTake refuses, before hours are spent on reading, folders that can't hang
@@ -188,7 +203,7 @@ func (a *app) takeIn(c *cobra.Command, k keeping, s estate.Server, seen *live.Se
 		p.Line(report.S("Nothing was kept: this only reports."))
 		return p.Err()
 	}
-	return a.note(ctx, s, seen)
+	return a.note(context.WithoutCancel(ctx), s, seen) // what is kept is kept whole
 }
 
 // carryIfAny is carry, silent where nothing is otherwise.

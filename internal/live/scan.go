@@ -69,13 +69,14 @@ type Unread struct {
 
 // Stopped is a scan that was broken off, with what it had read kept.
 type Stopped struct {
-	Items int    `json:"items"`
-	Spool string `json:"kept-in"`
-	Err   error  `json:"-"`
+	Server string `json:"server"`
+	Items  int    `json:"items"`
+	Spool  string `json:"kept-in"`
+	Err    error  `json:"-"`
 }
 
 func (e *Stopped) Error() string {
-	return fmt.Sprintf("%v; %s read so far are kept in %s, and tarnwold scan SERVER --resume goes on from there", e.Err, format.Count(int64(e.Items), "item"), e.Spool)
+	return fmt.Sprintf("%v; %s read so far are kept in %s, and tarnwold scan %s --resume goes on from there", e.Err, format.Count(int64(e.Items), "item"), e.Spool, e.Server)
 }
 
 func (e *Stopped) Unwrap() error { return e.Err }
@@ -291,7 +292,7 @@ func (s *Scan) tracts(ctx context.Context, live server.Reader, out *Seen, ids ma
 		if err := fn(); err != nil {
 			if s.Spool != "" && total > 0 {
 				if ferr := down.w.Flush(); ferr == nil {
-					return &Stopped{total, s.Spool, err}
+					return &Stopped{s.Server.Name, total, s.Spool, err}
 				}
 			}
 			return err
