@@ -14,6 +14,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -221,7 +222,7 @@ func TestBrokenOffOnTheServer(t *testing.T) {
 
 	was := map[string]int{}
 	moments := many(t, 50, 8)
-	for i := range moments {
+	for i := 0; i < moments || was["finished"]+was["taken back"] == 0 && i < 60; i++ {
 		head := len(strings.Split(must(t, dir, prog, "log", "--format", "csv"), "\n")) - 2
 		c := exec.Command(prog, args...)
 		c.Dir = dir
@@ -229,8 +230,25 @@ func TestBrokenOffOnTheServer(t *testing.T) {
 		c.Stdout, c.Stderr = &out, &out
 		require.NoError(t, c.Start())
 		time.Sleep(time.Duration(float64(took) * (0.1 + 0.9*rand.Float64())))
-		_ = c.Process.Kill()
+		if i%3 == 0 { // asked to stop, it says how things stand
+			_ = c.Process.Signal(syscall.SIGINT)
+		} else {
+			_ = c.Process.Kill()
+		}
 		_ = c.Wait()
+		stands := show(t, dir, prog)
+		if i%3 == 0 {
+			switch said := out.String(); {
+			case strings.Contains(said, "Kept as change"), strings.Contains(said, "nothing was changed"):
+				require.Contains(t, stands, "no change is unfinished", said)
+			case strings.Contains(said, "broken off"):
+				was["broken off by a signal"]++
+				require.Contains(t, said, "tarnwold resume finishes it, tarnwold undo takes it back")
+				require.Contains(t, stands, "unfinished")
+			default:
+				require.Contains(t, stands, "no change is unfinished", said)
+			}
+		}
 		if !strings.Contains(show(t, dir, prog), "no change is unfinished") {
 			// While it is unfinished nothing else is taken.
 			no := exec.Command(prog, "group", "add", "gaffers")

@@ -88,7 +88,7 @@ func (a *app) run(ctx context.Context, args []string) int {
 	if s := err.Error(); strings.HasPrefix(s, "required flag(s) ") || strings.HasPrefix(s, "if any flags in the group ") {
 		err = usageError{err} // what the library finds wrong by itself
 	}
-	if errors.Is(err, store.ErrStopped) { // wherever it was at
+	if errors.Is(err, store.ErrStopped) || errors.Is(err, context.Canceled) { // wherever it was at
 		err = store.ErrStopped
 	}
 	if a.format == "" { // it went wrong before the format was looked at

@@ -213,11 +213,25 @@ func (u *Push) finish(ctx context.Context, w *writing, states []state, p *plan.P
 		}
 		return 0, &Back{no.where, no.err.Error()}
 	}
-	if wrote || werr != nil {
+	if werr != nil {
+		return 0, &Broken{w.done(), len(w.all), plainly(werr)}
+	}
+	if wrote {
 		return 0, &Broken{w.done(), len(w.all), err}
 	}
 	return 0, err
 }
+
+// plainly says of what was stopped that it was, and no more: what stands is for
+// who tells of it.
+func plainly(err error) error {
+	if errors.Is(err, context.Canceled) {
+		return errStopped
+	}
+	return err
+}
+
+var errStopped = errors.New("stopped")
 
 // back takes back what is written, within a while, and forgets the change.
 func (u *Push) back(w *writing, js string) error {
@@ -344,7 +358,7 @@ func (u *Push) TakeBack(ctx context.Context) (*Unfinished, error) {
 	told := f.told()
 	err = u.Estate.Forget(ctx, f.js, func() error { return f.w.write(ctx, f.states, before) })
 	if err != nil {
-		err = &Broken{f.w.done(), len(f.w.all), err}
+		err = &Broken{f.w.done(), len(f.w.all), plainly(err)}
 	}
 	return told, err
 }

@@ -292,7 +292,7 @@ func (s *Scan) tracts(ctx context.Context, live server.Reader, out *Seen, ids ma
 		if err := fn(); err != nil {
 			if s.Spool != "" && total > 0 {
 				if ferr := down.w.Flush(); ferr == nil {
-					return &Stopped{s.Server.Name, total, s.Spool, err}
+					return &Stopped{s.Server.Name, total, s.Spool, plainly(err)}
 				}
 			}
 			return err
