@@ -164,7 +164,7 @@ func TestScanIsWhatTheServerHas(t *testing.T) {
 	run(1, "drift", "stagedoor")
 	require.Contains(t, run(2, "scan", "stagedoor"), "nobody is here to be asked")
 	said = run(0, "scan", "stagedoor", "--yes")
-	require.Contains(t, said, "scan of stagedoor: 1 item changed rules")
+	require.Contains(t, said, "scan of stagedoor: 1 item changed rules, none by Tarnwold")
 	require.Contains(t, said, "scan of stagedoor: 1 item came, 1 went")
 	require.Contains(t, run(0, "drift", "stagedoor"), "12 items alike")
 	run(0, "check")
