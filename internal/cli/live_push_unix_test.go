@@ -22,8 +22,14 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tarnwold/core/account"
+	"tarnwold/core/right"
+	"tarnwold/core/rule"
+	"tarnwold/internal/estate"
 	"tarnwold/internal/format/sddl"
 	"tarnwold/internal/format/secdesc"
+	"tarnwold/internal/live"
+	"tarnwold/internal/plan"
+	"tarnwold/internal/server"
 	"tarnwold/internal/server/smb"
 	"tarnwold/internal/server/smb/smbtest"
 )
@@ -346,4 +352,49 @@ func TestProved(t *testing.T) {
 	require.Contains(t, prove(3), "as bram: 127.0.0.1:"+fmt.Sprint(h.s.Port)+" doesn't let one in: the user's name or password is wrong")
 	require.NoError(t, os.WriteFile("testers.csv", []byte("bram,x\n"), 0o600))
 	require.Contains(t, prove(3), "testers.csv: line 1: wanted the columns user,password")
+}
+
+// TestWhatTheServerMakesOfIt: where a server takes rules and then has others,
+// that is found by reading them back; all that was written is taken back.
+func TestWhatTheServerMakesOfIt(t *testing.T) {
+	h := newTheatre(t, nil)
+	was := h.bytes(inTheTheatre...)
+	ctx := context.Background()
+	e, err := estate.Open(ctx, "tarnwold.estate")
+	require.NoError(t, err)
+	defer e.Close()
+	var p *plan.Plan
+	var out []plan.Outbound
+	var put []byte
+	require.NoError(t, e.View(ctx, func(tx *estate.Tx) (err error) {
+		var items []plan.Found
+		for i, path := range []string{"", "/Wardrobe", "/Scripts/prompt book.odt"} {
+			s, err := tx.Server("stagedoor")
+			require.NoError(t, err)
+			at, err := tx.At(s, filepath.Join(h.s.Dir, "productions")+path)
+			require.NoError(t, err)
+			d := tx.Of(at.Strand).Clone()
+			d.Rules.Entries = append(d.Rules.Entries, rule.Entry{Kind: rule.Allow, Who: h.ids["ines"], Rights: []right.Set{right.ReadData, right.ReadData, right.GenericRead}[i]}) // which a server maps
+			items = append(items, plan.Found{Path: at.Path, Folder: at.Folder, Rules: d})
+		}
+		k := plan.New(tx, "warden")
+		if p, err = k.Lay("stagedoor", items); err != nil {
+			return err
+		}
+		if out, err = k.Outbound(p); err == nil {
+			put, err = k.Save(p, "lay")
+		}
+		return err
+	}))
+	u := &live.Push{Estate: e, Dial: func(ctx context.Context, _ string) (server.Server, error) {
+		return smb.Dial(ctx, smb.Link{Host: "127.0.0.1", Port: h.s.Port, User: "warden"}, smb.Secret{Password: smbtest.Password("warden")})
+	}}
+	_, err = u.Keep(ctx, p, put, p.Meta("lay"), out)
+	var back *live.Back
+	require.ErrorAs(t, err, &back)
+	require.Contains(t, err.Error(), "the server took it and has something else now; what had been written is taken back, and nothing was kept")
+	require.Equal(t, "stagedoor:"+filepath.Join(h.s.Dir, "productions")+"/Scripts/prompt book.odt", back.Where)
+	after := h.bytes(inTheTheatre...)
+	require.Equal(t, was, after)
+	require.Contains(t, h.run(2, "resume", "--show"), "no change is unfinished")
 }

@@ -397,6 +397,7 @@ type item struct {
 // writing is servers at hand, and what is to be written to them.
 type writing struct {
 	all   []item
+	ours  []atomic.Bool // what was written by this run, whatever the server made of it
 	conns map[string][]server.Server
 	step  func(done, of int)
 	count atomic.Int64
@@ -430,6 +431,7 @@ func (u *Push) open(ctx context.Context, out []plan.Outbound) (*writing, error) 
 			w.conns[o.Server] = append(w.conns[o.Server], c)
 		}
 	}
+	w.ours = make([]atomic.Bool, len(w.all))
 	return w, nil
 }
 
@@ -506,7 +508,7 @@ func (w *writing) write(ctx context.Context, states []state, want state) error {
 			to++
 		}
 		err := w.each(ctx, from, to, func(i int, c server.Server) error {
-			if states[i] == want || states[i] == other {
+			if states[i] == want || states[i] == other && !(want == before && w.ours[i].Load()) {
 				if states[i] == after {
 					w.count.Add(1)
 				}
@@ -516,6 +518,14 @@ func (w *writing) write(ctx context.Context, states []state, want state) error {
 			if want == before {
 				x.Before, x.To = x.To, x.Before
 			}
+			if states[i] == other { // what the server made of what we wrote
+				now, err := w.all[i].read(ctx, c)
+				if err != nil {
+					return w.failed(ctx, i, err)
+				}
+				x.Before = now
+			}
+			w.ours[i].Store(true)
 			if err := c.Write(ctx, x); err != nil {
 				return w.failed(ctx, i, err)
 			}

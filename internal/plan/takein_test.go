@@ -124,6 +124,19 @@ func TestTakingInIsWhatIsThere(t *testing.T) {
 			require.NoError(rt, err)
 			require.Empty(rt, f.Lines)
 			require.Equal(rt, x.Tree.Len(), f.Alike)
+			top, err := d.t.At(s, "/srv")
+			require.NoError(rt, err)
+			have := map[string]bool{}
+			for _, item := range d.t.Subtree(top.Item, 1<<20) {
+				p := d.t.Place(item)
+				path, _ := place.Cut(p.Path, "/srv")
+				have[fmt.Sprint(path, " ", p.Folder)] = true
+			}
+			for i := range x.Tree.Len() {
+				r := x.Tree.Row(i)
+				require.True(rt, have[fmt.Sprint(r.Path, " ", r.Folder)], "%s", r.Path)
+			}
+			require.Len(rt, have, x.Tree.Len(), "nothing else is there")
 			return d.begin(""), nil
 		})
 		require.NoError(rt, err)

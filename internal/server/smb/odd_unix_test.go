@@ -11,9 +11,11 @@ import (
 	"strings"
 	"testing"
 
+	smb2 "github.com/cloudsoda/go-smb2"
 	"github.com/stretchr/testify/require"
 
 	"tarnwold/core/rule"
+	"tarnwold/internal/format/secdesc"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/server"
 	"tarnwold/internal/server/smb/smbtest"
@@ -166,6 +168,43 @@ func TestWhatIsWrittenComesBack(t *testing.T) {
 	got, err := w.admin.ShareRules(ctx, "vault")
 	require.NoError(t, err)
 	require.True(t, d.Rules.Equal(&got.Rules))
+}
+
+// TestWhatAScanEnters: folders, but no links, none that can't be read, none too
+// deep; and a name told twice in one folder ends it.
+func TestWhatAScanEnters(t *testing.T) {
+	const dir, link = 0x10, 0x400
+	d := &rule.Descriptor{Control: rule.RulesPresent, Audit: rule.Rules{Absent: true}}
+	raw, err := secdesc.Encode(d)
+	require.NoError(t, err)
+	entry := func(name string, attributes uint32, raw []byte) smb2.DirEntryPlus {
+		return smb2.DirEntryPlus{FileInfo: &smb2.FileStat{FileName: name, FileAttributes: attributes}, RawSecurityDescriptor: raw}
+	}
+	tell := func(depth int, in string, entries ...smb2.DirEntryPlus) (enters []string, names []string, err error) {
+		s := &scanning{how: server.Reading{Depth: depth}, bodies: map[string]*rule.Descriptor{}, fn: func(x server.Item) error {
+			names = append(names, x.Path)
+			return nil
+		}}
+		s.turn.L = &s.m
+		err = s.tell(context.Background(), in, entries, map[string]bool{})
+		return s.folders, names, err
+	}
+	enters, names, err := tell(0, "a", entry("folder", dir, raw), entry("link", dir|link, raw), entry("file", 0, raw), entry("closed", dir, []byte{1}), entry("..", dir, raw),
+		entry(`up\and away`, dir, raw), entry("zero\x00", 0, raw), entry("", dir, raw))
+	require.NoError(t, err)
+	require.Equal(t, []string{"a/folder"}, enters)
+	require.Equal(t, []string{"a/folder", "a/link", "a/file", "a/closed"}, names)
+	enters, _, err = tell(2, "a", entry("folder", dir, raw))
+	require.NoError(t, err)
+	require.Empty(t, enters)
+	enters, _, err = tell(3, "a", entry("folder", dir, raw))
+	require.NoError(t, err)
+	require.Len(t, enters, 1)
+	_, _, err = tell(0, "a", entry("x", 0, raw), entry("x", 0, raw))
+	require.ErrorContains(t, err, `tells of "a/x" twice`)
+	enters, _, err = tell(0, strings.Repeat("a/", 17000)+"a", entry("x", dir, raw))
+	require.NoError(t, err)
+	require.Empty(t, enters, "a server that goes on and on downward comes to an end")
 }
 
 // TestDescriptorsThatCantBeRead: malformed ones are told of as such, each alone.
