@@ -34,6 +34,8 @@ test: lint
 		{ apt-get update -qq; DEBIAN_FRONTEND=noninteractive apt-get install -qq -y --no-install-recommends $(SERVERS); }; } >/dev/null 2>&1 || true
 	@command -v smbd >/dev/null && [ "$$(id -u)" = 0 ] || echo "*** SKIPPED: real SMB servers, for there is no smbd here, or this is not root ***"
 	@command -v samba-tool >/dev/null && [ "$$(id -u)" = 0 ] || echo "*** SKIPPED: a real domain, for there is no samba-tool here, or this is not root ***"
+	@{ [ "$$(id -u)" = 0 ] && ip netns add tarnwold-probe && ip netns del tarnwold-probe; } 2>/dev/null || \
+		echo "*** SKIPPED: a real domain, for network namespaces can't be made here ***"
 	@command -v chromium >/dev/null || echo "*** SKIPPED: pages in a browser, for there is no chromium here ***"
 	$(GO) test -timeout 25m ./...
 	@command -v gcc >/dev/null || { [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null && \

@@ -15,7 +15,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tarnwold/core/rule"
+	"tarnwold/internal/estate"
 	"tarnwold/internal/format/secdesc"
+	"tarnwold/internal/live"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/server"
 	"tarnwold/internal/server/smb/smbtest"
@@ -168,6 +170,27 @@ func TestWhatIsWrittenComesBack(t *testing.T) {
 	got, err := w.admin.ShareRules(ctx, "vault")
 	require.NoError(t, err)
 	require.True(t, d.Rules.Equal(&got.Rules))
+}
+
+// TestAFolderBehindShutShares: a folder is read by whichever of its shares lets
+// one in, once; one that no share leads to is told of.
+func TestAFolderBehindShutShares(t *testing.T) {
+	s := smbtest.Start(t, smbtest.Config{Users: []string{"warden"}, Groups: map[string][]string{"g": nil},
+		Shares: map[string]string{"aa": "path = mm", "mm": "", "zz": "path = mm", "in": "path = mm/in", "shut": ""}})
+	require.NoError(t, os.MkdirAll(filepath.Join(s.Dir, "mm", "in", "below"), 0o777))
+	cli := dial(t, s, "warden")
+	ctx := context.Background()
+	for _, name := range []string{"aa", "zz", "shut"} {
+		require.NoError(t, cli.Write(ctx, server.Writing{Share: name, OfShare: true, To: &rule.Descriptor{Control: rule.RulesPresent, Audit: rule.Rules{Absent: true}}}))
+	}
+	cli = dial(t, s, "warden")
+	seen, err := (&live.Scan{Server: estate.Server{Name: "box"}}).Read(ctx, cli)
+	require.NoError(t, err)
+	require.Len(t, seen.Shares, 5)
+	require.Len(t, seen.Tracts, 1)
+	require.Equal(t, "mm", seen.Tracts[0].Share)
+	require.Equal(t, 3, seen.Tracts[0].Tree.Len())
+	require.Equal(t, []live.Unread{{Where: "shut", Why: "share shut: the user may not"}}, seen.Unread)
 }
 
 // TestWhatAScanEnters: folders, but no links, none that can't be read, none too

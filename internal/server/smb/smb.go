@@ -82,7 +82,7 @@ func Dial(ctx context.Context, l Link, secret Secret) (*Client, error) {
 		conn.Close()
 		return nil, &Unreached{l.Address(), "sign-on", err.Error()}
 	}
-	conn = &newerConn{Conn: conn}
+	conn = &wire{Conn: conn, wait: answering}
 	if l.Encrypt {
 		conn = &sealedConn{Conn: conn}
 	}

@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -28,7 +29,7 @@ func TestTooOldADialect(t *testing.T) {
 		binary.LittleEndian.PutUint16(p[4+headerSize+4:], dialect)
 		in := &written{}
 		in.Buffer.Write(p)
-		c := &newerConn{Conn: nopClose{in}}
+		c := &wire{Conn: nopClose{in}}
 		b := make([]byte, 8)
 		var err error
 		for n := 0; n < len(p) && err == nil; {
@@ -43,6 +44,36 @@ func TestTooOldADialect(t *testing.T) {
 type nopClose struct{ *written }
 
 func (nopClose) Close() error { return nil }
+
+// TestAServerThatOwesAnAnswer: one that doesn't answer is given up, one that is
+// asked nothing is waited for.
+func TestAServerThatOwesAnAnswer(t *testing.T) {
+	here, there := net.Pipe()
+	c := &wire{Conn: here, wait: 100 * time.Millisecond, settled: true}
+	asked := func() {
+		go func() { _, _ = io.ReadFull(there, make([]byte, 4)) }()
+		_, err := c.Write([]byte{0, 0, 0, 0})
+		require.NoError(t, err)
+	}
+	answered := func() {
+		go func() { _, _ = there.Write([]byte{0, 0, 0, 0}) }()
+		_, err := io.ReadFull(c, make([]byte, 4))
+		require.NoError(t, err)
+	}
+	asked()
+	asked()
+	answered()
+	answered()
+	go func() { // nothing is owed: it may take its time
+		time.Sleep(300 * time.Millisecond)
+		_, _ = there.Write([]byte{0, 0, 0, 0})
+	}()
+	_, err := io.ReadFull(c, make([]byte, 4))
+	require.NoError(t, err)
+	asked()
+	_, err = io.ReadFull(c, make([]byte, 4))
+	require.ErrorContains(t, err, "the server has not answered for 100ms")
+}
 
 // TestAnAlteredAnswerIsFound: an answer that somebody on the way has altered is
 // not taken for the server's.
