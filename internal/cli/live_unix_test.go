@@ -110,6 +110,8 @@ func TestScanIsWhatTheServerHas(t *testing.T) {
 	require.Contains(t, said, "5 folders and 6 files")
 	require.Contains(t, said, "The server tells no group's members")
 	require.NotContains(t, run(0, "scan", "stagedoor"), "Kept", "nothing is otherwise")
+	require.Regexp(t, `//stagedoor/reading +\S+ +yes`, run(0, "share", "list"), "the switch is seen")
+	require.Regexp(t, `//stagedoor/productions +\S+ +no`, out.String())
 	run(0, "load", "accounts", "--passwd", filepath.Join(s.Dir, "passwd"), "--group", filepath.Join(s.Dir, "group"), "--yes")
 	run(0, "server", "administrator", "stagedoor", "warden", "--yes", "--force")
 	run(0, "check")
@@ -169,6 +171,7 @@ func TestScanIsWhatTheServerHas(t *testing.T) {
 	require.Contains(t, run(0, "drift", "stagedoor"), "12 items alike")
 	run(0, "check")
 	run(0, "check")
+	run(0, "server", "remove", "stagedoor", "--dry-run")
 	// The password stands nowhere.
 	for _, name := range []string{"tarnwold.estate"} {
 		text, err := os.ReadFile(name)
@@ -178,4 +181,6 @@ func TestScanIsWhatTheServerHas(t *testing.T) {
 	t.Setenv("TARNWOLD_PASSWORD_STAGEDOOR", "not that")
 	require.Contains(t, run(1, "server", "test", "stagedoor"), "the user's name or password is wrong")
 	require.NotContains(t, run(3, "scan", "stagedoor"), "not that")
+	run(0, "server", "remove", "stagedoor", "--yes")
+	run(0, "check")
 }

@@ -131,6 +131,14 @@ func (t *Tx) Check(step func(what string)) (faults []Fault) {
 			found("tarnwold expire passes over it", "a last day of an entry that isn't there (item %d, share %d)", x.b.Item, x.b.Share)
 		}
 	}
+	for table, what := range map[string]string{"links": "server", "scans": "server", "admissions": "share", "facts": "item"} {
+		if !t.Knows(table) {
+			continue
+		}
+		if n := t.Int("SELECT count(*) FROM " + table + " x LEFT JOIN " + what + "s o ON o.id=x." + what + " WHERE o.id IS NULL"); n > 0 {
+			found(fromBackup, "%d %s of a %s that isn't there", n, table, what)
+		}
+	}
 	for _, c := range t.Ints("SELECT id FROM journal ORDER BY id") {
 		t.Rows(c)
 	}

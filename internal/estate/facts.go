@@ -49,6 +49,13 @@ func (t *Tx) SetScanned(s Server, at time.Time, machine account.ID) {
 	t.Exec("INSERT OR REPLACE INTO scans(server, at, machine) VALUES(?,?,?)", s.ID, at.UTC().Format(time.RFC3339), machine.String())
 }
 
+// ForgetScans forgets that a server was ever read.
+func (t *Tx) ForgetScans(s Server) {
+	if t.Knows("scans") {
+		t.Exec("DELETE FROM scans WHERE server=?", s.ID)
+	}
+}
+
 // Domain is where accounts are kept: a domain, or one machine.
 type Domain struct {
 	ID    account.ID

@@ -219,6 +219,7 @@ func (p *Plan) Keep(t *estate.Tx) (string, error) {
 				t.SetLink(*e.after, *e.link)
 			}
 		case e.after == nil:
+			t.ForgetScans(*e.before)
 			t.Delete("servers", e.before.ID)
 		case e.before != nil:
 			t.SetTraits(*e.before, e.after.Traits)
@@ -316,6 +317,7 @@ func (p *Plan) Keep(t *estate.Tx) (string, error) {
 		}
 	}
 	for _, s := range w.goes {
+		t.ForgetScans(s)
 		t.Delete("servers", s.ID)
 	}
 	for _, e := range w.dates {
