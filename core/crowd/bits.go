@@ -1,6 +1,9 @@
 package crowd
 
-import "math/bits"
+import (
+	"math/bits"
+	"slices"
+)
 
 // Bits is a set of users by their place in a Population. A nil Bits is empty.
 type Bits []uint64
@@ -52,6 +55,9 @@ func (b Bits) And(o Bits) Bits {
 	}
 	return out
 }
+
+// Minus gives what is in b and not in another set.
+func (b Bits) Minus(o Bits) Bits { return slices.Clone(b).without(o) }
 
 // without takes another set out of b, and gives b.
 func (b Bits) without(o Bits) Bits {

@@ -102,7 +102,15 @@ func (d *Decider) Through(want right.Set) Bits {
 // Holding gives who is granted all of some rights in a situation; synchronize
 // counts. It is what Granted would say of each of them.
 func (d *Decider) Holding(s Situation, want right.Set) Bits {
-	out := d.Through(want)
+	return d.within(d.Through(want), s, want)
+}
+
+// PastShare is Holding where the share's rules aren't asked (verdict.Need).
+func (d *Decider) PastShare(s Situation, want right.Set) Bits {
+	return d.within(slices.Clone(d.People.All()), s, want)
+}
+
+func (d *Decider) within(out Bits, s Situation, want right.Set) Bits {
 	for i := range right.Count {
 		one := right.At(i)
 		if want&one == 0 {

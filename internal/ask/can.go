@@ -1,6 +1,9 @@
 package ask
 
 import (
+	"slices"
+
+	"tarnwold/core/crowd"
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
 	"tarnwold/core/verdict"
@@ -96,4 +99,43 @@ func (c *can) ok(q *verdict.Question, granted right.Set, folder bool, item, pare
 		t.Folder = &in
 	}
 	return verdict.Try(c.act, &t).Allowed
+}
+
+// holding gives everybody who can, in a situation; top: nothing is renamed or
+// deleted there. adding gives the situation of the folder that something is
+// added to: the item itself, or the folder above it. It is what ok would say of
+// each.
+func (c *can) holding(d *crowd.Decider, s crowd.Situation, folder, top bool, adding func(above bool) crowd.Situation) crowd.Bits {
+	if !c.of(folder) || c.inside() && top {
+		return d.People.Empty()
+	}
+	if c.act == nil {
+		return d.Holding(s, c.rights(folder))
+	}
+	makes := c.act.Takes == verdict.NewFile || c.act.Takes == verdict.NewFolder
+	if makes {
+		folder = c.act.Takes == verdict.NewFolder
+	}
+	out := slices.Clone(d.People.All())
+	for _, n := range c.act.Needs {
+		switch n.On {
+		case verdict.OnItem:
+			out = out.And(d.Holding(s, n.Rights))
+		case verdict.OnFolder:
+			asked := d.Holding
+			if n.PastShare {
+				asked = d.PastShare
+			}
+			out = out.And(asked(adding(!makes), verdict.AddRight(folder)))
+		case verdict.OnShare:
+			out = out.And(d.Through(n.Rights))
+		case verdict.OnConnection:
+			for _, not := range []crowd.Bits{d.Refused(), d.ReadOnly()} {
+				for i := range not {
+					out[i] &^= not[i]
+				}
+			}
+		}
+	}
+	return out
 }

@@ -82,21 +82,26 @@ func asked(folder, top bool) []string {
 
 // acts answers for the acts of an explanation.
 func (k *Asker) acts(user account.Account, p estate.Place, sh *estate.Share) (out []ActAnswer) {
-	p.Share = sh
 	top := len(p.Trail) == 1 || sh != nil && sh.Begins(p.Path)
 	for _, name := range asked(p.Folder, top) {
-		s := &spots{item: &p, share: sh, folderKind: p.Folder, where: p.Via()}
-		s.act, _ = verdict.ActNamed(name)
-		switch {
-		case s.act.Takes == verdict.NewFile || s.act.Takes == verdict.NewFolder: // in the folder itself
-			s.item, s.folder, s.hasFolder, s.folderKind = nil, p, true, s.act.Takes == verdict.NewFolder
-		case s.act.To == verdict.NewName:
-			s.folder, s.hasFolder = k.folderOf(p), true
-		}
-		t := k.TryOn(user, s, true)
+		t := k.tryHere(user, name, p, sh)
 		out = append(out, ActAnswer{name, t.Allowed, t.Needs[0]})
 	}
 	return out
+}
+
+// tryHere tries an act on an item, or making something in it.
+func (k *Asker) tryHere(user account.Account, act string, p estate.Place, sh *estate.Share) *Tried {
+	p.Share = sh
+	s := &spots{item: &p, share: sh, folderKind: p.Folder, where: p.Via()}
+	s.act, _ = verdict.ActNamed(act)
+	switch {
+	case s.act.Takes == verdict.NewFile || s.act.Takes == verdict.NewFolder: // in the folder itself
+		s.item, s.folder, s.hasFolder, s.folderKind = nil, p, true, s.act.Takes == verdict.NewFolder
+	case s.act.To == verdict.NewName:
+		s.folder, s.hasFolder = k.folderOf(p), true
+	}
+	return k.TryOn(user, s, true)
 }
 
 // folderOf gives the folder above a place, without its number.

@@ -160,8 +160,7 @@ func (k *Asker) stopped(w *way, pop *crowd.Population, s crowd.Situation, classe
 	return n
 }
 
-// those keeps the users who can do what is asked for: all of a level, or an
-// act, whose needs are those of verdict.Acts.
+// those keeps the users who can do what is asked for: all of a level, or an act.
 func (x *attributing) those(users crowd.Bits, c *can, granted right.Set, s crowd.Situation) crowd.Bits {
 	if c.act == nil {
 		if granted.Has(c.rights(x.p.Folder)) {
@@ -169,37 +168,14 @@ func (x *attributing) those(users crowd.Bits, c *can, granted right.Set, s crowd
 		}
 		return nil
 	}
-	makes := c.act.Takes == verdict.NewFile || c.act.Takes == verdict.NewFolder
-	folder := x.p.Folder
-	if makes {
-		folder = c.act.Takes == verdict.NewFolder
-	}
-	if c.inside() && (len(x.p.Trail) == 1 || x.sh != nil && x.sh.Begins(x.p.Path)) {
-		return nil // nothing is renamed or deleted at the top
-	}
-	out := users
-	for _, n := range c.act.Needs {
-		switch n.On {
-		case verdict.OnItem:
-			out = out.And(x.d.Holding(s, n.Rights))
-		case verdict.OnFolder:
-			in := x.p
-			if !makes {
-				in = x.k.folderOf(x.p)
-			}
-			out = out.And(x.d.Holding(x.k.situation(x.d, x.somebody, in, x.sh, true), verdict.AddRight(folder)))
-		case verdict.OnShare:
-			out = out.And(x.d.Through(n.Rights))
-		case verdict.OnConnection:
-			out = out.And(x.pop.All())
-			for _, not := range []crowd.Bits{x.d.Refused(), x.d.ReadOnly()} {
-				for i := range not {
-					out[i] &^= not[i]
-				}
-			}
+	top := len(x.p.Trail) == 1 || x.sh != nil && x.sh.Begins(x.p.Path)
+	return users.And(c.holding(x.d, s, x.p.Folder, top, func(above bool) crowd.Situation {
+		in := x.p
+		if above {
+			in = x.k.folderOf(x.p)
 		}
-	}
-	return out
+		return x.k.situation(x.d, x.somebody, in, x.sh, true)
+	}))
 }
 
 // situation is all that the answer for everybody depends on in a place, as the

@@ -88,6 +88,8 @@ var tour = []stop{
 	{about: "What would happen if they tried? Nothing is done."},
 	cmd("try", "ines", "save", "//stagedoor/productions/Wardrobe/Fittings/measurements.ods"),
 	cmd("try", "petra", "rename", "//stagedoor/productions/Scripts", "--to", "Drafts"),
+	{about: "What the house relies on, checked line by line."},
+	cmd("expect", "house.expect"),
 	{about: "Many questions at once, for a program to read."},
 	cmd("explain", "--from", "questions.csv", "--format", "csv"),
 	cmd("try", "--from", "acts.csv", "--format", "csv"),

@@ -135,9 +135,15 @@ func (a *app) explainMany(c *cobra.Command, file string) error {
 }
 
 // unanswered is an error of a batch whose other rows were answered.
-type unanswered struct{ Rows, Of int }
+type unanswered struct {
+	Rows, Of int
+	What     string `json:",omitempty"`
+}
 
 func (e *unanswered) Error() string {
+	if e.What != "" {
+		return fmt.Sprintf("%d of %d %s can't be asked; each says why", e.Rows, e.Of, e.What)
+	}
 	return fmt.Sprintf("%d of %d rows could not be answered; each says why in the column error", e.Rows, e.Of)
 }
 
@@ -185,7 +191,7 @@ func (a *app) askMany(c *cobra.Command, file string, kind sheet.Kind, one func(*
 		return nil
 	})
 	if n > 0 {
-		bad = &unanswered{n, len(rows)}
+		bad = &unanswered{Rows: n, Of: len(rows)}
 	}
 	return bad, err
 }

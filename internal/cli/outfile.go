@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -28,13 +29,20 @@ func (a *app) writing(c *cobra.Command) {
 	c.Flags().StringVarP(&a.file.path, "out", "o", "", "write the answer to this `file` instead; its ending says how: .xlsx, .html, .csv, .json or .md")
 }
 
+// checking lets -o write JUnit too.
+func checking(c *cobra.Command) {
+	f := c.Flags().Lookup("out")
+	f.Usage = strings.Replace(f.Usage, ".json or .md", ".json, .md, or .xml for JUnit", 1)
+	_ = c.Flags().SetAnnotation("out", "checks", []string{"yes"})
+}
+
 // beginFile takes what is printed to the file that is wanted.
-func (a *app) beginFile() error {
+func (a *app) beginFile(c *cobra.Command) error {
 	f := &a.file
 	if f.path == "" {
 		return nil
 	}
-	format, err := report.FormatOf(f.path)
+	format, err := report.FormatOf(f.path, c.Flags().Lookup("out").Annotations["checks"] != nil)
 	if err != nil {
 		return usageError{err}
 	}

@@ -113,7 +113,7 @@ func (a *app) questions(ctx context.Context, list []asked) error {
 		return nil
 	})
 	if err == nil && bad > 0 {
-		err = &unanswered{bad, len(list)}
+		err = &unanswered{Rows: bad, Of: len(list)}
 	}
 	return err
 }

@@ -76,7 +76,9 @@ func (a *app) run(ctx context.Context, args []string) int {
 	root.SetOut(a.out)
 	root.SetErr(a.err)
 	err := root.ExecuteContext(ctx)
-	if ferr := a.endFile(err == nil || errors.Is(err, errNo)); ferr != nil && (err == nil || errors.Is(err, errNo)) {
+	var some *unanswered
+	whole := err == nil || errors.Is(err, errNo) || errors.As(err, &some)
+	if ferr := a.endFile(whole); ferr != nil && whole {
 		err = ferr
 	}
 	if err == nil || errors.Is(err, syscall.EPIPE) {
@@ -118,11 +120,11 @@ New here? Run: tarnwold demo`,
 		SilenceUsage:  true,
 		Args:          cobra.NoArgs,
 		RunE:          func(c *cobra.Command, _ []string) error { return c.Help() },
-		PersistentPreRunE: func(*cobra.Command, []string) (err error) {
+		PersistentPreRunE: func(c *cobra.Command, _ []string) (err error) {
 			if a.format, err = report.ParseFormat(a.formatText); err != nil {
 				return usageError{err}
 			}
-			return a.beginFile()
+			return a.beginFile(c)
 		},
 	}
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
@@ -152,7 +154,7 @@ New here? Run: tarnwold demo`,
 		{"know", []*cobra.Command{a.userCommand(), a.groupCommand(), a.levelCommand(), a.serverCommand(), a.shareCommand()}},
 		{"give", []*cobra.Command{a.grantCommand(), a.denyCommand(), a.revokeCommand(), a.replaceCommand(), a.stripCommand(), a.swapCommand(), a.likeCommand(), a.watchCommand(), a.expireCommand(), a.applyCommand()}},
 		{"shape", []*cobra.Command{a.sealCommand(), a.unsealCommand(), a.reflowCommand(), a.differsCommand(), a.ownerCommand(), a.ownedCommand(), a.putCommand(), a.moveCommand(), a.copyCommand()}},
-		{"ask", []*cobra.Command{a.explainCommand(), a.whoCommand(), a.reachCommand(), a.filesCommand(), a.compareCommand(), a.gridCommand(), a.usesCommand(), a.tryCommand(), a.showCommand(), a.historyCommand(), a.questionsCommand()}},
+		{"ask", []*cobra.Command{a.explainCommand(), a.whoCommand(), a.reachCommand(), a.filesCommand(), a.compareCommand(), a.gridCommand(), a.usesCommand(), a.tryCommand(), a.showCommand(), a.historyCommand(), a.expectCommand(), a.questionsCommand()}},
 	} {
 		for _, c := range g.cmds {
 			c.GroupID = g.group
@@ -162,8 +164,11 @@ New here? Run: tarnwold demo`,
 				a.supposing(c)
 			}
 			switch c.Name() {
-			case "who", "reach", "grid", "compare", "uses":
+			case "who", "reach", "grid", "compare", "uses", "expect":
 				a.writing(c)
+			}
+			if c.Name() == "expect" {
+				checking(c)
 			}
 			asking(c, g.group == "ask")
 			root.AddCommand(c)

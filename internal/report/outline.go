@@ -199,17 +199,25 @@ func (o *Outline) parents() []bool {
 // Files are the formats an answer can be written to a file in, by its ending.
 var files = map[string]Format{".xlsx": Workbook, ".html": Page, ".csv": CSV, ".json": JSON, ".md": Markdown}
 
-// FormatOf tells the format of a file by its ending.
-func FormatOf(file string) (Format, error) {
-	i := strings.LastIndexByte(file, '.')
-	if i >= 0 {
-		if f, ok := files[strings.ToLower(file[i:])]; ok {
-			return f, nil
-		}
+// FormatOf tells the format of a file by its ending; checks may be written as
+// JUnit too.
+func FormatOf(file string, checks bool) (Format, error) {
+	ending := ""
+	if i := strings.LastIndexByte(file, '.'); i >= 0 {
+		ending = strings.ToLower(file[i:])
+	}
+	if f, ok := files[ending]; ok {
+		return f, nil
+	}
+	if checks && ending == ".xml" {
+		return JUnit, nil
 	}
 	var ends []string
 	for e := range files {
 		ends = append(ends, e)
+	}
+	if checks {
+		ends = append(ends, ".xml")
 	}
 	slices.Sort(ends)
 	return "", fmt.Errorf("%q tells no format by its ending: %s", Clip(file), join(ends, "or"))

@@ -35,6 +35,8 @@ const (
 	// Workbook and Page are files of their own, told by their ending.
 	Workbook Format = "workbook"
 	Page     Format = "page"
+	// JUnit is checks as programs for continuous integration read them.
+	JUnit Format = "junit"
 )
 
 // Formats lists the formats there are.

@@ -1,0 +1,199 @@
+package report
+
+import (
+	"encoding/xml"
+	"fmt"
+	"io"
+	"strings"
+
+	"tarnwold/internal/ask"
+)
+
+// Expected prints which expectations hold, and why the others don't.
+func (p *Printer) Expected(list []*ask.Expected) error {
+	if list == nil {
+		list = []*ask.Expected{}
+	}
+	if p.Format == JUnit {
+		return p.junit(list)
+	}
+	row := func(e *ask.Expected) []string {
+		out := []string{e.File, fmt.Sprint(e.Line), e.Text, holds(e), "", "", "", "", againstSays(e), e.Error}
+		if a := e.Against; a != nil {
+			out[4], out[5], out[6], out[7] = a.User.Name, a.Where, fmt.Sprint(a.Users), fmt.Sprint(a.Items)
+		}
+		return out
+	}
+	return p.Give(list, []string{"file", "line", "expectation", "holds", "user", "where", "users", "items", "because", "error"}, func() (out [][]string) {
+		for _, e := range list {
+			out = append(out, row(e))
+		}
+		return out
+	}, func() {
+		hold, unasked := 0, 0
+		files := map[string]bool{}
+		for _, e := range list {
+			files[e.File] = true
+			if e.Holds {
+				hold++
+			}
+			if e.Error != "" {
+				unasked++
+			}
+		}
+		style := Good
+		if hold < len(list) {
+			style = Bad
+		}
+		head := fmt.Sprintf("%d of %d expectations", hold, len(list))
+		switch {
+		case len(list) == 0:
+			p.Line(S("No expectations are in there"))
+			return
+		case hold == 1 && len(list) == 1:
+			head = "The expectation holds"
+		case hold == len(list):
+			head = fmt.Sprintf("All %d expectations hold", hold)
+		case hold == 1:
+			head += " holds"
+		default:
+			head += " hold"
+		}
+		if unasked > 0 {
+			head += fmt.Sprintf("; %d can't be asked", unasked)
+		}
+		p.Line(In(style, head))
+		p.Blank()
+		g := Grid{Cols: []Col{{"line", 0}, {"holds", 0}, {"expectation", 4}, {"because", 6}}}
+		for _, e := range list {
+			at := fmt.Sprint(e.Line)
+			if len(files) > 1 {
+				at = fmt.Sprintf("%s:%d", e.File, e.Line)
+			}
+			says, word := CI(Good, "yes"), againstSays(e)
+			switch {
+			case e.Error != "":
+				says, word = CI(Bad, "can't be asked"), e.Error
+			case !e.Holds:
+				says = CI(Bad, "no")
+			}
+			g.Rows = append(g.Rows, []Cell{C(at), says, C(e.Text), C(word)})
+		}
+		p.Grid(g)
+	})
+}
+
+func holds(e *ask.Expected) string {
+	if e.Error != "" {
+		return ""
+	}
+	return yesNo(e.Holds)
+}
+
+// againstSays says who goes against an expectation, and because of what.
+func againstSays(e *ask.Expected) string {
+	a := e.Against
+	if a == nil {
+		if e.Nobody {
+			return "nobody is in what it names, so it asks nothing"
+		}
+		return ""
+	}
+	out := a.User.Name + map[bool]string{true: " can", false: " can't"}[a.Can] + ", on " + a.Where
+	if a.Route == "local" {
+		out += ", at the server"
+	}
+	if a.Because != nil {
+		why, set := because(a.Because, serverAt(a.Where), a.Share)
+		if a.Right != "" {
+			why = a.Right + ": " + why
+		}
+		out += "; " + why
+		if set != "" && a.Because.By == "entry" {
+			out += ", set on " + set
+		}
+		if len(a.Because.Chain) > 1 && a.Because.By != "configuration" {
+			out += ", by way of " + strings.Join(a.Because.Chain, " → ")
+		}
+	}
+	switch more := a.Users - 1; {
+	case more == 1:
+		out += "; one more user alike"
+	case more > 1:
+		out += fmt.Sprintf("; %d more users", more)
+	}
+	if a.Items > 1 {
+		out += fmt.Sprintf("; on %d items, counted route by route", a.Items)
+	}
+	return out
+}
+
+func serverAt(where string) string {
+	s := strings.TrimPrefix(where, "//")
+	if i := strings.IndexAny(s, "/:"); i >= 0 {
+		s = s[:i]
+	}
+	return s
+}
+
+type junitSuites struct {
+	XMLName xml.Name      `xml:"testsuites"`
+	Tests   int           `xml:"tests,attr"`
+	Fails   int           `xml:"failures,attr"`
+	Errors  int           `xml:"errors,attr"`
+	Suites  []*junitSuite `xml:"testsuite"`
+}
+
+type junitSuite struct {
+	Name   string      `xml:"name,attr"`
+	Tests  int         `xml:"tests,attr"`
+	Fails  int         `xml:"failures,attr"`
+	Errors int         `xml:"errors,attr"`
+	Cases  []junitCase `xml:"testcase"`
+}
+
+type junitCase struct {
+	Class   string      `xml:"classname,attr"`
+	Name    string      `xml:"name,attr"`
+	Failure *junitFault `xml:"failure"`
+	Error   *junitFault `xml:"error"`
+}
+
+type junitFault struct {
+	Message string `xml:"message,attr"`
+	Text    string `xml:",chardata"`
+}
+
+// junit writes checks as JUnit's XML: a suite a file, a case a line.
+func (p *Printer) junit(list []*ask.Expected) error {
+	all := junitSuites{}
+	suites := map[string]*junitSuite{}
+	for _, e := range list {
+		s := suites[e.File]
+		if s == nil {
+			s = &junitSuite{Name: Clean(e.File)}
+			suites[e.File] = s
+			all.Suites = append(all.Suites, s)
+		}
+		c := junitCase{Class: s.Name, Name: Clean(fmt.Sprintf("line %d: %s", e.Line, e.Text))}
+		s.Tests++
+		switch {
+		case e.Error != "":
+			s.Errors++
+			c.Error = &junitFault{Message: Clean(e.Error), Text: Clean(e.Error)}
+		case !e.Holds:
+			s.Fails++
+			why := Clean(againstSays(e))
+			c.Failure = &junitFault{Message: why, Text: why}
+		}
+		s.Cases = append(s.Cases, c)
+	}
+	for _, s := range all.Suites {
+		all.Tests, all.Fails, all.Errors = all.Tests+s.Tests, all.Fails+s.Fails, all.Errors+s.Errors
+	}
+	text, err := xml.MarshalIndent(all, "", "  ")
+	if err == nil {
+		_, err = io.WriteString(p.W, xml.Header+string(text)+"\n")
+	}
+	return err
+}
