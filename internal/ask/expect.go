@@ -85,7 +85,6 @@ type expectedWay struct {
 type spotKey struct {
 	way    *expectedWay
 	strand int64
-	top    bool
 	word   string
 }
 
@@ -382,7 +381,7 @@ func (x *Expecting) way(s *estate.Server, sh *estate.Share) *expectedWay {
 // here gives everybody who can, in one place.
 func (x *Expecting) here(w *expectedWay, p estate.Place, c *can) crowd.Bits {
 	top := len(p.Trail) == 1 || w.share != nil && w.share.Begins(p.Path)
-	key := spotKey{w, p.Strand, top, c.word}
+	key := spotKey{w, p.Strand, c.word} // which tells the top of a way too
 	if b, ok := x.known[key]; ok {
 		return b
 	}

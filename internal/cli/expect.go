@@ -1,17 +1,24 @@
 package cli
 
 import (
+	"fmt"
+	"io"
+	"strings"
+
 	"github.com/spf13/cobra"
 
 	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
 	"tarnwold/internal/format/expectation"
+	"tarnwold/internal/report"
 	"tarnwold/internal/store"
 )
 
 func (a *app) expectCommand() *cobra.Command {
-	return &cobra.Command{
+	var from string
+	var depth int
+	c := &cobra.Command{
 		Use:   "expect FILE…",
 		Short: "Check what is expected of the estate: who can and who cannot do what where",
 		Long: `Check what is expected of the estate, kept in files, one a line; # begins a
@@ -32,13 +39,28 @@ of a line narrows it. For create and make-folder the place is the folder that
 something is made in. A name with blanks, and one that is a word of the
 language, stands in quotes.
 
+--write WHERE writes what holds today of a folder and the folders in it, as a
+start for a file of one's own: who can read, who can edit, who has all of it.
+
 Exit code 1 says that one doesn't hold, 3 that one can't be asked, for what it
 names isn't there.`,
 		Example: `  tarnwold expect wardrobe.expect
   tarnwold expect *.expect -o expect.xml
-  tarnwold expect wardrobe.expect --format json`,
-		Args: cobra.MinimumNArgs(1),
+  tarnwold expect wardrobe.expect --format json
+  tarnwold expect --write //stagedoor/productions --depth 2 > start.expect`,
+		Args: func(c *cobra.Command, args []string) error {
+			if from != "" && len(args) > 0 {
+				return fmt.Errorf("--write writes a file of expectations, and checks none")
+			}
+			if from != "" {
+				return nil
+			}
+			return cobra.MinimumNArgs(1)(c, args)
+		},
 		RunE: func(c *cobra.Command, args []string) error {
+			if from != "" {
+				return a.writeExpectations(c, from, depth)
+			}
 			var lines []expectation.Line
 			var of []string
 			for _, file := range args {
@@ -54,6 +76,66 @@ names isn't there.`,
 			return a.expect(c, lines, of)
 		},
 	}
+	c.Flags().StringVar(&from, "write", "", "write what holds today at and below this `place`")
+	c.Flags().IntVar(&depth, "depth", 1, "how many layers of folders below it --write looks at")
+	_ = c.RegisterFlagCompletionFunc("write", a.completePlaces)
+	return c
+}
+
+// writeExpectations prints a file of what holds today.
+func (a *app) writeExpectations(c *cobra.Command, where string, depth int) error {
+	switch {
+	case a.format != report.Table:
+		return misused("--write writes expectations, and takes no --format or -o")
+	case depth < 0:
+		return misused("--depth is %d; wanted 0 or more", depth)
+	}
+	var list []ask.Expectation
+	var top string
+	err := a.view(c.Context(), func(t *estate.Tx) (err error) {
+		k := ask.New(t)
+		p, err := k.Place(where)
+		if err != nil {
+			return err
+		}
+		top = p.Via()
+		list, err = k.Expectable(where, depth)
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	var b strings.Builder
+	b.WriteString("# What holds today; keep the lines that must stay so\n")
+	b.WriteString("at " + expectation.Quote(top) + "\n")
+	for i := range list {
+		e := &list[i]
+		l := expectation.Line{Names: e.Names, What: e.What, Below: e.Below, Where: relative(e.Where, top)}
+		switch {
+		case e.Everyone:
+			l.Whose = expectation.Everyone
+		case e.Named && e.Others:
+			l.Whose = expectation.Only
+		case e.Others:
+			l.Whose = expectation.NobodyBut
+		}
+		b.WriteString(l.Write() + "\n")
+	}
+	_, err = io.WriteString(a.out, b.String())
+	return err
+}
+
+// relative writes an address as it is read after "at top".
+func relative(where, top string) string {
+	rest := strings.TrimPrefix(strings.TrimPrefix(where, top), "/")
+	plain := strings.ReplaceAll(rest, `\`, "/")
+	switch {
+	case rest == "":
+		return "."
+	case rest == "." || strings.HasPrefix(rest, "./") || strings.HasPrefix(plain, "//") || strings.Contains(plain, ":/"):
+		return "./" + rest
+	}
+	return rest
 }
 
 func (a *app) expect(c *cobra.Command, lines []expectation.Line, of []string) error {

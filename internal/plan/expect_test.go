@@ -30,7 +30,7 @@ func TestExpectationsAreEachUserTried(t *testing.T) {
 			if len(items) == 0 {
 				return nil
 			}
-			var names []string
+			names := []string{"network@", "authenticated@"}
 			for _, kind := range []acc.Kind{acc.User, acc.Group} {
 				for _, a := range tx.Accounts(kind) {
 					names = append(names, kind.String()+":"+a.Name)
@@ -102,6 +102,52 @@ type goingAgainst struct {
 	users map[string]bool
 	at    map[string]bool
 	items int64
+}
+
+// TestWrittenExpectationsHold: what is written of an estate as it stands holds,
+// by trying each user, and by asking it.
+func TestWrittenExpectationsHold(t *testing.T) {
+	met := map[string]int{}
+	rapid.Check(t, func(rt *rapid.T) {
+		w := worlds(t, rt)
+		require.NoError(rt, w.e.View(ctx, func(tx *estate.Tx) error {
+			k := ask.New(tx)
+			for _, top := range tx.TopItems() {
+				p := tx.Place(top)
+				if !p.Folder {
+					continue
+				}
+				wheres := []string{p.String()}
+				for _, sh := range k.Through(p) {
+					wheres = append(wheres, p.By(&sh).String())
+				}
+				for _, where := range wheres {
+					depth := rapid.IntRange(0, 3).Draw(rt, "depth")
+					list, err := k.Expectable(where, depth)
+					require.NoError(rt, err)
+					require.GreaterOrEqual(rt, len(list), 3)
+					for i := range list {
+						e := &list[i]
+						got, err := k.Expecting().Expect(e)
+						require.NoError(rt, err)
+						require.True(rt, got.Holds, "%+v: %s %+v", e, got.Error, got.Against)
+						against, fits := oneByOne(rt, tx, k, e)
+						require.True(rt, fits)
+						require.Empty(rt, against.users, "%+v", e)
+						met[fmt.Sprint(e.Everyone, e.Named, e.Others)]++
+						met[fmt.Sprint("below ", e.Below)]++
+						if e.Where != where {
+							met["in it"]++
+						}
+					}
+				}
+			}
+			return tx.Err()
+		}))
+	})
+	for _, kind := range []string{"true false false", "false true false", "false false true", "false true true", "below true", "below false", "in it"} {
+		reached(t, met[kind], 3, kind)
+	}
 }
 
 // oneByOne tries each user on each item by each route an expectation is about;
@@ -184,9 +230,14 @@ func oneByOne(rt *rapid.T, tx *estate.Tx, k *ask.Asker, e *ask.Expectation) (out
 					about := e.Everyone
 					tok := acc.NewToken(tx, u.ID, at.Server.Traits.Traits, verdict.Special(sh == nil)...)
 					for _, n := range e.Names {
-						a, err := tx.Named(n, 0)
+						id, err := tx.Who(n)
+						if err != nil {
+							var a acc.Account
+							a, err = tx.Named(n, 0)
+							id = a.ID
+						}
 						require.NoError(rt, err)
-						about = about || tok.Has(a.ID)
+						about = about || tok.Has(id)
 					}
 					should := named && !e.Cannot
 					if about != named || can(u, at, sh) == should {
