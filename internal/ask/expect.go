@@ -161,36 +161,28 @@ func (x *Expecting) expect(e *Expectation, out *Expected) error {
 		}
 		only = in.Share
 	}
+	by := func(p estate.Place) []*estate.Share {
+		switch {
+		case e.Local:
+			return []*estate.Share{nil}
+		case only != nil:
+			return []*estate.Share{only}
+		}
+		return k.routes(p)
+	}
 	a := &asking{x: x, e: e, c: c, p: p, names: names, who: map[account.ID]bool{}}
 	// Those it names, by the way it says.
 	if e.Everyone || e.Named {
-		shares := k.routes(p)
-		switch {
-		case e.Local:
-			shares = []*estate.Share{nil}
-		case only != nil:
-			shares = []*estate.Share{only}
-		}
-		if err := a.look(shares, !e.Cannot, false); err != nil {
+		if err := a.look(by(p), !e.Cannot, false); err != nil {
 			return err
 		}
 		out.Nobody = !e.Everyone && !e.Others && a.about == 0
 	}
 	// Everybody else, by every route.
 	if e.Others {
-		q := p
-		q.Share = nil
-		shares := k.routes(q)
-		if p.Share != nil && !slices.ContainsFunc(shares, func(s *estate.Share) bool { return s != nil && s.ID == p.Share.ID }) {
-			shares = append([]*estate.Share{p.Share}, shares...)
-		}
-		switch {
-		case e.Local:
-			shares = []*estate.Share{nil}
-		case only != nil:
-			shares = []*estate.Share{only}
-		}
-		if err := a.look(shares, false, true); err != nil {
+		any := p
+		any.Share = nil
+		if err := a.look(by(any), false, true); err != nil {
 			return err
 		}
 	}

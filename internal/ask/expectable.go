@@ -96,9 +96,6 @@ func (x *Expecting) lines(p estate.Place, level string, c *can) []Expectation {
 	for _, sh := range k.routes(q) {
 		ever.Or(x.here(x.way(&p.Server, sh), p, c))
 	}
-	if p.Share != nil {
-		ever.Or(always)
-	}
 	base := Expectation{What: level, Where: p.Via()}
 	can, but := base, base
 	can.Named, but.Others = true, true

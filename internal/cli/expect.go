@@ -110,7 +110,7 @@ func (a *app) writeExpectations(c *cobra.Command, where string, depth int) error
 	b.WriteString("at " + expectation.Quote(top) + "\n")
 	for i := range list {
 		e := &list[i]
-		l := expectation.Line{Names: e.Names, What: e.What, Below: e.Below, Where: relative(e.Where, top)}
+		l := expectation.Line{Names: e.Names, What: e.What, Below: e.Below, Where: expectation.Relative(e.Where, top)}
 		switch {
 		case e.Everyone:
 			l.Whose = expectation.Everyone
@@ -123,19 +123,6 @@ func (a *app) writeExpectations(c *cobra.Command, where string, depth int) error
 	}
 	_, err = io.WriteString(a.out, b.String())
 	return err
-}
-
-// relative writes an address as it is read after "at top".
-func relative(where, top string) string {
-	rest := strings.TrimPrefix(strings.TrimPrefix(where, top), "/")
-	plain := strings.ReplaceAll(rest, `\`, "/")
-	switch {
-	case rest == "":
-		return "."
-	case rest == "." || strings.HasPrefix(rest, "./") || strings.HasPrefix(plain, "//") || strings.Contains(plain, ":/"):
-		return "./" + rest
-	}
-	return rest
 }
 
 func (a *app) expect(c *cobra.Command, lines []expectation.Line, of []string) error {

@@ -10,6 +10,7 @@ import (
 	"unicode/utf8"
 
 	"tarnwold/core/account"
+	"tarnwold/internal/format"
 	"tarnwold/internal/store"
 )
 
@@ -318,7 +319,7 @@ func (t *Tx) Who(word string) (account.ID, error) {
 	if strings.HasPrefix(word, "uid:") || strings.HasPrefix(word, "gid:") || strings.HasPrefix(strings.ToUpper(word), "S-1-") {
 		id, err := account.ParseID(word)
 		if err != nil {
-			return id, refuse("write S-1-…, uid:NUMBER or gid:NUMBER", "%s", clip(err.Error()))
+			return id, refuse("write S-1-…, uid:NUMBER or gid:NUMBER", "%s", format.Clip(err.Error()))
 		}
 		return id, nil
 	}
@@ -342,7 +343,7 @@ func (t *Tx) Named(word string, kind account.Kind) (account.Account, error) {
 	for _, k := range []account.Kind{account.User, account.Group} {
 		if rest, ok := strings.CutPrefix(word, k.String()+":"); ok {
 			if kind != 0 && kind != k {
-				return account.Account{}, refuse("", "%q is a %s, wanted a %s", clip(word), k, kind)
+				return account.Account{}, refuse("", "%q is a %s, wanted a %s", format.Clip(word), k, kind)
 			}
 			name, kind = rest, k
 		}
@@ -511,7 +512,7 @@ const longest = 256
 // GoodName refuses names that can't be written, seen or read back.
 func GoodName(what, name string) error {
 	bad := func(why string) error {
-		return refuse("", "%q is no name for a %s: %s", clip(name), what, why)
+		return refuse("", "%q is no name for a %s: %s", format.Clip(name), what, why)
 	}
 	switch {
 	case name == "":

@@ -6,6 +6,7 @@ import (
 	"fmt"
 
 	"tarnwold/core/account"
+	"tarnwold/internal/format"
 	"tarnwold/internal/format/secdesc"
 	"tarnwold/internal/store"
 )
@@ -78,7 +79,7 @@ func (t *Tx) Check(step func(what string)) (faults []Fault) {
 			var name, key string
 			err := r.Scan(&name, &key)
 			if store.Key(name) != key {
-				found(fromBackup, "the name %q in %s can't be found by its key", clip(name), table)
+				found(fromBackup, "the name %q in %s can't be found by its key", format.Clip(name), table)
 			}
 			return err
 		})

@@ -3,6 +3,8 @@ package estate
 import (
 	"fmt"
 	"time"
+
+	"tarnwold/internal/format"
 )
 
 // Day is a day by the clock and zone of the machine the program runs on:
@@ -18,7 +20,7 @@ func ParseDay(s string) (Day, error) {
 		return "", nil
 	}
 	if _, err := time.Parse(time.DateOnly, s); err != nil {
-		return "", fmt.Errorf("%q is no day of the form 2027-03-31", clip(s))
+		return "", fmt.Errorf("%q is no day of the form 2027-03-31", format.Clip(s))
 	}
 	return Day(s), nil
 }
@@ -31,14 +33,6 @@ func (d Day) Begins() time.Time {
 
 // Zone names the zone that days and times are told in, as an offset from UTC.
 func Zone() string { return time.Now().Format("-07:00") }
-
-// clip keeps an error from echoing more than a line of what it was given.
-func clip(s string) string {
-	if len(s) > 200 {
-		return s[:200] + "…"
-	}
-	return s
-}
 
 // Moment writes a moment of the journal, which has it in UTC, by the clock and
 // zone of this machine: YYYY-MM-DD HH:MM:SS.

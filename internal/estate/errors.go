@@ -7,6 +7,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"tarnwold/internal/format"
 	"tarnwold/internal/store"
 )
 
@@ -22,7 +23,7 @@ type NotFound struct {
 }
 
 func (e *NotFound) Error() string {
-	s := fmt.Sprintf("there is no %s %q", e.What, clip(e.Name))
+	s := fmt.Sprintf("there is no %s %q", e.What, format.Clip(e.Name))
 	if e.In != "" {
 		s += " in " + e.In
 	}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"tarnwold/core/rule"
+	"tarnwold/internal/format"
 	"tarnwold/internal/store"
 )
 
@@ -76,7 +77,7 @@ func GoodItemName(name string) error {
 	}
 	for i := range len(name) {
 		if name[i] == '/' || name[i] == 0 {
-			return &Refused{Why: fmt.Sprintf("%q is no name for an item: leave out / and zero bytes", clip(name))}
+			return &Refused{Why: fmt.Sprintf("%q is no name for an item: leave out / and zero bytes", format.Clip(name))}
 		}
 	}
 	return nil

@@ -11,6 +11,7 @@ import (
 	"tarnwold/core/account"
 	"tarnwold/core/place"
 	"tarnwold/core/rule"
+	"tarnwold/internal/format"
 	"tarnwold/internal/store"
 )
 
@@ -400,7 +401,7 @@ func (t *Tx) Match(p place.Pattern, kinds Kinds) (base Place, out []Target, err 
 	for i, part := range p.Parts {
 		keys[i] = store.Key(part)
 		if !doublestar.ValidatePattern(part) || len(keys) > 60 {
-			return base, nil, refuse("", "%q is no pattern", clip(part))
+			return base, nil, refuse("", "%q is no pattern", format.Clip(part))
 		}
 	}
 	if !base.Folder {

@@ -6,6 +6,7 @@ package format
 import (
 	"fmt"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/dustin/go-humanize"
 
@@ -35,6 +36,19 @@ func (e *Error) Error() string {
 		s = e.File + ": " + s
 	}
 	return s
+}
+
+// Clip keeps what is echoed to a line.
+func Clip(s string) string {
+	const most = 200
+	if len(s) <= most {
+		return s
+	}
+	n := most
+	for n > 0 && !utf8.RuneStart(s[n]) {
+		n--
+	}
+	return s[:n] + "…"
 }
 
 // AccountRow is one account of a file.

@@ -19,7 +19,7 @@ func (d *Desk) Configure(name, file string, found []smbconf.Share) (*Plan, []str
 	if err != nil {
 		return nil, nil, err
 	}
-	p := d.begin("%s of server %s as %s has them", format.Count(int64(len(found)), "share"), s.Name, clip(file))
+	p := d.begin("%s of server %s as %s has them", format.Count(int64(len(found)), "share"), s.Name, format.Clip(file))
 	p.Nothing = "the estate has them so already"
 	var unknown []string
 	for _, x := range found {
@@ -41,7 +41,7 @@ func (d *Desk) Configure(name, file string, found []smbconf.Share) (*Plan, []str
 			}
 			folder, err := place.Clean(x.Path)
 			if err != nil {
-				return nil, nil, bad(fmt.Errorf("share %s: %q is no path on a server", clip(x.Name), clip(x.Path)))
+				return nil, nil, bad(fmt.Errorf("share %s: %q is no path on a server", format.Clip(x.Name), format.Clip(x.Path)))
 			}
 			rules, err := d.shareRules(nil)
 			if err != nil {
@@ -51,7 +51,7 @@ func (d *Desk) Configure(name, file string, found []smbconf.Share) (*Plan, []str
 			continue
 		}
 		if folder, err := place.Clean(x.Path); err == nil && !place.Under(folder, before.Folder) && x.Path != "" {
-			return nil, nil, bad(fmt.Errorf("share %s stands over %s here and over %s in the estate; scan or remove it first", before.Name, clip(folder), before.Folder))
+			return nil, nil, bad(fmt.Errorf("share %s stands over %s here and over %s in the estate; scan or remove it first", before.Name, format.Clip(folder), before.Folder))
 		}
 		after := before
 		after.ReadOnly, after.Admission = x.ReadOnly, adm

@@ -117,7 +117,12 @@ func (d *Desk) Give(e Entry, x Targets) (*Plan, error) {
 		},
 		dates: dates,
 	}
-	if e.Share {
+	return d.edited(p, x, e.Share, edit)
+}
+
+// edited makes a plan of an edit of items, or of the rules of shares.
+func (d *Desk) edited(p *Plan, x Targets, shares bool, edit itemEdit) (*Plan, error) {
+	if shares {
 		return d.onShares(p, x.Where, edit)
 	}
 	targets, err := d.Find(x)
@@ -302,17 +307,7 @@ func (d *Desk) Replace(e Entry, x Targets) (*Plan, error) {
 			return out
 		},
 	}
-	if e.Share {
-		return d.onShares(p, x.Where, edit)
-	}
-	targets, err := d.Find(x)
-	if err != nil {
-		return nil, err
-	}
-	if err := d.onItems(p, targets, edit, false); err != nil {
-		return nil, d.at(err, targets)
-	}
-	return d.finish(p)
+	return d.edited(p, x, e.Share, edit)
 }
 
 // Watch makes audit entries come on items.

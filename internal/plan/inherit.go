@@ -117,10 +117,3 @@ func (d *Desk) Own(to string, below bool, x Targets) (*Plan, error) {
 	}
 	return d.finish(p)
 }
-
-func clip(s string) string {
-	if len(s) > 200 {
-		return s[:200] + "…"
-	}
-	return s
-}

@@ -132,7 +132,7 @@ func (d *Desk) AddAccounts(names []string, n NewAccount) (*Plan, error) {
 		}
 		if n.SID != "" {
 			if a.ID, err = acc.ParseID(n.SID); err != nil {
-				return nil, &estate.Refused{Why: clip(err.Error())}
+				return nil, &estate.Refused{Why: format.Clip(err.Error())}
 			}
 		} else if a.ID, err = free.For(a); err != nil {
 			return nil, err

@@ -22,6 +22,7 @@ import (
 	"tarnwold/core/rule"
 	"tarnwold/core/verdict"
 	"tarnwold/internal/ask"
+	"tarnwold/internal/drawn"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
 	"tarnwold/internal/format/smbconf"
@@ -40,18 +41,8 @@ func reached(t *testing.T, got, want int, what string) {
 }
 
 // TestMain keeps properties to fewer estates than rapid would make: each is a
-// file of its own, written to disk. They are the same estates in every run, so
-// that what is reached once is reached always; -rapid.seed=N makes others.
-func TestMain(m *testing.M) {
-	flag.Parse()
-	if f := flag.Lookup("rapid.seed"); f != nil && f.Value.String() == f.DefValue {
-		_ = f.Value.Set("20261125")
-	}
-	if f := flag.Lookup("rapid.checks"); f != nil && f.Value.String() == f.DefValue {
-		_ = f.Value.Set(strconv.Itoa(usual))
-	}
-	os.Exit(m.Run())
-}
+// file of its own, written to disk.
+func TestMain(m *testing.M) { drawn.Main(m, usual) }
 
 var ctx = context.Background()
 

@@ -275,7 +275,7 @@ func ReadSaved(r io.Reader, file string) (*Saved, error) {
 		return nil, err
 	}
 	bad := func(at int, what string, args ...any) error {
-		return &format.Error{File: file, Line: 1 + bytes.Count(text[:min(at, len(text))], []byte("\n")), What: clip(fmt.Sprintf(what, args...))}
+		return &format.Error{File: file, Line: 1 + bytes.Count(text[:min(at, len(text))], []byte("\n")), What: format.Clip(fmt.Sprintf(what, args...))}
 	}
 	if len(text) > maxSaved {
 		return nil, bad(0, "it is larger than a change set can be (%d bytes)", maxSaved)
@@ -470,7 +470,7 @@ func (d *Desk) rebuild(s *Saved) (*Plan, error) {
 		group := func(text string) (id ID, err error) {
 			if text != "" {
 				if id, err = acc.ParseID(text); err != nil {
-					err = &estate.Refused{Why: clip(err.Error())}
+					err = &estate.Refused{Why: format.Clip(err.Error())}
 				}
 			}
 			return id, err

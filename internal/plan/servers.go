@@ -9,6 +9,7 @@ import (
 	"tarnwold/core/right"
 	"tarnwold/core/verdict"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/format"
 )
 
 // AddServer makes a server come, and administrators of it; link is how the real
@@ -27,7 +28,7 @@ func (d *Desk) AddServer(name, set string, single []string, admins []string, lin
 	for _, s := range single {
 		n, value, ok := strings.Cut(s, "=")
 		if !ok {
-			return nil, &estate.Refused{Why: fmt.Sprintf("%q is not NAME=VALUE", clip(s))}
+			return nil, &estate.Refused{Why: fmt.Sprintf("%q is not NAME=VALUE", format.Clip(s))}
 		}
 		if tr, err = SetTrait(tr, n, value); err != nil {
 			return nil, err
@@ -123,7 +124,7 @@ func SetTrait(t verdict.Traits, name, value string) (verdict.Traits, error) {
 	if !known {
 		return t, &estate.NotFound{What: "trait", Name: name, In: "a server's traits; see: tarnwold server traits NAME", Near: estate.Nearest(name, traitNames())}
 	}
-	bad := &estate.Refused{Why: fmt.Sprintf("trait %s: %q is no value for it", name, clip(value))}
+	bad := &estate.Refused{Why: fmt.Sprintf("trait %s: %q is no value for it", name, format.Clip(value))}
 	var raw any
 	switch {
 	case name == "group-layers" && value == "any":

@@ -93,7 +93,7 @@ func (d *Desk) AddShares(list []NewShare) (*Plan, error) {
 		}
 		folder, err := place.Clean(n.Folder)
 		if err != nil {
-			return nil, &estate.Refused{Why: fmt.Sprintf("%q is no path on a server: it begins with /, and steps up nowhere", clip(n.Folder))}
+			return nil, &estate.Refused{Why: fmt.Sprintf("%q is no path on a server: it begins with /, and steps up nowhere", format.Clip(n.Folder))}
 		}
 		s, err := d.server(p, news, a.Server)
 		if err != nil {
@@ -163,7 +163,7 @@ func (d *Desk) shareRules(lines []string) (*rule.Descriptor, error) {
 	for _, text := range lines {
 		l, err := ask.Language(d.t).ParseLine(text)
 		if err != nil {
-			return nil, &estate.Refused{Why: fmt.Sprintf("%q: %v", clip(text), err)}
+			return nil, &estate.Refused{Why: fmt.Sprintf("%q: %v", format.Clip(text), err)}
 		}
 		l.Scope = rule.Here
 		es, err := l.Entries(true)

@@ -21,6 +21,8 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
+
+	"tarnwold/internal/format"
 )
 
 // Format is how an answer is printed.
@@ -113,12 +115,7 @@ func Clean(s string) string {
 }
 
 // Clip keeps what is echoed to a line.
-func Clip(s string) string {
-	if len(s) > 200 {
-		return s[:200] + "…"
-	}
-	return s
-}
+func Clip(s string) string { return format.Clip(s) }
 
 // formula makes text safe for a spreadsheet: one that would be a formula gets
 // an apostrophe before it.

@@ -58,14 +58,15 @@ func missing(n *ask.Needed, server string) string {
 func triedBecause(t *ask.Tried) string {
 	for i := range t.Needs {
 		if n := &t.Needs[i]; n.Held == t.Allowed {
-			return missing(n, serverOf(t))
+			return missing(n, serverOf(t.Where))
 		}
 	}
 	return ""
 }
 
-func serverOf(t *ask.Tried) string {
-	s := strings.TrimPrefix(t.Where, "//")
+// serverOf tells the server of an address.
+func serverOf(where string) string {
+	s := strings.TrimPrefix(where, "//")
 	if i := strings.IndexAny(s, "/:"); i >= 0 {
 		s = s[:i]
 	}
@@ -136,7 +137,7 @@ func (p *Printer) Tried(t *ask.Tried) error {
 			n := &t.Needs[i]
 			b := block{held: yesNo(n.Held), on: n.Where}
 			if n.Reason != nil {
-				b.why, b.set = because(n.Reason, serverOf(t), n.Share)
+				b.why, b.set = because(n.Reason, serverOf(t.Where), n.Share)
 				b.chain = strings.Join(n.Reason.Chain, " → ")
 			}
 			if b.set == b.on {

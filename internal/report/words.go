@@ -132,7 +132,7 @@ func doorSays(e *ask.Explained) string {
 // configured says what a server's configuration has to do with an answer.
 func configured(r *ask.Reason) string {
 	if r.Entry == "" {
-		return r.SetOn + " lists who may connect, and has none of his groups nor himself"
+		return r.SetOn + " lists who may connect, and not this account, by name or by group"
 	}
 	return fmt.Sprintf("%s lists %s", r.SetOn, r.Entry)
 }

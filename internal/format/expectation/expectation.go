@@ -202,7 +202,7 @@ func (p *parser) expected(what string) error {
 		return p.wrong(p.end, "the line ends; wanted %s", what)
 	}
 	w := p.word[0]
-	return p.wrong(w.column, "%q; wanted %s", clip(w.text), what)
+	return p.wrong(w.column, "%q; wanted %s", format.Clip(w.text), what)
 }
 
 // name takes a word that isn't the language's own.
@@ -246,7 +246,7 @@ func (p *parser) read(text string) (*Line, error) {
 		case err != nil:
 			return nil, err
 		case !whole(w.text):
-			return nil, p.wrong(w.column, "%q; wanted a whole address, as //server/share or server:/folder", clip(w.text))
+			return nil, p.wrong(w.column, "%q; wanted a whole address, as //server/share or server:/folder", format.Clip(w.text))
 		case len(p.word) > 0:
 			return nil, p.expected("the end of the line (a place with blanks in it stands in quotes)")
 		}
@@ -293,7 +293,7 @@ func (p *parser) read(text string) (*Line, error) {
 	l.Where, l.WhereAt = w.text, w.column
 	if !whole(l.Where) {
 		if p.at == "" {
-			return nil, p.wrong(w.column, "%q; wanted a whole address, as //server/share or server:/folder, or a line before that says: at PLACE", clip(w.text))
+			return nil, p.wrong(w.column, "%q; wanted a whole address, as //server/share or server:/folder, or a line before that says: at PLACE", format.Clip(w.text))
 		}
 		rest := strings.TrimPrefix(l.Where, "./")
 		l.Where = p.at
@@ -312,7 +312,7 @@ func (p *parser) read(text string) (*Line, error) {
 			return nil, err
 		}
 		if !strings.HasPrefix(slashed(w.text), "//") {
-			return nil, p.wrong(w.column, "%q; wanted a share, as //server/share", clip(w.text))
+			return nil, p.wrong(w.column, "%q; wanted a share, as //server/share", format.Clip(w.text))
 		}
 		l.Through = w.text
 	case p.take("at", "the", "server"):
@@ -333,11 +333,16 @@ func whole(s string) bool {
 	return strings.HasPrefix(s, "//") || colon > 0 && !strings.Contains(s[:colon], "/")
 }
 
-func clip(s string) string {
-	if utf8.RuneCountInString(s) > 60 {
-		return string([]rune(s)[:60]) + "…"
+// Relative writes an address so that it is read after "at top".
+func Relative(address, top string) string {
+	rest := strings.TrimPrefix(strings.TrimPrefix(address, top), "/")
+	switch {
+	case rest == "":
+		return "."
+	case rest == "." || strings.HasPrefix(rest, "./") || whole(rest):
+		return "./" + rest
 	}
-	return s
+	return rest
 }
 
 // Write writes an expectation as it is read. Where is written as it is.

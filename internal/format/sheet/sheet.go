@@ -91,13 +91,6 @@ func (l *rationed) Read(b []byte) (int, error) {
 	return n, err
 }
 
-func clip(s string) string {
-	if len(s) > 200 {
-		return s[:200] + "…"
-	}
-	return s
-}
-
 // Open reads the head row and tells what the sheet holds, which must be one
 // of the kinds given.
 func Open(r io.Reader, file string, allowed ...Kind) (*Reader, error) {
@@ -116,7 +109,7 @@ func Open(r io.Reader, file string, allowed ...Kind) (*Reader, error) {
 	for i, name := range head {
 		name = strings.ToLower(strings.TrimSpace(name))
 		if _, ok := s.column[name]; ok {
-			return nil, &format.Error{File: file, Line: 1, What: fmt.Sprintf("the head row %q: the column %q is named twice", clip(strings.Join(head, ",")), clip(name))}
+			return nil, &format.Error{File: file, Line: 1, What: fmt.Sprintf("the head row %q: the column %q is named twice", format.Clip(strings.Join(head, ",")), format.Clip(name))}
 		}
 		s.column[name] = i
 	}
@@ -132,7 +125,7 @@ func Open(r io.Reader, file string, allowed ...Kind) (*Reader, error) {
 		}
 		wanted = append(wanted, w+")")
 	}
-	return nil, &format.Error{File: file, Line: 1, What: fmt.Sprintf("the head row %q is not that of %s", clip(strings.Join(head, ",")), strings.Join(wanted, " or "))}
+	return nil, &format.Error{File: file, Line: 1, What: fmt.Sprintf("the head row %q is not that of %s", format.Clip(strings.Join(head, ",")), strings.Join(wanted, " or "))}
 }
 
 func (s *Reader) fits(k Kind) bool {
@@ -191,7 +184,7 @@ func (s *Reader) line() int { l, _ := s.csv.FieldPos(0); return l }
 // at makes an error at a byte of a field.
 func (s *Reader) at(i, offset int, what string, args ...any) error {
 	l, c := s.csv.FieldPos(i)
-	return &format.Error{File: s.file, Line: l, Column: c + offset, What: clip(fmt.Sprintf(what, args...))}
+	return &format.Error{File: s.file, Line: l, Column: c + offset, What: format.Clip(fmt.Sprintf(what, args...))}
 }
 
 func (s *Reader) in(column string, what string, args ...any) error {

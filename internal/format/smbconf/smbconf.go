@@ -195,10 +195,8 @@ func boolean(text string) (bool, error) {
 	case "no", "false", "0", "off":
 		return false, nil
 	}
-	return false, fmt.Errorf("%q is neither yes nor no", clip(text))
+	return false, fmt.Errorf("%q is neither yes nor no", format.Clip(text))
 }
-
-func clip(s string) string { return s[:min(len(s), 60)] }
 
 func share(s, global section, file string, note func(int, string)) (x Share, err error) {
 	get := func(key string) value {
@@ -224,7 +222,7 @@ func share(s, global section, file string, note func(int, string)) (x Share, err
 		for _, name := range names(v.text) {
 			name = strings.ReplaceAll(name, "%S", s.name)
 			if strings.Contains(name, "%") {
-				note(v.line, fmt.Sprintf("%q isn't understood, and fits nobody", clip(name)))
+				note(v.line, fmt.Sprintf("%q isn't understood, and fits nobody", format.Clip(name)))
 				continue
 			}
 			out = append(out, listed(name))
@@ -232,7 +230,7 @@ func share(s, global section, file string, note func(int, string)) (x Share, err
 		return out
 	}
 	if !flag("available", true) {
-		note(s.line, fmt.Sprintf("share %s is not available, and left out", clip(s.name)))
+		note(s.line, fmt.Sprintf("share %s is not available, and left out", format.Clip(s.name)))
 		return Share{}, err
 	}
 	x = Share{Name: s.name, Line: s.line, Path: get("path").text, ReadOnly: flag("readonly", true), Limited: get("validusers").text != "",
@@ -249,7 +247,7 @@ func share(s, global section, file string, note func(int, string)) (x Share, err
 		}
 	}
 	if strings.Contains(x.Path, "%") {
-		note(get("path").line, fmt.Sprintf("the folder %q isn't understood", clip(x.Path)))
+		note(get("path").line, fmt.Sprintf("the folder %q isn't understood", format.Clip(x.Path)))
 		x.Path = ""
 	}
 	return x, err
