@@ -297,7 +297,7 @@ func (p *parser) read(text string) (*Line, error) {
 		}
 		rest := strings.TrimPrefix(l.Where, "./")
 		l.Where = p.at
-		if rest != "." && rest != "" {
+		if w.text != "." && rest != "" {
 			if l.Where += "/"; strings.HasSuffix(slashed(p.at), "/") {
 				l.Where = p.at
 			}

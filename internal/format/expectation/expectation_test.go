@@ -100,6 +100,24 @@ func TestLinesReadBack(t *testing.T) {
 	})
 }
 
+// TestRelativePlacesReadBack: an address written relative to another is read as
+// it was.
+func TestRelativePlacesReadBack(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		top := rapid.SampledFrom([]string{"//a/b", "a:/srv", "a:/"}).Draw(t, "top")
+		name := rapid.OneOf(rapid.SampledFrom([]string{".", "./x", "a:/b", "c:/", "//d"}), rapid.StringOfN(rapid.RuneFrom([]rune("ab .:/")), 1, 6, -1)).Draw(t, "name")
+		name = strings.TrimLeft(name, "/") // what is below a folder
+		address := top
+		if name != "" {
+			address = strings.TrimSuffix(top, "/") + "/" + name
+		}
+		l := Line{Names: []string{"x"}, What: "read", Where: Relative(address, top)}
+		list, err := Read(strings.NewReader("at "+top+"\n"+l.Write()), "f")
+		require.NoError(t, err)
+		require.Equal(t, address, list[0].Where, l.Write())
+	})
+}
+
 // FuzzRead: whatever a file holds, reading it ends, and what is read is written
 // and read again the same.
 func FuzzRead(f *testing.F) {
