@@ -20,31 +20,36 @@ type Step struct {
 	Level string `json:"level,omitempty"`
 	Scope string `json:"scope,omitempty"`
 	Where string `json:"where,omitempty"`
+	Until string `json:"until,omitempty"`
 }
 
 // Words writes the step as the command that does it.
 func (s Step) Words() []string {
+	var w []string
 	switch s.Do {
 	case "join", "leave":
-		return []string{"tarnwold", "group", s.Do, s.Group, s.Who}
+		w = []string{"tarnwold", "group", s.Do, s.Group, s.Who}
 	case "grant", "share-grant":
-		w := []string{"tarnwold", "grant", s.Who, s.Level, s.Where}
+		w = []string{"tarnwold", "grant", s.Who, s.Level, s.Where}
 		if s.Scope != "" {
 			w = append(w, "--scope", s.Scope)
 		}
-		if s.Do == "share-grant" {
-			return append(w, "--share")
+	default:
+		w = []string{"tarnwold", "revoke", s.Who, s.Where, "--entries", "deny"}
+		if s.Level != "" {
+			w = append(w, "--level", s.Level)
 		}
-		return append(w, s.plain()...)
 	}
-	w := []string{"tarnwold", "revoke", s.Who, s.Where, "--entries", "deny"}
-	if s.Level != "" {
-		w = append(w, "--level", s.Level)
+	if s.Until != "" {
+		w = append(w, "--until", s.Until)
 	}
-	if s.Do == "share-revoke" {
-		return append(w, "--share")
+	switch s.Do {
+	case "share-grant", "share-revoke":
+		w = append(w, "--share")
+	case "grant", "revoke":
+		w = append(w, s.plain()...)
 	}
-	return append(w, s.plain()...)
+	return w
 }
 
 // plain says that a name is meant as it stands, where a sign in it would be

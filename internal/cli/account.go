@@ -48,6 +48,7 @@ one that no account ever had.`, kind),
 	f.Int64Var(&n.POSIX, "id", account.NoPOSIX, "the account's uid or gid; -1: none")
 	if kind == account.Group {
 		f.StringVar(&n.Purpose, "purpose", "", "what the group is for: role, access or mail")
+		f.StringVar(&n.About, "about", "", "what the job is, in a `sentence`")
 	} else {
 		f.StringVar(&n.Primary, "primary", "", "the user's primary `group`")
 		_ = c.RegisterFlagCompletionFunc("primary", a.completeAccounts(account.Group))
@@ -57,32 +58,46 @@ one that no account ever had.`, kind),
 
 func (a *app) accountSet(kind account.Kind) *cobra.Command {
 	var k keeping
-	var value string
-	flag, what, short := "purpose", "what the group is for: role, access, mail, or nothing", "Say what groups are for"
-	example := "  tarnwold group set wardrobe --purpose role"
-	if kind == account.User {
-		flag, what, short = "primary", "the users' primary `group`; empty: none is known", "Give users another primary group"
-		example = "  tarnwold user set petra --primary foyer"
-	}
+	var purpose, primary, about string
+	var shut, reopened bool
 	c := &cobra.Command{
-		Use: "set NAME…", Short: short, Example: example,
-		Args:              cobra.MinimumNArgs(1),
-		ValidArgsFunction: a.completeAccounts(kind),
+		Use: "set NAME…", Short: "Say what groups are for",
+		Example: `  tarnwold group set wardrobe --purpose role --about "sews, mends and hires"`,
+		Args:    cobra.MinimumNArgs(1), ValidArgsFunction: a.completeAccounts(kind),
 		RunE: func(c *cobra.Command, names []string) error {
-			var purpose, primary *string
-			if kind == account.User {
-				primary = &value
-			} else {
-				purpose = &value
+			var set plan.AccountSetting
+			given := 0
+			for flag, to := range map[string]**string{"purpose": &set.Purpose, "primary": &set.Primary, "about": &set.About} {
+				if f := c.Flags().Lookup(flag); f != nil && f.Changed {
+					value := f.Value.String()
+					*to = &value
+					given++
+				}
 			}
-			return a.carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) {
-				return d.SetAccounts(kind, names, purpose, primary)
-			})
+			if shut || reopened {
+				set.Shut = &shut
+				given++
+			}
+			if given == 0 {
+				return misused("nothing is said of them; see: %s --help", c.CommandPath())
+			}
+			return a.carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return d.SetAccounts(kind, names, set) })
 		},
 	}
 	k.plainFlags(c)
-	c.Flags().StringVar(&value, flag, "", what)
-	_ = c.MarkFlagRequired(flag)
+	f := c.Flags()
+	f.StringVar(&about, "about", "", "what is to be known of them, in a `sentence`")
+	if kind == account.Group {
+		f.StringVar(&purpose, "purpose", "", "what the group is for: role, access, mail, or nothing")
+		return c
+	}
+	c.Short, c.Example = "Give users another primary group, or say that they have left", `  tarnwold user set petra --primary foyer
+  tarnwold user set silas --shut`
+	f.StringVar(&primary, "primary", "", "the users' primary `group`; empty: none is known")
+	f.BoolVar(&shut, "shut", false, "nobody can sign on as them any more; findings tell what that leaves")
+	f.BoolVar(&reopened, "reopened", false, "somebody can sign on as them again")
+	c.MarkFlagsMutuallyExclusive("shut", "reopened")
+	_ = c.RegisterFlagCompletionFunc("primary", a.completeAccounts(account.Group))
 	return c
 }
 

@@ -11,6 +11,7 @@ import (
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
 	"tarnwold/internal/format/expectation"
+	"tarnwold/internal/plan"
 	"tarnwold/internal/report"
 	"tarnwold/internal/store"
 )
@@ -136,7 +137,7 @@ func (a *app) expect(c *cobra.Command, lines []expectation.Line, of []string) er
 				return store.ErrStopped
 			}
 			l := &lines[i]
-			got, err := x.Expect(expects(l, of[i]))
+			got, err := x.Expect(plan.Expects(l, of[i]))
 			if err != nil {
 				return err
 			}
@@ -176,11 +177,4 @@ func (a *app) expect(c *cobra.Command, lines []expectation.Line, of []string) er
 		return errNo
 	}
 	return nil
-}
-
-// expects makes what is asked of a line.
-func expects(l *expectation.Line, file string) *ask.Expectation {
-	return &ask.Expectation{File: file, Line: l.Number, Text: l.Text, Names: l.Names, Everyone: l.Whose == expectation.Everyone,
-		Named: l.Whose == expectation.Named || l.Whose == expectation.Only, Others: l.Whose == expectation.Only || l.Whose == expectation.NobodyBut,
-		Cannot: l.Cannot, What: l.What, Where: l.Where, Below: l.Below, Through: l.Through, Local: l.Local}
 }

@@ -95,7 +95,7 @@ func (a *app) explainWanted(c *cobra.Command, who, where, want string, rights bo
 			return err
 		})
 		if err == nil {
-			mends, err = plan.Mends(ctx, e, who, where, want, bar.say)
+			mends, err = plan.Mends(ctx, e, a.who(), who, where, want, bar.say)
 		}
 		return err
 	})

@@ -11,7 +11,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/format"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/report"
 	"tarnwold/internal/store"
@@ -79,24 +81,31 @@ func (a *app) carry(c *cobra.Command, k keeping, fn build) error {
 				return err
 			}
 			o.Plan = p
-			stops := len(p.Warnings) > 0 && !p.IsSo
-			o.Forced = k.force && stops
-			o.Refused = stops && !k.force && !k.dryRun
 			if !k.model {
 				if put, err = outbound(d, p, o, command(a.shown)); err != nil {
 					return err
 				}
 			}
-			if k.save != "" && p.Changes() && !o.Refused {
+			if k.save != "" && p.Changes() {
 				saved, err = d.Save(p, command(a.shown))
 			}
 			return err
 		})
+		if err == nil && o.Changes() && len(o.Expects) > 0 {
+			bar.say("asking what is expected of it")
+			err = a.askOutcome(ctx, e, o)
+		}
 		bar.end()
+		if errors.Is(err, estate.ErrMoved) && try < tries {
+			continue
+		}
 		if err != nil {
 			return err
 		}
 		p := o.Plan
+		stops := len(p.Warnings) > 0 && !p.IsSo && p.Changes()
+		o.Forced = k.force && stops
+		o.Refused = stops && !k.force && !k.dryRun
 		out := a.printer()
 		switch {
 		case !p.Changes(), k.dryRun:
@@ -126,6 +135,33 @@ func (a *app) carry(c *cobra.Command, k keeping, fn build) error {
 		}
 		return out.Outcome(o)
 	}
+}
+
+// askOutcome keeps a plan where nobody sees it, and asks there what is expected
+// of it; what isn't met is a guard's warning.
+func (a *app) askOutcome(ctx context.Context, e *estate.Estate, o *report.Outcome) error {
+	return e.Private(ctx, func(then *estate.Estate) error {
+		if _, err := then.Change(ctx, o.Meta("outcome"), o.Keep); err != nil {
+			return err
+		}
+		return then.View(ctx, func(t *estate.Tx) error {
+			x := ask.New(t).Expecting()
+			for i := range o.Expects {
+				got, err := x.Expect(&o.Expects[i])
+				if err != nil {
+					return err
+				}
+				o.Expected = append(o.Expected, got)
+				if got.Error != "" {
+					return &format.Error{File: got.File, Line: got.Line, What: got.Error}
+				}
+				if !got.Holds {
+					o.Warnings = append(o.Warnings, plan.Warning{Guard: "expectation", Who: got.Text, Where: report.Against(got)})
+				}
+			}
+			return nil
+		})
+	})
 }
 
 // askAndKeep shows a plan, asks, and keeps it if nothing came in between.

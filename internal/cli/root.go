@@ -144,6 +144,7 @@ New here? Run: tarnwold demo`,
 		&cobra.Group{ID: "give", Title: "Give and take access"},
 		&cobra.Group{ID: "shape", Title: "Shape inheritance and ownership"},
 		&cobra.Group{ID: "ask", Title: "Ask"},
+		&cobra.Group{ID: "govern", Title: "Govern"},
 		&cobra.Group{ID: "estate", Title: "The estate"},
 	)
 	for _, g := range []struct {
@@ -152,15 +153,16 @@ New here? Run: tarnwold demo`,
 	}{
 		{"estate", []*cobra.Command{a.initCommand(), a.loadCommand(), a.scanCommand(), a.driftCommand(), a.proveCommand(), a.logCommand(), a.undoCommand(), a.redoCommand(), a.resumeCommand(), a.checkCommand(), a.demoCommand(), a.versionCommand()}},
 		{"know", []*cobra.Command{a.userCommand(), a.groupCommand(), a.levelCommand(), a.serverCommand(), a.shareCommand()}},
-		{"give", []*cobra.Command{a.grantCommand(), a.denyCommand(), a.revokeCommand(), a.replaceCommand(), a.stripCommand(), a.swapCommand(), a.likeCommand(), a.watchCommand(), a.expireCommand(), a.applyCommand()}},
+		{"give", []*cobra.Command{a.grantCommand(), a.denyCommand(), a.revokeCommand(), a.replaceCommand(), a.stripCommand(), a.swapCommand(), a.likeCommand(), a.outfitCommand(), a.watchCommand(), a.expireCommand(), a.applyCommand()}},
 		{"shape", []*cobra.Command{a.sealCommand(), a.unsealCommand(), a.reflowCommand(), a.differsCommand(), a.ownerCommand(), a.ownedCommand(), a.putCommand(), a.moveCommand(), a.copyCommand()}},
-		{"ask", []*cobra.Command{a.explainCommand(), a.whoCommand(), a.reachCommand(), a.filesCommand(), a.compareCommand(), a.gridCommand(), a.usesCommand(), a.tryCommand(), a.showCommand(), a.historyCommand(), a.expectCommand(), a.questionsCommand()}},
+		{"ask", []*cobra.Command{a.explainCommand(), a.whoCommand(), a.reachCommand(), a.filesCommand(), a.compareCommand(), a.gridCommand(), a.roleCommand(), a.usesCommand(), a.tryCommand(), a.showCommand(), a.historyCommand(), a.questionsCommand()}},
+		{"govern", []*cobra.Command{a.expectCommand(), a.policyCommand(), a.requestCommand(), a.keeperCommand(), a.dutiesCommand()}},
 	} {
 		for _, c := range g.cmds {
 			c.GroupID = g.group
 			switch name := c.Name(); {
 			case name == "questions" || name == "history":
-			case g.group == "ask" || name == "differs" || name == "owned" || name == "uses":
+			case g.group == "ask" || name == "expect" || name == "differs" || name == "owned" || name == "uses":
 				a.supposing(c)
 			}
 			switch c.Name() {
@@ -170,7 +172,7 @@ New here? Run: tarnwold demo`,
 			if c.Name() == "expect" {
 				checking(c)
 			}
-			asking(c, g.group == "ask")
+			asking(c, g.group == "ask" || c.Name() == "expect" || c.Name() == "duties")
 			root.AddCommand(c)
 		}
 	}
@@ -183,7 +185,7 @@ New here? Run: tarnwold demo`,
 // asking marks the commands that only ask, which a file of questions may hold.
 func asking(c *cobra.Command, all bool) {
 	switch name := c.Name(); {
-	case all && name != "questions", name == "differs", name == "owned", name == "uses", name == "log", name == "list", name == "show":
+	case all && name != "questions", name == "differs", name == "owned", name == "uses", name == "log", name == "list", name == "show", name == "drift" && c.Parent() != nil && c.Parent().Name() == "policy":
 		c.Annotations = map[string]string{"asks": "yes"}
 	}
 	for _, s := range c.Commands() {

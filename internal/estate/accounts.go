@@ -86,6 +86,14 @@ func (t *Tx) RowAccount(id int64) (account.Account, bool) {
 	return account.Account{}, false
 }
 
+// Foresee makes the transaction know an account that a plan makes come, so that
+// what is told of the plan names it. Nothing is kept of it.
+func (t *Tx) Foresee(a account.Account) {
+	t.account(a.ID)
+	t.accounts[a.ID] = &row{Account: a}
+	delete(t.names, a.ID)
+}
+
 // forget drops what was remembered of accounts after some changed.
 func (t *Tx) forget() { t.accounts, t.names, t.domain = nil, nil, nil }
 

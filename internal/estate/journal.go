@@ -260,14 +260,36 @@ func (t *Tx) Concerns(change int64, ids []account.ID) bool {
 	return false
 }
 
+// Descends tells whether a strand is another, or was parted from it.
+func (t *Tx) Descends(strand, from int64) bool {
+	for s := strand; s != 0; s = t.Int("SELECT origin FROM strands WHERE id=?", s) {
+		if s == from {
+			return true
+		}
+	}
+	return false
+}
+
+// DatedBy tells whether a change altered last days of an item.
+func (t *Tx) DatedBy(change, item int64) bool {
+	for _, r := range t.RowsOf(change, "deadlines") {
+		v := r.After
+		if v == nil {
+			v = r.Before
+		}
+		if v != nil && store.Number(v, 0) == item {
+			return true
+		}
+	}
+	return false
+}
+
 // Altered tells whether a change altered the descriptor of a place's strand,
 // or of one that strand was parted from, or moved or made the item.
 func (t *Tx) Altered(change int64, p Place) bool {
 	for _, x := range t.Turns(change) {
-		for s := p.Strand; s != 0; s = t.Int("SELECT origin FROM strands WHERE id=?", s) {
-			if s == x.Strand {
-				return true
-			}
+		if t.Descends(p.Strand, x.Strand) {
+			return true
 		}
 	}
 	for _, r := range t.RowsOf(change, "items") {

@@ -420,7 +420,7 @@ func TestMendsGiveWhatTheySay(t *testing.T) {
 		}
 		want := rapid.SampledFrom([]string{"read", "edit", "full"}).Draw(rt, "want")
 		before := w.access()
-		mendings, err := Mends(ctx, w.e, who, where, want, nil)
+		mendings, err := Mends(ctx, w.e, "", who, where, want, nil)
 		require.NoError(rt, err)
 		require.NotEmpty(rt, mendings)
 		require.Equal(rt, before, w.access(), "looking leaves no trace")

@@ -21,6 +21,9 @@ func (d *Desk) describe(p *Plan) {
 	for _, e := range w.servers {
 		add(serverLines(e))
 	}
+	for _, e := range w.papers {
+		add(e.edit)
+	}
 	for _, e := range w.accounts {
 		add(d.accountLines(e))
 	}

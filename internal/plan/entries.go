@@ -82,8 +82,14 @@ func (d *Desk) Give(e Entry, x Targets) (*Plan, error) {
 	if e.Until != "" {
 		p.Nothing = d.t.Name(l.Who) + " has just that entry there already, for good or until that day"
 	}
-	giving := func(dated estate.Dated) rule.Giving {
-		return rule.Giving{At: e.At, Alone: e.Until != "", Apart: func(o rule.Entry) bool { _, ok := dated[o]; return ok }}
+	edit := giving(l, e.Until, e.At)
+	return d.edited(p, x, e.Share, edit)
+}
+
+// giving is the edit that makes an entry come.
+func giving(l rule.Line, until estate.Day, at int) itemEdit {
+	how := func(dated estate.Dated) rule.Giving {
+		return rule.Giving{At: at, Alone: until != "", Apart: func(o rule.Entry) bool { _, ok := dated[o]; return ok }}
 	}
 	dates := func(before, after *rule.Descriptor, folder bool, dated estate.Dated) estate.Dated {
 		out := still(dated, after)
@@ -91,25 +97,25 @@ func (d *Desk) Give(e Entry, x Targets) (*Plan, error) {
 		if err != nil || before == nil {
 			return out
 		}
-		_, stand, err := before.Give(es, giving(dated))
+		_, stand, err := before.Give(es, how(dated))
 		if err != nil {
 			return out
 		}
 		for _, s := range stand {
-			if _, was := dated[s]; e.Until == "" {
+			if _, was := dated[s]; until == "" {
 				delete(out, s)
 			} else if was || !slices.Contains(before.Rules.Entries, s) {
-				out[s] = e.Until
+				out[s] = until
 			}
 		}
 		return out
 	}
-	edit := itemEdit{
+	return itemEdit{
 		make: func(b, _ *rule.Descriptor, folder bool, dated estate.Dated) (*rule.Descriptor, error) {
 			es, err := l.Entries(folder)
 			if err == nil {
 				var after *rule.Descriptor
-				if after, _, err = b.Give(es, giving(dated)); err == nil {
+				if after, _, err = b.Give(es, how(dated)); err == nil {
 					return after, nil
 				}
 			}
@@ -117,7 +123,6 @@ func (d *Desk) Give(e Entry, x Targets) (*Plan, error) {
 		},
 		dates: dates,
 	}
-	return d.edited(p, x, e.Share, edit)
 }
 
 // edited makes a plan of an edit of items, or of the rules of shares.
@@ -162,39 +167,13 @@ type Taking struct {
 
 // Take makes entries set on items or shares go, or have fewer rights.
 func (d *Desk) Take(y Taking, x Targets) (*Plan, error) {
-	which := rule.Which{Kinds: y.Kinds, Whole: y.Share}
-	var err error
-	if which.Who, err = d.t.Who(y.Who); err != nil {
+	which, err := d.which(y)
+	if err != nil {
 		return nil, err
-	}
-	if y.Scope != 0 {
-		which.Scope = &y.Scope
-	}
-	if y.What != "" {
-		what, err := d.Level(y.What)
-		if err != nil {
-			return nil, err
-		}
-		which.What = &what
 	}
 	p := d.begin("revoke %s on %s", y.Who, x.said())
 	p.Nothing = "no such entry is set there"
-	edit := itemEdit{
-		make: func(b, _ *rule.Descriptor, folder bool, _ estate.Dated) (*rule.Descriptor, error) {
-			return b.Take(which, folder), nil
-		},
-		// An entry that keeps some of its rights keeps its last day.
-		dates: func(before, after *rule.Descriptor, folder bool, dated estate.Dated) estate.Dated {
-			out := still(dated, after)
-			for e, u := range dated {
-				one := &rule.Descriptor{Rules: rule.Rules{Entries: []rule.Entry{e}}}
-				if left := one.Take(which, folder); left != one && len(left.Rules.Entries) == 1 {
-					out[left.Rules.Entries[0]] = u
-				}
-			}
-			return out
-		},
-	}
+	edit := taking(which)
 	if y.Share {
 		return d.onShares(p, x.Where, edit)
 	}
@@ -211,6 +190,46 @@ func (d *Desk) Take(y Taking, x Targets) (*Plan, error) {
 		return nil, err
 	}
 	return d.finish(p)
+}
+
+// which reads what is to be taken away.
+func (d *Desk) which(y Taking) (rule.Which, error) {
+	which := rule.Which{Kinds: y.Kinds, Whole: y.Share}
+	var err error
+	if which.Who, err = d.t.Who(y.Who); err != nil {
+		return which, err
+	}
+	if y.Scope != 0 {
+		which.Scope = &y.Scope
+	}
+	if y.What != "" {
+		what, err := d.Level(y.What)
+		if err != nil {
+			return which, err
+		}
+		which.What = &what
+	}
+	return which, nil
+}
+
+// taking is the edit that makes entries go.
+func taking(which rule.Which) itemEdit {
+	return itemEdit{
+		make: func(b, _ *rule.Descriptor, folder bool, _ estate.Dated) (*rule.Descriptor, error) {
+			return b.Take(which, folder), nil
+		},
+		// An entry that keeps some of its rights keeps its last day.
+		dates: func(before, after *rule.Descriptor, folder bool, dated estate.Dated) estate.Dated {
+			out := still(dated, after)
+			for e, u := range dated {
+				one := &rule.Descriptor{Rules: rule.Rules{Entries: []rule.Entry{e}}}
+				if left := one.Take(which, folder); left != one && len(left.Rules.Entries) == 1 {
+					out[left.Rules.Entries[0]] = u
+				}
+			}
+			return out
+		},
+	}
 }
 
 // setAbove refuses to take away what comes from above, and says where it is set.

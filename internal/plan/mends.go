@@ -3,6 +3,7 @@ package plan
 import (
 	"context"
 	"slices"
+	"strings"
 
 	"tarnwold/core/rule"
 	"tarnwold/internal/ask"
@@ -39,11 +40,11 @@ type Mending struct {
 func (d *Desk) Do(s ask.Step) (*Plan, error) {
 	switch s.Do {
 	case "join":
-		return d.Join(s.Group, []string{s.Who}, "")
+		return d.Join(s.Group, []string{s.Who}, estate.Day(s.Until))
 	case "leave":
 		return d.Leave(s.Group, []string{s.Who})
 	case "grant", "share-grant":
-		e := Entry{Kind: rule.Allow, Who: s.Who, What: s.Level, Share: s.Do == "share-grant"}
+		e := Entry{Kind: rule.Allow, Who: s.Who, What: s.Level, Share: s.Do == "share-grant", Until: estate.Day(s.Until)}
 		if s.Scope != "" {
 			scope, err := rule.ParseScope(s.Scope)
 			if err != nil {
@@ -66,7 +67,7 @@ const mostMends = 8
 // Mends finds the smallest changes that would give a user a level in a place,
 // each tried for real in a private estate and held to giving it; those with the
 // least side effects first.
-func Mends(ctx context.Context, e *estate.Estate, who, where, want string, step func(string)) ([]Mending, error) {
+func Mends(ctx context.Context, e *estate.Estate, actor, who, where, want string, step func(string)) ([]Mending, error) {
 	var lacks []ask.Lacking
 	var routes []string
 	if err := e.View(ctx, func(t *estate.Tx) (err error) {
@@ -83,13 +84,14 @@ func Mends(ctx context.Context, e *estate.Estate, who, where, want string, step 
 		return nil, err
 	}
 	out := []Mending{}
+	w := wish{people: []string{who}, actor: actor}
 	for _, route := range routes {
 		m := Mending{Where: where, Route: route, Want: want, Held: true, Mends: []Mended{}}
 		if i := slices.IndexFunc(lacks, func(l ask.Lacking) bool { return l.Route == route }); i >= 0 {
 			l := &lacks[i]
 			m.Where, m.Held, m.Switched = l.Where, false, l.Switch
 			var err error
-			if m.Mends, err = mendsOf(ctx, e, who, l, step); err != nil {
+			if m.Mends, err = mendsOf(ctx, e, w, l, step); err != nil {
 				return nil, err
 			}
 		}
@@ -98,7 +100,42 @@ func Mends(ctx context.Context, e *estate.Estate, who, where, want string, step 
 	return out, nil
 }
 
-func mendsOf(ctx context.Context, e *estate.Estate, who string, l *ask.Lacking, step func(string)) ([]Mended, error) {
+// wish is who is to have something, until when; several people by the like
+// steps. The ways it may come about are the first's.
+type wish struct {
+	people []string
+	until  estate.Day
+	actor  string // who would do it
+}
+
+// is tells whether a user of an impact is one of those it is for.
+func (w wish) is(user string) bool {
+	return slices.ContainsFunc(w.people, func(who string) bool {
+		return sameKey(strings.TrimPrefix(who, "user:"), strings.TrimPrefix(user, "user:"))
+	})
+}
+
+// steps makes the first's steps those of all.
+func (w wish) steps(first []ask.Step) (out []ask.Step) {
+	for _, s := range first {
+		if s.Do == "join" || s.Do == "grant" || s.Do == "share-grant" {
+			s.Until = string(w.until)
+		}
+		mine := sameKey(strings.TrimPrefix(s.Who, "user:"), strings.TrimPrefix(w.people[0], "user:"))
+		for i, who := range w.people {
+			o := s
+			if mine {
+				o.Who = who
+			}
+			if (i == 0 || mine) && !slices.Contains(out, o) {
+				out = append(out, o)
+			}
+		}
+	}
+	return out
+}
+
+func mendsOf(ctx context.Context, e *estate.Estate, w wish, l *ask.Lacking, step func(string)) ([]Mended, error) {
 	ways := l.FileWays
 	switch {
 	case l.File && l.Share: // one of each side; a single step may serve both
@@ -115,6 +152,7 @@ func mendsOf(ctx context.Context, e *estate.Estate, who string, l *ask.Lacking, 
 	}
 	out := []Mended{}
 	for i, steps := range ways {
+		steps = w.steps(steps)
 		if step != nil {
 			step("trying " + steps[0].Said())
 		}
@@ -124,7 +162,7 @@ func mendsOf(ctx context.Context, e *estate.Estate, who string, l *ask.Lacking, 
 		if len(out) >= 2*mostMends && i > mostMends {
 			break
 		}
-		m, err := try(ctx, e, who, l, steps)
+		m, err := try(ctx, e, w, l, steps)
 		if err != nil {
 			return nil, err
 		}
@@ -168,14 +206,14 @@ func covers(some, all []ask.Step) bool {
 
 // try takes the steps in a private estate; nil where they don't give what is
 // wanted, or can't be taken.
-func try(ctx context.Context, e *estate.Estate, who string, l *ask.Lacking, steps []ask.Step) (*Mended, error) {
+func try(ctx context.Context, e *estate.Estate, w wish, l *ask.Lacking, steps []ask.Step) (*Mended, error) {
 	var out *Mended
 	err := e.Private(ctx, func(p *estate.Estate) error {
 		m := &Mended{Steps: steps, Counts: "at-once", People: []string{}, Impact: []Shift{}}
 		for _, s := range steps {
 			var plan *Plan
 			err := p.View(ctx, func(t *estate.Tx) (err error) {
-				plan, err = New(t, "").Do(s)
+				plan, err = New(t, w.actor).Do(s)
 				return err
 			})
 			if err != nil || !plan.Changes() {
@@ -193,7 +231,14 @@ func try(ctx context.Context, e *estate.Estate, who string, l *ask.Lacking, step
 		}
 		holds := false
 		if err := p.View(ctx, func(t *estate.Tx) (err error) {
-			holds, err = ask.New(t).Holds(who, l.Where, l.Want)
+			holds = true
+			for _, who := range w.people {
+				has, herr := ask.New(t).Holds(who, l.Where, l.Want)
+				if herr != nil {
+					return herr
+				}
+				holds = holds && has
+			}
 			for _, x := range m.Impact {
 				list := &m.People
 				if x.Kind == "lose" {
@@ -202,7 +247,7 @@ func try(ctx context.Context, e *estate.Estate, who string, l *ask.Lacking, step
 					m.Items += x.Items * int64(len(x.Routes))
 				}
 				for _, u := range x.Users { // what he loses himself by leaving a group is told too
-					if (x.Kind == "lose" || !sameKey(u, who)) && !slices.Contains(*list, u) {
+					if (x.Kind == "lose" || !w.is(u)) && !slices.Contains(*list, u) {
 						*list = append(*list, u)
 					}
 				}

@@ -154,6 +154,11 @@ func (d *Desk) madeThere(p *Plan, linked map[int64]bool) error {
 			return &ModelAlone{e.server.Name, "shares come and go"}
 		}
 	}
+	for _, r := range w.roots {
+		if linked[r.server.ID] && slices.ContainsFunc(w.accounts, func(e accountEdit) bool { return e.before == nil || e.after == nil }) {
+			return &ModelAlone{r.server.Name, "groups are made"}
+		}
+	}
 	if len(w.made)+len(w.moved)+len(w.removed)+len(w.deletes) == 0 && !slices.ContainsFunc(w.puts, func(b putBack) bool { return b.table == "items" }) {
 		return nil
 	}

@@ -99,6 +99,7 @@ type NewAccount struct {
 	POSIX   int64
 	Purpose string
 	Primary string
+	About   string // what it is for
 }
 
 // AddAccounts makes accounts come. Nobody's access changes by that.
@@ -144,6 +145,11 @@ func (d *Desk) AddAccounts(names []string, n NewAccount) (*Plan, error) {
 			return nil, &estate.Refused{Why: fmt.Sprintf("%s is the identifier of %s %q already", a.ID, old.Kind, old.Name)}
 		}
 		p.work.accounts = append(p.work.accounts, accountEdit{after: &a})
+		if n.About != "" {
+			if err := d.describeAccount(p, a, &n.About, nil); err != nil {
+				return nil, err
+			}
+		}
 	}
 	return d.finish(p)
 }
@@ -153,16 +159,32 @@ func (d *Desk) has(name string, kind acc.Kind) bool {
 	return err == nil
 }
 
-// SetAccounts gives accounts of a kind another purpose or primary group; nil
-// leaves it.
-func (d *Desk) SetAccounts(kind acc.Kind, names []string, purpose, primary *string) (*Plan, error) {
+// AccountSetting is what accounts are to be given; nil leaves it.
+type AccountSetting struct {
+	Purpose, Primary, About *string
+	Shut                    *bool
+}
+
+// SetAccounts gives accounts of a kind other particulars.
+func (d *Desk) SetAccounts(kind acc.Kind, names []string, set AccountSetting) (*Plan, error) {
+	purpose, primary := set.Purpose, set.Primary
 	p := d.begin("%s %s: ", kind, many(names))
 	p.Nothing = "it is so already"
+	var says []string
 	if purpose != nil {
-		p.Change += "purpose " + *purpose
-	} else if primary != nil {
-		p.Change += "primary group " + *primary
+		says = append(says, "purpose "+*purpose)
 	}
+	if primary != nil {
+		says = append(says, "primary group "+*primary)
+	}
+	if set.About != nil {
+		says = append(says, "about it: "+format.Clip(*set.About))
+	}
+	if set.Shut != nil {
+		says = append(says, map[bool]string{true: "shut", false: "open"}[*set.Shut])
+	}
+	p.Change += strings.Join(says, ", ")
+	p.Asks = purpose != nil || primary != nil
 	for _, name := range names {
 		before, err := d.t.Named(name, kind)
 		if err != nil {
@@ -186,6 +208,9 @@ func (d *Desk) SetAccounts(kind acc.Kind, names []string, purpose, primary *stri
 		}
 		if after != before {
 			p.work.accounts = append(p.work.accounts, accountEdit{before: &before, after: &after})
+		}
+		if err := d.describeAccount(p, before, set.About, set.Shut); err != nil {
+			return nil, err
 		}
 	}
 	return d.finish(p)
@@ -244,6 +269,9 @@ func (d *Desk) RemoveAccounts(kind acc.Kind, names []string) (*Plan, error) {
 		if err := d.unnamed(a); err != nil {
 			return nil, err
 		}
+		if body := d.t.Paper(estate.ParticularsPaper, a.ID.String()); body != "" {
+			p.work.papers = append(p.work.papers, paperEdit{kind: estate.ParticularsPaper, name: a.ID.String(), before: body})
+		}
 		p.work.accounts = append(p.work.accounts, accountEdit{before: &a})
 	}
 	return d.finish(p)
@@ -254,6 +282,15 @@ func (d *Desk) unnamed(a account) error {
 	uses, more, err := d.k.Uses([]account{a}, 8)
 	if err != nil {
 		return err
+	}
+	all, err := Keepers(d.t)
+	if err != nil {
+		return err
+	}
+	for _, o := range all {
+		if o.id() == a.ID {
+			return &estate.Refused{Why: fmt.Sprintf("%s still keeps the %s", d.t.Name(a.ID), o.said()), Do: fmt.Sprintf("tarnwold keeper remove %s --of '%s'", a.Name, o.Place)}
+		}
 	}
 	if len(uses) > 0 {
 		return &StillNamed{fmt.Sprintf("%s %s", a.Kind, d.t.Name(a.ID)), uses, more}

@@ -109,6 +109,7 @@ type work struct {
 	deletes    []deletion
 	goes       []estate.Server // that go once all that hangs from them is gone
 	links      []linkEdit
+	papers     []paperEdit
 }
 
 // people tells whether memberships, administrators or accounts change.
@@ -323,6 +324,9 @@ func (p *Plan) Keep(t *estate.Tx) (string, error) {
 	for _, e := range w.dates {
 		t.SetDated(e.of, e.after)
 	}
+	for _, e := range w.papers {
+		e.keep(t)
+	}
 	for _, e := range w.levels {
 		if e.add {
 			if err := t.AddLevel(e.level); err != nil {
@@ -393,30 +397,50 @@ func (d *Desk) onItems(p *Plan, targets []estate.Target, e itemEdit, renew bool)
 // onStrands is onItems for all items of some strands beside; items with last
 // days are among the targets.
 func (d *Desk) onStrands(p *Plan, targets []estate.Target, strands []int64, e itemEdit, renew bool) error {
+	return d.onPieces(p, []piece{{targets, strands, e}}, renew)
+}
+
+// piece is one edit and the items it is of; no item is in two pieces.
+type piece struct {
+	targets []estate.Target
+	strands []int64
+	edit    itemEdit
+}
+
+// onPieces is onStrands for several edits at once. A piece without an edit is
+// only looked at.
+func (d *Desk) onPieces(p *Plan, pieces []piece, renew bool) error {
 	d.step("looking at what is below")
 	withDates := map[int64]bool{}
 	if d.t.HasDates() {
 		withDates = d.t.WithDates()
 	}
-	plain := estate.Group{Edit: sec(func(x, up *rule.Descriptor, folder bool) (*rule.Descriptor, error) {
-		return e.make(x, up, folder, nil)
-	})}
 	var groups []estate.Group
 	dated := map[int64]estate.Dated{}
-	for _, x := range targets {
-		if !withDates[x.Item] {
-			plain.Targets = append(plain.Targets, x)
-			continue
+	whole := false
+	for _, x := range pieces {
+		e := x.edit
+		plain := estate.Group{Strands: x.strands}
+		whole = whole || len(x.strands) > 0
+		if e.make != nil {
+			plain.Edit = sec(func(x, up *rule.Descriptor, folder bool) (*rule.Descriptor, error) {
+				return e.make(x, up, folder, nil)
+			})
 		}
-		days := d.t.Dated(estate.Bearer{Item: x.Item}, d.t.Of(x.Strand))
-		dated[x.Item] = days
-		groups = append(groups, estate.Group{Targets: []estate.Target{x}, Edit: sec(func(x, up *rule.Descriptor, folder bool) (*rule.Descriptor, error) {
-			return e.make(x, up, folder, days)
-		})})
-	}
-	plain.Strands = strands
-	if len(plain.Targets)+len(strands) > 0 {
-		groups = append(groups, plain)
+		for _, x := range x.targets {
+			if e.make == nil || !withDates[x.Item] {
+				plain.Targets = append(plain.Targets, x)
+				continue
+			}
+			days := d.t.Dated(estate.Bearer{Item: x.Item}, d.t.Of(x.Strand))
+			dated[x.Item] = days
+			groups = append(groups, estate.Group{Targets: []estate.Target{x}, Edit: sec(func(x, up *rule.Descriptor, folder bool) (*rule.Descriptor, error) {
+				return e.make(x, up, folder, days)
+			})})
+		}
+		if len(plain.Targets)+len(plain.Strands) > 0 {
+			groups = append(groups, plain)
+		}
 	}
 	carve := d.t.Carve
 	if p.work.everywhere { // what else changes is seen on everything there is
@@ -433,32 +457,38 @@ func (d *Desk) onStrands(p *Plan, targets []estate.Target, strands []int64, e it
 		return err
 	}
 	for n := range f.Nodes {
-		if f.Edits[n] != nil && f.Nodes[n].Changed() && len(strands) > 0 && !p.work.isNamed[n] {
+		if f.Edits[n] != nil && f.Nodes[n].Changed() && whole && !p.work.isNamed[n] {
 			p.work.isNamed[n] = true
 			p.work.named = append(p.work.named, n)
 		}
 	}
-	for _, x := range targets {
-		n := f.Node(x.Item)
-		if n < 0 { // its strand is edited whole
-			n = f.NodeOf(x.Strand)
-		}
-		if n < 0 {
+	for _, piece := range pieces {
+		e := piece.edit
+		if e.make == nil {
 			continue
 		}
-		if !p.work.isNamed[n] {
-			p.work.isNamed[n] = true
-			p.work.named = append(p.work.named, n)
-		}
-		node := &f.Nodes[n]
-		was := dated[x.Item]
-		after := desc(node.After)
-		is := still(was, after)
-		if e.dates != nil {
-			is = e.dates(desc(node.Before), after, node.Folder, was)
-		}
-		if !sameDates(was, is) {
-			p.work.dates = append(p.work.dates, dateEdit{of: estate.Bearer{Item: x.Item}, before: was, after: is, folder: node.Folder, node: n})
+		for _, x := range piece.targets {
+			n := f.Node(x.Item)
+			if n < 0 { // its strand is edited whole
+				n = f.NodeOf(x.Strand)
+			}
+			if n < 0 {
+				continue
+			}
+			if !p.work.isNamed[n] {
+				p.work.isNamed[n] = true
+				p.work.named = append(p.work.named, n)
+			}
+			node := &f.Nodes[n]
+			was := dated[x.Item]
+			after := desc(node.After)
+			is := still(was, after)
+			if e.dates != nil {
+				is = e.dates(desc(node.Before), after, node.Folder, was)
+			}
+			if !sameDates(was, is) {
+				p.work.dates = append(p.work.dates, dateEdit{of: estate.Bearer{Item: x.Item}, before: was, after: is, folder: node.Folder, node: n})
+			}
 		}
 	}
 	return nil
@@ -506,6 +536,9 @@ func (d *Desk) finish(p *Plan) (*Plan, error) {
 		return nil, err
 	}
 	if err := d.weigh(p); err != nil {
+		return nil, err
+	}
+	if err := d.governed(p); err != nil {
 		return nil, err
 	}
 	return p, d.t.Err()

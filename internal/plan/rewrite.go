@@ -3,6 +3,7 @@ package plan
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	acc "tarnwold/core/account"
 	"tarnwold/core/rule"
@@ -234,6 +235,22 @@ func (d *Desk) Like(first, second string) (*Plan, error) {
 		if has := slices.Contains(admins, a.ID); has != slices.Contains(admins, b.ID) {
 			p.work.admins = append(p.work.admins, adminEdit{s, b, has})
 		}
+	}
+	beyond, err := d.k.BeyondRoles(a)
+	if err != nil {
+		return nil, err
+	}
+	for _, x := range beyond {
+		text := x.Where
+		switch x.As {
+		case "member":
+			text = "is in " + x.Where + " himself"
+		case "entry":
+			text = "is named on " + x.Where + ": " + x.What
+		case "administrator":
+			text = "administers " + strings.TrimPrefix(x.Where, "server ")
+		}
+		p.Advice = append(p.Advice, Advice{Kind: "beyond-roles", Who: d.t.Name(a.ID), Other: d.t.Name(b.ID), Text: text})
 	}
 	// Entries of the second go, and those of the first come for him too.
 	away := rule.Rewriting{Names: map[ID]bool{}}

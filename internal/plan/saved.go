@@ -35,7 +35,9 @@ type Saved struct {
 	// primary group; both are absent where there are none.
 	Administrators []SavedAdministrator `json:"administrators,omitempty"`
 	Primaries      []SavedPrimary       `json:"primary-groups,omitempty"`
-	Digest         string               `json:"digest"` // of all the above
+	// Papers are what is written down beside the rules; absent where there are none.
+	Papers []SavedPaper `json:"papers,omitempty"`
+	Digest string       `json:"digest"` // of all the above
 }
 
 // SavedEdit is one descriptor before and after, self-relative in base64, and
@@ -253,6 +255,7 @@ func (d *Desk) Save(p *Plan, command string) ([]byte, error) {
 		return nil, &estate.Refused{Why: "this change can't be saved for later", Do: "leave --save out"}
 	}
 	// What it rests on is what it will be seen to rest on when it is applied.
+	s.Papers = p.savedPapers()
 	again, err := d.rebuild(&s)
 	if err != nil {
 		return nil, err
@@ -490,6 +493,9 @@ func (d *Desk) rebuild(s *Saved) (*Plan, error) {
 			return nil, &estate.Refused{Why: x.Is + " is no group of the estate"}
 		}
 		p.work.accounts = append(p.work.accounts, accountEdit{before: &u, after: &after})
+	}
+	if err := d.rebuildPapers(p, s); err != nil {
+		return nil, err
 	}
 	p.work.everywhere = p.work.people() && (len(s.Items) > 0 || len(s.Shares) > 0)
 	if len(order) > 0 {

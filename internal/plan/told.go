@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"encoding/json"
 	"fmt"
 
 	acc "tarnwold/core/account"
@@ -100,6 +101,24 @@ func (d *Desk) Told(id int64) ([]Edit, error) {
 			case r.Before[0] != r.After[0] || r.Before[1] != r.After[1]:
 				add("item", "item "+store.Text(r.Before, 1), Line{Sign: "moves", What: "place", Text: t.Where(r.ID)})
 			}
+		case "papers":
+			kind, name := estate.PaperKind(store.Text(v, 0)), store.Text(v, 1)
+			e := Edit{Kind: string(kind), Where: paperName(kind, name), Lines: []Line{{Sign: sign, What: string(kind)}}}
+			switch kind {
+			case estate.ParticularsPaper:
+				e.Where = d.particularsOf(name)
+			case estate.KeeperPaper:
+				var k Keeper
+				if json.Unmarshal([]byte(store.Text(v, 2)), &k) == nil {
+					e = k.edit(sign)
+				}
+			case estate.RequestPaper:
+				var q Request
+				if json.Unmarshal([]byte(store.Text(v, 2)), &q) == nil {
+					e.Lines[0].Text = fmt.Sprintf("%s: %s on %s for %s", q.State, q.Level, q.Where, many(q.Names()))
+				}
+			}
+			edits = append(edits, e)
 		case "deadlines":
 			add("last-day", "last day", Line{Sign: sign, What: "last-day", Text: store.Text(v, 3)})
 		}

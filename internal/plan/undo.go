@@ -107,7 +107,7 @@ func (d *Desk) takeBack(id int64, force bool, summary string) (*Plan, error) {
 		return nil, &estate.Refused{Why: fmt.Sprintf("change %d altered nothing that could be taken back", id)}
 	}
 	d.step("seeing what has been built on it")
-	for _, fn := range []func() error{u.servers, u.accounts, u.members, u.administrators, u.shares, u.levels, u.loads, u.items, u.rules} {
+	for _, fn := range []func() error{u.servers, u.accounts, u.members, u.administrators, u.shares, u.levels, u.papers, u.loads, u.items, u.rules} {
 		if err := fn(); err != nil {
 			return nil, err
 		}

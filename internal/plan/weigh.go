@@ -73,12 +73,15 @@ type Warning struct {
 
 // Advice is what is worth knowing and stops nothing: user-entry (an entry for
 // a user; a group outlasts the person), held-by-group (Other holds the same
-// already), out-of-order (kept so that nobody's access changes).
+// already), out-of-order (kept so that nobody's access changes), left (Text is
+// what a lifted policy leaves), other-way (Text is another way to accept a
+// request, named by Other), unwritten (a server writes down nothing of it).
 type Advice struct {
 	Kind  string `json:"kind"`
 	Who   string `json:"account,omitempty"`
 	Other string `json:"other,omitempty"`
 	Where string `json:"where,omitempty"`
+	Text  string `json:"text,omitempty"`
 }
 
 // weigh works out a plan's impact and asks the guards.

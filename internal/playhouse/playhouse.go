@@ -20,7 +20,7 @@ import (
 )
 
 // Files names what Write makes.
-var Files = []string{"accounts.csv", "members.csv", "shares.csv", "programme-shares.csv", "stagedoor.csv", "flyloft.csv", "questions.csv", "acts.csv", "nightly.txt", "house.expect"}
+var Files = []string{"accounts.csv", "members.csv", "shares.csv", "programme-shares.csv", "stagedoor.csv", "flyloft.csv", "questions.csv", "acts.csv", "nightly.txt", "house.expect", "wardrobe.policy", "duties.except"}
 
 var domain = account.NewID(5, 21, 1740297317, 2041512876, 3301284410)
 
@@ -148,6 +148,10 @@ func Write(dir string) error {
 			err = os.WriteFile(filepath.Join(dir, name), []byte(nightly), 0o666)
 		case "house.expect":
 			err = os.WriteFile(filepath.Join(dir, name), []byte(expected), 0o666)
+		case "wardrobe.policy":
+			err = os.WriteFile(filepath.Join(dir, name), []byte(season), 0o666)
+		case "duties.except":
+			err = os.WriteFile(filepath.Join(dir, name), []byte(duties), 0o666)
 		default:
 			rows, err = tree(trees[name])
 		}
@@ -183,6 +187,26 @@ only board, warden can read "Board Papers" and below
 nobody but warden can full Timesheets and below
 wardrobe cannot delete Wardrobe
 nobody but warden can change-rules Casting and below
+`
+
+// season is a policy of the playhouse.
+const season = `policy wardrobe-season
+because the guest designers need the workshop until the tour ends
+at Wardrobe
+  sealed keep
+  allow acc-wardrobe-edit edit tree
+  allow design-guests add below until 2027-03-31
+  only deny volunteers full tree
+at Wardrobe/Sketches
+  owner ines
+expect
+  maud can add Wardrobe/Sketches
+  nobody but ines, bram, maud, warden can edit Wardrobe/Sketches
+`
+
+// duties is what the playhouse means to be in one hand.
+const duties = `# The warden is the one administrator
+except administrator warden because somebody has to
 `
 
 func write(path string, rows [][]string) error {

@@ -88,6 +88,9 @@ func holds(e *ask.Expected) string {
 	return yesNo(e.Holds)
 }
 
+// Against says who goes against an expectation.
+func Against(e *ask.Expected) string { return againstSays(e) }
+
 // againstSays says who goes against an expectation, and because of what.
 func againstSays(e *ask.Expected) string {
 	a := e.Against

@@ -25,6 +25,10 @@ type Outcome struct {
 	Brief   bool         `json:"-"` // the edits are too many to tell one by one
 	// Outbound is what is written to real servers when it is kept.
 	Outbound []plan.Outbound `json:"written-to,omitempty"`
+	// Expects is what is to hold once it is kept, Expected whether it will.
+	Expects  []ask.Expectation `json:"-"`
+	Expected []*ask.Expected   `json:"expected,omitempty"`
+	Request  *plan.Request     `json:"request,omitempty"`
 }
 
 // Outcome prints a plan and what became of it: as JSON one object; as CSV the
@@ -93,6 +97,8 @@ func lineText(l plan.Line) string {
 		return "to " + l.Text + "; it takes the entries of its new folder"
 	case "copy":
 		return l.Text
+	case "policy", "request", "keeper", "about", "sign-on":
+		return strings.TrimSpace(strings.ReplaceAll(strings.ReplaceAll(l.What, "about", "about it:"), "sign-on", "sign-on:") + " " + l.Text)
 	case "account", "server", "share", "level", "tree", "item", "administrator", "read-only", "folder", "file":
 		return strings.TrimSpace(strings.ReplaceAll(l.What, "read-only", "switched to read-only") + " " + l.Text)
 	case "trait":
@@ -177,7 +183,7 @@ func (p *Printer) Preview(o *Outcome) {
 		p.Line(S("No change for %s through %s: %s.", Some(u.Users, 4), u.Route, says))
 	}
 	for _, a := range o.Advice {
-		p.Line(S("Advice: %s.", adviceText(a)))
+		p.Line(S("%s: %s.", adviceHead(a), adviceText(a)))
 	}
 	for _, w := range o.Warnings {
 		switch {
@@ -188,6 +194,19 @@ func (p *Printer) Preview(o *Outcome) {
 		case o.DryRun:
 			p.Line(In(Bad, "Needs --force:"), S(" %s.", WarningText(w)))
 		}
+	}
+	if n := len(o.Expected); n > 0 {
+		met := 0
+		for _, e := range o.Expected {
+			if e.Holds {
+				met++
+			}
+		}
+		style := Good
+		if met < n {
+			style = Bad
+		}
+		p.Line(In(style, fmt.Sprintf("Expected of it: %d of %d hold.", met, n)))
 	}
 	for _, x := range o.Outbound {
 		p.Line(S("This goes to the real server "), In(Strong, x.Server), S(": %s.", Count(int64(len(x.Writes)), "descriptor")))
@@ -201,10 +220,31 @@ func adviceText(a plan.Advice) string {
 	switch a.Kind {
 	case "held-by-group":
 		return fmt.Sprintf("%s is a user; %s, a group with that member, holds the same already", a.Who, a.Other)
+	case "left":
+		return a.Where + ": " + a.Text
+	case "other-way":
+		return "--by " + a.Other + ": " + a.Text
+	case "beyond-roles":
+		return fmt.Sprintf("beyond what a role gives, %s %s, and %s would too", a.Who, a.Text, a.Other)
+	case "unwritten":
+		return a.Where + ": " + a.Text
 	case "out-of-order":
 		return fmt.Sprintf("the entries kept on %s stay in their order, which is not the usual one: in the usual one somebody's access would change", a.Where)
 	}
 	return fmt.Sprintf("%s is a user; an entry for a group outlasts the person", a.Who)
+}
+
+// adviceHead says what kind of thing is worth knowing.
+func adviceHead(a plan.Advice) string {
+	switch a.Kind {
+	case "left":
+		return "Left"
+	case "other-way":
+		return "Or"
+	case "unwritten":
+		return "Look"
+	}
+	return "Advice"
 }
 
 // WarningText says what a guard has against a plan.
@@ -224,6 +264,18 @@ func WarningText(w plan.Warning) string {
 		return fmt.Sprintf("nobody would be left who can change the rules of %s", w.Where)
 	case "mail-group":
 		return fmt.Sprintf("%s is a mail group, and a mail group carries no access", w.Who)
+	case "kept":
+		verb := "keep"
+		if len(w.Users) == 1 {
+			verb = "keeps"
+		}
+		return fmt.Sprintf("%s %s %s, and you act as somebody else", Some(w.Users, 4), verb, w.Where)
+	case "laid-policy":
+		return fmt.Sprintf("policy %s wants %s otherwise", w.Who, w.Where)
+	case "own-request":
+		return fmt.Sprintf("%s is on %s and would accept it himself", w.Who, w.Where)
+	case "expectation":
+		return fmt.Sprintf("it would not be as expected: %s; %s", w.Who, w.Where)
 	case "dead":
 		return fmt.Sprintf("%s is an identifier that belongs to no account of the estate", w.Who)
 	}

@@ -30,7 +30,7 @@ func register() {
 
 // migrations bring a file from the version before to the one after; the first
 // makes version 2 of version 1.
-var migrations = []func(*Tx) error{toVersion2, toVersion3}
+var migrations = []func(*Tx) error{toVersion2, toVersion3, toVersion4}
 
 // migrate brings a file up to date within a transaction.
 func migrate(t *Tx) error {
@@ -45,9 +45,17 @@ func migrate(t *Tx) error {
 
 // toVersion3: servers may be linked to real ones, which tell more than rules.
 func toVersion3(t *Tx) error {
+	return newTables(t, "links", "facts", "scans", "domains", "unfinished", "admissions")
+}
+
+// toVersion4: policies, requests, keepers and particulars are kept, and who
+// tried what.
+func toVersion4(t *Tx) error { return newTables(t, "papers", "trail") }
+
+func newTables(t *Tx, names ...string) error {
 	for _, statement := range strings.Split(tables, ";\n") {
-		for _, name := range []string{"links", "facts", "scans", "domains", "unfinished", "admissions"} {
-			if strings.Contains(statement, "CREATE TABLE "+name+" ") {
+		for _, name := range names {
+			if strings.Contains(statement, "CREATE TABLE "+name+" ") || strings.Contains(statement, " ON "+name+"(") {
 				t.Exec(statement)
 			}
 		}

@@ -1,7 +1,7 @@
 package store
 
 // Version is the layout of the file, kept in SQLite's user_version.
-const Version = 3
+const Version = 4
 
 // readable is the oldest layout that is read as it lies: what came since are
 // tables that Knows tells of.
@@ -163,6 +163,27 @@ CREATE TABLE journal_rows (
 );
 CREATE INDEX journal_rows_change ON journal_rows(change);
 CREATE INDEX journal_rows_row ON journal_rows(tbl, row);
+CREATE TABLE papers (                      -- what is kept in writing beside the rules
+	id   INTEGER PRIMARY KEY AUTOINCREMENT,
+	kind TEXT NOT NULL,                    -- policy, request, keeper, particulars
+	key  TEXT NOT NULL,                    -- Key of its name, or its number
+	body TEXT NOT NULL,                    -- JSON; the package plan has it
+	UNIQUE (kind, key)
+);
+CREATE TABLE trail (                       -- not journaled: who tried what, as servers wrote it down
+	id      INTEGER PRIMARY KEY,
+	sum     BLOB NOT NULL UNIQUE,          -- of the line and which of its like it was, so that each is there once
+	at      INTEGER NOT NULL,              -- in seconds since 1970
+	who     TEXT NOT NULL,                 -- the name as it was written
+	account TEXT NOT NULL,                 -- its identifier, where the estate knew it then
+	act     TEXT NOT NULL,
+	place   TEXT NOT NULL,                 -- an address as it was written
+	server  INTEGER NOT NULL,              -- 0: none the estate knew
+	path    TEXT NOT NULL,                 -- the server's own path
+	refused INTEGER NOT NULL,
+	source  TEXT NOT NULL                  -- the kind of file it came from
+);
+CREATE INDEX trail_at ON trail(at);
 CREATE TABLE weights (
 	strand INTEGER PRIMARY KEY,
 	items  INTEGER NOT NULL                -- how many items are of the strand
@@ -195,6 +216,7 @@ var journaled = []struct {
 	{"trees", []string{"server", "path", "item"}},
 	{"levels", []string{"name", "key", "folder", "file", "about"}},
 	{"deadlines", []string{"item", "share", "entry", "until"}},
+	{"papers", []string{"kind", "key", "body"}},
 }
 
 // Columns lists a journaled table's columns after id.

@@ -7,6 +7,7 @@
 //	trees:    path, kind, sddl
 //	askings:  user, where
 //	trials:   user, act, where, [to]
+//	outfits:  folder, name
 //
 // Columns in brackets may be missing. Text is UTF-8; a byte order mark is
 // passed over.
@@ -40,6 +41,7 @@ const (
 	Tree
 	Askings
 	Trials
+	Outfits
 )
 
 var kinds = [...]struct {
@@ -52,6 +54,7 @@ var kinds = [...]struct {
 	Tree:     {"a tree", []string{"path", "kind", "sddl"}, nil},
 	Askings:  {"questions", []string{"user", "where"}, nil},
 	Trials:   {"acts", []string{"user", "act", "where"}, []string{"to"}},
+	Outfits:  {"folders to fit out", []string{"folder", "name"}, nil},
 }
 
 // Reader reads one sheet row by row.
@@ -377,7 +380,7 @@ func (s *Reader) ReadAskings() ([]Asking, error) {
 		if n := len(s.row); n != len(s.column) {
 			a.Err = &format.Error{File: s.file, Line: a.Line, What: fmt.Sprintf("the row has %d columns, the head row %d", n, len(s.column))}
 		}
-		for name, to := range map[string]*string{"user": &a.User, "act": &a.Act, "where": &a.Where, "to": &a.To} {
+		for name, to := range map[string]*string{"user": &a.User, "act": &a.Act, "where": &a.Where, "to": &a.To, "folder": &a.Where, "name": &a.User} {
 			if i, ok := s.column[name]; ok && i < len(s.row) {
 				*to = strings.Clone(s.row[i])
 			}

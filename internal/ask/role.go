@@ -1,0 +1,174 @@
+package ask
+
+import (
+	"slices"
+
+	"tarnwold/core/account"
+	"tarnwold/core/right"
+	"tarnwold/core/rule"
+)
+
+// Job is what being in a group opens, place by place, beyond what anybody has.
+type Job struct {
+	Account
+	Purpose string    `json:"purpose,omitempty"`
+	About   string    `json:"about,omitempty"`
+	People  []string  `json:"people"` // users in it, at any depth
+	Opens   []Opening `json:"opens"`
+	More    int64     `json:"more,omitempty"` // lines beyond the limit
+}
+
+// Opening is where a job opens something; what is below has the same until
+// another line says otherwise.
+type Opening struct {
+	Where string `json:"where"`
+	Kind  string `json:"kind"`
+	Route string `json:"route"`
+	Level string `json:"level"`
+	// Entry is the entry that says so there, and By the way from the group to
+	// the account it names.
+	Entry string   `json:"entry,omitempty"`
+	By    []string `json:"by,omitempty"`
+
+	parts []string
+}
+
+// Jobs is a group's job, or those of a user.
+type Jobs struct {
+	User *Account `json:"user,omitempty"` // nil: a group was asked for
+	Jobs []Job    `json:"jobs"`
+	// Beyond is what a user has beside his roles: entries of his own, groups
+	// that are no roles.
+	Beyond []Beyond `json:"beyond-the-roles"`
+}
+
+// Beyond is one thing somebody has that no role gives: an entry, a membership,
+// an administrators' list.
+type Beyond struct {
+	As    string `json:"as"` // entry, member, administrator, owner
+	Where string `json:"where"`
+	What  string `json:"what,omitempty"`
+}
+
+// nobodys is an identifier that no account has ([MS-DTYP] §2.4.2.4: NULL).
+var nobodys = account.NewID(0, 0)
+
+// Role shows what a group opens, or the roles of a user and what each opens;
+// limit lines each, 0 for all. about gives what is written down of a group.
+func (k *Asker) Role(word string, limit int, about func(account.ID) string) (*Jobs, error) {
+	a, err := k.t.User(word)
+	if err != nil {
+		return nil, err
+	}
+	groups := []account.Account{a}
+	out := &Jobs{Jobs: []Job{}, Beyond: []Beyond{}}
+	if a.Kind == account.User {
+		u := k.Account(a.ID)
+		out.User, groups = &u, nil
+		tok := account.NewToken(k.t, a.ID, account.Traits{})
+		for _, g := range k.t.Accounts(account.Group) {
+			if g.Purpose == account.Role && tok.Has(g.ID) && !slices.ContainsFunc(groups, func(o account.Account) bool { return o.ID == g.ID }) {
+				groups = append(groups, g)
+			}
+		}
+		if out.Beyond, err = k.BeyondRoles(a); err != nil {
+			return nil, err
+		}
+	}
+	g, err := k.everything()
+	if err != nil {
+		return nil, err
+	}
+	dir := k.directory()
+	for _, x := range groups {
+		j := Job{Account: k.Account(x.ID), Purpose: string(x.Purpose), About: about(x.ID), People: []string{}, Opens: []Opening{}}
+		for _, m := range dir.MembersBelow(x.ID) {
+			if u, ok := dir.Account(m.ID); ok && u.Kind == account.User {
+				j.People = append(j.People, k.t.Name(m.ID))
+			}
+		}
+		slices.Sort(j.People)
+		for _, w := range g.ways {
+			if err := g.opens(x.ID, w, &j, limit); err != nil {
+				return nil, err
+			}
+		}
+		out.Jobs = append(out.Jobs, j)
+	}
+	return out, k.t.Err()
+}
+
+// opens adds where a group opens something by one route.
+func (g *ground) opens(group account.ID, w *way, j *Job, limit int) error {
+	k := g.k
+	base, s := g.see(nobodys, w, nil), g.see(group, w, nil)
+	tok := account.NewToken(k.t, group, account.Traits{})
+	nodes := g.f.Nodes
+	extra := make([]right.Set, len(nodes))
+	var lines []Opening
+	for i := range nodes {
+		if !s.on[i] {
+			continue
+		}
+		n := &nodes[i]
+		extra[i] = s.granted[i] &^ base.granted[i] & right.Access
+		_, begins := w.begins[i]
+		if right.Nothing(extra[i]) || !begins && !right.Nothing(extra[n.Parent]) && g.alike(s, i) {
+			continue
+		}
+		o := Opening{Kind: Kind(n.Folder), Route: w.route, Level: g.level(s.granted[i], n.Folder)}
+		if d, ok := n.Before.(*rule.Descriptor); ok {
+			for _, e := range d.Rules.Entries {
+				if e.Kind == rule.Allow && e.Rights.Map()&extra[i] != 0 && e.Counts() && tok.Has(e.Who) {
+					o.Entry = k.lang.Write(e, n.Folder)
+					for _, l := range tok.Chain(e.Who) {
+						o.By = append(o.By, k.t.Name(l.ID))
+					}
+					break
+				}
+			}
+		}
+		room := n.Items
+		if limit > 0 {
+			room = min(room, int64(max(0, limit-len(lines))))
+		}
+		for _, item := range g.f.Some(k.t, i, int(room)) {
+			o.Where = g.named(w, item)
+			o.parts = parts(o.Where)
+			lines = append(lines, o)
+		}
+		j.More += n.Items - room
+		if err := k.t.Context().Err(); err != nil {
+			return err
+		}
+	}
+	slices.SortFunc(lines, func(a, b Opening) int { return slices.Compare(a.parts, b.parts) })
+	j.Opens = append(j.Opens, lines...)
+	return nil
+}
+
+// mostBeyond is how many things beyond somebody's roles are told of.
+const mostBeyond = 40
+
+// BeyondRoles lists what a user has that no role of his gives: entries that
+// name him, groups that are no roles and that he is in himself,
+// administrators' lists.
+func (k *Asker) BeyondRoles(a account.Account) ([]Beyond, error) {
+	out := []Beyond{}
+	for _, g := range k.t.GroupsOf(a.ID) {
+		if x, ok := k.t.Account(g); ok && x.Purpose != account.Role && x.Purpose != account.Mail {
+			out = append(out, Beyond{As: "member", Where: "group " + k.t.Name(g)})
+		}
+	}
+	uses, _, err := k.Uses([]account.Account{a}, mostBeyond)
+	if err != nil {
+		return nil, err
+	}
+	for _, u := range uses {
+		switch u.As {
+		case "entry", "administrator":
+			out = append(out, Beyond{As: u.As, Where: u.Where, What: u.What})
+		}
+	}
+	return out, k.t.Err()
+}

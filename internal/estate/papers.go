@@ -1,0 +1,87 @@
+package estate
+
+import (
+	"database/sql"
+
+	"tarnwold/internal/store"
+)
+
+// PaperKind says what a paper is.
+type PaperKind string
+
+const (
+	PolicyPaper      PaperKind = "policy"
+	RequestPaper     PaperKind = "request"
+	KeeperPaper      PaperKind = "keeper"
+	ParticularsPaper PaperKind = "particulars" // of an account: what it is for, whether it is shut
+)
+
+// Paper is something kept in writing beside the rules. It decides nothing by
+// itself; whoever wrote it reads Body.
+type Paper struct {
+	Kind PaperKind
+	Name string // how it is found, in whatever case
+	Body string // JSON
+}
+
+// Papers lists the papers of a kind, oldest first. Name is the key they are
+// found by.
+func (t *Tx) Papers(kind PaperKind) (out []Paper) {
+	if !t.Knows("papers") {
+		return nil
+	}
+	t.Each("SELECT key, body FROM papers WHERE kind=? ORDER BY id", []any{kind}, func(r *sql.Rows) error {
+		p := Paper{Kind: kind}
+		err := r.Scan(&p.Name, &p.Body)
+		out = append(out, p)
+		return err
+	})
+	return out
+}
+
+// Paper gives what a paper says; "": there is none.
+func (t *Tx) Paper(kind PaperKind, name string) (body string) {
+	if t.Knows("papers") {
+		t.One("SELECT body FROM papers WHERE kind=? AND key=?", []any{kind, store.Key(name)}, &body)
+	}
+	return body
+}
+
+// SetPaper makes a paper say something; "" takes it away.
+func (t *Tx) SetPaper(kind PaperKind, name, body string) {
+	key := store.Key(name)
+	switch {
+	case body == "":
+		t.Exec("DELETE FROM papers WHERE kind=? AND key=?", kind, key)
+	case t.Int("SELECT count(*) FROM papers WHERE kind=? AND key=?", kind, key) == 0:
+		t.Exec("INSERT INTO papers(kind, key, body) VALUES(?,?,?)", kind, key, body)
+	default:
+		t.Exec("UPDATE papers SET body=? WHERE kind=? AND key=?", body, kind, key)
+	}
+}
+
+// PaperNow tells what a row of papers says; ok is false where it is gone.
+func (t *Tx) PaperNow(id int64) (p Paper, ok bool) {
+	ok = t.Knows("papers") && t.One("SELECT kind, key, body FROM papers WHERE id=?", []any{id}, &p.Kind, &p.Name, &p.Body)
+	return p, ok
+}
+
+// PaperChanges lists the changes that altered a paper, oldest first.
+func (t *Tx) PaperChanges(kind PaperKind, name string) []int64 {
+	if !t.Knows("papers") {
+		return nil
+	}
+	return t.Ints(`SELECT DISTINCT j.change FROM papers p JOIN journal_rows j ON j.tbl='papers' AND j.row=p.id
+		WHERE p.kind=? AND p.key=? ORDER BY j.change`, kind, store.Key(name))
+}
+
+// NextNumber gives a number that no paper of a kind ever had. It is taken for
+// good with Took, within a change.
+func (t *Tx) NextNumber(kind PaperKind) int64 {
+	return 1 + t.Int("SELECT coalesce(max(last),0) FROM numbers WHERE domain=?", "paper "+string(kind))
+}
+
+// Took takes a number for good.
+func (t *Tx) Took(kind PaperKind, n int64) {
+	t.Exec("INSERT INTO numbers(domain, last) VALUES(?,?) ON CONFLICT(domain) DO UPDATE SET last=max(last, excluded.last)", "paper "+string(kind), n)
+}

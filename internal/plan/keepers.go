@@ -1,0 +1,501 @@
+package plan
+
+import (
+	"encoding/json"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	acc "tarnwold/core/account"
+	"tarnwold/core/place"
+	"tarnwold/core/right"
+	"tarnwold/core/rule"
+	"tarnwold/internal/ask"
+	"tarnwold/internal/estate"
+)
+
+// Keeper is an account that decides over the members of some groups, or over
+// the rules at and below a place.
+type Keeper struct {
+	Who   string `json:"who"` // an identifier
+	Name  string `json:"account"`
+	Of    string `json:"of"`              // group:PATTERN, or the server's own path
+	Place string `json:"place,omitempty"` // as it was named
+}
+
+func (k *Keeper) group() (pattern string, ok bool) { return strings.CutPrefix(k.Of, "group:") }
+
+func (k *Keeper) id() ID {
+	id, _ := acc.ParseID(k.Who)
+	return id
+}
+
+// Keepers lists who keeps what, oldest first.
+func Keepers(t *estate.Tx) (out []Keeper, err error) {
+	for _, x := range t.Papers(estate.KeeperPaper) {
+		var k Keeper
+		if err := json.Unmarshal([]byte(x.Body), &k); err != nil {
+			return nil, fmt.Errorf("a keeper can't be read: %w", err)
+		}
+		if a, ok := t.Account(k.id()); ok {
+			k.Name = t.Name(a.ID)
+		}
+		out = append(out, k)
+	}
+	return out, t.Err()
+}
+
+// keeping reads who keeps what.
+func (d *Desk) keeping(who, of string) (Keeper, error) {
+	a, err := d.t.Named(who, 0)
+	if err != nil {
+		return Keeper{}, err
+	}
+	k := Keeper{Who: a.ID.String(), Name: d.t.Name(a.ID)}
+	if pattern, ok := strings.CutPrefix(of, "group:"); ok {
+		if _, err := path.Match(pattern, ""); err != nil || pattern == "" {
+			return k, &estate.Refused{Why: fmt.Sprintf("%q is no pattern of groups", of), Do: "write group:NAME, * and ? standing for any signs"}
+		}
+		k.Of = "group:" + estate.Key(pattern)
+		k.Place = "group:" + pattern
+		if !strings.ContainsAny(pattern, `*?[\`) {
+			if _, err := d.t.Named("group:"+pattern, acc.Group); err != nil {
+				return k, err
+			}
+		}
+		return k, nil
+	}
+	if !strings.HasPrefix(strings.ReplaceAll(of, `\`, "/"), "//") && !strings.Contains(of, ":/") {
+		return k, &estate.Refused{Why: fmt.Sprintf("%q is neither a place nor groups", of), Do: "write an address, or group:NAME (quoted, where a pattern is in it)"}
+	}
+	at, err := d.k.Place(of)
+	if err != nil {
+		return k, err
+	}
+	k.Of, k.Place = at.By(nil).String(), at.Via()
+	return k, nil
+}
+
+func (k *Keeper) key() string { return k.Who + " " + k.Of }
+
+func (k *Keeper) edit(sign string) Edit {
+	return Edit{Kind: "keeper", Where: k.said(), Lines: []Line{{Sign: sign, What: "keeper", Text: k.Name}}}
+}
+
+// said says what is kept.
+func (k *Keeper) said() string {
+	if pattern, ok := k.group(); ok {
+		if k.Place != "" {
+			pattern = strings.TrimPrefix(k.Place, "group:")
+		}
+		return "members of group " + pattern
+	}
+	return "rules of " + k.Place
+}
+
+// AddKeeper makes an account keep groups or a place.
+func (d *Desk) AddKeeper(who, of string) (*Plan, error) {
+	k, err := d.keeping(who, of)
+	if err != nil {
+		return nil, err
+	}
+	p := d.begin("%s keeps the %s", k.Name, k.said())
+	p.Asks = false
+	p.Nothing = k.Name + " keeps that already"
+	before := d.t.Paper(estate.KeeperPaper, k.key())
+	if before != "" {
+		return d.finish(p)
+	}
+	if err := p.paper(estate.KeeperPaper, k.key(), before, k, k.edit("comes")); err != nil {
+		return nil, err
+	}
+	return d.finish(p)
+}
+
+// RemoveKeeper ends that.
+func (d *Desk) RemoveKeeper(who, of string) (*Plan, error) {
+	k, err := d.keeping(who, of)
+	if err != nil {
+		return nil, err
+	}
+	before := d.t.Paper(estate.KeeperPaper, k.key())
+	if before == "" {
+		all, err := Keepers(d.t)
+		if err != nil {
+			return nil, err
+		}
+		var has []string
+		for _, o := range all {
+			if o.Who == k.Who {
+				has = append(has, o.said())
+			}
+		}
+		why := fmt.Sprintf("%s doesn't keep the %s", k.Name, k.said())
+		if len(has) > 0 {
+			why += ", but the " + many(has)
+		}
+		return nil, &estate.Refused{Why: why}
+	}
+	p := d.begin("%s keeps the %s no more", k.Name, k.said())
+	p.Asks = false
+	if err := p.paper(estate.KeeperPaper, k.key(), before, nil, k.edit("goes")); err != nil {
+		return nil, err
+	}
+	return d.finish(p)
+}
+
+// keeps knows who decides over what.
+type keeps struct {
+	d      *Desk
+	all    []Keeper
+	held   map[ID]*acc.Token
+	people *acc.Directory // read once it is asked for
+}
+
+func (d *Desk) keeps() (*keeps, error) {
+	all, err := Keepers(d.t)
+	return &keeps{d: d, all: all, held: map[ID]*acc.Token{}}, err
+}
+
+// is tells whether a user is a keeper's account, or in it.
+func (k *keeps) is(user ID, keepers []Keeper) bool {
+	if user.IsZero() {
+		return false
+	}
+	tok := k.held[user]
+	if tok == nil {
+		tok = acc.NewToken(k.d.t, user, acc.Traits{})
+		k.held[user] = tok
+	}
+	return slices.ContainsFunc(keepers, func(o Keeper) bool { return tok.Has(o.id()) })
+}
+
+// group gives the keepers of a group; a group named as it is before patterns.
+func (k *keeps) group(name string) (out []Keeper) {
+	key := estate.Key(name)
+	for _, exact := range []bool{true, false} {
+		for _, o := range k.all {
+			pattern, ok := o.group()
+			if !ok || (pattern == key) != exact {
+				continue
+			}
+			if fits, _ := path.Match(pattern, key); fits || exact {
+				out = append(out, o)
+			}
+		}
+		if len(out) > 0 {
+			return out
+		}
+	}
+	return nil
+}
+
+// place gives the keepers of a place: those of the nearest folder that has any,
+// itself or above.
+func (k *keeps) place(where string) (out []Keeper) {
+	a, err := place.ParsePlain(where)
+	if err != nil {
+		return nil
+	}
+	longest := -1
+	for _, o := range k.all {
+		if _, ok := o.group(); ok {
+			continue
+		}
+		b, err := place.ParsePlain(o.Of)
+		if err != nil || estate.Key(b.Server) != estate.Key(a.Server) || !place.Under(estate.Key(a.Path), estate.Key(b.Path)) {
+			continue
+		}
+		switch n := len(b.Path); {
+		case n > longest:
+			longest, out = n, []Keeper{o}
+		case n == longest:
+			out = append(out, o)
+		}
+	}
+	return out
+}
+
+// keepersHold warns where who acts is no keeper of what a plan changes.
+func (d *Desk) keepersHold(p *Plan) error {
+	k, err := d.keeps()
+	if err != nil || len(k.all) == 0 && len(p.work.papers) == 0 {
+		return err
+	}
+	w := &p.work
+	actor, _ := d.actor()
+	warned := map[string]bool{}
+	hold := func(said string, keepers []Keeper) {
+		if len(keepers) == 0 || warned[said] || k.is(actor.ID, keepers) {
+			return
+		}
+		warned[said] = true
+		var names []string
+		for _, o := range keepers {
+			names = append(names, o.Name)
+		}
+		p.Warnings = append(p.Warnings, Warning{Guard: "kept", Users: names, Where: said})
+	}
+	group := func(a account) { hold("the members of "+d.accountName(a), k.group(a.Name)) }
+	at := func(where string) { hold("the rules of "+where, k.place(where)) }
+	for _, e := range w.members {
+		group(e.group)
+	}
+	for _, e := range w.accounts {
+		if e.before == nil || e.after == nil || e.before.Primary == e.after.Primary {
+			continue
+		}
+		for _, g := range []ID{e.before.Primary, e.after.Primary} {
+			if a, ok := d.t.Account(g); ok {
+				group(a)
+			}
+		}
+	}
+	for _, e := range w.shares {
+		for _, sh := range []*estate.Share{e.before, e.after} {
+			if sh != nil {
+				at(estate.Place{Server: e.server, Path: sh.Folder}.String())
+			}
+		}
+	}
+	if f := w.forest; f != nil && len(k.all) > 0 {
+		for _, n := range w.named {
+			node := &f.Nodes[n]
+			dated := slices.ContainsFunc(w.dates, func(e dateEdit) bool { return e.node == n })
+			if !node.Changed() && !dated {
+				continue
+			}
+			if f.Strand(n) == 0 {
+				at(strings.TrimPrefix(d.where(p, n), "in "))
+				continue
+			}
+			if err := f.Each(d.t, n, func(item int64) error {
+				at(d.t.Where(item))
+				return d.ctx.Err()
+			}); err != nil {
+				return err
+			}
+		}
+		for _, m := range w.moved {
+			at(d.t.Where(m.item))
+			at(d.t.Where(m.folder))
+		}
+		for i, item := range w.removed {
+			if i < 1000 {
+				at(d.t.Where(item))
+			}
+		}
+	}
+	for _, e := range w.papers {
+		if e.kind != estate.KeeperPaper {
+			continue
+		}
+		for _, body := range []string{e.before, e.after} {
+			var o Keeper
+			if json.Unmarshal([]byte(body), &o) != nil {
+				continue
+			}
+			if pattern, ok := o.group(); ok {
+				hold("who keeps the "+o.said(), slices.DeleteFunc(slices.Clone(k.all), func(x Keeper) bool { return x.Of != "group:"+pattern }))
+				if !strings.ContainsAny(pattern, `*?[\`) {
+					hold("who keeps the "+o.said(), k.group(pattern))
+				}
+			} else {
+				hold("who keeps the "+o.said(), k.place(o.Of))
+			}
+		}
+	}
+	return d.t.Err()
+}
+
+// governed asks what is written down beside the rules: keepers, laid policies.
+func (d *Desk) governed(p *Plan) error {
+	if err := d.keepersHold(p); err != nil {
+		return err
+	}
+	return d.keepsPolicies(p)
+}
+
+// Duty is two hands in one: somebody who could open a door to himself alone.
+type Duty struct {
+	// Kind: both-keys (he decides on a group's members and on a place that
+	// group opens), own-request, administrator.
+	Kind  string   `json:"kind"`
+	Who   string   `json:"who"`
+	Group string   `json:"group,omitempty"`
+	Where string   `json:"where,omitempty"` // the place, or the server
+	By    []string `json:"by"`              // the keeperships, or the request
+	What  string   `json:"what,omitempty"`  // the entry by which the group opens the place
+}
+
+// Duties lists who holds two keys that should be in two hands.
+func (d *Desk) Duties() ([]Duty, error) {
+	out := []Duty{}
+	k, err := d.keeps()
+	if err != nil {
+		return nil, err
+	}
+	dir := k.dir()
+	users := func(id ID) (names []string) {
+		if a, ok := dir.Account(id); ok && a.Kind == acc.User {
+			return []string{d.t.Name(id)}
+		}
+		for _, m := range dir.MembersBelow(id) {
+			if a, ok := dir.Account(m.ID); ok && a.Kind == acc.User {
+				names = append(names, d.t.Name(m.ID))
+			}
+		}
+		return names
+	}
+	// Groups that are kept, and all that hold them.
+	type kept struct {
+		group account
+		by    map[string][]string // user → keeperships
+		wide  map[ID]bool
+	}
+	var groups []kept
+	for _, g := range d.t.Accounts(acc.Group) {
+		by := map[string][]string{}
+		for _, o := range k.group(g.Name) {
+			for _, u := range users(o.id()) {
+				by[u] = append(by[u], d.keptAs(&o, u))
+			}
+		}
+		if len(by) > 0 {
+			wide := map[ID]bool{}
+			for _, id := range acc.NewToken(dir, g.ID, acc.Traits{}).IDs() {
+				wide[id] = true
+			}
+			wide[g.ID] = true
+			groups = append(groups, kept{g, by, wide})
+		}
+	}
+	places := map[string]bool{}
+	for _, o := range k.all {
+		if _, ok := o.group(); ok || places[o.Of] {
+			continue
+		}
+		places[o.Of] = true
+		at, err := d.t.FindText(o.Of)
+		if err != nil {
+			continue // it is there no more
+		}
+		by := map[string][]string{}
+		for _, o := range k.place(o.Of) {
+			for _, u := range users(o.id()) {
+				by[u] = append(by[u], d.keptAs(&o, u))
+			}
+		}
+		named, err := d.opens(at)
+		if err != nil {
+			return nil, err
+		}
+		for _, g := range groups {
+			for u, groupBy := range g.by {
+				placeBy := by[u]
+				if placeBy == nil {
+					continue
+				}
+				for _, e := range named {
+					if g.wide[e.Who] {
+						out = append(out, Duty{Kind: "both-keys", Who: u, Group: d.t.Name(g.group.ID), Where: at.String(), By: slices.Concat(groupBy, placeBy),
+							What: ask.Language(d.t).Write(e, true)})
+						break
+					}
+				}
+			}
+		}
+	}
+	requests, err := Requests(d.t)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range requests {
+		if r.State != Open {
+			continue
+		}
+		for _, u := range r.People(d.t) {
+			if k.is(u.ID, k.ofRequest(&r)) {
+				out = append(out, Duty{Kind: "own-request", Who: d.t.Name(u.ID), Where: r.Where, By: []string{fmt.Sprintf("request %d", r.Number)}})
+			}
+		}
+	}
+	for _, s := range d.t.Servers() {
+		by := map[string][]string{}
+		var names []string
+		add := func(id ID, how string) {
+			for _, u := range users(id) {
+				if by[u] == nil {
+					names = append(names, u)
+				}
+				if !slices.Contains(by[u], how) {
+					by[u] = append(by[u], how)
+				}
+			}
+		}
+		for _, id := range d.t.Administrators(s) {
+			how := "the server's list"
+			if a, ok := dir.Account(id); ok && a.Kind == acc.Group {
+				how += ", by " + d.t.Name(id)
+			}
+			add(id, how)
+		}
+		for _, sh := range d.t.Shares(s) {
+			if sh.Admission == nil {
+				continue
+			}
+			for _, n := range sh.Admission.Administrators {
+				if id, ok := d.k.Listed(n); ok {
+					add(id, sh.Address()+"'s own configuration")
+				}
+			}
+		}
+		slices.Sort(names)
+		for _, u := range names {
+			out = append(out, Duty{Kind: "administrator", Who: u, Where: s.Name, By: by[u]})
+		}
+	}
+	order := []string{"both-keys", "own-request", "administrator"}
+	slices.SortStableFunc(out, func(a, b Duty) int {
+		if c := slices.Index(order, a.Kind) - slices.Index(order, b.Kind); c != 0 {
+			return c
+		}
+		if c := strings.Compare(a.Where, b.Where); c != 0 {
+			return c
+		}
+		return strings.Compare(a.Who+a.Group, b.Who+b.Group)
+	})
+	return out, d.t.Err()
+}
+
+func (d *Desk) keptAs(o *Keeper, user string) string {
+	s := "keeps the " + o.said()
+	if o.Name != user {
+		s += " as one of " + o.Name
+	}
+	return s
+}
+
+// opens lists the allow entries that count at and below a place, one an account.
+func (d *Desk) opens(at estate.Place) (out []rule.Entry, err error) {
+	f, err := d.t.CarveAt(at)
+	if err != nil {
+		return nil, err
+	}
+	seen, had := map[*rule.Descriptor]bool{}, map[ID]bool{}
+	for i := range f.Nodes {
+		x := desc(f.Nodes[i].Before)
+		if x == nil || seen[x] {
+			continue
+		}
+		seen[x] = true
+		for _, e := range x.Rules.Entries {
+			if e.Kind == rule.Allow && e.Rights.Map()&right.Access != 0 && !had[e.Who] {
+				had[e.Who] = true
+				out = append(out, e)
+			}
+		}
+	}
+	return out, d.t.Err()
+}
