@@ -340,12 +340,8 @@ func (x *Expecting) layOut(p estate.Place) (*ground, error) {
 		return g, nil
 	}
 	p.Share = nil
-	f, err := x.k.t.CarveAt(p)
+	g, err := x.k.layOut(p)
 	if err != nil {
-		return nil, err
-	}
-	g := x.k.newGround(f)
-	if err := g.allWays(); err != nil {
 		return nil, err
 	}
 	if len(x.ground) >= mostGrounds {

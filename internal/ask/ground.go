@@ -74,6 +74,16 @@ func (k *Asker) below(where string) (*ground, estate.Place, error) {
 	return g, p, k.t.Err()
 }
 
+// layOut lays out a place and all below it, by every route that comes there.
+func (k *Asker) layOut(p estate.Place) (*ground, error) {
+	f, err := k.t.CarveAt(p)
+	if err != nil {
+		return nil, err
+	}
+	g := k.newGround(f)
+	return g, g.allWays()
+}
+
 func (k *Asker) newGround(f *estate.Forest) *ground {
 	return &ground{k: k, f: f, text: map[shown]string{}}
 }

@@ -156,20 +156,20 @@ New here? Run: tarnwold demo`,
 		{"give", []*cobra.Command{a.grantCommand(), a.denyCommand(), a.revokeCommand(), a.replaceCommand(), a.stripCommand(), a.swapCommand(), a.likeCommand(), a.outfitCommand(), a.watchCommand(), a.expireCommand(), a.applyCommand()}},
 		{"shape", []*cobra.Command{a.sealCommand(), a.unsealCommand(), a.reflowCommand(), a.differsCommand(), a.ownerCommand(), a.ownedCommand(), a.putCommand(), a.moveCommand(), a.copyCommand()}},
 		{"ask", []*cobra.Command{a.explainCommand(), a.whoCommand(), a.reachCommand(), a.filesCommand(), a.compareCommand(), a.gridCommand(), a.roleCommand(), a.usesCommand(), a.tryCommand(), a.showCommand(), a.historyCommand(), a.questionsCommand()}},
-		{"govern", []*cobra.Command{a.expectCommand(), a.policyCommand(), a.requestCommand(), a.keeperCommand(), a.dutiesCommand()}},
+		{"govern", []*cobra.Command{a.expectCommand(), a.policyCommand(), a.requestCommand(), a.keeperCommand(), a.dutiesCommand(), a.findingsCommand()}},
 	} {
 		for _, c := range g.cmds {
 			c.GroupID = g.group
 			switch name := c.Name(); {
 			case name == "questions" || name == "history":
-			case g.group == "ask" || name == "expect" || name == "differs" || name == "owned" || name == "uses":
+			case g.group == "ask" || name == "expect" || name == "findings" || name == "differs" || name == "owned" || name == "uses":
 				a.supposing(c)
 			}
 			switch c.Name() {
-			case "who", "reach", "grid", "compare", "uses", "expect":
+			case "who", "reach", "grid", "compare", "uses", "expect", "findings":
 				a.writing(c)
 			}
-			if c.Name() == "expect" {
+			if c.Name() == "expect" || c.Name() == "findings" {
 				checking(c)
 			}
 			asking(c, g.group == "ask" || c.Name() == "expect" || c.Name() == "duties")

@@ -96,18 +96,32 @@ func (a *app) supposed(ctx context.Context, e *estate.Estate, fn func(*estate.Es
 // rewind takes a private estate back to the end of a day.
 func rewind(ctx context.Context, p *estate.Estate, day estate.Day) error {
 	end := day.Begins().AddDate(0, 0, 1).UTC().Format(time.RFC3339)
-	_, err := p.Change(ctx, estate.Meta{Actor: whatIf, Head: estate.Any, Bulk: true}, func(t *estate.Tx) (string, error) {
-		last, first, begun := t.LastBefore(end)
-		if last == 0 {
-			if !begun {
-				return "", &estate.Refused{Why: "the estate's journal is empty, so it had nothing on " + string(day)}
-			}
-			return "", &estate.Refused{Why: fmt.Sprintf("the estate's journal begins on %s, after %s", estate.Moment(first), day)}
+	begun, err := rewindTo(ctx, p, end)
+	if err != nil || begun {
+		return err
+	}
+	return p.View(ctx, func(t *estate.Tx) error {
+		_, first, any := t.LastBefore(end)
+		if !any {
+			return &estate.Refused{Why: "the estate's journal is empty, so it had nothing on " + string(day)}
 		}
-		t.Rewind(last)
-		return "as of " + string(day), t.Err()
+		return &estate.Refused{Why: fmt.Sprintf("the estate's journal begins on %s, after %s", estate.Moment(first), day)}
 	})
-	return err
+}
+
+// rewindTo takes a private estate back to a moment (RFC 3339, UTC), and tells
+// whether its journal had begun then; where it hadn't, nothing is done.
+func rewindTo(ctx context.Context, p *estate.Estate, moment string) (begun bool, err error) {
+	_, err = p.Change(ctx, estate.Meta{Actor: whatIf, Head: estate.Any, Bulk: true}, func(t *estate.Tx) (string, error) {
+		last, _, _ := t.LastBefore(moment)
+		if last == 0 {
+			return "", nil
+		}
+		begun = true
+		t.Rewind(last)
+		return "as of " + moment, t.Err()
+	})
+	return begun, err
 }
 
 // makeBelieve makes a change in a private estate, as its command would.

@@ -213,22 +213,28 @@ func TestStoppedWhileReading(t *testing.T) {
 	require.NoError(t, err)
 	defer w.Close()
 	for _, file := range []string{"silent", "/dev/stdin"} {
-		c := exec.Command(prog, "load", "accounts", file)
-		c.Dir, c.Stdin = dir, r
-		var errs bytes.Buffer
-		c.Stderr = &errs
-		require.NoError(t, c.Start())
-		time.Sleep(300 * time.Millisecond)
-		require.NoError(t, c.Process.Signal(os.Interrupt))
-		ended := make(chan error, 1)
-		go func() { ended <- c.Wait() }()
-		select {
-		case <-ended:
+		for wait := 300 * time.Millisecond; ; wait *= 4 {
+			c := exec.Command(prog, "load", "accounts", file)
+			c.Dir, c.Stdin = dir, r
+			var errs bytes.Buffer
+			c.Stderr = &errs
+			require.NoError(t, c.Start())
+			time.Sleep(wait)
+			require.NoError(t, c.Process.Signal(os.Interrupt))
+			ended := make(chan error, 1)
+			go func() { ended <- c.Wait() }()
+			select {
+			case <-ended:
+			case <-time.After(10 * time.Second):
+				_ = c.Process.Kill()
+				t.Fatalf("reading %s goes on", file)
+			}
+			if c.ProcessState.Sys().(syscall.WaitStatus).Signaled() && wait < 10*time.Second {
+				continue // it was not up yet
+			}
 			require.Equal(t, "tarnwold: stopped; nothing was changed\n", errs.String())
 			require.Equal(t, exitTrouble, c.ProcessState.ExitCode())
-		case <-time.After(10 * time.Second):
-			_ = c.Process.Kill()
-			t.Fatalf("reading %s goes on", file)
+			break
 		}
 	}
 }

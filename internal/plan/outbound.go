@@ -100,6 +100,9 @@ func (d *Desk) Outbound(p *Plan) ([]Outbound, error) {
 		}
 	}
 	slices.Sort(names)
+	if len(names) > 0 && slices.ContainsFunc(p.work.accounts, func(e accountEdit) bool { return e.before == nil || e.after == nil }) {
+		return nil, &ModelAlone{names[0], "groups come or go with it"}
+	}
 	var out []Outbound
 	for _, name := range names {
 		o := by[name]
@@ -152,11 +155,6 @@ func (d *Desk) madeThere(p *Plan, linked map[int64]bool) error {
 	for _, e := range w.shares {
 		if linked[e.server.ID] && (e.before == nil || e.after == nil) {
 			return &ModelAlone{e.server.Name, "shares come and go"}
-		}
-	}
-	for _, r := range w.roots {
-		if linked[r.server.ID] && slices.ContainsFunc(w.accounts, func(e accountEdit) bool { return e.before == nil || e.after == nil }) {
-			return &ModelAlone{r.server.Name, "groups are made"}
 		}
 	}
 	if len(w.made)+len(w.moved)+len(w.removed)+len(w.deletes) == 0 && !slices.ContainsFunc(w.puts, func(b putBack) bool { return b.table == "items" }) {

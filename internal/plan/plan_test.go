@@ -234,7 +234,9 @@ func (w *world) anyPlan() (kind string, fn func(d *Desk) (*Plan, error)) {
 		{"layers", func(d *Desk) (*Plan, error) {
 			return d.SetTraits("box", "group-layers", rapid.SampledFrom([]string{"any", "1", "2"}).Draw(t, "layers"), true)
 		}},
-		{"primary", func(d *Desk) (*Plan, error) { return d.SetAccounts(acc.User, []string{w.users[1]}, AccountSetting{Primary: &group}) }},
+		{"primary", func(d *Desk) (*Plan, error) {
+			return d.SetAccounts(acc.User, []string{w.users[1]}, AccountSetting{Primary: &group})
+		}},
 		{"share-add", func(d *Desk) (*Plan, error) {
 			return d.AddShares([]NewShare{{Address: fmt.Sprintf("//box/s%d", d.t.Head()), Folder: strings.TrimPrefix(rapid.SampledFrom(folders).Draw(t, "over"), "box:"), ReadOnly: e.Kind == rule.Deny}})
 		}},

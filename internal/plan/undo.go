@@ -8,6 +8,7 @@ import (
 	acc "tarnwold/core/account"
 	"tarnwold/core/place"
 	"tarnwold/core/rule"
+	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/store"
 )
@@ -67,6 +68,8 @@ type undoing struct {
 	force bool
 	rows  map[string]*net // the change's rows, each from its first before to its last after
 	order []*net
+	// checks are accounts that go, whose entries are looked for at the end.
+	checks []account
 }
 
 // net is what a change did to one row, all in all.
@@ -107,7 +110,7 @@ func (d *Desk) takeBack(id int64, force bool, summary string) (*Plan, error) {
 		return nil, &estate.Refused{Why: fmt.Sprintf("change %d altered nothing that could be taken back", id)}
 	}
 	d.step("seeing what has been built on it")
-	for _, fn := range []func() error{u.servers, u.accounts, u.members, u.administrators, u.shares, u.levels, u.papers, u.loads, u.items, u.rules} {
+	for _, fn := range []func() error{u.servers, u.accounts, u.members, u.administrators, u.shares, u.levels, u.papers, u.loads, u.items, u.rules, u.entriesGone} {
 		if err := fn(); err != nil {
 			return nil, err
 		}
@@ -347,7 +350,13 @@ func (u *undoing) accounts() error {
 // unnamed refuses to take an account back that something names but what this
 // undoing takes back too.
 func (u *undoing) unnamed(a account, removed map[ID]bool) error {
-	uses, more, err := u.d.k.Uses([]account{a}, 64)
+	turns := len(u.of("strands"))+len(u.of("shares")) > 0
+	limit := 64
+	if turns { // entries may go with what is taken back
+		limit = mostUses
+		u.checks = append(u.checks, a)
+	}
+	uses, more, err := u.d.k.Uses([]account{a}, limit)
 	if err != nil {
 		return err
 	}
@@ -386,7 +395,7 @@ func (u *undoing) unnamed(a account, removed map[ID]bool) error {
 		if use.As == "holder" {
 			key = "holder " + use.What
 		}
-		if !mine[key] {
+		if !mine[key] && !(turns && (use.As == "entry" || use.As == "inherited")) {
 			left = append(left, i)
 		}
 	}
@@ -402,6 +411,84 @@ func (u *undoing) unnamed(a account, removed map[ID]bool) error {
 		}
 	}
 	return e
+}
+
+// mostUses is how many uses of an account are looked at where entries may go
+// with what is taken back.
+const mostUses = 200_000
+
+// entriesGone refuses where entries that are left would name an account that
+// goes.
+func (u *undoing) entriesGone() error {
+	if len(u.checks) == 0 {
+		return nil
+	}
+	t, f := u.d.t, u.p.work.forest
+	names := func(x *rule.Descriptor, a account) bool {
+		if x == nil {
+			return false
+		}
+		for _, e := range append(slices.Clone(x.Rules.Entries), x.Audit.Entries...) {
+			if slices.Contains(estate.Forms(a), e.Who) {
+				return true
+			}
+		}
+		return false
+	}
+	in := map[int64]bool{}
+	if f != nil {
+		for i := range f.Nodes {
+			in[f.Strand(i)] = true
+		}
+	}
+	for _, a := range u.checks {
+		still := &StillNamed{Account: fmt.Sprintf("%s %s", a.Kind, t.Name(a.ID))}
+		note := func(where string, items int64) {
+			if len(still.Uses) < 8 {
+				still.Uses = append(still.Uses, ask.Use{As: "entry", Where: where, What: "an entry names it", Items: items})
+			} else {
+				still.More++
+			}
+		}
+		t.AllDescriptors(func(id int64, x *rule.Descriptor) {
+			if !names(x, a) {
+				return
+			}
+			for _, s := range t.StrandsOf(id) {
+				if items := t.Weight(s); items > 0 && !in[s] {
+					for _, item := range t.Items(s, 1) {
+						note(t.Where(item), items)
+					}
+				}
+			}
+		})
+		if f != nil {
+			for i := range f.Nodes {
+				if names(desc(f.Nodes[i].After), a) {
+					note(u.d.where(u.p, i), f.Nodes[i].Items)
+				}
+			}
+		}
+		for _, s := range t.Servers() {
+			for _, sh := range t.Shares(s) {
+				after := sh.Descriptor
+				for _, e := range u.p.work.shares {
+					if e.before != nil && e.before.ID == sh.ID {
+						if after = nil; e.after != nil {
+							after = e.after.Descriptor
+						}
+					}
+				}
+				if names(after, a) {
+					note("share "+sh.Address(), 1)
+				}
+			}
+		}
+		if len(still.Uses) > 0 {
+			return still
+		}
+	}
+	return t.Err()
 }
 
 func (u *undoing) members() error {

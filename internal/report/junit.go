@@ -36,31 +36,61 @@ type junitFault struct {
 	Text    string `xml:",chardata"`
 }
 
-// junit writes checks as JUnit's XML: a suite a file, a case a line.
+// checkCase is one check, whether it failed, and why.
+type checkCase struct {
+	name         string
+	fault, error string
+}
+
+// junit writes expectations as JUnit's XML: a suite a file, a case a line.
 func (p *Printer) junit(list []*ask.Expected) error {
-	all := junitSuites{}
-	suites := map[string]*junitSuite{}
+	var names []string
+	suites := map[string][]checkCase{}
 	for _, e := range list {
-		s := suites[e.File]
-		if s == nil {
-			s = &junitSuite{Name: Clean(e.File)}
-			suites[e.File] = s
-			all.Suites = append(all.Suites, s)
+		if suites[e.File] == nil {
+			names = append(names, e.File)
 		}
-		c := junitCase{Class: s.Name, Name: Clean(fmt.Sprintf("line %d: %s", e.Line, e.Text))}
-		s.Tests++
-		switch {
-		case e.Error != "":
-			s.Errors++
-			c.Error = &junitFault{Message: Clean(e.Error), Text: Clean(e.Error)}
-		case !e.Holds:
-			s.Fails++
-			why := Clean(againstSays(e))
-			c.Failure = &junitFault{Message: why, Text: why}
+		c := checkCase{name: fmt.Sprintf("line %d: %s", e.Line, e.Text), error: e.Error}
+		if !e.Holds && e.Error == "" {
+			c.fault = againstSays(e)
 		}
-		s.Cases = append(s.Cases, c)
+		suites[e.File] = append(suites[e.File], c)
 	}
-	for _, s := range all.Suites {
+	var all []namedCases
+	for _, n := range names {
+		all = append(all, namedCases{n, suites[n]})
+	}
+	return p.junitSuites(all)
+}
+
+type namedCases struct {
+	name  string
+	cases []checkCase
+}
+
+// junitCases writes one suite of checks.
+func (p *Printer) junitCases(name string, list []checkCase) error {
+	return p.junitSuites([]namedCases{{name, list}})
+}
+
+func (p *Printer) junitSuites(list []namedCases) error {
+	all := junitSuites{}
+	for _, n := range list {
+		s := &junitSuite{Name: Clean(n.name)}
+		for _, x := range n.cases {
+			c := junitCase{Class: s.Name, Name: Clean(x.name)}
+			s.Tests++
+			switch {
+			case x.error != "":
+				s.Errors++
+				c.Error = &junitFault{Message: Clean(x.error), Text: Clean(x.error)}
+			case x.fault != "":
+				s.Fails++
+				c.Failure = &junitFault{Message: Clean(x.fault), Text: Clean(x.fault)}
+			}
+			s.Cases = append(s.Cases, c)
+		}
+		all.Suites = append(all.Suites, s)
 		all.Tests, all.Fails, all.Errors = all.Tests+s.Tests, all.Fails+s.Fails, all.Errors+s.Errors
 	}
 	text, err := xml.MarshalIndent(all, "", "  ")

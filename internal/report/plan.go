@@ -29,6 +29,8 @@ type Outcome struct {
 	Expects  []ask.Expectation `json:"-"`
 	Expected []*ask.Expected   `json:"expected,omitempty"`
 	Request  *plan.Request     `json:"request,omitempty"`
+	// Unmended are the findings that mending leaves.
+	Unmended []ask.Finding `json:"findings-left,omitempty"`
 }
 
 // Outcome prints a plan and what became of it: as JSON one object; as CSV the
@@ -59,6 +61,7 @@ func (p *Printer) Became(o *Outcome) {
 	case o.DryRun && o.Changes():
 		p.Line(S("Nothing was kept: this was a dry run."))
 	}
+	p.Unmended(o.Unmended)
 }
 
 func sign(s string) Cell {

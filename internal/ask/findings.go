@@ -1,0 +1,333 @@
+package ask
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"tarnwold/core/account"
+	"tarnwold/core/right"
+	"tarnwold/core/rule"
+	"tarnwold/internal/estate"
+)
+
+// Finding is something that is probably wrong, found by looking at everything.
+type Finding struct {
+	Kind  string `json:"kind"`
+	Where string `json:"where,omitempty"` // the first place, or what else it is about
+	More  int64  `json:"more-places,omitempty"`
+	Who   string `json:"account,omitempty"`
+	What  string `json:"what,omitempty"`  // the entry as written, or what is to be told
+	Other string `json:"other,omitempty"` // the account or entry that makes it needless
+	// Items is how many items it touches, Users how many users.
+	Items int64 `json:"items"`
+	Users int   `json:"users"`
+	// Commands mend it, as lists of words; none: there is no one command.
+	Commands [][]string `json:"commands"`
+
+	Repair Repair `json:"-"`
+}
+
+// Repair is what mends a finding, for a plan: exactly one of its parts is set,
+// or none where a person has to choose.
+type Repair struct {
+	Gone    []rule.Entry     // own entries that go from Targets
+	Order   bool             // Targets' entries are put in canonical order
+	Renew   bool             // Targets take what is handed down now
+	Targets []estate.Target  // items
+	Share   *estate.Share    // its entries Gone go, or are cut to Rights
+	Rights  right.Set        // what a share lets through at most
+	Group   *account.Account // a group that goes, with its memberships and the entries that name it
+	Level   string           // a level that goes
+}
+
+// Any tells whether there is something a plan can do.
+func (m *Repair) Any() bool {
+	return len(m.Targets) > 0 || m.Share != nil || m.Group != nil || m.Level != ""
+}
+
+// Key is what two findings of one thing have in common.
+func (f *Finding) Key() string {
+	return strings.Join([]string{f.Kind, f.Where, f.Who, f.What, f.Other}, "\x00")
+}
+
+// FindingKind is one kind of finding.
+type FindingKind struct {
+	Name string
+	// estate: it is of the whole estate, and not asked for below a place.
+	estate bool
+	look   func(*finding) error
+}
+
+// FindingKinds lists the kinds, those that matter most first.
+func FindingKinds() (names []string) {
+	for _, k := range findingKinds {
+		names = append(names, k.Name)
+	}
+	return names
+}
+
+var findingKinds = [...]FindingKind{
+	{"rules-absent", false, (*finding).absent},
+	{"open-to-everyone", false, (*finding).open},
+	{"nobody-in-charge", false, (*finding).uncharged},
+	{"nobody-owns", false, (*finding).unowned},
+	{"owner-left", false, (*finding).ownersLeft},
+	{"stale", false, (*finding).stale},
+	{"out-of-order", false, (*finding).disorder},
+	{"dead-identifier", false, (*finding).dead},
+	{"mail-group", false, (*finding).mail},
+	{"single-user", false, (*finding).single},
+	{"idle-entry", false, (*finding).idle},
+	{"idle-deny", false, (*finding).idleDenies},
+	{"out-of-sight", false, (*finding).outOfSight},
+	{"share-too-wide", false, (*finding).wideShares},
+	{"share-too-narrow", false, (*finding).narrowShares},
+	{"last-day-over", true, (*finding).over},
+	{"group-in-circle", true, (*finding).circles},
+	{"empty-group", true, (*finding).empty},
+	{"unused-group", true, (*finding).unused},
+	{"twin-groups", true, (*finding).twins},
+	{"unused-level", true, (*finding).levels},
+}
+
+// FindingsOptions narrow what is looked for.
+type FindingsOptions struct {
+	Where string
+	Kinds []string                        // none: all
+	Today estate.Day                      // for last days
+	Shut  map[account.ID]bool             // users nobody can sign on as
+	Kept  func(name string) bool          // whether a group is spoken of beside the rules (keepers)
+	Step  func(what string, done, of int) // is told how far it is; may be nil
+}
+
+// mostTargets is how many places of one finding a mend is worked out for at once.
+const mostTargets = 200_000
+
+// finding is one look at everything.
+type finding struct {
+	k    *Asker
+	g    *ground
+	o    *FindingsOptions
+	out  []Finding
+	dir  *account.Directory
+	toks map[account.ID]*account.Token
+	ways map[*way]*wayCrowd
+	// Nodes by their own descriptor, in order; and the descriptors in order.
+	by    map[*rule.Descriptor][]int
+	order []*rule.Descriptor
+	below map[account.ID][]account.Membership
+}
+
+// Findings looks for what is probably wrong.
+func (k *Asker) Findings(o FindingsOptions) ([]Finding, error) {
+	for _, name := range o.Kinds {
+		if !slices.Contains(FindingKinds(), name) {
+			return nil, &estate.NotFound{What: "kind of finding", Name: name, Near: estate.Nearest(name, FindingKinds())}
+		}
+	}
+	x := &finding{k: k, o: &o, out: []Finding{}, toks: map[account.ID]*account.Token{}, ways: map[*way]*wayCrowd{}, by: map[*rule.Descriptor][]int{}}
+	var err error
+	if o.Where == "" {
+		x.g, err = k.everything()
+	} else {
+		var p estate.Place
+		if p, err = k.Place(o.Where); err == nil {
+			p.Share = nil
+			x.g, err = k.layOut(p)
+		}
+	}
+	if err != nil {
+		return nil, err
+	}
+	x.dir = k.directory()
+	for i := range x.g.f.Nodes {
+		if d, ok := x.g.f.Nodes[i].Before.(*rule.Descriptor); ok {
+			if x.by[d] == nil {
+				x.order = append(x.order, d)
+			}
+			x.by[d] = append(x.by[d], i)
+		}
+	}
+	for i, kind := range findingKinds {
+		if len(o.Kinds) > 0 && !slices.Contains(o.Kinds, kind.Name) || kind.estate && o.Where != "" {
+			continue
+		}
+		if o.Step != nil {
+			o.Step(kind.Name, i, len(findingKinds))
+		}
+		from := len(x.out)
+		if err := kind.look(x); err != nil {
+			return nil, err
+		}
+		for j := from; j < len(x.out); j++ {
+			f := &x.out[j]
+			f.Kind = kind.Name
+			if f.Commands == nil {
+				f.Commands = [][]string{}
+			}
+		}
+		slices.SortStableFunc(x.out[from:], func(a, b Finding) int {
+			if a.Items != b.Items {
+				if a.Items > b.Items {
+					return -1
+				}
+				return 1
+			}
+			return cmpText(a.Where+a.Who, b.Where+b.Who)
+		})
+		if err := k.t.Context().Err(); err != nil {
+			return nil, err
+		}
+		if err := k.t.Err(); err != nil {
+			return nil, err
+		}
+	}
+	return x.out, nil
+}
+
+func (x *finding) add(f Finding) { x.out = append(x.out, f) }
+
+// token is what an account presents; groups alike.
+func (x *finding) token(id account.ID) *account.Token {
+	t := x.toks[id]
+	if t == nil {
+		t = account.NewToken(x.dir, id, account.Traits{})
+		x.toks[id] = t
+	}
+	return t
+}
+
+// within tells whether everybody an account stands for is in another too.
+func (x *finding) within(who, in account.ID) bool {
+	if who == in || in == account.Everyone {
+		return true
+	}
+	if _, special := account.SpecialName(in); special {
+		return false
+	}
+	if _, known := x.dir.Account(who); !known {
+		return false
+	}
+	return x.token(who).Has(in)
+}
+
+// items counts the items of nodes.
+func (x *finding) items(nodes []int) (n int64) {
+	for _, i := range nodes {
+		n += x.g.f.Nodes[i].Items
+	}
+	return n
+}
+
+// at gives the first place of nodes, and how many more there are.
+func (x *finding) at(nodes []int) (string, int64) {
+	for _, i := range nodes {
+		for _, item := range x.g.f.Some(x.k.t, i, 1) {
+			return x.k.t.Where(item), x.items(nodes) - 1
+		}
+	}
+	return "", x.items(nodes)
+}
+
+// targets lists the items of nodes; nothing where they are too many to mend at
+// once.
+func (x *finding) targets(nodes []int) (out []estate.Target) {
+	if x.items(nodes) > mostTargets {
+		return nil
+	}
+	f := x.g.f
+	for _, i := range nodes {
+		for _, item := range f.Some(x.k.t, i, int(f.Nodes[i].Items)) {
+			out = append(out, estate.Target{Item: item, Strand: f.Strand(i), Folder: f.Nodes[i].Folder})
+		}
+	}
+	return out
+}
+
+// place is a finding about the items of some nodes.
+func (x *finding) place(nodes []int) Finding {
+	f := Finding{Items: x.items(nodes)}
+	f.Where, f.More = x.at(nodes)
+	return f
+}
+
+// folder tells whether the first of nodes are folders.
+func (x *finding) folder(nodes []int) bool { return x.g.f.Nodes[nodes[0]].Folder }
+
+// kinds parts nodes into folders and files.
+func (x *finding) kinds(nodes []int) (out [][]int) {
+	var files, folders []int
+	for _, i := range nodes {
+		if x.g.f.Nodes[i].Folder {
+			folders = append(folders, i)
+		} else {
+			files = append(files, i)
+		}
+	}
+	for _, list := range [][]int{folders, files} {
+		if len(list) > 0 {
+			out = append(out, list)
+		}
+	}
+	return out
+}
+
+func plainly(words []string) []string {
+	for _, w := range words {
+		if strings.ContainsAny(w, `*?[]{}\`) {
+			return append(words, "--plain")
+		}
+	}
+	return words
+}
+
+// mended is the command that has the findings of a kind mended in a place.
+func mended(kind, where string) []string {
+	w := []string{"tarnwold", "findings"}
+	if where != "" {
+		w = append(w, where)
+	}
+	return append(w, "--mend", kind)
+}
+
+// revoking is the command that takes an entry away: exact only where it is the
+// only one of its account and kind there.
+func (x *finding) revoking(where, who string, d *rule.Descriptor, e rule.Entry, share bool) []string {
+	w := []string{"tarnwold", "revoke", who, where}
+	same := 0
+	for _, o := range d.Rules.Own() {
+		if o.Who == e.Who {
+			same++
+		}
+	}
+	if same > 1 {
+		w = append(w, "--entries", e.Kind.String())
+		if !share {
+			w = append(w, "--scope", e.Scope().String())
+		}
+	}
+	if share {
+		return append(w, "--share")
+	}
+	return plainly(w)
+}
+
+// shares lists the shares that come to what is looked at, each once.
+func (x *finding) shares() (out []*way) {
+	for _, w := range x.g.ways {
+		if w.share != nil {
+			out = append(out, w)
+		}
+	}
+	return out
+}
+
+func (x *finding) known(id account.ID) bool { return x.k.Known(id) != "unknown" }
+
+func countText(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
+}

@@ -1,0 +1,529 @@
+package ask
+
+import (
+	"slices"
+
+	"tarnwold/core/account"
+	"tarnwold/core/crowd"
+	"tarnwold/core/right"
+	"tarnwold/core/rule"
+)
+
+// wayCrowd is everybody on one way, the situation of each node on it known.
+type wayCrowd struct {
+	d     *crowd.Decider
+	nodes []int
+	at    map[int]crowd.Situation
+	// what needs found
+	weighed      bool
+	wide, narrow right.Set
+	users        int
+}
+
+// crowd lays a way out for everybody, once.
+func (x *finding) crowd(w *way) *wayCrowd {
+	if c := x.ways[w]; c != nil {
+		return c
+	}
+	c := &wayCrowd{at: map[int]crowd.Situation{}}
+	pop := x.k.population(w.server)
+	c.d = x.g.everyone(w, pop, nil)
+	x.g.everyone(w, pop, func(i int, s crowd.Situation) bool {
+		c.nodes = append(c.nodes, i)
+		c.at[i] = s
+		return x.k.t.Context().Err() == nil
+	})
+	x.ways[w] = c
+	return c
+}
+
+// local lists the ways at the servers themselves.
+func (x *finding) local() (out []*way) {
+	for _, w := range x.g.ways {
+		if w.share == nil {
+			out = append(out, w)
+		}
+	}
+	return out
+}
+
+// grouped gathers nodes by their descriptors, in order.
+type grouped struct {
+	nodes map[*rule.Descriptor][]int
+	order []*rule.Descriptor
+}
+
+func (g *grouped) add(d *rule.Descriptor, i int) {
+	if g.nodes == nil {
+		g.nodes = map[*rule.Descriptor][]int{}
+	}
+	if g.nodes[d] == nil {
+		g.order = append(g.order, d)
+	}
+	g.nodes[d] = append(g.nodes[d], i)
+}
+
+// uncharged: nobody can change the rules, nor passes them as an administrator.
+func (x *finding) uncharged() error {
+	for _, w := range x.local() {
+		c := x.crowd(w)
+		if c.d.Passing().Len() > 0 {
+			continue
+		}
+		known := map[*rule.Descriptor]bool{}
+		var none grouped
+		for _, i := range c.nodes {
+			d, ok := x.g.f.Nodes[i].Before.(*rule.Descriptor)
+			if !ok {
+				continue
+			}
+			nobody, seen := known[d]
+			if !seen {
+				nobody = c.d.People.Granted(c.at[i].Item, right.WriteACL, true).Len() == 0
+				known[d] = nobody
+			}
+			if nobody {
+				none.add(d, i)
+			}
+		}
+		for _, d := range none.order {
+			f := x.place(none.nodes[d])
+			f.Commands = [][]string{plainly([]string{"tarnwold", "owner", f.Where, "--to", "WHO"})}
+			x.add(f)
+		}
+	}
+	return nil
+}
+
+// useful are rights with which somebody opens, adds or changes something.
+const useful = right.ReadData | right.WriteData | right.AppendData | right.Delete | right.WriteACL | right.WriteOwner
+
+// open: somebody whom no list names gets in.
+func (x *finding) open() error {
+	ways := x.shares()
+	if len(ways) == 0 {
+		ways = x.local()
+	}
+	granted := make([]right.Set, len(x.g.f.Nodes))
+	for _, w := range ways {
+		s := x.g.see(nobodys, w, nil)
+		for i := range granted {
+			granted[i] |= s.granted[i] & useful
+		}
+	}
+	type found struct {
+		d *rule.Descriptor
+		r right.Set
+	}
+	nodes := map[found][]int{}
+	var order []found
+	for i := range x.g.f.Nodes {
+		n := &x.g.f.Nodes[i]
+		d, ok := n.Before.(*rule.Descriptor)
+		if !ok || granted[i] == 0 || d.Rules.Absent || n.Parent >= 0 && granted[n.Parent].Has(granted[i]) {
+			continue
+		}
+		f := found{d, granted[i]}
+		if nodes[f] == nil {
+			order = append(order, f)
+		}
+		nodes[f] = append(nodes[f], i)
+	}
+	for _, o := range order {
+		f := x.place(nodes[o])
+		f.Items = x.under(nodes[o])
+		f.Users = len(x.dir.Users())
+		tok := account.NewToken(x.k.t, nobodys, account.Traits{}, account.Everyone, account.Authenticated, account.Network)
+		for _, e := range o.d.Rules.Entries {
+			if e.Kind == rule.Allow && e.Rights.Map()&o.r != 0 && e.Counts() && tok.Has(e.Who) {
+				f.Who, f.What = x.k.t.Name(e.Who), x.k.lang.Write(e, x.folder(nodes[o]))
+				where := f.Where
+				if !e.Own() {
+					at := x.k.t.Place(x.first(nodes[o]))
+					if k, _, ok := rule.Origin(e, at.Folder, x.k.t.Above(at)); ok {
+						where = at.Up(k + 1)
+					}
+				}
+				f.Commands = [][]string{plainly([]string{"tarnwold", "revoke", f.Who, where})}
+				break
+			}
+		}
+		x.add(f)
+	}
+	return nil
+}
+
+// under counts the items of nodes and all that is below them.
+func (x *finding) under(tops []int) (n int64) {
+	in := map[int]bool{}
+	for _, i := range tops {
+		in[i] = true
+	}
+	for i := range x.g.f.Nodes {
+		if p := x.g.f.Nodes[i].Parent; p >= 0 && in[p] {
+			in[i] = true
+		}
+		if in[i] {
+			n += x.g.f.Nodes[i].Items
+		}
+	}
+	return n
+}
+
+// idleDenies: deny entries that take nothing from anybody, neither where they
+// are set nor where they are handed down to.
+func (x *finding) idleDenies() error {
+	any := false
+	x.each(func(_ *rule.Descriptor, e rule.Entry, _ []int) { any = any || e.Kind == rule.Deny })
+	if !any {
+		return nil
+	}
+	type key struct {
+		who    account.ID
+		rights right.Set
+	}
+	type one struct {
+		d *rule.Descriptor
+		e rule.Entry
+		w *way
+	}
+	known := map[one]bool{}
+	takes := func(w *way, d *rule.Descriptor, e rule.Entry) bool {
+		o := one{d, e, w}
+		got, ok := known[o]
+		if ok {
+			return got
+		}
+		how := w.traits.Reading()
+		pop := x.k.population(w.server)
+		with, without := x.k.Read(d, how), rule.Compile(d.Without([]rule.Entry{e}), how)
+		for _, local := range []bool{true, false} {
+			for r := right.Set(1); r <= right.All && !got; r <<= 1 {
+				if e.Rights.Map()&r&right.All == 0 {
+					continue
+				}
+				got = pop.Granted(without, r, local).Minus(pop.Granted(with, r, local)).Len() > 0
+			}
+		}
+		known[o] = got
+		return got
+	}
+	// From below upward: what a node's inherited denies take is the folder's too.
+	nodes := x.g.f.Nodes
+	active := make([]map[key]bool, len(nodes))
+	server := map[int]*way{}
+	for _, w := range x.local() {
+		for _, i := range x.crowd(w).nodes {
+			server[i] = w
+		}
+	}
+	type found struct {
+		d *rule.Descriptor
+		e rule.Entry
+	}
+	idle := map[found][]int{}
+	busy := map[found]bool{}
+	var order []found
+	for i := len(nodes) - 1; i >= 0; i-- {
+		d, ok := nodes[i].Before.(*rule.Descriptor)
+		w := server[i]
+		if !ok || w == nil {
+			continue
+		}
+		up := active[i]
+		active[i] = nil
+		for _, e := range d.Rules.Entries {
+			if e.Kind != rule.Deny {
+				continue
+			}
+			k := key{e.Who, e.Rights.Map()}
+			now := takes(w, d, e)
+			if e.Own() {
+				f := found{d, e}
+				if now || up[k] {
+					busy[f] = true
+				} else {
+					if idle[f] == nil {
+						order = append(order, f)
+					}
+					idle[f] = append(idle[f], i)
+				}
+				continue
+			}
+			if now && nodes[i].Parent >= 0 {
+				if up == nil {
+					up = map[key]bool{}
+				}
+				up[k] = true
+			}
+		}
+		if p := nodes[i].Parent; p >= 0 && len(up) > 0 {
+			if active[p] == nil {
+				active[p] = up
+			} else {
+				for k := range up {
+					active[p][k] = true
+				}
+			}
+		}
+	}
+	for _, o := range order {
+		list := idle[o]
+		slices.Sort(list)
+		for _, of := range x.kinds(list) {
+			if _, covered := x.needless(o.d, o.e); covered {
+				continue // told as an entry that changes nothing
+			}
+			f := x.entry(o.d, o.e, of, "idle-deny")
+			x.add(f)
+		}
+	}
+	return nil
+}
+
+// outOfSight: what somebody may open and can't come to by browsing, by the
+// folder that doesn't show him what is in it.
+func (x *finding) outOfSight() error {
+	for _, w := range x.shares() {
+		if err := x.outOfSightBy(w); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (x *finding) outOfSightBy(w *way) error {
+	c := x.crowd(w)
+	nodes := x.g.f.Nodes
+	known := map[*rule.List]crowd.Bits{}
+	list := func(s crowd.Situation) crowd.Bits {
+		if s.Gate != nil {
+			return c.d.Holding(s, right.ReadData)
+		}
+		b, ok := known[s.Item]
+		if !ok {
+			b = c.d.Holding(s, right.ReadData)
+			known[s.Item] = b
+		}
+		return b
+	}
+	type meet struct {
+		browse *uint64
+		list   *uint64
+	}
+	type parted struct{ stay, drop crowd.Bits }
+	met := map[meet]parted{}
+	type hidden struct {
+		by    int // the folder that hides it
+		users crowd.Bits
+		up    *hidden
+	}
+	type sum struct {
+		items int64
+		users crowd.Bits
+		node  int // the first it hides
+	}
+	type state struct {
+		browse, lists crowd.Bits
+		hidden        *hidden
+	}
+	at := make(map[int]*state, len(c.nodes))
+	sums := map[int]*sum{}
+	all := c.d.People.All()
+	var order []int
+	for _, i := range c.nodes {
+		st := &state{browse: all, lists: list(c.at[i])}
+		if _, begins := w.begins[i]; !begins {
+			up := at[nodes[i].Parent]
+			key := meet{&up.browse[0], &up.lists[0]}
+			p, ok := met[key]
+			if !ok {
+				p = parted{up.browse.And(up.lists), up.browse.Minus(up.lists)}
+				met[key] = p
+			}
+			st.browse, st.hidden = p.stay, up.hidden
+			if p.drop.Len() > 0 {
+				st.hidden = &hidden{nodes[i].Parent, p.drop, up.hidden}
+			}
+		}
+		at[i] = st
+		for h := st.hidden; h != nil; h = h.up {
+			any := false
+			for k, word := range st.lists {
+				if word&h.users[k] != 0 {
+					any = true
+					break
+				}
+			}
+			if !any {
+				continue
+			}
+			s := sums[h.by]
+			if s == nil {
+				s = &sum{users: c.d.People.Empty(), node: i}
+				sums[h.by] = s
+				order = append(order, h.by)
+			}
+			s.items += nodes[i].Items
+			s.users.Or(st.lists.And(h.users))
+		}
+		if err := x.k.t.Context().Err(); err != nil {
+			return err
+		}
+	}
+	var by grouped
+	slices.Sort(order)
+	for _, i := range order {
+		if d, ok := nodes[i].Before.(*rule.Descriptor); ok {
+			by.add(d, i)
+		}
+	}
+	for _, d := range by.order {
+		f := Finding{Users: 0}
+		users := c.d.People.Empty()
+		first := by.nodes[d][0]
+		for _, i := range by.nodes[d] {
+			f.Items += sums[i].items
+			users.Or(sums[i].users)
+		}
+		f.Users = users.Len()
+		for _, item := range x.g.f.Some(x.k.t, first, 1) {
+			f.Where = x.g.named(w, item)
+		}
+		f.More = x.items(by.nodes[d]) - 1
+		// Somebody who is named by what lets him open it would have to see the way.
+		hid := sums[first]
+		who := account.ID{}
+		if n, ok := nodes[hid.node].Before.(*rule.Descriptor); ok {
+			hid.users.Each(func(u int) bool {
+				tok := x.token(c.d.People.Users[u].ID)
+				for _, e := range n.Rules.Entries {
+					if e.Kind == rule.Allow && e.Rights.Map()&right.ReadData != 0 && tok.Has(e.Who) {
+						who = e.Who
+						return false
+					}
+				}
+				return true
+			})
+		}
+		for _, item := range x.g.f.Some(x.k.t, hid.node, 1) {
+			f.What = "as " + x.g.named(w, item)
+		}
+		if !who.IsZero() {
+			f.Who = x.k.t.Name(who)
+			f.Commands = [][]string{plainly([]string{"tarnwold", "grant", f.Who, "list", f.Where, "--scope", "here"})}
+		}
+		x.add(f)
+	}
+	return nil
+}
+
+// weighed are the rights by which a share is held to what is below it.
+var weighed = []right.Set{right.ReadData, right.WriteData, right.AppendData, right.Delete, right.WriteACL, right.WriteOwner}
+
+// needs tells which rights a share lets somebody use, which it lets through
+// and nobody can use below, and which somebody would have below and the share
+// lets nobody use.
+func (x *finding) needs(w *way) (wide, narrow right.Set, users int) {
+	c := x.crowd(w)
+	if c.weighed {
+		return c.wide, c.narrow, c.users
+	}
+	defer func() { c.weighed, c.wide, c.narrow, c.users = true, wide, narrow, users }()
+	type key struct {
+		item  *rule.List
+		child *uint64
+	}
+	for _, r := range weighed {
+		through := c.d.Through(r)
+		seen := map[key]bool{}
+		has := c.d.People.Empty()
+		used := false
+		for _, i := range c.nodes {
+			s := c.at[i]
+			k := key{item: s.Item}
+			if len(s.Child) > 0 {
+				k.child = &s.Child[0]
+			}
+			if s.Gate == nil && seen[k] {
+				continue
+			}
+			seen[k] = true
+			some := c.d.PastShare(s, r)
+			has.Or(some)
+			if some.And(through).Len() > 0 {
+				used = true
+				break
+			}
+		}
+		switch {
+		case used:
+		case through.Len() > 0:
+			wide |= r
+		case has.Len() > 0:
+			narrow |= r
+			users = max(users, has.Len())
+		}
+	}
+	return wide, narrow, users
+}
+
+// wideShares: rights a share lets through that nobody can use below.
+func (x *finding) wideShares() error {
+	for _, w := range x.shares() {
+		wide, _, _ := x.needs(w)
+		d := w.share.Descriptor
+		if wide == 0 || d.Rules.Absent {
+			continue
+		}
+		f := Finding{Where: "share " + w.share.Address(), What: (wide).String(), Items: x.items(x.crowd(w).nodes)}
+		// The strongest level that lacks all of them would do.
+		level := right.Level{}
+		for _, l := range x.k.lang.Levels {
+			if l.Folder&wide == 0 && l.Folder != 0 {
+				level = l
+			}
+		}
+		var allow []rule.Entry
+		for _, e := range d.Rules.Entries {
+			if e.Kind == rule.Allow && e.Rights.Map()&wide != 0 {
+				allow = append(allow, e)
+			}
+		}
+		if level.Name != "" {
+			for _, e := range allow {
+				f.Commands = append(f.Commands, []string{"tarnwold", "replace", x.k.t.Name(e.Who), level.Name, w.share.Address(), "--share"})
+			}
+			if len(allow) > 0 {
+				f.Repair = Repair{Share: w.share, Gone: allow, Rights: level.Folder}
+			}
+		}
+		x.add(f)
+	}
+	return nil
+}
+
+// narrowShares: rights people have below that a share lets nobody use.
+func (x *finding) narrowShares() error {
+	for _, w := range x.shares() {
+		_, narrow, users := x.needs(w)
+		if narrow == 0 {
+			continue
+		}
+		f := Finding{Where: "share " + w.share.Address(), What: narrow.String(), Users: users, Items: x.items(x.crowd(w).nodes)}
+		if w.share.ReadOnly {
+			f.Other = "it is switched to read-only"
+		}
+		level := ""
+		for _, l := range x.k.lang.Levels {
+			if l.Folder.Has(narrow) && level == "" {
+				level = l.Name
+			}
+		}
+		if level != "" && !w.share.ReadOnly {
+			f.Commands = [][]string{{"tarnwold", "grant", "WHO", level, w.share.Address(), "--share"}}
+		}
+		x.add(f)
+	}
+	return nil
+}

@@ -1,0 +1,199 @@
+package ask
+
+import (
+	"slices"
+	"strings"
+
+	"tarnwold/core/account"
+	"tarnwold/core/rule"
+)
+
+// spoken is which identifiers rules name, with how many items do.
+func (x *finding) spoken() map[account.ID]int64 {
+	out := map[account.ID]int64{}
+	for _, d := range x.order {
+		items := x.items(x.by[d])
+		seen := map[account.ID]bool{}
+		for _, list := range [][]rule.Entry{d.Rules.Entries, d.Audit.Entries} {
+			for _, e := range list {
+				if !seen[e.Who] {
+					seen[e.Who] = true
+					out[e.Who] += items
+				}
+			}
+		}
+	}
+	for _, s := range x.k.t.Servers() {
+		for _, sh := range x.k.t.Shares(s) {
+			for _, e := range sh.Descriptor.Rules.Entries {
+				out[e.Who]++
+			}
+			if a := sh.Admission; a != nil {
+				for _, n := range slices.Concat(a.Only, a.Never, a.Reading, a.Writing, a.Administrators, []string{a.As, a.Group}) {
+					if id, ok := x.k.Listed(n); ok && n != "" {
+						out[id]++
+					}
+				}
+			}
+		}
+		for _, id := range x.k.t.Administrators(s) {
+			out[id]++
+		}
+	}
+	return out
+}
+
+// members lists a group's users at any depth.
+func (x *finding) members(group account.ID) (out []account.ID) {
+	for _, m := range x.dir.MembersBelow(group) {
+		if a, ok := x.dir.Account(m.ID); ok && a.Kind == account.User {
+			out = append(out, m.ID)
+		}
+	}
+	return out
+}
+
+func (x *finding) groups() (out []account.Account) {
+	for _, id := range x.dir.All() {
+		if a, _ := x.dir.Account(id); a.Kind == account.Group {
+			out = append(out, a)
+		}
+	}
+	return out
+}
+
+// populated tells which groups have a user in them, at any depth; primary
+// groups count. It walks upward once, not down from each.
+func (x *finding) populated() map[account.ID]bool {
+	out := map[account.ID]bool{}
+	var up func(account.ID)
+	up = func(id account.ID) {
+		for _, g := range x.dir.GroupsOf(id) {
+			if !out[g] {
+				out[g] = true
+				up(g)
+			}
+		}
+	}
+	for _, u := range x.dir.Users() {
+		up(u.ID)
+		if !u.Primary.IsZero() && !out[u.Primary] {
+			out[u.Primary] = true
+			up(u.Primary)
+		}
+	}
+	return out
+}
+
+// goes is the command that takes a group off everything, and away.
+func (x *finding) goes(g account.Account, named bool) [][]string {
+	name := x.k.t.Name(g.ID)
+	var out [][]string
+	if named || len(x.dir.MembersOf(g.ID))+len(x.dir.GroupsOf(g.ID)) > 0 {
+		out = append(out, []string{"tarnwold", "strip", name})
+	}
+	return append(out, []string{"tarnwold", "group", "remove", g.Name})
+}
+
+// empty: groups nobody is in.
+func (x *finding) empty() error {
+	full, spoken := x.populated(), x.spoken()
+	for _, g := range x.groups() {
+		if full[g.ID] {
+			continue
+		}
+		f := Finding{Where: "group " + x.k.t.Name(g.ID), Who: x.k.t.Name(g.ID), Items: spoken[g.ID], Commands: x.goes(g, spoken[g.ID] > 0), Repair: Repair{Group: &g}}
+		if x.o.Kept != nil && x.o.Kept(g.Name) { // it waits for its keeper
+			f.What, f.Repair = "it has keepers", Repair{}
+		}
+		x.add(f)
+	}
+	return nil
+}
+
+// unused: groups that nothing names, nor any group they are in.
+func (x *finding) unused() error {
+	spoken, full := x.spoken(), x.populated()
+	used := map[account.ID]bool{}
+	var down func(account.ID)
+	down = func(id account.ID) {
+		if used[id] {
+			return
+		}
+		used[id] = true
+		for _, m := range x.dir.MembersOf(id) {
+			down(m)
+		}
+	}
+	for id := range spoken {
+		down(id)
+	}
+	for _, u := range x.dir.Users() {
+		used[u.Primary] = true
+	}
+	for _, g := range x.groups() {
+		if used[g.ID] || !full[g.ID] || g.Purpose == account.Mail || x.o.Kept != nil && x.o.Kept(g.Name) {
+			continue
+		}
+		users := len(x.members(g.ID))
+		f := Finding{Where: "group " + x.k.t.Name(g.ID), Who: x.k.t.Name(g.ID), Users: users, Commands: x.goes(g, false), Repair: Repair{Group: &g}}
+		x.add(f)
+	}
+	return nil
+}
+
+// circles: groups that hold themselves.
+func (x *finding) circles() error {
+	told := map[account.ID]bool{}
+	for _, g := range x.groups() {
+		if told[g.ID] {
+			continue
+		}
+		for _, m := range x.dir.MembersOf(g.ID) {
+			loop := x.dir.Loop(g.ID, m)
+			if loop == nil {
+				continue
+			}
+			for _, id := range loop {
+				told[id] = true
+			}
+			names := x.k.t.Names(loop)
+			x.add(Finding{Where: "group " + names[0], Who: names[0], What: strings.Join(names, " in "), Users: len(x.members(g.ID)),
+				Commands: [][]string{{"tarnwold", "group", "leave", x.k.t.Name(g.ID), x.k.t.Name(m)}}})
+			break
+		}
+	}
+	return nil
+}
+
+// twins: groups that list the same members, and neither the other.
+func (x *finding) twins() error {
+	spoken := x.spoken()
+	by := map[string][]account.Account{}
+	var order []string
+	for _, g := range x.groups() {
+		ms := slices.Clone(x.dir.MembersOf(g.ID))
+		if len(ms) == 0 || g.Purpose == account.Mail {
+			continue
+		}
+		words := make([]string, len(ms))
+		for i, m := range ms {
+			words[i] = m.String()
+		}
+		slices.Sort(words)
+		key := string(g.Purpose) + " " + strings.Join(words, " ")
+		if by[key] == nil {
+			order = append(order, key)
+		}
+		by[key] = append(by[key], g)
+	}
+	for _, key := range order {
+		list := by[key]
+		for _, g := range list[1:] {
+			f := Finding{Where: "group " + x.k.t.Name(list[0].ID), Who: x.k.t.Name(list[0].ID), Other: x.k.t.Name(g.ID), Items: spoken[g.ID], Users: len(x.members(g.ID)),
+				Commands: [][]string{{"tarnwold", "swap", x.k.t.Name(g.ID), x.k.t.Name(list[0].ID)}, {"tarnwold", "group", "remove", g.Name}}}
+			x.add(f)
+		}
+	}
+	return nil
+}

@@ -1,0 +1,401 @@
+package ask
+
+import (
+	"slices"
+
+	"tarnwold/core/account"
+	"tarnwold/core/right"
+	"tarnwold/core/rule"
+	"tarnwold/internal/estate"
+)
+
+// absent: rules that aren't there at all let everybody do everything.
+func (x *finding) absent() error {
+	for _, d := range x.order {
+		if !d.Rules.Absent {
+			continue
+		}
+		f := x.place(x.by[d])
+		f.Commands = [][]string{plainly([]string{"tarnwold", "seal", f.Where})}
+		if up, _ := x.g.f.Over(x.by[d][0], false).(*rule.Descriptor); up != nil {
+			f.Commands = [][]string{plainly([]string{"tarnwold", "unseal", f.Where, "--clear"})}
+		}
+		x.add(f)
+	}
+	for _, w := range x.shares() {
+		if w.share.Descriptor.Rules.Absent {
+			x.add(Finding{Where: "share " + w.share.Address(), Commands: [][]string{{"tarnwold", "grant", "WHO", "LEVEL", w.share.Address(), "--share"}}})
+		}
+	}
+	return nil
+}
+
+// unowned: an owner nobody knows.
+func (x *finding) unowned() error {
+	return x.owners(func(id account.ID) bool { return id.IsZero() || !x.known(id) }, "nobody the estate knows")
+}
+
+// ownersLeft: an owner nobody can sign on as any more.
+func (x *finding) ownersLeft() error {
+	return x.owners(func(id account.ID) bool { return x.o.Shut[id] }, "")
+}
+
+func (x *finding) owners(meant func(account.ID) bool, what string) error {
+	nodes := map[account.ID][]int{}
+	var order []account.ID
+	for _, d := range x.order {
+		if !meant(d.Owner) {
+			continue
+		}
+		if nodes[d.Owner] == nil {
+			order = append(order, d.Owner)
+		}
+		nodes[d.Owner] = append(nodes[d.Owner], x.by[d]...)
+	}
+	for _, id := range order {
+		f := x.place(nodes[id])
+		f.Who, f.What = x.k.t.Name(id), what
+		to := "WHO"
+		if s, _, ok := x.k.t.Stands(x.first(nodes[id])); ok {
+			for _, a := range x.k.t.Administrators(s) {
+				to = x.k.t.Name(a)
+				break
+			}
+		}
+		if !id.IsZero() {
+			w := []string{"tarnwold", "owner", "--owned-by", f.Who, "--to", to}
+			if x.o.Where != "" {
+				w = []string{"tarnwold", "owner", x.o.Where, "--owned-by", f.Who, "--to", to}
+			}
+			f.Commands = [][]string{w}
+		} else {
+			f.Commands = [][]string{plainly([]string{"tarnwold", "owner", f.Where, "--to", to})}
+		}
+		x.add(f)
+	}
+	return nil
+}
+
+func (x *finding) first(nodes []int) int64 {
+	for _, i := range nodes {
+		for _, item := range x.g.f.Some(x.k.t, i, 1) {
+			return item
+		}
+	}
+	return 0
+}
+
+// stale: entries from above that the folder above doesn't hand down.
+func (x *finding) stale() error {
+	type pair struct{ d, up *rule.Descriptor }
+	strays := map[pair]bool{}
+	known := map[pair]bool{}
+	nodes := map[*rule.Descriptor][]int{}
+	var order []*rule.Descriptor
+	for i := range x.g.f.Nodes {
+		n := &x.g.f.Nodes[i]
+		d, _ := n.Before.(*rule.Descriptor)
+		up, _ := x.g.f.Over(i, false).(*rule.Descriptor)
+		if d == nil || up == nil {
+			continue
+		}
+		p := pair{d, up}
+		if !known[p] {
+			known[p] = true
+			strays[p] = d.Strays(up, n.Folder)
+		}
+		if strays[p] {
+			if nodes[d] == nil {
+				order = append(order, d)
+			}
+			nodes[d] = append(nodes[d], i)
+		}
+	}
+	for _, d := range order {
+		f := x.place(nodes[d])
+		f.Commands = [][]string{plainly([]string{"tarnwold", "reflow", f.Where})}
+		if f.More > 0 {
+			f.Commands = [][]string{mended("stale", x.o.Where)}
+		}
+		f.Repair = Repair{Renew: true, Targets: x.targets(nodes[d])}
+		x.add(f)
+	}
+	return nil
+}
+
+// disorder: entries out of canonical order ([MS-DTYP] §2.4.5).
+func (x *finding) disorder() error {
+	for _, d := range x.order {
+		at := d.Rules.Misplaced()
+		if at < 0 {
+			continue
+		}
+		nodes := x.by[d]
+		f := x.place(nodes)
+		f.What = x.k.lang.Write(d.Rules.Entries[at], x.folder(nodes))
+		f.Commands = [][]string{mended("out-of-order", f.Where)}
+		f.Repair = Repair{Order: true, Targets: x.targets(nodes)}
+		x.add(f)
+	}
+	return nil
+}
+
+// each calls fn with every own entry of every descriptor, and the nodes that
+// have it, folders apart from files.
+func (x *finding) each(fn func(d *rule.Descriptor, e rule.Entry, nodes []int)) {
+	for _, d := range x.order {
+		own := d.Rules.Own()
+		if len(own) == 0 {
+			continue
+		}
+		for _, nodes := range x.kinds(x.by[d]) {
+			for _, e := range own {
+				fn(d, e, nodes)
+			}
+		}
+	}
+}
+
+// entry is a finding about one own entry.
+func (x *finding) entry(d *rule.Descriptor, e rule.Entry, nodes []int, kind string) Finding {
+	f := x.place(nodes)
+	f.Who, f.What = x.k.t.Name(e.Who), x.k.lang.Write(e, x.folder(nodes))
+	f.Repair = Repair{Gone: []rule.Entry{e}, Targets: x.targets(nodes)}
+	if f.More > 0 {
+		f.Commands = [][]string{mended(kind, x.o.Where)}
+	} else {
+		f.Commands = [][]string{x.revoking(f.Where, f.Who, d, e, false)}
+	}
+	return f
+}
+
+// eachShare calls fn with every entry of every share's own rules.
+func (x *finding) eachShare(fn func(sh *estate.Share, e rule.Entry)) {
+	for _, w := range x.shares() {
+		for _, e := range w.share.Descriptor.Rules.Entries {
+			fn(w.share, e)
+		}
+	}
+}
+
+func (x *finding) shareEntry(sh *estate.Share, e rule.Entry) Finding {
+	f := Finding{Where: "share " + sh.Address(), Who: x.k.t.Name(e.Who), What: ShareEntry(x.k.lang, e)}
+	f.Repair = Repair{Share: sh, Gone: []rule.Entry{e}}
+	f.Commands = [][]string{x.revoking(sh.Address(), f.Who, sh.Descriptor, e, true)}
+	return f
+}
+
+// dead: entries that name an identifier nobody has.
+func (x *finding) dead() error {
+	type one struct {
+		nodes []int
+		gone  []rule.Entry
+	}
+	found := map[account.ID]*one{}
+	var order []account.ID
+	x.each(func(_ *rule.Descriptor, e rule.Entry, nodes []int) {
+		if x.known(e.Who) {
+			return
+		}
+		o := found[e.Who]
+		if o == nil {
+			o = &one{}
+			found[e.Who] = o
+			order = append(order, e.Who)
+		}
+		for _, i := range nodes {
+			if len(o.nodes) == 0 || o.nodes[len(o.nodes)-1] != i {
+				o.nodes = append(o.nodes, i)
+			}
+		}
+		if !slices.Contains(o.gone, e) {
+			o.gone = append(o.gone, e)
+		}
+	})
+	for _, id := range order {
+		o := found[id]
+		slices.Sort(o.nodes)
+		o.nodes = slices.Compact(o.nodes)
+		f := x.place(o.nodes)
+		f.Who, f.What = id.String(), countText(len(o.gone), "entry", "different entries")
+		f.Repair = Repair{Gone: o.gone, Targets: x.targets(o.nodes)}
+		w := []string{"tarnwold", "strip", id.String()}
+		if x.o.Where != "" {
+			w = append(w, "--under", x.o.Where)
+		}
+		f.Commands = [][]string{w}
+		x.add(f)
+	}
+	x.eachShare(func(sh *estate.Share, e rule.Entry) {
+		if !x.known(e.Who) {
+			x.add(x.shareEntry(sh, e))
+		}
+	})
+	return nil
+}
+
+// mail: entries for groups that can't carry access.
+func (x *finding) mail() error {
+	mail := func(id account.ID) bool {
+		a, ok := x.dir.Account(id)
+		return ok && a.Purpose == account.Mail
+	}
+	x.each(func(d *rule.Descriptor, e rule.Entry, nodes []int) {
+		if mail(e.Who) {
+			x.add(x.entry(d, e, nodes, "mail-group"))
+		}
+	})
+	x.eachShare(func(sh *estate.Share, e rule.Entry) {
+		if mail(e.Who) {
+			x.add(x.shareEntry(sh, e))
+		}
+	})
+	return nil
+}
+
+// single: entries for single users; Other is a group that holds the same.
+func (x *finding) single() error {
+	x.each(func(d *rule.Descriptor, e rule.Entry, nodes []int) {
+		a, ok := x.dir.Account(e.Who)
+		if !ok || a.Kind != account.User {
+			return
+		}
+		f := x.entry(d, e, nodes, "single-user")
+		f.Users = 1
+		for _, o := range d.Rules.Entries {
+			if o.Who != e.Who && o.Kind == e.Kind && o.Rights.Map().Has(e.Rights.Map()) && scopeHolds(o, e) && x.within(e.Who, o.Who) {
+				f.Other = x.k.t.Name(o.Who)
+				break
+			}
+		}
+		if f.Other == "" { // it takes a group of its own
+			f.Repair = Repair{}
+			what := x.k.lang.Levels.Write(e.Rights, right.OnBoth)
+			give := []string{"tarnwold", "grant", "GROUP", what, f.Where}
+			if e.Kind == rule.Deny {
+				give[1] = "deny"
+			}
+			if x.folder(nodes) && e.Scope() != rule.Tree {
+				give = append(give, "--scope", e.Scope().String())
+			}
+			f.Commands = [][]string{plainly(give), x.revoking(f.Where, f.Who, d, e, false)}
+		}
+		x.add(f)
+	})
+	return nil
+}
+
+// scopeHolds tells whether an entry covers all that another does, on the item
+// and as it is handed down.
+func scopeHolds(o, e rule.Entry) bool {
+	a, b := o.Scope(), e.Scope()
+	return a&b&^rule.Once == b&^rule.Once && (a&rule.Once == 0 || b&rule.Once != 0)
+}
+
+// idle: entries that change nothing: one before decides the same rights for
+// everybody it names, or one behind gives as much and nothing refuses between.
+func (x *finding) idle() error {
+	x.each(func(d *rule.Descriptor, e rule.Entry, nodes []int) {
+		if other, ok := x.needless(d, e); ok {
+			f := x.entry(d, e, nodes, "idle-entry")
+			f.Other = x.k.lang.Write(other, x.folder(nodes))
+			x.add(f)
+		}
+	})
+	return nil
+}
+
+func (x *finding) needless(d *rule.Descriptor, e rule.Entry) (other rule.Entry, ok bool) {
+	if _, special := account.SpecialName(e.Who); special && e.Who != account.Everyone {
+		return other, false
+	}
+	if e.Kind.HasObject() || e.Kind == rule.Audit {
+		return other, false
+	}
+	at := slices.Index(d.Rules.Entries, e)
+	for i, o := range d.Rules.Entries {
+		if i == at || o.Kind.HasObject() || o.Kind == rule.Audit || !o.Rights.Map().Has(e.Rights.Map()) || !x.within(e.Who, o.Who) {
+			continue
+		}
+		if e.Who == account.Everyone && o.Who != account.Everyone {
+			continue
+		}
+		// What comes from above stays there only as long as that is sealed off:
+		// it covers the own entry here, and below as it is handed down.
+		if !scopeHolds(o, e) {
+			continue
+		}
+		if i < at {
+			return o, true
+		}
+		if o.Kind != e.Kind || i == at {
+			continue
+		}
+		between := slices.ContainsFunc(d.Rules.Entries[at+1:i], func(b rule.Entry) bool {
+			return b.Kind != e.Kind && b.Kind != rule.Audit && (b.Kind.HasObject() || b.Rights.Map()&e.Rights.Map() != 0)
+		})
+		if !between {
+			return o, true
+		}
+	}
+	return other, false
+}
+
+// over: last days that are past.
+func (x *finding) over() error {
+	bearers, members := x.k.t.Overdue(x.o.Today)
+	cmd := [][]string{{"tarnwold", "expire"}}
+	for _, b := range bearers {
+		f := Finding{Commands: cmd, Items: 1}
+		var d *rule.Descriptor
+		folder := false
+		if b.Item != 0 {
+			r, ok := x.k.t.ItemRow(b.Item)
+			if !ok {
+				continue
+			}
+			d, folder, f.Where = x.k.t.Of(r.Strand), r.Folder, x.k.t.Where(b.Item)
+		} else if sh, ok := x.k.t.ShareByRow(b.Share); ok {
+			d, f.Where = sh.Descriptor, "share "+sh.Address()
+		} else {
+			continue
+		}
+		for e, u := range x.k.t.Dated(b, d) {
+			if u < x.o.Today {
+				f.Who, f.What = x.k.t.Name(e.Who), x.k.lang.Write(e, folder)+" until "+string(u)
+				x.add(f)
+			}
+		}
+	}
+	for _, m := range members {
+		x.add(Finding{Where: "group " + x.k.t.Name(m.Group.ID), Who: x.k.t.Name(m.Member.ID), What: "member until " + string(m.Is.Until), Users: 1, Commands: cmd})
+	}
+	return nil
+}
+
+// levels: levels of the estate's own that no entry has.
+func (x *finding) levels() error {
+	own := x.k.t.OwnLevels()
+	if len(own) == 0 {
+		return nil
+	}
+	masks := map[right.Set]bool{}
+	x.k.t.AllDescriptors(func(_ int64, d *rule.Descriptor) {
+		for _, e := range d.Rules.Entries {
+			masks[e.Rights.Map()] = true
+		}
+	})
+	for _, s := range x.k.t.Servers() {
+		for _, sh := range x.k.t.Shares(s) {
+			for _, e := range sh.Descriptor.Rules.Entries {
+				masks[e.Rights.Map()] = true
+			}
+		}
+	}
+	for _, l := range own {
+		if (l.Folder == 0 || !masks[l.Folder]) && (l.File == 0 || !masks[l.File]) {
+			x.add(Finding{Where: "level " + l.Name, What: l.About, Commands: [][]string{{"tarnwold", "level", "remove", l.Name}}, Repair: Repair{Level: l.Name}})
+		}
+	}
+	return nil
+}

@@ -1,0 +1,197 @@
+package cli
+
+import (
+	"context"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"tarnwold/internal/ask"
+	"tarnwold/internal/estate"
+	"tarnwold/internal/format/exception"
+	"tarnwold/internal/plan"
+	"tarnwold/internal/report"
+)
+
+func (a *app) findingsCommand() *cobra.Command {
+	var kinds, mend []string
+	var since, except string
+	var all bool
+	var k keeping
+	c := &cobra.Command{
+		Use:   "findings [WHERE]",
+		Short: "Find what is probably wrong, everywhere or at and below a place",
+		Long: `Look at everything, or at a place and all below it, and tell what is probably
+wrong: how much it touches, why it matters, and the command that mends it. Kinds:
+` + wrapped(ask.FindingKinds()) + `
+
+--mend KIND makes one change of all mends of that kind that change nobody's
+access, and shows the others. --since DAY tells only what is new since then;
+--except FILE passes over what is meant so, one a line:
+
+  except KIND WHAT… [until DAY] because REASON
+
+WHAT are accounts and places it is about; a place means all below it too; * stands
+for any kind. Groups, levels and last days are looked at only where no place is
+named. Exit code 1 says that anything is left.`,
+		Example: `  tarnwold findings
+  tarnwold findings //stagedoor/productions --kind stale --kind single-user
+  tarnwold findings --mend idle-entry --mend stale --dry-run
+  tarnwold findings --since 2026-11-01 --except house.except -o findings.xml`,
+		Args:              cobra.MaximumNArgs(1),
+		ValidArgsFunction: completeInOrder(a.completePlaces),
+		RunE: func(c *cobra.Command, args []string) error {
+			where := ""
+			if len(args) == 1 {
+				where = args[0]
+			}
+			day, err := estate.ParseDay(since)
+			if err != nil {
+				return usageError{err}
+			}
+			list, err := readExceptions(c.Context(), except)
+			if err != nil {
+				return err
+			}
+			if len(mend) > 0 {
+				if len(kinds) > 0 || since != "" {
+					return misused("--mend names the kinds that are mended; leave --kind and --since out")
+				}
+				return a.mendFindings(c, k, where, mend, list)
+			}
+			out, err := a.findings(c.Context(), where, kinds, day)
+			if err != nil {
+				return err
+			}
+			x := &report.Findings{Since: string(day), All: all}
+			x.List, x.Meant = excepted(list, out)
+			x.Unused = list.Unused()
+			p := a.printer()
+			a.supposes(p)
+			if err := p.Findings(x); err != nil {
+				return err
+			}
+			if len(x.List) > 0 {
+				return errNo
+			}
+			return nil
+		},
+	}
+	k.plainFlags(c)
+	f := c.Flags()
+	f.StringArrayVar(&kinds, "kind", nil, "only findings of this `kind`; may be given again")
+	f.StringArrayVar(&mend, "mend", nil, "mend findings of this `kind`, where that changes nobody's access; may be given again")
+	f.StringVar(&since, "since", "", "only what is new since the beginning of this `day`, as 2026-11-01")
+	f.BoolVar(&all, "all", false, "every finding, however many")
+	exceptFlag(c, &except)
+	fixed := cobra.FixedCompletions(ask.FindingKinds(), cobra.ShellCompDirectiveNoFileComp)
+	_ = c.RegisterFlagCompletionFunc("kind", fixed)
+	_ = c.RegisterFlagCompletionFunc("mend", fixed)
+	return c
+}
+
+// wrapped puts words into lines of a help text.
+func wrapped(words []string) string {
+	var b strings.Builder
+	n := 0
+	for i, w := range words {
+		if i < len(words)-1 {
+			w += ","
+		}
+		if n > 0 && n+len(w) > 78 {
+			b.WriteString("\n")
+			n = 0
+		} else if n > 0 {
+			b.WriteString(" ")
+			n++
+		}
+		b.WriteString(w)
+		n += len(w)
+	}
+	return b.String() + "."
+}
+
+func excepted(list exception.List, out []ask.Finding) ([]ask.Finding, int) {
+	return exception.Split(list, out, string(estate.Today()), func(f *ask.Finding) (string, []string) {
+		return f.Kind, []string{f.Where, f.Who, f.Other, strings.TrimPrefix(f.Where, "group "), strings.TrimPrefix(f.Where, "share "), strings.TrimPrefix(f.Where, "level ")}
+	})
+}
+
+func findingsOf(ctx context.Context, e *estate.Estate, where string, kinds []string, step func(string)) (out []ask.Finding, err error) {
+	err = e.View(ctx, func(t *estate.Tx) error {
+		o, err := plan.FindingsOptions(t, where, kinds)
+		if err != nil {
+			return err
+		}
+		if step != nil {
+			o.Step = func(what string, _, _ int) { step("looking for " + what) }
+		}
+		out, err = ask.New(t).Findings(o)
+		return err
+	})
+	return out, err
+}
+
+// findings looks for what is probably wrong; since a day, only what is new.
+func (a *app) findings(ctx context.Context, where string, kinds []string, since estate.Day) (out []ask.Finding, err error) {
+	e, done, err := a.open(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	bar := a.progress(-1, "looking at everything")
+	defer bar.end()
+	err = a.supposed(ctx, e, func(e *estate.Estate) error {
+		out, err = findingsOf(ctx, e, where, kinds, bar.say)
+		return err
+	})
+	if err != nil || since == "" {
+		return out, err
+	}
+	var was []ask.Finding
+	err = e.Private(ctx, func(p *estate.Estate) error {
+		begun, err := rewindTo(ctx, p, since.Begins().UTC().Format(time.RFC3339))
+		if err != nil || !begun {
+			return err
+		}
+		bar.say("looking at how it was")
+		was, err = findingsOf(ctx, p, "", kinds, bar.say)
+		return err
+	})
+	return newSince(out, was), err
+}
+
+// newSince lists what wasn't found before.
+func newSince(now, was []ask.Finding) []ask.Finding {
+	before := map[string]bool{}
+	for i := range was {
+		before[was[i].Key()] = true
+	}
+	out := []ask.Finding{}
+	for i := range now {
+		if !before[now[i].Key()] {
+			out = append(out, now[i])
+		}
+	}
+	return out
+}
+
+// mendFindings makes one change of the mends that change nobody's access.
+func (a *app) mendFindings(c *cobra.Command, k keeping, where string, kinds []string, list exception.List) error {
+	var left []ask.Finding
+	err := a.carry(c, k, func(d *plan.Desk, o *report.Outcome) (p *plan.Plan, err error) {
+		found, err := d.Findings(where, kinds)
+		if err != nil {
+			return nil, err
+		}
+		found, _ = excepted(list, found)
+		p, left, err = d.MendFindings(found)
+		o.Unmended = left
+		return p, err
+	})
+	if err == nil && len(left) > 0 {
+		return errNo
+	}
+	return err
+}

@@ -1,0 +1,224 @@
+package report
+
+import (
+	"fmt"
+	"strings"
+
+	"tarnwold/internal/ask"
+)
+
+// findingWords says of each kind of finding what it is, and why it matters.
+var findingWords = map[string]struct{ head, why string }{
+	"rules-absent":     {"Rules absent", "Absent rules are open to everyone, wholly, though they look like empty ones, which are closed."},
+	"open-to-everyone": {"Open to everyone", "Whoever can sign on gets in, guests and test accounts too, and no list says who that is."},
+	"nobody-in-charge": {"Nobody in charge", "Nobody can change the rules, so that a mistake in them can't be mended from a client."},
+	"nobody-owns":      {"Owned by nobody", "The owner's identifier belongs to nobody; whoever gets it owns all of this, rules among it."},
+	"owner-left":       {"Owned by somebody who has left", "An owner may always read and change the rules; nobody looks after what somebody owns who has left."},
+	"stale":            {"Stale inheritance", "What came from above is not what the folder above hands down: it was moved here, and keeps its old access."},
+	"out-of-order":     {"Out of order", "The first entry that fits decides, and other programs sort entries when they write them: access changes then."},
+	"dead-identifier":  {"Dead identifiers", "No account has them any more; they open nothing, and hide what does."},
+	"mail-group":       {"Mail groups in rules", "A mail group carries no access; whoever set the entry believes it does."},
+	"single-user":      {"Entries for single users", "They outlast the person's job, and nobody finds them when he changes it; a group is cleaned up once."},
+	"idle-entry":       {"Entries that change nothing", "Another entry decides the same already; who takes that one away believes the access gone."},
+	"idle-deny":        {"Refusals that refuse nobody", "They take nothing from anybody, and surprise the first who is let in later."},
+	"out-of-sight":     {"Open but out of sight", "It may be opened by whoever knows the path, and can't be come to by browsing: people ask the helpdesk, or give up."},
+	"share-too-wide":   {"Shares wider than needed", "The share lets through what nobody can use below; a mistake in the rules below is not caught by it."},
+	"share-too-narrow": {"Shares narrower than needed", "The rules below give what the share lets nobody use; it looks granted and never works."},
+	"last-day-over":    {"Last days over", "It was to end, and still opens something, until tarnwold expire takes it away."},
+	"group-in-circle":  {"Groups in a circle", "Everybody in one is in all of them, and servers differ in how far they follow."},
+	"empty-group":      {"Empty groups", "Nobody is in them; an entry for one opens nothing, until somebody puts a person there for another reason."},
+	"unused-group":     {"Groups nothing names", "Being in one opens nothing; people are put there in vain, or it is a leftover."},
+	"twin-groups":      {"Groups with the same members", "Two lists to keep for one set of people; one day they differ by mistake."},
+	"unused-level":     {"Levels nobody uses", "No entry has just their rights; one thing less to choose from."},
+}
+
+// mostOfKind is how many findings of a kind a table has.
+const mostOfKind = 12
+
+// Findings is what was found, and what was passed over.
+type Findings struct {
+	List   []ask.Finding
+	Meant  int
+	Unused []string
+	Since  string // only what is new since then
+	All    bool
+}
+
+// Findings prints what is probably wrong.
+func (p *Printer) Findings(x *Findings) error {
+	if p.Format == JUnit {
+		return p.junitCases("findings", findingCases(x.List))
+	}
+	type findings struct {
+		exceptional[ask.Finding]
+		Since string `json:"since,omitempty"`
+	}
+	return p.outlined(func() *Outline { return findingsOutline(x) }).Give(findings{exceptional[ask.Finding]{x.List, x.Meant, x.Unused}, x.Since},
+		[]string{"kind", "where", "more places", "account", "what", "other", "items", "users", "mend"}, func() (out [][]string) {
+			for i := range x.List {
+				f := &x.List[i]
+				out = append(out, []string{f.Kind, f.Where, fmt.Sprint(f.More), f.Who, f.What, f.Other, fmt.Sprint(f.Items), fmt.Sprint(f.Users), commandText(f.Commands)})
+			}
+			return out
+		}, func() {
+			new := ""
+			if x.Since != "" {
+				new = "new since " + x.Since
+			}
+			if len(x.List) == 0 {
+				p.Line(In(Good, strings.TrimSpace("Nothing was found "+new)+"."))
+			} else {
+				p.Line(In(Bad, strings.TrimSpace(Count(int64(len(x.List)), "finding")+" "+new)))
+			}
+			for from := 0; from < len(x.List); {
+				to := from
+				for to < len(x.List) && x.List[to].Kind == x.List[from].Kind {
+					to++
+				}
+				p.findingsOf(x.List[from:to], x.All)
+				from = to
+			}
+			if x.Meant > 0 || len(x.Unused) > 0 {
+				p.Blank()
+				p.exceptions(x.Meant, x.Unused)
+			}
+		})
+}
+
+func commandText(list [][]string) string {
+	var out []string
+	for _, c := range list {
+		out = append(out, Command(c))
+	}
+	return strings.Join(out, " && ")
+}
+
+func (p *Printer) findingsOf(list []ask.Finding, all bool) {
+	w := findingWords[list[0].Kind]
+	p.Blank()
+	p.Line(In(Strong, w.head), S(" (%s): %d", list[0].Kind, len(list)))
+	p.Line(In(Faint, w.why))
+	g := Grid{Cols: []Col{{"where", 4}, {"what", 4}, {"touches", 2}, {"mended by", 6}}}
+	for i := range list {
+		if i == mostOfKind && !all {
+			break
+		}
+		f := &list[i]
+		cell := Cell{}
+		for _, c := range f.Commands {
+			cell = append(cell, Span{Text: Command(c)})
+		}
+		g.Rows = append(g.Rows, []Cell{C(alike(f.Where, f.More+1)), C(findingText(f)), C(touches(f)), cell})
+	}
+	p.Grid(g)
+	if n := len(list) - mostOfKind; n > 0 && !all {
+		p.Line(S("and %d more; --all shows them, as --format csv does", n))
+	}
+}
+
+// findingText says what is found, beside where.
+func findingText(f *ask.Finding) string {
+	switch f.Kind {
+	case "dead-identifier":
+		if f.Who != "" && strings.HasPrefix(f.What, "allow") || strings.HasPrefix(f.What, "deny") {
+			return f.What
+		}
+		return f.Who + " in " + f.What
+	case "nobody-owns", "owner-left":
+		return strings.TrimSpace("owner " + f.Who)
+	case "single-user":
+		if f.Other != "" {
+			return f.What + "; " + f.Other + " holds the same"
+		}
+		return f.What
+	case "idle-entry":
+		return f.What + "; because of " + f.Other
+	case "out-of-sight":
+		return f.What
+	case "share-too-wide":
+		return "lets through " + f.What
+	case "share-too-narrow":
+		s := "lets nobody use " + f.What
+		if f.Other != "" {
+			s += "; " + f.Other
+		}
+		return s
+	case "twin-groups":
+		return "and " + f.Other
+	case "last-day-over":
+		return strings.TrimSpace(f.Who + " " + f.What)
+	case "empty-group", "unused-group":
+		return f.What
+	}
+	return f.What
+}
+
+func touches(f *ask.Finding) string {
+	var out []string
+	if f.Items > 0 {
+		out = append(out, Count(f.Items, "item"))
+	}
+	if f.Users > 0 {
+		out = append(out, Count(int64(f.Users), "user"))
+	}
+	return strings.Join(out, ", ")
+}
+
+func findingCases(list []ask.Finding) (out []checkCase) {
+	for i := range list {
+		f := &list[i]
+		out = append(out, checkCase{name: strings.TrimSpace(f.Kind + ": " + alike(f.Where, f.More+1) + " " + findingText(f)), fault: findingWords[f.Kind].why + " Mended by: " + commandText(f.Commands)})
+	}
+	return out
+}
+
+// Unmended prints the findings that a plan of mends leaves.
+func (p *Printer) Unmended(list []ask.Finding) {
+	if len(list) == 0 || p.Format != Table {
+		return
+	}
+	p.Blank()
+	p.Line(In(Strong, Count(int64(len(list)), "finding")), S(" more, whose mends change somebody's access, or that somebody has to choose for. Look at each first, with --dry-run:"))
+	g := Grid{Cols: []Col{{"kind", 0}, {"where", 4}, {"mended by", 6}}}
+	for i := range list {
+		if i == mostEdits {
+			break
+		}
+		cell := Cell{}
+		for _, c := range list[i].Commands {
+			cell = append(cell, Span{Text: Command(c)})
+		}
+		g.Rows = append(g.Rows, []Cell{C(list[i].Kind), C(alike(list[i].Where, list[i].More+1)), cell})
+	}
+	p.Grid(g)
+	if n := len(list) - mostEdits; n > 0 {
+		p.Line(S("and %d more", n))
+	}
+}
+
+// findingsOutline is findings as a page shows them.
+func findingsOutline(x *Findings) *Outline {
+	o := &Outline{Title: "What is probably wrong", Heads: []string{"where", "what", "touches", "mended by"}}
+	o.Intro = append(o.Intro, Count(int64(len(x.List)), "finding")+".")
+	if x.Since != "" {
+		o.Intro = append(o.Intro, "Only what is new since "+x.Since+".")
+	}
+	if x.Meant > 0 {
+		o.Intro = append(o.Intro, isAre(x.Meant)+" meant so and passed over.")
+	}
+	for i := range x.List {
+		f := &x.List[i]
+		if i == 0 || x.List[i-1].Kind != f.Kind {
+			w := findingWords[f.Kind]
+			n := 0
+			for _, o := range x.List {
+				if o.Kind == f.Kind {
+					n++
+				}
+			}
+			o.Rows = append(o.Rows, OutlineRow{Name: w.head, Cells: []string{w.why, fmt.Sprint(n), ""}, Group: true})
+		}
+		o.Rows = append(o.Rows, OutlineRow{Depth: 1, Name: alike(f.Where, f.More+1), Cells: []string{findingText(f), touches(f), commandText(f.Commands)}})
+	}
+	return o
+}
