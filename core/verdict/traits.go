@@ -62,6 +62,8 @@ type Traits struct {
 	// AdministratorMakes is who owns what an administrator makes where nothing
 	// is handed down; empty: he.
 	AdministratorMakes string `json:"administrator-makes"`
+	// WritesAudit: the server writes down what audit entries ask for.
+	WritesAudit bool `json:"writes-audit"`
 }
 
 var posixShare = Traits{
@@ -98,7 +100,8 @@ func named() map[string]Traits {
 			Name: "plain",
 			ReadOnlyTakes: right.WriteData | right.AppendData | right.WriteNamedAttrs | right.WriteAttributes |
 				right.DeleteChild | right.Delete | right.WriteACL | right.WriteOwner,
-			MovedKeeps: true,
+			MovedKeeps:  true,
+			WritesAudit: true,
 		},
 	}
 }
@@ -146,6 +149,7 @@ var TraitList = [...]Trait{
 	{"new-marked-by-folder", "what a new item inherits is marked so only if the folder's list is marked auto-inherited", measured},
 	{"new-domain-group", "a new item's group is the domain's users group where something is handed down", measured},
 	{"new-drops-object-types", "object entries lose their types when they are handed down, those for other types of child too", measured},
+	{"writes-audit", "it writes down what audit entries ask for", measured + ": no"},
 	{"administrator-makes", "who owns what an administrator makes where nothing is handed down; empty: the administrator", measured},
 }
 

@@ -48,6 +48,9 @@ func Language(t *estate.Tx) rule.Language {
 	return rule.Language{Levels: t.Levels(), Name: t.Name, Who: t.Who}
 }
 
+// Tx is what the asker reads.
+func (k *Asker) Tx() *estate.Tx { return k.t }
+
 // Read compiles rules for a reading.
 func (k *Asker) Read(a rule.Any, how rule.Reading) *rule.List {
 	r := k.readers[how]

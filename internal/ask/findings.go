@@ -114,9 +114,9 @@ type finding struct {
 	toks map[account.ID]*account.Token
 	ways map[*way]*wayCrowd
 	// Nodes by their own descriptor, in order; and the descriptors in order.
-	by    map[*rule.Descriptor][]int
-	order []*rule.Descriptor
-	below map[account.ID][]account.Membership
+	by      map[*rule.Descriptor][]int
+	order   []*rule.Descriptor
+	primary map[account.ID][]account.ID // users by their primary group, once asked for
 }
 
 // Findings looks for what is probably wrong.

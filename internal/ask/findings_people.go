@@ -43,14 +43,36 @@ func (x *finding) spoken() map[account.ID]int64 {
 	return out
 }
 
-// members lists a group's users at any depth.
-func (x *finding) members(group account.ID) (out []account.ID) {
-	for _, m := range x.dir.MembersBelow(group) {
-		if a, ok := x.dir.Account(m.ID); ok && a.Kind == account.User {
-			out = append(out, m.ID)
+// members counts a group's users at any depth; primary groups count.
+func (x *finding) members(group account.ID) (n int) {
+	if x.primary == nil {
+		x.primary = map[account.ID][]account.ID{}
+		for _, u := range x.dir.Users() {
+			if !u.Primary.IsZero() {
+				x.primary[u.Primary] = append(x.primary[u.Primary], u.ID)
+			}
 		}
 	}
-	return out
+	seen := map[account.ID]bool{group: true}
+	queue := []account.ID{group}
+	for len(queue) > 0 {
+		at := queue[0]
+		queue = queue[1:]
+		for _, list := range [][]account.ID{x.dir.MembersOf(at), x.primary[at]} {
+			for _, m := range list {
+				if seen[m] {
+					continue
+				}
+				seen[m] = true
+				if a, ok := x.dir.Account(m); ok && a.Kind == account.User {
+					n++
+				} else {
+					queue = append(queue, m)
+				}
+			}
+		}
+	}
+	return n
 }
 
 func (x *finding) groups() (out []account.Account) {
@@ -135,7 +157,7 @@ func (x *finding) unused() error {
 		if used[g.ID] || !full[g.ID] || g.Purpose == account.Mail || x.o.Kept != nil && x.o.Kept(g.Name) {
 			continue
 		}
-		users := len(x.members(g.ID))
+		users := x.members(g.ID)
 		f := Finding{Where: "group " + x.k.t.Name(g.ID), Who: x.k.t.Name(g.ID), Users: users, Commands: x.goes(g, false), Repair: Repair{Group: &g}}
 		x.add(f)
 	}
@@ -158,7 +180,7 @@ func (x *finding) circles() error {
 				told[id] = true
 			}
 			names := x.k.t.Names(loop)
-			x.add(Finding{Where: "group " + names[0], Who: names[0], What: strings.Join(names, " in "), Users: len(x.members(g.ID)),
+			x.add(Finding{Where: "group " + names[0], Who: names[0], What: strings.Join(names, " in "), Users: x.members(g.ID),
 				Commands: [][]string{{"tarnwold", "group", "leave", x.k.t.Name(g.ID), x.k.t.Name(m)}}})
 			break
 		}
@@ -190,7 +212,7 @@ func (x *finding) twins() error {
 	for _, key := range order {
 		list := by[key]
 		for _, g := range list[1:] {
-			f := Finding{Where: "group " + x.k.t.Name(list[0].ID), Who: x.k.t.Name(list[0].ID), Other: x.k.t.Name(g.ID), Items: spoken[g.ID], Users: len(x.members(g.ID)),
+			f := Finding{Where: "group " + x.k.t.Name(list[0].ID), Who: x.k.t.Name(list[0].ID), Other: x.k.t.Name(g.ID), Items: spoken[g.ID], Users: x.members(g.ID),
 				Commands: [][]string{{"tarnwold", "swap", x.k.t.Name(g.ID), x.k.t.Name(list[0].ID)}, {"tarnwold", "group", "remove", g.Name}}}
 			x.add(f)
 		}

@@ -151,7 +151,7 @@ func (a *app) findings(ctx context.Context, where string, kinds []string, since 
 	}
 	var was []ask.Finding
 	err = e.Private(ctx, func(p *estate.Estate) error {
-		begun, err := rewindTo(ctx, p, since.Begins().UTC().Format(time.RFC3339))
+		begun, err := plan.RewindTo(ctx, p, since.Begins().UTC().Format(time.RFC3339))
 		if err != nil || !begun {
 			return err
 		}

@@ -96,7 +96,7 @@ func (a *app) supposed(ctx context.Context, e *estate.Estate, fn func(*estate.Es
 // rewind takes a private estate back to the end of a day.
 func rewind(ctx context.Context, p *estate.Estate, day estate.Day) error {
 	end := day.Begins().AddDate(0, 0, 1).UTC().Format(time.RFC3339)
-	begun, err := rewindTo(ctx, p, end)
+	begun, err := plan.RewindTo(ctx, p, end)
 	if err != nil || begun {
 		return err
 	}
@@ -107,21 +107,6 @@ func rewind(ctx context.Context, p *estate.Estate, day estate.Day) error {
 		}
 		return &estate.Refused{Why: fmt.Sprintf("the estate's journal begins on %s, after %s", estate.Moment(first), day)}
 	})
-}
-
-// rewindTo takes a private estate back to a moment (RFC 3339, UTC), and tells
-// whether its journal had begun then; where it hadn't, nothing is done.
-func rewindTo(ctx context.Context, p *estate.Estate, moment string) (begun bool, err error) {
-	_, err = p.Change(ctx, estate.Meta{Actor: whatIf, Head: estate.Any, Bulk: true}, func(t *estate.Tx) (string, error) {
-		last, _, _ := t.LastBefore(moment)
-		if last == 0 {
-			return "", nil
-		}
-		begun = true
-		t.Rewind(last)
-		return "as of " + moment, t.Err()
-	})
-	return begun, err
 }
 
 // makeBelieve makes a change in a private estate, as its command would.

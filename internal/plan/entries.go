@@ -352,5 +352,20 @@ func (d *Desk) Watch(e Entry, x Targets) (*Plan, error) {
 	if err != nil {
 		return nil, d.at(err, targets)
 	}
+	seen := map[int64]bool{}
+	for _, x := range targets {
+		s, _, ok := d.t.Stands(x.Item)
+		if !ok || seen[s.ID] {
+			continue
+		}
+		seen[s.ID] = true
+		if _, linked := d.t.Link(s); linked {
+			a := Advice{Kind: "unwritten", Where: s.Name}
+			if s.Traits.WritesAudit {
+				a.Kind = "written"
+			}
+			p.Advice = append(p.Advice, a)
+		}
+	}
 	return d.finish(p)
 }

@@ -36,6 +36,9 @@ func New(t *estate.Tx, actor string) *Desk {
 	return &Desk{t: t, k: ask.New(t), ctx: t.Context(), Actor: actor, Today: estate.Today()}
 }
 
+// On is a desk on what an asker reads.
+func On(k *ask.Asker, actor string) *Desk { return New(k.Tx(), actor) }
+
 func (d *Desk) step(what string) {
 	if d.Step != nil {
 		d.Step(what)

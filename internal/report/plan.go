@@ -230,7 +230,9 @@ func adviceText(a plan.Advice) string {
 	case "beyond-roles":
 		return fmt.Sprintf("beyond what a role gives, %s %s, and %s would too", a.Who, a.Text, a.Other)
 	case "unwritten":
-		return a.Where + ": " + a.Text
+		return fmt.Sprintf("%s keeps audit entries and writes nothing down by them (its trait writes-audit: false); have it write with vfs_full_audit, and take that in with: tarnwold trail load FILE --server %s", a.Where, a.Where)
+	case "written":
+		return fmt.Sprintf("%s writes down what these entries ask for", a.Where)
 	case "out-of-order":
 		return fmt.Sprintf("the entries kept on %s stay in their order, which is not the usual one: in the usual one somebody's access would change", a.Where)
 	}

@@ -8,6 +8,7 @@
 //	askings:  user, where
 //	trials:   user, act, where, [to]
 //	outfits:  folder, name
+//	tries:    at, user, act, where, result
 //
 // Columns in brackets may be missing. Text is UTF-8; a byte order mark is
 // passed over.
@@ -29,6 +30,7 @@ import (
 	"tarnwold/core/rule"
 	"tarnwold/internal/format"
 	"tarnwold/internal/format/sddl"
+	"tarnwold/internal/format/trail"
 )
 
 // Kind is what a sheet holds.
@@ -42,6 +44,7 @@ const (
 	Askings
 	Trials
 	Outfits
+	Tries
 )
 
 var kinds = [...]struct {
@@ -55,6 +58,7 @@ var kinds = [...]struct {
 	Askings:  {"questions", []string{"user", "where"}, nil},
 	Trials:   {"acts", []string{"user", "act", "where"}, []string{"to"}},
 	Outfits:  {"folders to fit out", []string{"folder", "name"}, nil},
+	Tries:    {"what was tried", []string{"at", "user", "act", "where", "result"}, nil},
 }
 
 // Reader reads one sheet row by row.
@@ -386,5 +390,45 @@ func (s *Reader) ReadAskings() ([]Asking, error) {
 			}
 		}
 		out = append(out, a)
+	}
+}
+
+// ReadTries reads what was tried, a row at a time. Times are RFC 3339, or as
+// 2026-11-25 22:20:09 by this machine's clock; results granted or refused.
+func (s *Reader) ReadTries(acts []string, each func(trail.Record) error) error {
+	for {
+		ok, err := s.next()
+		if !ok {
+			return err
+		}
+		cell := func(name string) string { return strings.Clone(s.row[s.column[name]]) }
+		r := trail.Record{User: cell("user"), Act: cell("act"), Path: cell("where"), Whole: true}
+		text := cell("at")
+		if r.At, err = time.Parse(time.RFC3339, text); err != nil {
+			if r.At, err = time.ParseInLocation(time.DateTime, text, time.Local); err != nil {
+				return s.in("at", "%q is no time; wanted 2026-11-25T22:20:09Z or 2026-11-25 22:20:09", format.Clip(text))
+			}
+		}
+		switch res := cell("result"); res {
+		case "granted":
+		case "refused":
+			r.Result = trail.Refused
+		default:
+			return s.in("result", "%q is neither granted nor refused", format.Clip(res))
+		}
+		switch {
+		case r.User == "":
+			return s.in("user", "the user is empty")
+		case !slices.Contains(acts, r.Act):
+			return s.in("act", "%q is no act: %s", format.Clip(r.Act), strings.Join(acts, ", "))
+		}
+		r.Raw = strings.Join([]string{r.At.UTC().Format(time.RFC3339Nano), r.User, r.Act, r.Path, cell("result")}, "\x00")
+		if err := each(r); err != nil {
+			var e *format.Error
+			if errors.As(err, &e) {
+				return err
+			}
+			return s.in("where", "%v", err)
+		}
 	}
 }

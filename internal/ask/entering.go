@@ -1,0 +1,77 @@
+package ask
+
+import (
+	"tarnwold/core/account"
+	"tarnwold/core/right"
+	"tarnwold/core/rule"
+	"tarnwold/internal/estate"
+)
+
+// Entering is a user who has access at or below a place, by any route.
+type Entering struct {
+	ID     account.ID
+	Change bool         // he can change something, not only read
+	By     []account.ID // the accounts of entries that let him in, at most a few
+}
+
+// Entering lists everybody who has access at or below a place: by the share it
+// is an address of, or by any route.
+func (k *Asker) Entering(p estate.Place) ([]Entering, error) {
+	g, err := k.layOut(p)
+	if err != nil {
+		return nil, err
+	}
+	x := &finding{k: k, g: g, toks: map[account.ID]*account.Token{}, ways: map[*way]*wayCrowd{}}
+	var order []account.ID
+	found := map[account.ID]*Entering{}
+	for _, w := range g.ways {
+		if p.Share != nil && (w.share == nil || w.share.ID != p.Share.ID) {
+			continue
+		}
+		c := x.crowd(w)
+		type key struct {
+			item *rule.List
+			gate bool
+		}
+		seen := map[key]bool{}
+		for _, i := range c.nodes {
+			s := c.at[i]
+			if seen[key{s.Item, false}] && s.Gate == nil {
+				continue
+			}
+			seen[key{s.Item, false}] = true
+			for _, r := range []right.Set{right.ReadData, right.WriteData, right.AppendData} {
+				c.d.Holding(s, r).Each(func(u int) bool {
+					id := c.d.People.Users[u].ID
+					e := found[id]
+					if e == nil {
+						e = &Entering{ID: id}
+						found[id] = e
+						order = append(order, id)
+					}
+					if r != right.ReadData {
+						e.Change = true
+					}
+					if d, ok := g.f.Nodes[i].Before.(*rule.Descriptor); ok && len(e.By) == 0 {
+						tok := account.NewToken(k.directory(), id, account.Traits{})
+						for _, en := range d.Rules.Entries {
+							if en.Kind == rule.Allow && en.Rights.Map()&r != 0 && en.Counts() && tok.Has(en.Who) {
+								e.By = append(e.By, en.Who)
+								break
+							}
+						}
+					}
+					return true
+				})
+			}
+			if err := k.t.Context().Err(); err != nil {
+				return nil, err
+			}
+		}
+	}
+	out := make([]Entering, 0, len(order))
+	for _, id := range order {
+		out = append(out, *found[id])
+	}
+	return out, k.t.Err()
+}

@@ -1,0 +1,170 @@
+package report
+
+import (
+	"fmt"
+	"strings"
+
+	"tarnwold/internal/format"
+	"tarnwold/internal/plan"
+)
+
+// TrailLoaded says what a load of a trail brought.
+func (p *Printer) TrailLoaded(list []plan.TrailLoad) error {
+	return p.Give(list, []string{"file", "read", "new", "passed over", "users unknown", "places unknown"}, func() (out [][]string) {
+		for _, x := range list {
+			out = append(out, []string{x.File, fmt.Sprint(x.Read), fmt.Sprint(x.New), fmt.Sprint(x.Passed), fmt.Sprint(x.Unknown), fmt.Sprint(x.Off)})
+		}
+		return out
+	}, func() {
+		for _, x := range list {
+			p.Line(S("%s: %s read, %s new.", x.File, tries(x.Read), format.Number(x.New)))
+			if x.Passed > 0 {
+				p.Line(S("  %s passed over, which tell of nothing anybody did.", lines(x.Passed)))
+			}
+			if x.Unknown > 0 {
+				p.Line(S("  %s by users the estate doesn't know.", format.Number(x.Unknown)))
+			}
+			if x.Off > 0 {
+				p.Line(S("  %s of places the estate doesn't know.", format.Number(x.Off)))
+			}
+		}
+	})
+}
+
+func lines(n int) string { return Count(int64(n), "line") }
+
+func tries(n int64) string {
+	if n == 1 {
+		return "1 try"
+	}
+	return format.Number(n) + " tries"
+}
+
+// Trail prints who tried what.
+func (p *Printer) Trail(x *plan.Trail) error {
+	return p.Give(x, []string{"user", "act", "where", "result", "times", "first", "last", "because", "command"}, func() (out [][]string) {
+		for i := range x.List {
+			t := &x.List[i]
+			out = append(out, []string{t.Who, t.Act, t.Where, t.Result, fmt.Sprint(t.Times), t.First, t.Last, trailBecause(t), Command(t.Request)})
+		}
+		return out
+	}, func() {
+		if len(x.List) == 0 {
+			p.Line(S("The trail holds nothing of that."))
+			return
+		}
+		g := Grid{Cols: []Col{{"times", 0}, {"who", 2}, {"act", 0}, {"where", 5}, {"result", 0}, {"last", 0}, {"because", 6}}}
+		for i := range x.List {
+			t := &x.List[i]
+			res := CI(Good, t.Result)
+			if t.Result != "granted" {
+				res = CI(Bad, t.Result)
+			}
+			g.Rows = append(g.Rows, []Cell{C(format.Number(t.Times)), C(t.Who), C(t.Act), C(t.Where), res, C(At(t.Last)), C(trailBecause(t))})
+		}
+		p.Grid(g)
+		if x.More > 0 {
+			p.Line(S("and %s more; --all shows them, as --format csv does", Count(x.More, "line")))
+		}
+		told := 0
+		for i := range x.List {
+			t := &x.List[i]
+			if t.Request == nil {
+				continue
+			}
+			if told == 0 {
+				p.Blank()
+			}
+			if told++; told > 8 {
+				p.Line(S("and more; --format json has them all"))
+				break
+			}
+			times := "once"
+			if t.Times > 1 {
+				times = fmt.Sprintf("%s times", format.Number(t.Times))
+			}
+			p.Line(In(Strong, t.Who), S(" was refused %s, and asked for nothing: %s", times, Command(t.Request)))
+		}
+	})
+}
+
+// trailBecause says why something was refused, as the estate was then.
+func trailBecause(t *plan.Tried) string {
+	if t.Result == "granted" {
+		return ""
+	}
+	if t.Fault != "" {
+		return t.Fault
+	}
+	if t.Then == nil {
+		return ""
+	}
+	now := ""
+	if t.AsOf == "now" {
+		now = " (as it is now; the estate knew nothing then)"
+	}
+	if t.Then.Allowed {
+		return "the rules allowed it" + now + ": it failed for another reason, or they were others on the server"
+	}
+	if t.Then.Door.Open == "refused" {
+		return "the share refuses the connection" + now
+	}
+	for i := range t.Then.Needs {
+		n := &t.Then.Needs[i]
+		if n.Held {
+			continue
+		}
+		out := "it needs " + n.Right
+		if n.On != "item" && n.Where != "" {
+			out += " on " + n.Where
+		}
+		if n.Reason != nil {
+			why, set := because(n.Reason, serverOf(t.Where), n.Share)
+			out = n.Right + ": " + why
+			if set != "" && n.Reason.By == "entry" {
+				out += ", set on " + set
+			}
+			if len(n.Reason.Chain) > 1 {
+				out += ", by way of " + strings.Join(n.Reason.Chain, " → ")
+			}
+		}
+		if t.Asked != 0 {
+			out += fmt.Sprintf("; asked for in request %d", t.Asked)
+		}
+		return out + now
+	}
+	return "it isn't possible there" + now
+}
+
+// Unused prints who has access and doesn't use it.
+func (p *Printer) Unused(x *plan.Unused) error {
+	return p.Give(x, []string{"user", "has", "last used", "by"}, func() (out [][]string) {
+		for _, u := range x.Users {
+			out = append(out, []string{u.User, u.Has, u.Last, strings.Join(u.By, ", ")})
+		}
+		return out
+	}, func() {
+		p.Line(S("%d of %s with access to ", len(x.Users), Count(int64(x.Of), "user")), In(Strong, x.Where), S(" used nothing there since %s, as far as the trail tells", x.Since))
+		p.Line(In(Faint, fmt.Sprintf("The trail of the server goes from %s to %s.", At(x.From), At(x.To))))
+		if x.From > x.Since+"T99" {
+			p.Line(In(Bad, "It begins after "+x.Since+": what was before isn't known."))
+		}
+		p.Blank()
+		if len(x.Users) == 0 {
+			return
+		}
+		g := Grid{Cols: []Col{{"user", 2}, {"has", 0}, {"last used", 0}, {"by", 6}}}
+		for _, u := range x.Users {
+			last := "never"
+			if u.Last != "" {
+				last = At(u.Last)
+			}
+			by := strings.Join(u.By, ", ")
+			if by == "" {
+				by = "himself, as owner or administrator"
+			}
+			g.Rows = append(g.Rows, []Cell{C(u.User), C(u.Has), C(last), C(by)})
+		}
+		p.Grid(g)
+	})
+}
