@@ -32,6 +32,7 @@ type Finding struct {
 // or none where a person has to choose.
 type Repair struct {
 	Gone    []rule.Entry     // own entries that go from Targets
+	Twice   bool             // of each of Gone the first stays
 	Order   bool             // Targets' entries are put in canonical order
 	Renew   bool             // Targets take what is handed down now
 	Targets []estate.Target  // items
@@ -206,10 +207,19 @@ func (x *finding) within(who, in account.ID) bool {
 	if _, special := account.SpecialName(in); special {
 		return false
 	}
-	if _, known := x.dir.Account(who); !known {
+	if _, known := x.dir.Account(who); !known || !x.token(who).Has(in) {
 		return false
 	}
-	return x.token(who).Has(in)
+	// As far as each server follows groups in groups.
+	for _, w := range x.local() {
+		pop := x.k.population(w.server)
+		for _, local := range []bool{true, false} {
+			if pop.Holders(who, local).Minus(pop.Holders(in, local)).Len() > 0 {
+				return false
+			}
+		}
+	}
+	return true
 }
 
 // items counts the items of nodes.

@@ -196,7 +196,9 @@ func (x *finding) idleDenies() error {
 		}
 		how := w.traits.Reading()
 		pop := x.k.population(w.server)
-		with, without := x.k.Read(d, how), rule.Compile(d.Without([]rule.Entry{e}), how)
+		bare := d.Clone()
+		bare.Rules.Entries = slices.DeleteFunc(bare.Rules.Entries, func(o rule.Entry) bool { return o == e })
+		with, without := x.k.Read(d, how), rule.Compile(bare, how)
 		for _, local := range []bool{true, false} {
 			for r := right.Set(1); r <= right.All && !got; r <<= 1 {
 				if e.Rights.Map()&r&right.All == 0 {
@@ -234,6 +236,12 @@ func (x *finding) idleDenies() error {
 		active[i] = nil
 		for _, e := range d.Rules.Entries {
 			if e.Kind != rule.Deny {
+				continue
+			}
+			if e.Who == account.Creator || e.Who == account.CreatorGroup || e.Who == account.OwnerRights { // it names another below, or says what owning brings
+				if e.Own() {
+					busy[found{d, e}] = true
+				}
 				continue
 			}
 			k := key{e.Who, e.Rights.Map()}

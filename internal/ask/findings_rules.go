@@ -295,10 +295,25 @@ func scopeHolds(o, e rule.Entry) bool {
 // idle: entries that change nothing: one before decides the same rights for
 // everybody it names, or one behind gives as much and nothing refuses between.
 func (x *finding) idle() error {
+	type one struct {
+		d      *rule.Descriptor
+		e      rule.Entry
+		folder bool
+	}
+	told := map[one]bool{}
 	x.each(func(d *rule.Descriptor, e rule.Entry, nodes []int) {
+		k := one{d, e, x.folder(nodes)}
+		if told[k] {
+			return
+		}
+		told[k] = true
 		if other, ok := x.needless(d, e); ok {
 			f := x.entry(d, e, nodes, "idle-entry")
 			f.Other = x.k.lang.Write(other, x.folder(nodes))
+			if other == e { // it stands there twice, and one of them stays
+				f.Repair.Twice = true
+				f.Commands = [][]string{mended("idle-entry", f.Where)}
+			}
 			x.add(f)
 		}
 	})

@@ -98,7 +98,7 @@ KIND is both-keys, own-request or administrator; * stands for any.`,
 			if err != nil {
 				return err
 			}
-			kept, passed := exception.Split(list, out, string(estate.Today()), func(d *plan.Duty) (string, []string) { return d.Kind, []string{d.Who, d.Group, d.Where} })
+			kept, passed := exception.Split(list, out, string(estate.Today()), dutyAbout)
 			if err := a.printer().Duties(kept, passed, list.Unused()); err != nil {
 				return err
 			}

@@ -156,7 +156,7 @@ New here? Run: tarnwold demo`,
 		{"give", []*cobra.Command{a.grantCommand(), a.denyCommand(), a.revokeCommand(), a.replaceCommand(), a.stripCommand(), a.swapCommand(), a.likeCommand(), a.outfitCommand(), a.watchCommand(), a.expireCommand(), a.applyCommand()}},
 		{"shape", []*cobra.Command{a.sealCommand(), a.unsealCommand(), a.reflowCommand(), a.differsCommand(), a.ownerCommand(), a.ownedCommand(), a.putCommand(), a.moveCommand(), a.copyCommand()}},
 		{"ask", []*cobra.Command{a.explainCommand(), a.whoCommand(), a.reachCommand(), a.filesCommand(), a.compareCommand(), a.gridCommand(), a.roleCommand(), a.usesCommand(), a.tryCommand(), a.showCommand(), a.historyCommand(), a.questionsCommand()}},
-		{"govern", []*cobra.Command{a.expectCommand(), a.policyCommand(), a.requestCommand(), a.keeperCommand(), a.dutiesCommand(), a.findingsCommand(), a.trailCommand(), a.unusedCommand()}},
+		{"govern", []*cobra.Command{a.expectCommand(), a.policyCommand(), a.requestCommand(), a.keeperCommand(), a.dutiesCommand(), a.findingsCommand(), a.trailCommand(), a.unusedCommand(), a.nightlyCommand()}},
 	} {
 		for _, c := range g.cmds {
 			c.GroupID = g.group
@@ -272,6 +272,11 @@ func (a *app) who() string {
 	if a.actor != "" {
 		return a.actor
 	}
+	return login()
+}
+
+// login is the login name.
+func login() string {
 	if u, err := user.Current(); err == nil && u.Username != "" {
 		return u.Username[strings.LastIndexByte(u.Username, '\\')+1:]
 	}

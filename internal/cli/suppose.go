@@ -46,6 +46,9 @@ func (a *app) open(ctx context.Context) (e *estate.Estate, done func(), err erro
 	if a.inner != nil {
 		return a.inner, func() {}, nil
 	}
+	if a.actor != "" && a.actor != login() && !owns(a.estatePath) {
+		return nil, nil, &estate.Refused{Why: fmt.Sprintf("only who owns %s acts as somebody else", a.estatePath), Do: "leave --as out"}
+	}
 	e, err = estate.Open(ctx, a.estatePath)
 	if err != nil {
 		return nil, nil, err

@@ -72,6 +72,9 @@ func (d *Desk) MendFindings(list []ask.Finding) (*Plan, []ask.Finding, error) {
 	if err != nil {
 		return nil, nil, err
 	}
+	if len(list) == 0 {
+		p.Nothing = "nothing of that kind was found"
+	}
 	if len(p.Impact) > 0 { // each alone changes nothing, together they do: one after the other
 		d.step("taking them one after the other")
 		var some []ask.Finding
@@ -167,6 +170,18 @@ func (d *Desk) mendAll(list []ask.Finding) (*Plan, error) {
 			e = order
 		case m.Renew:
 			e = renew
+		case m.Twice:
+			gone := m.Gone
+			e = &itemEdit{make: func(x, _ *rule.Descriptor, _ bool, _ estate.Dated) (*rule.Descriptor, error) {
+				c := x.Clone()
+				seen := map[rule.Entry]bool{}
+				c.Rules.Entries = slices.DeleteFunc(c.Rules.Entries, func(o rule.Entry) bool {
+					again := slices.Contains(gone, o) && seen[o]
+					seen[o] = true
+					return again
+				})
+				return c, nil
+			}}
 		default:
 			e = without(m.Gone)
 		}

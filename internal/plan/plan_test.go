@@ -264,6 +264,41 @@ func (w *world) anyPlan() (kind string, fn func(d *Desk) (*Plan, error)) {
 		{"strip", func(d *Desk) (*Plan, error) { return d.Strip([]string{member}, under, w.users[0]) }},
 		{"swap", func(d *Desk) (*Plan, error) { return d.Swap(member, w.who[rapid.IntRange(0, 7).Draw(t, "for")], under) }},
 		{"like", func(d *Desk) (*Plan, error) { return d.Like(w.users[1], w.users[2]) }},
+		{"lay", func(d *Desk) (*Plan, error) {
+			p, _, err := d.LayPolicy(w.policy(paths), []string{"box:/srv"})
+			return p, err
+		}},
+		{"lift", func(d *Desk) (*Plan, error) {
+			all, err := Policies(d.t)
+			if err != nil || len(all) == 0 {
+				return nil, fmt.Errorf("none is laid")
+			}
+			return d.LiftPolicy(all[0].Name, nil)
+		}},
+		{"outfit", func(d *Desk) (*Plan, error) {
+			return d.Outfits([]Outfitting{{Folder: rapid.SampledFrom(folders).Draw(t, "outfit"), Name: fmt.Sprint("o", d.t.Head())}}, []string{"read", "edit"},
+				rapid.Bool().Draw(t, "above"), rapid.Bool().Draw(t, "fill"), "")
+		}},
+		{"keeper", func(d *Desk) (*Plan, error) {
+			return d.AddKeeper(rapid.SampledFrom(w.who[:8]).Draw(t, "keeper"), rapid.SampledFrom([]string{"group:g1", "group:g*", at.Where[0]}).Draw(t, "kept"))
+		}},
+		{"request", func(d *Desk) (*Plan, error) {
+			p, _, err := d.Ask([]string{w.users[0], w.users[2]}, "edit", "//box/all", "for a reason", "")
+			return p, err
+		}},
+		{"refuse", func(d *Desk) (*Plan, error) { return d.Settle(1, Refused, "for another") }},
+		{"about", func(d *Desk) (*Plan, error) {
+			shut := e.Kind == rule.Deny
+			return d.SetAccounts(acc.User, []string{w.users[1]}, AccountSetting{About: &what, Shut: &shut})
+		}},
+		{"mend", func(d *Desk) (*Plan, error) {
+			found, err := d.Findings("", nil)
+			if err != nil {
+				return nil, err
+			}
+			p, _, err := d.MendFindings(found)
+			return p, err
+		}},
 	}
 	// Small numbers are drawn more often than large ones: mixed, each plan is as likely.
 	mixed := rapid.Uint64().Draw(t, "plan") * 0x9E3779B97F4A7C15 >> 33
@@ -384,6 +419,11 @@ func (w *world) state() (out []string) {
 			out = append(out, fmt.Sprint("server ", s.Name, s.Traits, tx.Names(tx.Administrators(s))))
 			for _, sh := range tx.Shares(s) {
 				list("share "+sh.Address()+" "+sh.Folder, sh.Descriptor, estate.Bearer{Share: sh.ID}, false)
+			}
+		}
+		for _, kind := range []estate.PaperKind{estate.PolicyPaper, estate.RequestPaper, estate.KeeperPaper, estate.ParticularsPaper} {
+			for _, x := range tx.Papers(kind) {
+				out = append(out, fmt.Sprint("paper ", x))
 			}
 		}
 		d := tx.Directory()
@@ -526,7 +566,7 @@ func TestSavedIsWhatWouldBeKept(t *testing.T) {
 				p, err := fn(d)
 				if err == nil && p.Changes() {
 					switch kind {
-					case "move", "copy", "put", "administrator", "traits", "layers", "primary", "share-add", "share-remove":
+					case "outfit", "mend", "move", "copy", "put", "administrator", "traits", "layers", "primary", "share-add", "share-remove":
 						return nil, fmt.Errorf("not saved")
 					}
 					js, err = d.Save(p, "test")

@@ -157,7 +157,7 @@ func (d *Desk) Ask(who []string, level, where, why string, until estate.Day) (*P
 		if err != nil {
 			return nil, nil, err
 		}
-		lacks, err := d.k.Lacking("user:"+u.Name, where, level)
+		lacks, err := d.k.Lacking(d.t.Name(u.ID), where, level)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -377,7 +377,7 @@ func LookAt(ctx context.Context, e *estate.Estate, actor string, n int64, step f
 			return nil
 		}
 		for _, u := range people {
-			name := "user:" + u.Name
+			name := t.Name(u.ID)
 			got, err := d.k.Explain(name, out.Where, false)
 			if err != nil {
 				out.Gone = err.Error()

@@ -1,0 +1,345 @@
+package cli
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"tarnwold/internal/ask"
+	"tarnwold/internal/estate"
+	"tarnwold/internal/format/exception"
+	"tarnwold/internal/format/expectation"
+	"tarnwold/internal/plan"
+	"tarnwold/internal/report"
+)
+
+// night is what nightly is to look at.
+type night struct {
+	to          string
+	expect      []string
+	except      string
+	passwords   []string
+	due         string
+	leave, scan bool
+}
+
+func (a *app) nightlyCommand() *cobra.Command {
+	var n night
+	c := &cobra.Command{
+		Use:   "nightly",
+		Short: "Look at everything once a night: one page, one short summary, one exit code",
+		Long: `Look at everything once a night: scan the linked servers, take away what is over,
+check expectations and laid policies, look for findings and for two keys in one
+hand, and for requests that wait. It writes a dated page into a folder, with what
+it is drawn from beside it, and prints a short summary: what is new since the
+last night.
+
+Exit code 0: all is as it should be; 1: something is left to look at; 3: something
+could not be done, such as a server that doesn't answer; the rest is done.
+
+A systemd timer and service and a line for cron are in the folder packaging.`,
+		Example: `  tarnwold nightly --to /var/lib/tarnwold/nights --expect house.expect --except house.except
+  tarnwold nightly --to nights --password-file stagedoor=/etc/tarnwold/stagedoor.secret`,
+		Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error { return a.nightly(c, n) },
+	}
+	f := c.Flags()
+	f.StringVar(&n.to, "to", "", "the `folder` the pages go to; it is made")
+	f.StringArrayVar(&n.expect, "expect", nil, "a `file` of expectations; may be given again")
+	exceptFlag(c, &n.except)
+	f.StringArrayVar(&n.passwords, "password-file", nil, "`SERVER=FILE`: the file that holds the password for a server; may be given again")
+	f.StringVar(&n.due, "due", "3d", "tell of requests waiting longer than this `time`")
+	f.BoolVar(&n.leave, "leave-expired", false, "tell what is over, and don't take it away")
+	f.BoolVar(&n.scan, "no-scan", false, "don't scan the linked servers")
+	_ = c.MarkFlagRequired("to")
+	return c
+}
+
+func (a *app) nightly(c *cobra.Command, n night) error {
+	ctx := c.Context()
+	longer, err := age(n.due)
+	if err != nil {
+		return err
+	}
+	files := map[string]string{}
+	for _, x := range n.passwords {
+		server, file, ok := strings.Cut(x, "=")
+		if !ok {
+			return misused("--password-file is %q; wanted SERVER=FILE", report.Clip(x))
+		}
+		files[estate.Key(server)] = file
+	}
+	except, err := readExceptions(ctx, n.except)
+	if err != nil {
+		return err
+	}
+	var lines []expectation.Line
+	var of []string
+	for _, file := range n.expect { // a mistake in a file is told before anything is done
+		list, err := readFile(ctx, file, expectation.Read)
+		if err != nil {
+			return err
+		}
+		for range list {
+			of = append(of, file)
+		}
+		lines = append(lines, list...)
+	}
+	if err := os.MkdirAll(n.to, 0o700); err != nil {
+		return err
+	}
+	now := time.Now()
+	out := &report.Night{At: now.UTC().Format(time.RFC3339), Estate: a.estatePath}
+	// The servers, each by its own command.
+	var linked []string
+	if err := a.view(ctx, func(t *estate.Tx) error {
+		for _, s := range t.Servers() {
+			if _, ok := t.Link(s); ok {
+				linked = append(linked, s.Name)
+			}
+		}
+		return t.Err()
+	}); err != nil {
+		return err
+	}
+	if !n.scan {
+		s := out.Section("scans", "The servers")
+		for _, name := range linked {
+			args := []string{"scan", name, "--yes"}
+			if f := files[estate.Key(name)]; f != "" {
+				args = append(args, "--password-file", f)
+			}
+			code, said := a.within(c, args)
+			if code == exitDone {
+				s.Fine = append(s.Fine, name+": "+lastLine(said))
+				continue
+			}
+			text := lastLine(said)
+			if code == exitNo {
+				text = "a guard warns of what was found there; look at it with: tarnwold scan " + name
+			}
+			s.Add(name, name, text, code >= exitUsage)
+		}
+		if len(linked) == 0 {
+			s.Fine = append(s.Fine, "no server is linked to a real one")
+		}
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+	}
+	s := out.Section("last-days", "Last days that are over")
+	args := []string{"expire", "--yes", "--format", "json"}
+	if n.leave {
+		args[1] = "--dry-run"
+	}
+	code, said := a.within(c, args)
+	var ended struct {
+		Ended []plan.Ended `json:"ended"`
+		Kept  int64        `json:"kept-as"`
+	}
+	switch err := json.Unmarshal([]byte(said), &ended); {
+	case code > exitNo || err != nil:
+		s.Add("expire", "expire", lastLine(said), true)
+	default:
+		for _, e := range ended.Ended {
+			text := fmt.Sprintf("%s until %s", e.What, e.Until)
+			if ended.Kept != 0 {
+				s.Fine = append(s.Fine, fmt.Sprintf("%s: %s: taken away, change %d", e.Where, text, ended.Kept))
+			} else {
+				s.Add(e.Where+e.What, e.Where, text+": still opens", false)
+			}
+		}
+	}
+	err = a.view(ctx, func(t *estate.Tx) error {
+		d, k := plan.New(t, a.who()), ask.New(t)
+		today := string(estate.Today())
+		s := out.Section("expectations", "Expectations")
+		x := k.Expecting()
+		for i := range lines {
+			got, err := x.Expect(plan.Expects(&lines[i], of[i]))
+			if err != nil {
+				return err
+			}
+			switch {
+			case got.Error != "":
+				s.Add(got.File+got.Text, fmt.Sprintf("%s:%d: %s", got.File, got.Line, got.Text), got.Error, true)
+			case !got.Holds:
+				s.Add(got.File+got.Text, fmt.Sprintf("%s:%d: %s", got.File, got.Line, got.Text), report.Against(got), false)
+			}
+		}
+		s.Fine = append(s.Fine, fmt.Sprintf("%d of %d hold", len(lines)-len(s.Items), len(lines)))
+		s = out.Section("policies", "Policies")
+		laid, err := plan.Policies(t)
+		if err != nil {
+			return err
+		}
+		for i := range laid {
+			f, err := d.PolicyDrift(&laid[i], x.Expect)
+			if err != nil {
+				s.Add(laid[i].Name, "policy "+laid[i].Name, err.Error(), true)
+				continue
+			}
+			before := len(s.Items)
+			for _, l := range f.Lines {
+				s.Add(f.Policy+l.Where+l.Line.Sign+l.Line.Text, l.Where, report.Off(f.Policy, &l), false)
+			}
+			for _, e := range f.Unmet {
+				s.Add(f.Policy+e.Text, "policy "+f.Policy, "expects: "+e.Text+"; "+report.Against(e), false)
+			}
+			if len(s.Items) == before {
+				s.Fine = append(s.Fine, f.Policy+" is as it was laid")
+			}
+		}
+		found, err := d.Findings("", nil)
+		if err != nil {
+			return err
+		}
+		var meant int
+		found, meant = excepted(except, found)
+		s = out.Section("findings", "Findings")
+		for i := range found {
+			f := &found[i]
+			s.AddFinding(f.Key(), f)
+		}
+		if meant > 0 {
+			s.Fine = append(s.Fine, fmt.Sprintf("%d meant so", meant))
+		}
+		duties, err := d.Duties()
+		if err != nil {
+			return err
+		}
+		duties, meant = exception.Split(except, duties, today, dutyAbout)
+		s = out.Section("duties", "Two keys in one hand")
+		for i := range duties {
+			y := &duties[i]
+			s.Add(y.Kind+y.Who+y.Group+y.Where, y.Who, report.DutyText(y), false)
+		}
+		if meant > 0 {
+			s.Fine = append(s.Fine, fmt.Sprintf("%d meant so", meant))
+		}
+		waiting, err := d.Requested(false, "", max(longer, 1))
+		if err != nil {
+			return err
+		}
+		s = out.Section("requests", "Requests that wait")
+		for i := range waiting {
+			r := waiting[i].Request
+			s.Add(fmt.Sprint(r.Number), fmt.Sprintf("request %d", r.Number), fmt.Sprintf("%s on %s for %s, for %s", r.Level, r.Where, strings.Join(r.Names(), ", "), report.Count(int64(waiting[i].Waiting), "day")), false)
+		}
+		return t.Err()
+	})
+	if err != nil {
+		return err
+	}
+	last, err := lastNight(n.to, now)
+	if err != nil {
+		return err
+	}
+	out.Compare(last)
+	if err := a.writeNight(n.to, now, out); err != nil {
+		return err
+	}
+	if err := a.printer().Night(out); err != nil {
+		return err
+	}
+	switch {
+	case out.Trouble() > 0:
+		return &unfinishedNight{out.Trouble()}
+	case out.Left() > 0:
+		return errNo
+	}
+	return nil
+}
+
+// unfinishedNight is a night on which something could not be done.
+type unfinishedNight struct {
+	Things int `json:"things"`
+}
+
+func (e *unfinishedNight) Error() string {
+	if e.Things == 1 {
+		return "one thing could not be done; the page says which"
+	}
+	return fmt.Sprintf("%d things could not be done; the page says which", e.Things)
+}
+
+func dutyAbout(d *plan.Duty) (string, []string) { return d.Kind, []string{d.Who, d.Group, d.Where} }
+
+// within runs another command of the program, and gives what it said.
+func (a *app) within(c *cobra.Command, args []string) (int, string) {
+	var out bytes.Buffer
+	in := &app{in: strings.NewReader(""), out: &out, err: &out, actor: a.who(), home: a.estatePath, shown: args}
+	code := in.run(c.Context(), args)
+	return code, out.String()
+}
+
+func lastLine(s string) string {
+	all := strings.Split(strings.TrimSpace(s), "\n")
+	return strings.TrimPrefix(strings.TrimSpace(all[len(all)-1]), "tarnwold: ")
+}
+
+const nightName = "night-"
+
+// lastNight reads what the last night before this one left.
+func lastNight(dir string, now time.Time) (*report.Night, error) {
+	names, err := filepath.Glob(filepath.Join(dir, nightName+"*.json"))
+	if err != nil {
+		return nil, err
+	}
+	slices.Sort(names)
+	mine := filepath.Join(dir, nightName+now.Format(time.DateOnly)+".json")
+	for _, name := range slices.Backward(names) {
+		if name >= mine {
+			continue
+		}
+		text, err := os.ReadFile(name)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		n := &report.Night{}
+		if err := json.Unmarshal(text, n); err != nil {
+			return nil, fmt.Errorf("%s can't be read as what a night left: %w", name, err)
+		}
+		n.Day = strings.TrimSuffix(strings.TrimPrefix(filepath.Base(name), nightName), ".json")
+		return n, nil
+	}
+	return nil, nil
+}
+
+// writeNight puts the page and what it is drawn from into the folder.
+func (a *app) writeNight(dir string, now time.Time, n *report.Night) error {
+	n.Day = now.Format(time.DateOnly)
+	base := filepath.Join(dir, nightName+n.Day)
+	js, err := json.MarshalIndent(n, "", "  ")
+	if err != nil {
+		return err
+	}
+	var page bytes.Buffer
+	p := &report.Printer{W: &page, Format: report.Page}
+	if err := p.NightPage(n); err != nil {
+		return err
+	}
+	n.Page = base + ".html"
+	for name, text := range map[string][]byte{base + ".json": append(js, '\n'), n.Page: page.Bytes()} {
+		temp := name + ".new"
+		if err := os.WriteFile(temp, text, 0o600); err != nil {
+			return err
+		}
+		if err := os.Rename(temp, name); err != nil {
+			return err
+		}
+	}
+	return nil
+}

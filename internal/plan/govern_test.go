@@ -1,0 +1,483 @@
+package plan
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	acc "tarnwold/core/account"
+	"tarnwold/core/place"
+	"tarnwold/core/right"
+	"tarnwold/core/rule"
+	"tarnwold/internal/ask"
+	"tarnwold/internal/estate"
+	"tarnwold/internal/format/policy"
+)
+
+// policy draws a policy for some places of box:/srv.
+func (w *world) policy(paths []string) *policy.Policy {
+	t := w.t
+	var b strings.Builder
+	b.WriteString("policy season\nbecause it is drawn\n")
+	used := map[string]bool{}
+	for range rapid.IntRange(1, 3).Draw(t, "blocks") {
+		rest := strings.TrimPrefix(strings.TrimPrefix(rapid.SampledFrom(paths).Draw(t, "on"), "box:/srv"), "/")
+		if rest == "" {
+			rest = "."
+		}
+		if used[rest] {
+			continue
+		}
+		used[rest] = true
+		fmt.Fprintf(&b, "at %s\n", policy.Quote(rest))
+		if s := rapid.SampledFrom([]string{"", "", "sealed keep", "sealed clear"}).Draw(t, "seal"); s != "" {
+			fmt.Fprintln(&b, " ", s)
+		}
+		if rapid.IntRange(0, 3).Draw(t, "owned") == 0 {
+			fmt.Fprintln(&b, "  owner", rapid.SampledFrom(w.users).Draw(t, "owner"))
+		}
+		said := map[string]bool{}
+		for range rapid.IntRange(1, 3).Draw(t, "wanted") {
+			line := fmt.Sprintf("%s %s %s", rapid.SampledFrom([]string{"allow", "allow", "deny"}).Draw(t, "kind"), rapid.SampledFrom(w.who[:8]).Draw(t, "who"),
+				rapid.SampledFrom([]string{"read", "edit", "full"}).Draw(t, "level"))
+			if said[line] {
+				continue
+			}
+			said[line] = true
+			if rapid.IntRange(0, 3).Draw(t, "only") == 0 {
+				line = "only " + line
+			}
+			if rapid.IntRange(0, 3).Draw(t, "dated") == 0 {
+				line += " until 2099-06-01"
+			}
+			fmt.Fprintln(&b, " ", line)
+		}
+	}
+	p, err := policy.Read(strings.NewReader(b.String()), "p")
+	require.NoError(t, err, b.String())
+	return p
+}
+
+func (w *world) drift() (out *PolicyDrift) {
+	require.NoError(w.t, w.e.View(ctx, func(tx *estate.Tx) error {
+		l, err := Policy(tx, "season")
+		require.NoError(w.t, err)
+		out, err = New(tx, "").PolicyDrift(l, ask.New(tx).Expecting().Expect)
+		return err
+	}))
+	return out
+}
+
+// unmet tells whether anything a policy wants is not so, by looking at each
+// entry, and not by laying it again.
+func (w *world) unmet(pol *policy.Policy) (off bool) {
+	require.NoError(w.t, w.e.View(ctx, func(tx *estate.Tx) error {
+		laid, err := Policy(tx, pol.Name)
+		require.NoError(w.t, err)
+		for i := range laid.Places {
+			at, ok := New(tx, "").laidOn(&laid.Places[i])
+			if !ok {
+				off = true
+				continue
+			}
+			b := pol.Blocks[slices.IndexFunc(pol.Blocks, func(b policy.Block) bool { return b.Line == laid.Places[i].Line })]
+			now := tx.Of(at.Strand)
+			days := tx.Dated(estate.Bearer{Item: at.Item}, now)
+			off = off || b.Seal != "" && !now.Sealed()
+			if b.Owner != "" {
+				o, _ := tx.Who(b.Owner)
+				off = off || now.Owner != o
+			}
+			mine := map[ID][]rule.Entry{}
+			for _, e := range b.Entries {
+				who, _ := tx.Who(e.Who)
+				what, _ := Level(tx, e.What)
+				es, err := rule.Line{Kind: e.Kind, Who: who, What: what, Scope: rule.Tree}.Entries(at.Folder)
+				require.NoError(w.t, err)
+				mine[who] = append(mine[who], es...)
+			}
+			for _, e := range b.Entries {
+				who, _ := tx.Who(e.Who)
+				for _, x := range mine[who] {
+					has := slices.ContainsFunc(now.Rules.Own(), func(o rule.Entry) bool {
+						// An entry that gives the same and more stands for it.
+						return o.Who == x.Who && o.Kind == x.Kind && o.Flags&^rule.Inherited == x.Flags && o.Rights.Map().Has(x.Rights.Map())
+					})
+					off = off || !has
+				}
+				if e.Only {
+					for _, o := range now.Rules.Own() {
+						off = off || o.Who == who && !slices.ContainsFunc(mine[who], func(x rule.Entry) bool { return x == o })
+					}
+				}
+				_ = days
+			}
+		}
+		return tx.Err()
+	}))
+	return off
+}
+
+// TestLaidAndLifted: right after it is laid nothing is otherwise than a policy
+// wants; lifted, everything is as it was before, to the bit.
+func TestLaidAndLifted(t *testing.T) {
+	laid, again, off, within := 0, 0, 0, 0
+	rapid.Check(t, func(rt *rapid.T) {
+		w := worlds(t, rt)
+		paths, _ := w.all()
+		if len(paths) == 0 || !slices.Contains(paths, "box:/srv") {
+			return
+		}
+		w.keep(func(d *Desk) (*Plan, error) { return d.LiftPolicy("season", nil) })
+		before := w.state()
+		pol := w.policy(paths)
+		access := w.access()
+		p, err := w.work(func(d *Desk) (*Plan, error) { p, _, err := d.LayPolicy(pol, []string{"box:/srv"}); return p, err })
+		if err != nil {
+			return
+		}
+		laid++
+		_, err = w.e.Change(ctx, p.Meta("test"), p.Keep)
+		require.NoError(rt, err)
+		require.Equal(rt, shifts(access, w.access()), p.shifts(), pol.Text)
+		require.Empty(rt, w.drift().Lines, pol.Text)
+		require.False(rt, w.unmet(pol), pol.Text)
+
+		p, err = w.work(func(d *Desk) (*Plan, error) { p, _, err := d.LayPolicy(pol, nil); return p, err })
+		require.NoError(rt, err)
+		require.False(rt, p.Changes(), "laid again it is laid already: %v", p.Edits)
+
+		// Something else is done: what is otherwise then is told.
+		if rapid.Bool().Draw(rt, "disturbed") {
+			b := rapid.SampledFrom(pol.Blocks).Draw(rt, "where")
+			at := Targets{Where: []string{policy.Join("box:/srv", b.Where[0])}, Plain: true}
+			kind := rapid.SampledFrom([]string{"take", "own", "unseal", "give", "any"}).Draw(rt, "by")
+			switch kind {
+			case "take":
+				if len(b.Entries) > 0 {
+					w.keep(func(d *Desk) (*Plan, error) { return d.Take(Taking{Who: b.Entries[0].Who}, at) })
+				}
+			case "own":
+				w.keep(func(d *Desk) (*Plan, error) { return d.Own(rapid.SampledFrom(w.users).Draw(rt, "to"), false, at) })
+			case "unseal":
+				w.keep(func(d *Desk) (*Plan, error) { return d.Unseal(rapid.Bool().Draw(rt, "clear"), at) })
+			case "give":
+				w.keep(func(d *Desk) (*Plan, error) { return d.Give(Entry{Who: b.Entries[0].Who, What: "pass"}, at) })
+			default:
+				if kind, fn := w.anyPlan(); kind != "lay" && kind != "lift" && kind != "expire" && kind != "outfit" {
+					w.keep(fn)
+				}
+			}
+			laid := false
+			require.NoError(rt, w.e.View(ctx, func(tx *estate.Tx) error { laid = tx.Paper(estate.PolicyPaper, "season") != ""; return nil }))
+			if !laid {
+				return
+			}
+			if w.unmet(pol) {
+				off++
+				require.NotEmpty(rt, w.drift().Lines, "%s by %s", pol.Text, kind)
+				for _, l := range w.drift().Lines {
+					if l.Change != 0 {
+						within++
+					}
+				}
+			}
+			return
+		}
+		if rapid.Bool().Draw(rt, "another version") {
+			v2 := w.policy(paths)
+			if w.keep(func(d *Desk) (*Plan, error) { p, _, err := d.LayPolicy(v2, nil); return p, err }) != 0 {
+				again++
+				require.Empty(rt, w.drift().Lines, "%s\n%s", pol.Text, v2.Text)
+				require.False(rt, w.unmet(v2), "%s\n%s", pol.Text, v2.Text)
+				require.NotZero(rt, w.keep(func(d *Desk) (*Plan, error) { return d.LiftPolicy("season", nil) }), "%v", w.refused)
+				require.Equal(rt, own(before), own(w.state()), "%s\n%s", pol.Text, v2.Text)
+				return
+			}
+		}
+		require.NotZero(rt, w.keep(func(d *Desk) (*Plan, error) { return d.LiftPolicy("season", nil) }), "%v", w.refused)
+		require.Equal(rt, before, w.state(), pol.Text)
+	})
+	t.Log(laid, again, off, within)
+	reached(t, laid, 40, "laid")
+	reached(t, again, 8, "another version")
+	reached(t, off, 4, "otherwise")
+	reached(t, within, 2, "with the change that made it so")
+}
+
+// own leaves out what is inherited of a state: below a policy that came in two
+// steps, stale entries may have been mended.
+func own(state []string) (out []string) {
+	for _, s := range state {
+		var kept []string
+		for _, part := range strings.Split(s, "; ") {
+			f := strings.Fields(part)
+			inherited := false
+			for _, x := range f {
+				var flags uint32
+				if n, _ := fmt.Sscanf(x, "%x", &flags); n == 1 && len(x) == 2 && flags&0x10 != 0 && len(f) > 3 {
+					inherited = true
+				}
+			}
+			if !inherited {
+				kept = append(kept, part)
+			}
+		}
+		kept[0] = strings.TrimSuffix(kept[0], " 404") // marked auto-inherited or not
+		kept[0] = strings.TrimSuffix(kept[0], " 4")
+		out = append(out, strings.Join(kept, "; "))
+	}
+	return out
+}
+
+// TestAcceptedIsWhatWasAsked: a request that is accepted gives its people what
+// they asked for, and nobody more than was shown.
+func TestAcceptedIsWhatWasAsked(t *testing.T) {
+	met := map[string]int{}
+	rapid.Check(t, func(rt *rapid.T) {
+		w := worlds(t, rt)
+		paths, _ := w.all()
+		var under []string
+		for _, p := range paths {
+			if rest, ok := place.Cut(strings.TrimPrefix(p, "box:"), "/srv"); ok {
+				under = append(under, strings.TrimSuffix("//box/all/"+rest, "/"))
+			}
+		}
+		if len(under) == 0 {
+			return
+		}
+		who := rapid.SampledFrom([][]string{{"u0"}, {"u1"}, {"u1", "u2"}, {"u0", "u3"}}).Draw(rt, "who")
+		level := rapid.SampledFrom([]string{"read", "edit", "full"}).Draw(rt, "level")
+		where := rapid.SampledFrom(under).Draw(rt, "where")
+		until := estate.Day("")
+		if rapid.Bool().Draw(rt, "until") {
+			until = "2099-01-01"
+		}
+		var r *Request
+		before := w.access()
+		if w.keep(func(d *Desk) (p *Plan, err error) {
+			p, r, err = d.Ask(who, level, where, "to see", until)
+			return p, err
+		}) == 0 {
+			met["not asked"]++
+			return
+		}
+		require.Equal(rt, before, w.access(), "asking opens nothing")
+		again, err := w.work(func(d *Desk) (p *Plan, err error) {
+			p, _, err = d.Ask(who, level, where, "to see", until)
+			return p, err
+		})
+		require.NoError(rt, err)
+		require.False(rt, again.Changes(), "asked again it is the same request")
+		got, err := LookAt(ctx, w.e, "outsider", r.Number, nil)
+		require.NoError(rt, err)
+		if len(got.Mending.Mends) == 0 {
+			met["no way"]++
+			return
+		}
+		m := &got.Mending.Mends[rapid.IntRange(0, len(got.Mending.Mends)-1).Draw(rt, "way")]
+		p, err := w.work(func(d *Desk) (*Plan, error) { return d.Accept(r.Number, m) })
+		require.NoError(rt, err)
+		_, err = w.e.Change(ctx, p.Meta("test"), p.Keep)
+		require.NoError(rt, err)
+		met[m.Steps[0].Do]++
+		if len(who) > 1 {
+			met["several"]++
+		}
+		after := w.access()
+		require.Equal(rt, shifts(before, after), p.shifts(), "%v", m.Command)
+		require.NoError(rt, w.e.View(ctx, func(tx *estate.Tx) error {
+			k := ask.New(tx)
+			l, err := k.Level(level)
+			require.NoError(rt, err)
+			for _, u := range who {
+				yes, err := k.Holds(u, where, l)
+				require.NoError(rt, err)
+				require.True(rt, yes, "%s %s %s by %v", u, level, where, m.Command)
+			}
+			now, err := FindRequest(tx, r.Number)
+			require.NoError(rt, err)
+			require.Equal(rt, Accepted, now.State)
+			return tx.Err()
+		}))
+		for key, is := range after {
+			user := key[strings.LastIndexByte(key, '|')+1:]
+			if is&^before[key]&right.Access != 0 && !slices.Contains(who, user) && !right.Nothing(is) {
+				require.Contains(rt, m.People, user, "%v", m.Command)
+			}
+		}
+		if until != "" && (m.Steps[0].Do == "join" || m.Steps[0].Do == "grant") {
+			met["until"]++
+			require.NoError(rt, w.e.View(ctx, func(tx *estate.Tx) error {
+				bearers, members := tx.Overdue("2099-01-02")
+				require.NotZero(rt, len(bearers)+len(members), "what was given ends")
+				return tx.Err()
+			}))
+		}
+	})
+	t.Log(met)
+	for _, what := range []string{"join", "grant", "several", "until", "not asked"} {
+		reached(t, met[what], 0, what)
+	}
+}
+
+// TestFindingsAreSo: what is found is so, one by one; every mend that is made
+// changes nobody's access.
+func TestFindingsAreSo(t *testing.T) {
+	met := map[string]int{}
+	rapid.Check(t, func(rt *rapid.T) {
+		w := worlds(t, rt)
+		dead := dom.Child(7777)
+		paths, _ := w.all()
+		if len(paths) == 0 {
+			return
+		}
+		for range 3 {
+			at := Targets{Where: []string{rapid.SampledFrom(paths).Draw(rt, "where")}, Plain: true}
+			who := rapid.SampledFrom([]string{dead.String(), "u0", "g1", "g3", "empty"}).Draw(rt, "who")
+			if who == "empty" {
+				w.keep(func(d *Desk) (*Plan, error) {
+					return d.AddAccounts([]string{"empty"}, NewAccount{Kind: acc.Group, POSIX: acc.NoPOSIX})
+				})
+			}
+			kind := rapid.SampledFrom([]rule.Kind{rule.Allow, rule.Deny}).Draw(rt, "kind")
+			w.keep(func(d *Desk) (*Plan, error) { return d.Give(Entry{Kind: kind, Who: who, What: "edit"}, at) })
+		}
+		w.keep(func(d *Desk) (*Plan, error) { return d.AddLevel("odd", "read-acl,write-acl", "", "") })
+		var found []ask.Finding
+		require.NoError(rt, w.e.View(ctx, func(tx *estate.Tx) (err error) {
+			found, err = New(tx, "").Findings("", nil)
+			require.NoError(rt, err)
+			items := map[string]int64{}
+			for _, f := range found {
+				met[f.Kind]++
+				items[f.Kind] += f.Items
+			}
+			// Counted one by one.
+			want := map[string]int64{}
+			local, admins := map[int64]bool{}, false
+			for _, s := range tx.Servers() {
+				admins = admins || len(tx.Administrators(s)) > 0 && s.Traits.AdministratorsPass
+			}
+			k := ask.New(tx)
+			for _, top := range tx.TopItems() {
+				for _, id := range tx.Subtree(top, 10_000) {
+					p := tx.Place(id)
+					x := tx.Of(p.Strand)
+					if up := tx.Above(p); len(up) > 0 && x.Stale(up[0], p.Folder) {
+						want["stale"]++
+					}
+					if x.Rules.Misplaced() >= 0 {
+						want["out-of-order"]++
+					}
+					ids := map[ID]bool{}
+					for _, e := range x.Rules.Own() {
+						if k.Known(e.Who) == "unknown" && !ids[e.Who] {
+							ids[e.Who] = true
+							want["dead-identifier"]++
+						}
+					}
+					for _, u := range tx.Accounts(acc.User) {
+						if got := k.Answer(u, p, nil, true); mask(got.Granted)&right.WriteACL != 0 {
+							local[id] = true
+						}
+					}
+					if !local[id] && !admins {
+						want["nobody-in-charge"]++
+					}
+				}
+			}
+			for _, kind := range []string{"stale", "out-of-order", "dead-identifier"} {
+				require.Equal(rt, want[kind], items[kind], kind)
+			}
+			if s := tx.Servers(); len(s) > 0 && !s[0].Traits.AsksFoldersAbove {
+				require.Equal(rt, want["nobody-in-charge"], items["nobody-in-charge"], "nobody-in-charge")
+			}
+			w.sight(rt, tx, k, found, met)
+			return tx.Err()
+		}))
+		before, state := w.access(), strings.Join(w.state(), "\n")
+		tried := 0
+		for _, f := range found { // each that says so changes nothing alone
+			if tried > 6 || !slices.Contains([]string{"idle-entry", "idle-deny", "dead-identifier", "empty-group", "unused-group", "unused-level"}, f.Kind) || !f.Repair.Any() {
+				continue
+			}
+			tried++
+			require.NoError(rt, w.e.Private(ctx, func(p *estate.Estate) error {
+				in := &world{t: rt, e: p, users: w.users, who: w.who}
+				in.keep(func(d *Desk) (*Plan, error) { return d.mendAll([]ask.Finding{f}) })
+				require.Equal(rt, before, in.access(), "%s: %s %s, because of %s\n%s", f.Kind, f.Where, f.What, f.Other, state)
+				return nil
+			}))
+		}
+		var left []ask.Finding
+		p, err := w.work(func(d *Desk) (p *Plan, err error) { p, left, err = d.MendFindings(found); return p, err })
+		require.NoError(rt, err)
+		if p.Changes() {
+			met["mended"]++
+			_, err = w.e.Change(ctx, p.Meta("test"), p.Keep)
+			require.NoError(rt, err)
+			require.Equal(rt, before, w.access(), p.Change)
+		}
+		for _, f := range left {
+			if f.Repair.Any() {
+				met["left"]++
+			}
+		}
+	})
+	t.Log(met)
+	for _, what := range []string{"stale", "out-of-order", "dead-identifier", "single-user", "idle-entry", "idle-deny", "open-to-everyone", "nobody-in-charge", "out-of-sight", "share-too-wide",
+		"share-too-narrow", "empty-group", "unused-level", "mended", "left"} {
+		reached(t, met[what], 0, what)
+	}
+}
+
+func mask(s string) right.Set {
+	var n uint32
+	_, _ = fmt.Sscanf(s, "0x%x", &n)
+	return right.Set(n)
+}
+
+// sight holds what is out of sight to walking down to each item as each user.
+func (w *world) sight(rt *rapid.T, tx *estate.Tx, k *ask.Asker, found []ask.Finding, met map[string]int) {
+	for _, s := range tx.Servers() {
+		for _, sh := range tx.Shares(s) {
+			hidden := map[string]bool{}
+			top, err := tx.At(s, sh.Folder)
+			if err != nil {
+				continue
+			}
+			for _, id := range tx.Subtree(top.Item, 10_000) {
+				p := tx.Place(id)
+				for _, u := range tx.Accounts(acc.User) {
+					reads := func(p estate.Place) bool { return mask(k.Answer(u, p, &sh, true).Granted)&right.ReadData != 0 }
+					if !reads(p) || id == top.Item {
+						continue
+					}
+					seen := true
+					for at := p; at.Item != top.Item; {
+						up, err := tx.At(s, place.Dir(at.Path))
+						require.NoError(rt, err)
+						seen = seen && reads(up)
+						at = up
+					}
+					if !seen {
+						hidden[u.Name] = true
+					}
+				}
+			}
+			users := 0
+			for _, f := range found {
+				if f.Kind == "out-of-sight" && strings.HasPrefix(f.Where+"/", sh.Address()+"/") {
+					users = max(users, f.Users)
+				}
+			}
+			require.Equal(rt, len(hidden) > 0, users > 0, "%s: %v", sh.Address(), hidden)
+			require.LessOrEqual(rt, users, len(hidden), sh.Address())
+		}
+	}
+}

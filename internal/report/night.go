@@ -1,0 +1,266 @@
+package report
+
+import (
+	"fmt"
+	"strings"
+
+	"tarnwold/internal/ask"
+	"tarnwold/internal/plan"
+)
+
+// Night is what one night's look at everything found.
+type Night struct {
+	Day      string          `json:"day"`
+	At       string          `json:"at"` // RFC 3339, UTC
+	Estate   string          `json:"estate"`
+	Since    string          `json:"since,omitempty"` // the night it is compared with
+	Sections []*NightSection `json:"sections"`
+	Page     string          `json:"page,omitempty"`
+}
+
+// NightSection is one thing that is looked at.
+type NightSection struct {
+	Name  string      `json:"name"`
+	Title string      `json:"title"`
+	Items []NightItem `json:"items"`
+	Fine  []string    `json:"fine,omitempty"` // what is as it should be, in a few words
+	Gone  []string    `json:"gone,omitempty"` // what was there the night before, and is no more
+}
+
+// NightItem is one thing to look at.
+type NightItem struct {
+	Key     string `json:"key"`
+	Where   string `json:"where"`
+	Text    string `json:"text"`
+	Mended  string `json:"mended-by,omitempty"`
+	New     bool   `json:"new,omitempty"`     // not there the night before
+	Trouble bool   `json:"trouble,omitempty"` // it could not be done
+}
+
+// Section begins a section.
+func (n *Night) Section(name, title string) *NightSection {
+	s := &NightSection{Name: name, Title: title, Items: []NightItem{}}
+	n.Sections = append(n.Sections, s)
+	return s
+}
+
+// Add adds a thing to look at. key tells it from others, night after night.
+func (s *NightSection) Add(key, where, text string, trouble bool) {
+	s.Items = append(s.Items, NightItem{Key: key, Where: where, Text: text, Trouble: trouble})
+}
+
+// AddFinding adds a finding.
+func (s *NightSection) AddFinding(key string, f *ask.Finding) {
+	text := findingWords[f.Kind].head
+	if more := findingText(f); more != "" {
+		text += ": " + more
+	}
+	if t := touches(f); t != "" {
+		text += " (" + t + ")"
+	}
+	s.Items = append(s.Items, NightItem{Key: key, Where: alike(f.Where, f.More+1), Text: text, Mended: commandText(f.Commands)})
+}
+
+// Off says what is otherwise than a policy wants.
+func Off(policy string, l *plan.PolicyOff) string {
+	word := map[string]string{"goes": "is gone", "comes": "is there too", "changes": "is otherwise"}[l.Line.Sign]
+	s := fmt.Sprintf("policy %s: %s %s", policy, lineText(l.Line), word)
+	if l.Change != 0 {
+		s += fmt.Sprintf(", by change %d, %s", l.Change, l.By)
+	}
+	return s
+}
+
+// DutyText says which two keys somebody holds.
+func DutyText(d *plan.Duty) string {
+	s := dutyKinds[d.Kind]
+	if d.Group != "" {
+		s += ": group " + d.Group
+	}
+	if d.Where != "" {
+		s += ", " + d.Where
+	}
+	return s + " (" + strings.Join(d.By, "; ") + ")"
+}
+
+// Compare marks what is new since the night before; nil: there was none.
+func (n *Night) Compare(last *Night) {
+	if last == nil {
+		return
+	}
+	n.Since = last.Day
+	for _, s := range n.Sections {
+		was := map[string]string{}
+		for _, o := range last.Sections {
+			if o.Name == s.Name {
+				for _, x := range o.Items {
+					was[x.Key] = x.Where + ": " + x.Text
+				}
+			}
+		}
+		for i := range s.Items {
+			x := &s.Items[i]
+			_, had := was[x.Key]
+			x.New = !had
+			delete(was, x.Key)
+		}
+		for _, o := range last.Sections {
+			for _, x := range o.Items {
+				if text, gone := was[x.Key]; gone && o.Name == s.Name {
+					s.Gone = append(s.Gone, text)
+				}
+			}
+		}
+	}
+}
+
+// Left counts what is left to look at, Trouble what could not be done, and new
+// what is new.
+func (n *Night) Left() (c int) { return n.count(func(*NightItem) bool { return true }) }
+
+// Trouble counts what could not be done.
+func (n *Night) Trouble() int { return n.count(func(x *NightItem) bool { return x.Trouble }) }
+
+func (n *Night) fresh() int { return n.count(func(x *NightItem) bool { return x.New }) }
+
+func (n *Night) count(fit func(*NightItem) bool) (c int) {
+	for _, s := range n.Sections {
+		for i := range s.Items {
+			if fit(&s.Items[i]) {
+				c++
+			}
+		}
+	}
+	return c
+}
+
+func (s *NightSection) words() string {
+	fresh, bad := 0, 0
+	for i := range s.Items {
+		if s.Items[i].New {
+			fresh++
+		}
+		if s.Items[i].Trouble {
+			bad++
+		}
+	}
+	if len(s.Items) == 0 {
+		return "fine"
+	}
+	out := fmt.Sprintf("%d to look at", len(s.Items))
+	if bad > 0 {
+		out += fmt.Sprintf(", %d could not be done", bad)
+	}
+	if fresh > 0 {
+		out += fmt.Sprintf(", %d new", fresh)
+	}
+	if len(s.Gone) > 0 {
+		out += fmt.Sprintf(", %d no more", len(s.Gone))
+	}
+	return out
+}
+
+// mostNew is how many new things a summary tells one by one.
+const mostNew = 20
+
+// Night prints the short summary of a night.
+func (p *Printer) Night(n *Night) error {
+	return p.Give(n, []string{"section", "where", "what", "new", "trouble", "mend"}, func() (out [][]string) {
+		for _, s := range n.Sections {
+			for _, x := range s.Items {
+				out = append(out, []string{s.Name, x.Where, x.Text, yesNo(x.New), yesNo(x.Trouble), x.Mended})
+			}
+		}
+		return out
+	}, func() {
+		head, style := "All is as it should be", Good
+		if left := n.Left(); left > 0 {
+			head, style = Count(int64(left), "thing")+" to look at", Bad
+			if n.Since != "" {
+				head += fmt.Sprintf(", %d new since %s", n.fresh(), n.Since)
+			}
+		}
+		p.Line(In(style, head), S("; the whole is in %s", n.Page))
+		p.Blank()
+		g := Grid{Cols: []Col{{"what", 3}, {"state", 3}, {"beside", 6}}}
+		for _, s := range n.Sections {
+			words := C(s.words())
+			if len(s.Items) > 0 {
+				words = CI(Bad, s.words())
+			}
+			g.Rows = append(g.Rows, []Cell{C(s.Title), words, C(strings.Join(s.Fine, "; "))})
+		}
+		p.Grid(g)
+		if n.Since == "" || n.fresh() == 0 {
+			return
+		}
+		p.Blank()
+		p.Line(In(Strong, "New since "+n.Since))
+		g = Grid{Cols: []Col{{"where", 4}, {"what", 7}}}
+		told := 0
+		for _, s := range n.Sections {
+			for _, x := range s.Items {
+				if x.New && told < mostNew {
+					told++
+					g.Rows = append(g.Rows, []Cell{C(x.Where), C(x.Text)})
+				}
+			}
+		}
+		p.Grid(g)
+		if more := n.fresh() - told; more > 0 {
+			p.Line(S("and %d more", more))
+		}
+	})
+}
+
+// NightPage writes the whole of a night as a page.
+func (p *Printer) NightPage(n *Night) error {
+	o := &Outline{Title: "The night of " + n.Day, Heads: []string{"where", "what", "", "mended by"}}
+	intro := "All is as it should be."
+	if left := n.Left(); left > 0 {
+		intro = Count(int64(left), "thing") + " to look at"
+		if t := n.Trouble(); t > 0 {
+			intro += fmt.Sprintf(", %d of them could not be done", t)
+		}
+		intro += "."
+	}
+	o.Intro = append(o.Intro, intro)
+	if n.Since != "" {
+		o.Intro = append(o.Intro, fmt.Sprintf("%d new since %s.", n.fresh(), n.Since))
+	}
+	o.Intro = append(o.Intro, "The estate "+n.Estate+", at "+At(n.At)+".")
+	row := func(x *NightItem) OutlineRow {
+		mark := ""
+		if x.New {
+			mark = "new"
+		}
+		if x.Trouble {
+			mark = strings.TrimSpace(mark + " not done")
+		}
+		return OutlineRow{Depth: 1, Name: x.Where, Cells: []string{x.Text, mark, x.Mended}, Bad: x.Trouble}
+	}
+	if n.fresh() > 0 {
+		o.Rows = append(o.Rows, OutlineRow{Name: "New since " + n.Since, Cells: []string{Count(int64(n.fresh()), "thing"), "", ""}, Group: true})
+		for _, s := range n.Sections {
+			for i := range s.Items {
+				if s.Items[i].New {
+					o.Rows = append(o.Rows, row(&s.Items[i]))
+				}
+			}
+		}
+	}
+	for _, s := range n.Sections {
+		words := s.words()
+		if len(s.Fine) > 0 {
+			words += "; " + strings.Join(s.Fine, "; ")
+		}
+		o.Rows = append(o.Rows, OutlineRow{Name: s.Title, Cells: []string{words, "", ""}, Group: true})
+		for i := range s.Items {
+			o.Rows = append(o.Rows, row(&s.Items[i]))
+		}
+		for _, g := range s.Gone {
+			o.Rows = append(o.Rows, OutlineRow{Depth: 1, Name: g, Cells: []string{"no more", "", ""}})
+		}
+	}
+	return p.page(o)
+}
