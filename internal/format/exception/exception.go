@@ -108,7 +108,10 @@ func covers(of, about string) bool {
 	}
 	a, err := place.ParsePlain(of)
 	b, err2 := place.ParsePlain(strings.TrimPrefix(about, "share "))
-	return err == nil && err2 == nil && strings.EqualFold(a.Server, b.Server) && strings.EqualFold(a.Share, b.Share) && place.Under(strings.ToLower(b.Path), strings.ToLower(a.Path))
+	if err != nil || err2 != nil || !strings.EqualFold(a.Server, b.Server) || !strings.EqualFold(a.Share, b.Share) {
+		return false
+	}
+	return a.Path == "" || place.Under(strings.ToLower(b.Path), strings.ToLower(a.Path))
 }
 
 // Split parts what was found: what is left, and how many are meant so.
