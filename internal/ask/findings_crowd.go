@@ -415,7 +415,7 @@ func (x *finding) outOfSightBy(w *way) error {
 			})
 		}
 		for _, item := range x.g.f.Some(x.k.t, hid.node, 1) {
-			f.What = "as " + x.g.named(w, item)
+			f.What = "such as " + x.g.named(w, item)
 		}
 		if !who.IsZero() {
 			f.Who = x.k.t.Name(who)

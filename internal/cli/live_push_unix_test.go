@@ -44,11 +44,14 @@ type theatre struct {
 	out bytes.Buffer
 }
 
-func newTheatre(t *testing.T, more func(fs *smb2.Share)) *theatre {
+func newTheatre(t *testing.T, more func(fs *smb2.Share)) *theatre { return newTheatreOf(t, "", more) }
+
+// newTheatreOf has more lines in the configuration of its share.
+func newTheatreOf(t *testing.T, lines string, more func(fs *smb2.Share)) *theatre {
 	users := []string{"warden", "bram", "ines", "petra"}
 	h := &theatre{t: t, s: smbtest.Start(t, smbtest.Config{Users: users,
 		Groups: map[string][]string{"wardrobe": {"bram", "ines"}, "volunteers": {"petra"}},
-		Shares: map[string]string{"productions": "", "reading": ""}}), ids: map[string]account.ID{}}
+		Shares: map[string]string{"productions": lines, "reading": ""}}), ids: map[string]account.ID{}}
 	h.fs = h.mount("warden", "productions")
 	live, err := smb.Dial(context.Background(), smb.Link{Host: "127.0.0.1", Port: h.s.Port, User: "warden"}, smb.Secret{Password: smbtest.Password("warden")})
 	require.NoError(t, err)

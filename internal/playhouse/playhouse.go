@@ -20,7 +20,7 @@ import (
 )
 
 // Files names what Write makes.
-var Files = []string{"accounts.csv", "members.csv", "shares.csv", "programme-shares.csv", "stagedoor.csv", "flyloft.csv", "questions.csv", "acts.csv", "nightly.txt", "house.expect", "wardrobe.policy", "duties.except"}
+var Files = []string{"accounts.csv", "members.csv", "shares.csv", "programme-shares.csv", "stagedoor.csv", "flyloft.csv", "questions.csv", "acts.csv", "nightly.txt", "house.expect", "wardrobe.policy", "duties.except", "tries.csv"}
 
 var domain = account.NewID(5, 21, 1740297317, 2041512876, 3301284410)
 
@@ -150,6 +150,15 @@ func Write(dir string) error {
 			err = os.WriteFile(filepath.Join(dir, name), []byte(expected), 0o666)
 		case "wardrobe.policy":
 			err = os.WriteFile(filepath.Join(dir, name), []byte(season), 0o666)
+		case "tries.csv":
+			rows = [][]string{{"at", "user", "act", "where", "result"},
+				{"2026-11-20T08:01:12Z", "lark", "read", "//stagedoor/productions/Box Office/Ledgers/2026-11.ods", "refused"},
+				{"2026-11-20T08:01:40Z", "lark", "read", "//stagedoor/productions/Box Office/Ledgers/2026-11.ods", "refused"},
+				{"2026-11-21T17:22:03Z", "lark", "read", "//stagedoor/productions/Box Office/Ledgers/2026-11.ods", "refused"},
+				{"2026-11-21T18:05:59Z", "petra", "list", "//stagedoor/productions/Archive", "refused"},
+				{"2026-11-22T09:12:00Z", "bram", "save", "//stagedoor/productions/Wardrobe/Fittings/measurements.ods", "granted"},
+				{"2026-11-22T09:44:31Z", "ines", "read", "//stagedoor/productions/Wardrobe/Fittings/hire list.csv", "granted"},
+				{"2026-11-23T11:30:05Z", "odile", "delete", "//stagedoor/productions/Scripts/The Lantern Thief.odt", "refused"}}
 		case "duties.except":
 			err = os.WriteFile(filepath.Join(dir, name), []byte(duties), 0o666)
 		default:

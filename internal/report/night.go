@@ -215,7 +215,7 @@ func (p *Printer) Night(n *Night) error {
 
 // NightPage writes the whole of a night as a page.
 func (p *Printer) NightPage(n *Night) error {
-	o := &Outline{Title: "The night of " + n.Day, Heads: []string{"where", "what", "", "mended by"}}
+	o := &Outline{Title: "The night of " + n.Day, Heads: []string{"where", "what", "state", "mended by"}}
 	intro := "All is as it should be."
 	if left := n.Left(); left > 0 {
 		intro = Count(int64(left), "thing") + " to look at"

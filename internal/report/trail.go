@@ -2,6 +2,7 @@ package report
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"tarnwold/internal/format"
@@ -42,10 +43,10 @@ func tries(n int64) string {
 
 // Trail prints who tried what.
 func (p *Printer) Trail(x *plan.Trail) error {
-	return p.Give(x, []string{"user", "act", "where", "result", "times", "first", "last", "because", "command"}, func() (out [][]string) {
+	return p.Give(x, []string{"user", "act", "where", "result", "times", "first", "last", "because", "as of", "command"}, func() (out [][]string) {
 		for i := range x.List {
 			t := &x.List[i]
-			out = append(out, []string{t.Who, t.Act, t.Where, t.Result, fmt.Sprint(t.Times), t.First, t.Last, trailBecause(t), Command(t.Request)})
+			out = append(out, []string{t.Who, t.Act, t.Where, t.Result, fmt.Sprint(t.Times), t.First, t.Last, trailBecause(t), t.AsOf, Command(t.Request)})
 		}
 		return out
 	}, func() {
@@ -65,6 +66,9 @@ func (p *Printer) Trail(x *plan.Trail) error {
 		p.Grid(g)
 		if x.More > 0 {
 			p.Line(S("and %s more; --all shows them, as --format csv does", Count(x.More, "line")))
+		}
+		if slices.ContainsFunc(x.List, func(t plan.Tried) bool { return t.AsOf == "now" }) {
+			p.Line(In(Faint, "The estate knew nothing yet when some of it was tried: of that the reason is as it is now."))
 		}
 		told := 0
 		for i := range x.List {
@@ -99,15 +103,11 @@ func trailBecause(t *plan.Tried) string {
 	if t.Then == nil {
 		return ""
 	}
-	now := ""
-	if t.AsOf == "now" {
-		now = " (as it is now; the estate knew nothing then)"
-	}
 	if t.Then.Allowed {
-		return "the rules allowed it" + now + ": it failed for another reason, or they were others on the server"
+		return "the rules allowed it: it failed for another reason, or they were others on the server"
 	}
 	if t.Then.Door.Open == "refused" {
-		return "the share refuses the connection" + now
+		return "the share refuses the connection"
 	}
 	for i := range t.Then.Needs {
 		n := &t.Then.Needs[i]
@@ -131,9 +131,9 @@ func trailBecause(t *plan.Tried) string {
 		if t.Asked != 0 {
 			out += fmt.Sprintf("; asked for in request %d", t.Asked)
 		}
-		return out + now
+		return out
 	}
-	return "it isn't possible there" + now
+	return "it isn't possible there"
 }
 
 // Unused prints who has access and doesn't use it.

@@ -27,33 +27,41 @@ type book struct {
 // domain controller those of the domain. The groups every machine has
 // (BUILTIN) are told where somebody is in them.
 func (c *Client) Accounts(ctx context.Context) ([]server.Account, []server.Member, error) {
+	b, err := inTime(ctx, c.book)
+	if err != nil || b == nil {
+		return nil, nil, err
+	}
+	return b.out, b.members, nil
+}
+
+func (c *Client) book(ctx context.Context) (*book, error) {
 	ctx, conn, err := c.pipe(ctx, "samr")
 	if err != nil {
-		return nil, nil, c.failed(err)
+		return nil, c.failed(err)
 	}
 	defer conn.Close(ctx)
 	cli, err := samr.NewSamrClient(ctx, conn, dcerpc.WithInsecure())
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	sam, err := cli.Connect2(ctx, &samr.Connect2Request{DesiredAccess: asked})
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	domains, err := cli.EnumerateDomainsInSAMServer(ctx, &samr.EnumerateDomainsInSAMServerRequest{Server: sam.Server, PreferredMaximumLength: 0xffff})
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	if domains.Buffer == nil {
-		return nil, nil, nil
+		return nil, nil
 	}
 	b := &book{cli: cli}
 	for _, d := range domains.Buffer.Buffer {
 		if err := b.domain(ctx, sam.Server, text(d.Name), d.Name); err != nil {
-			return nil, nil, fmt.Errorf("%s: %w", text(d.Name), err)
+			return nil, fmt.Errorf("%s: %w", text(d.Name), err)
 		}
 	}
-	return b.out, b.members, nil
+	return b, nil
 }
 
 func (b *book) domain(ctx context.Context, sam *samr.Handle, name string, asName *dtyp.UnicodeString) error {

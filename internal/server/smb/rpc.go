@@ -34,6 +34,36 @@ func (c *Client) pipe(ctx context.Context, name string) (context.Context, dcerpc
 	return ctx, conn, err
 }
 
+// grace is how long a service is given to end by itself once its context has.
+const grace = time.Second
+
+// inTime lets no call of a service outlast its context: a call made when the
+// library's transport has ended already would wait for ever. What comes too
+// late is left behind.
+func inTime[T any](ctx context.Context, fn func(context.Context) (T, error)) (T, error) {
+	type got struct {
+		v   T
+		err error
+	}
+	done := make(chan got, 1)
+	go func() {
+		v, err := fn(ctx)
+		done <- got{v, err}
+	}()
+	select {
+	case r := <-done:
+		return r.v, r.err
+	case <-ctx.Done():
+	}
+	select {
+	case r := <-done:
+		return r.v, r.err
+	case <-time.After(grace):
+		var none T
+		return none, context.Cause(ctx)
+	}
+}
+
 // pipes opens a named pipe in the place of a TCP connection: what goes over
 // either is the same.
 type pipes struct {
@@ -100,7 +130,11 @@ func (p pipeAddr) String() string { return string(p) }
 const diskShare = 0
 
 // Shares lists the shares with their rules ([MS-SRVS] §3.1.4.8, level 502).
-func (c *Client) Shares(ctx context.Context) (out []server.Share, err error) {
+func (c *Client) Shares(ctx context.Context) ([]server.Share, error) {
+	return inTime(ctx, c.shares502)
+}
+
+func (c *Client) shares502(ctx context.Context) (out []server.Share, err error) {
 	ctx, conn, err := c.pipe(ctx, "srvsvc")
 	if err != nil {
 		return nil, err
@@ -166,6 +200,10 @@ func everyoneWrites(d *rule.Descriptor) (yes bool) {
 
 // ShareRules reads one share's rules now ([MS-SRVS] §3.1.4.10, level 502).
 func (c *Client) ShareRules(ctx context.Context, share string) (*rule.Descriptor, error) {
+	return inTime(ctx, func(ctx context.Context) (*rule.Descriptor, error) { return c.share502(ctx, share) })
+}
+
+func (c *Client) share502(ctx context.Context, share string) (*rule.Descriptor, error) {
 	ctx, conn, err := c.pipe(ctx, "srvsvc")
 	if err != nil {
 		return nil, c.failed(err)
@@ -197,6 +235,11 @@ func openRules() *rule.Descriptor {
 
 // setShareRules sets one share's rules ([MS-SRVS] §3.1.4.11, level 1501).
 func (c *Client) setShareRules(ctx context.Context, share string, d *rule.Descriptor) error {
+	_, err := inTime(ctx, func(ctx context.Context) (struct{}, error) { return struct{}{}, c.setShare1501(ctx, share, d) })
+	return err
+}
+
+func (c *Client) setShare1501(ctx context.Context, share string, d *rule.Descriptor) error {
 	b, err := secdesc.Encode(d)
 	if err != nil {
 		return err
@@ -234,7 +277,11 @@ func folder(path string) string {
 }
 
 // Names looks up what identifiers are called ([MS-LSAT] §3.1.4.11).
-func (c *Client) Names(ctx context.Context, ids []account.ID) (out []server.Account, err error) {
+func (c *Client) Names(ctx context.Context, ids []account.ID) ([]server.Account, error) {
+	return inTime(ctx, func(ctx context.Context) ([]server.Account, error) { return c.called(ctx, ids) })
+}
+
+func (c *Client) called(ctx context.Context, ids []account.ID) (out []server.Account, err error) {
 	ctx, conn, err := c.pipe(ctx, "lsarpc")
 	if err != nil {
 		return nil, err
