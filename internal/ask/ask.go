@@ -263,16 +263,39 @@ func (k *Asker) Question(user account.ID, p estate.Place, sh *estate.Share) *ver
 	return q
 }
 
-// Place finds a place by what was typed, and remembers it.
+// Place finds a place by what was typed, and remembers it, and the folders
+// above it.
 func (k *Asker) Place(where string) (estate.Place, error) {
 	if p, ok := k.places[where]; ok {
 		return p, nil
 	}
-	p, err := k.t.FindText(where)
+	p, ok := k.below1(where)
+	var err error
+	if !ok {
+		p, err = k.t.FindText(where)
+	}
 	if err == nil {
 		k.places[where] = p
 	}
 	return p, err
+}
+
+// below1 finds a place in the folder above it, where its address is a plain
+// one; what it doesn't find may be there all the same.
+func (k *Asker) below1(where string) (estate.Place, bool) {
+	i := strings.LastIndexByte(where, '/')
+	if i < 3 || strings.ContainsRune(where, '\\') {
+		return estate.Place{}, false
+	}
+	name, above := where[i+1:], where[:i]
+	if name == "" || name == "." || name == ".." || strings.HasSuffix(above, "/") || strings.HasSuffix(above, ":") || strings.HasPrefix(where, "//") && strings.Count(above, "/") < 3 {
+		return estate.Place{}, false
+	}
+	up, err := k.Place(above)
+	if err != nil || !up.Folder {
+		return estate.Place{}, false
+	}
+	return k.t.In(up, name)
 }
 
 // Kind names what an item is.

@@ -71,6 +71,7 @@ type Expecting struct {
 	ways   map[wayKey]*expectedWay
 	known  map[spotKey]crowd.Bits
 	ground map[string]*ground
+	called map[string]account.ID
 }
 
 type wayKey struct{ server, share int64 }
@@ -93,7 +94,7 @@ const mostGrounds = 8
 
 // Expecting makes an asker of expectations.
 func (k *Asker) Expecting() *Expecting {
-	return &Expecting{k: k, words: map[string]*can{}, ways: map[wayKey]*expectedWay{}, known: map[spotKey]crowd.Bits{}, ground: map[string]*ground{}}
+	return &Expecting{k: k, words: map[string]*can{}, ways: map[wayKey]*expectedWay{}, known: map[spotKey]crowd.Bits{}, ground: map[string]*ground{}, called: map[string]account.ID{}}
 }
 
 // faulty is an expectation that can't be asked.
@@ -134,9 +135,13 @@ func (x *Expecting) expect(e *Expectation, out *Expected) error {
 	}
 	var names []account.ID
 	for i, n := range e.Names {
-		id, err := k.named(n)
-		if err != nil {
-			return &faulty{"name", i, err}
+		id, ok := x.called[n]
+		if !ok {
+			var err error
+			if id, err = k.named(n); err != nil {
+				return &faulty{"name", i, err}
+			}
+			x.called[n] = id
 		}
 		names = append(names, id)
 	}

@@ -180,6 +180,19 @@ func (t *Tx) Child(parent int64, name string) (Child, bool) {
 	return Child{}, false
 }
 
+// In finds the place of a name directly in a folder, as At would.
+func (t *Tx) In(folder Place, name string) (Place, bool) {
+	c, ok := t.Child(folder.Item, name)
+	if !ok {
+		return Place{}, false
+	}
+	p := folder
+	p.Item, p.Strand, p.Path = c.Item, c.Strand, place.Join(folder.Path, c.Name)
+	p.Trail = append([]int64{c.Strand}, folder.Trail...)
+	p.Folder = t.isFolder(c.Strand)
+	return p, t.Err() == nil
+}
+
 // Holds tells whether a folder holds an item of the very name.
 func (t *Tx) Holds(parent int64, name string) (int64, bool) {
 	c, ok := t.Child(parent, name)
