@@ -2,6 +2,7 @@ package crowd
 
 import (
 	"slices"
+	"sync"
 
 	"tarnwold/core/account"
 	"tarnwold/core/right"
@@ -41,14 +42,15 @@ type Atom struct {
 	Users  []uint64 // beside the words looked at
 }
 
-// Decider decides by one way. Once made it is only read, and may be asked from
+// Decider decides by one way. Once made it answers alike for ever, and may be asked from
 // several goroutines, each with a Scratch of its own.
 type Decider struct {
 	Way
 	admins  Bits // who passes the files' rules; nil: nobody
 	through []Atom
-	refused Bits // whom the share refuses the connection
-	limited Bits // whose connection is read-only
+	refused Bits     // whom the share refuses the connection
+	limited Bits     // whose connection is read-only
+	passed  sync.Map // right.Set → Bits: what through found
 }
 
 // NewDecider works out what the way's share lets through.
@@ -78,10 +80,18 @@ func (d *Decider) ReadOnly() Bits { return d.limited }
 // Through gives whom the share lets all of some rights through; synchronize
 // counts.
 func (d *Decider) Through(want right.Set) Bits {
-	out := slices.Clone(d.People.All())
 	if d.Share == nil {
-		return out
+		return slices.Clone(d.People.All())
 	}
+	known, ok := d.passed.Load(want)
+	if !ok {
+		known, _ = d.passed.LoadOrStore(want, d.passing(want))
+	}
+	return slices.Clone(known.(Bits))
+}
+
+func (d *Decider) passing(want right.Set) Bits {
+	out := slices.Clone(d.People.All())
 	open := d.Share.Rules == nil || d.Share.Rules.Absent()
 	for i := range right.Count {
 		one := right.At(i)
@@ -89,7 +99,7 @@ func (d *Decider) Through(want right.Set) Bits {
 			continue
 		}
 		if !open {
-			connects := Decider{Way: Way{Local: d.Local, Traits: d.Traits, People: d.self()}}
+			connects := &Decider{Way: Way{Local: d.Local, Traits: d.Traits, People: d.self()}}
 			out = out.And(connects.One(d.Share.Rules, one))
 		}
 		if one&d.Traits.ReadOnlyTakes != 0 {
@@ -162,7 +172,7 @@ func (d *Decider) connect() {
 			return
 		}
 	} else {
-		connects := Decider{Way: Way{Local: d.Local, Traits: d.Traits, People: d.self()}}
+		connects := &Decider{Way: Way{Local: d.Local, Traits: d.Traits, People: d.self()}}
 		connects.scan(d.through, s.Rules, words, &sc)
 	}
 	reads, writes := make(Bits, len(all)), make(Bits, len(all))

@@ -51,6 +51,19 @@ func BenchmarkAnswers(b *testing.B) {
 				}
 				return k.Grid(Gridding{Where: "//box/all", Depth: 2, For: groups}, func(*Gridded) error { return nil }, func(*GridRow) error { return nil })
 			}},
+			{"findings", []string{accounts, strands, bodies}, func(k *Asker) error {
+				_, err := k.Findings(FindingsOptions{Today: "2026-01-01"})
+				return err
+			}},
+			{"a thousand expectations", []string{accounts}, func(k *Asker) error {
+				x := k.Expecting()
+				for i := range 1000 {
+					if _, err := x.Expect(&Expectation{Names: []string{fmt.Sprintf("group %d", i)}, Named: true, What: "read", Where: "//box/all/room 1"}); err != nil {
+						return err
+					}
+				}
+				return nil
+			}},
 			{"grid of everything", []string{accounts, strands, bodies}, func(k *Asker) error {
 				return k.Grid(Gridding{Where: "//box/all", Distinct: true, Everyone: true}, func(*Gridded) error { return nil }, func(*GridRow) error { return nil })
 			}},
