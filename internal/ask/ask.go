@@ -201,11 +201,18 @@ func (k *Asker) token(user account.ID, s *estate.Server, local bool) *account.To
 	key := tokenKey{user, s.ID, local}
 	tok := k.tokens[key]
 	if tok == nil {
-		tok = account.NewToken(k.t, user, s.Traits.Traits, verdict.Special(local)...)
+		var book account.Book = k.t
+		if len(k.tokens) >= manyTokens { // everybody's memberships are read at once
+			book = k.directory()
+		}
+		tok = account.NewToken(book, user, s.Traits.Traits, verdict.Special(local)...)
 		k.tokens[key] = tok
 	}
 	return tok
 }
+
+// manyTokens is how many users' memberships are read one by one.
+const manyTokens = 200
 
 func (k *Asker) administrators(s *estate.Server) []account.ID {
 	ids, ok := k.admins[s.ID]

@@ -217,6 +217,17 @@ func (k *keeps) place(where string) (out []Keeper) {
 	return out
 }
 
+// server gives everybody who keeps a place of a server.
+func (k *keeps) server(name string) (out []Keeper) {
+	for _, o := range k.all {
+		a, err := place.ParsePlain(o.Of)
+		if _, group := o.group(); !group && err == nil && estate.Key(a.Server) == estate.Key(name) {
+			out = append(out, o)
+		}
+	}
+	return out
+}
+
 // keepersHold warns where who acts is no keeper of what a plan changes.
 func (d *Desk) keepersHold(p *Plan) error {
 	k, err := d.keeps()
@@ -250,6 +261,14 @@ func (d *Desk) keepersHold(p *Plan) error {
 			if a, ok := d.t.Account(g); ok {
 				group(a)
 			}
+		}
+	}
+	for _, e := range w.admins {
+		hold("places of "+e.server.Name+", whose administrators pass their rules", k.server(e.server.Name))
+	}
+	for _, e := range w.servers {
+		if e.before != nil && e.after != nil {
+			hold("places of "+e.before.Name+", which its traits decide over", k.server(e.before.Name))
 		}
 	}
 	for _, e := range w.shares {
