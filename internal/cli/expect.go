@@ -149,7 +149,7 @@ func (a *app) expect(c *cobra.Command, lines []expectation.Line, of []string) er
 				case "what":
 					column = l.WhatAt
 				case "through":
-					column = 0
+					column = l.ThroughAt
 				}
 				got.Error = (&format.Error{Column: column, What: got.Error}).Error()
 				unasked++

@@ -37,7 +37,7 @@ for any kind. Groups, levels and last days are looked at only where no place is
 named. Exit code 1 says that anything is left.`,
 		Example: `  tarnwold findings
   tarnwold findings //stagedoor/productions --kind stale --kind single-user
-  tarnwold findings --mend idle-entry --mend stale --dry-run
+  tarnwold findings --mend idle-entry,stale --dry-run
   tarnwold findings --since 2026-11-01 --except house.except -o findings.xml`,
 		Args:              cobra.MaximumNArgs(1),
 		ValidArgsFunction: completeInOrder(a.completePlaces),
@@ -80,8 +80,8 @@ named. Exit code 1 says that anything is left.`,
 	}
 	k.plainFlags(c)
 	f := c.Flags()
-	f.StringArrayVar(&kinds, "kind", nil, "only findings of this `kind`; may be given again")
-	f.StringArrayVar(&mend, "mend", nil, "mend findings of this `kind`, where that changes nobody's access; may be given again")
+	f.StringSliceVar(&kinds, "kind", nil, "only findings of this `kind`; may be given again")
+	f.StringSliceVar(&mend, "mend", nil, "mend findings of this `kind`, where that changes nobody's access; may be given again")
 	f.StringVar(&since, "since", "", "only what is new since the beginning of this `day`, as 2026-11-01")
 	f.BoolVar(&all, "all", false, "every finding, however many")
 	exceptFlag(c, &except)

@@ -3,6 +3,7 @@ package estate
 import (
 	"bytes"
 	"database/sql"
+	"encoding/json"
 	"fmt"
 
 	"tarnwold/core/account"
@@ -138,6 +139,13 @@ func (t *Tx) Check(step func(what string)) (faults []Fault) {
 		}
 		if n := t.Int("SELECT count(*) FROM " + table + " x LEFT JOIN " + what + "s o ON o.id=x." + what + " WHERE o.id IS NULL"); n > 0 {
 			found(fromBackup, "%d %s of a %s that isn't there", n, table, what)
+		}
+	}
+	for _, kind := range []PaperKind{PolicyPaper, RequestPaper, KeeperPaper, ParticularsPaper} {
+		for _, p := range t.Papers(kind) {
+			if !json.Valid([]byte(p.Body)) {
+				found(fromBackup, "the %s %s can't be read", kind, p.Name)
+			}
 		}
 	}
 	for _, c := range t.Ints("SELECT id FROM journal ORDER BY id") {

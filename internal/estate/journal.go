@@ -238,6 +238,13 @@ func (t *Tx) Concerns(change int64, ids []account.ID) bool {
 			if accounts[store.Number(either, 1)] {
 				return true
 			}
+		case "papers": // what it says names accounts by their identifiers
+			body := store.Text(either, 1) + " " + store.Text(either, 2)
+			for _, id := range ids {
+				if strings.Contains(body, strings.ToLower(id.String())+" ") || strings.Contains(body, `"`+id.String()+`"`) {
+					return true
+				}
+			}
 		case "deadlines":
 			who := store.Text(either, 2)
 			if i := strings.LastIndexByte(who, ' '); i >= 0 && slices.ContainsFunc(ids, func(id account.ID) bool { return id.String() == who[i+1:] }) {

@@ -26,8 +26,8 @@ type Line struct {
 	Local   bool   // narrowed to the server itself
 
 	// where each part begins, for errors
-	NamesAt         []int
-	WhatAt, WhereAt int
+	NamesAt                    []int
+	WhatAt, WhereAt, ThroughAt int
 }
 
 // Whose says whom an expectation is about.
@@ -143,7 +143,7 @@ func Parse(p *words.Line, top *string, needsTop bool) (*Line, error) {
 		if !strings.HasPrefix(slashed(w.Text), "//") {
 			return nil, p.Wrong(w.Column, "%q; wanted a share, as //server/share", format.Clip(w.Text))
 		}
-		l.Through = w.Text
+		l.Through, l.ThroughAt = w.Text, w.Column
 	case p.Take("at", "the", "server"):
 		l.Local = true
 	}

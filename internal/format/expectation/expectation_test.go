@@ -15,7 +15,7 @@ func one(t *testing.T, text string) Line {
 	require.NoError(t, err)
 	require.Len(t, list, 1)
 	l := list[0]
-	l.NamesAt, l.WhatAt, l.WhereAt, l.Column, l.Text = nil, 0, 0, 0, ""
+	l.NamesAt, l.WhatAt, l.WhereAt, l.ThroughAt, l.Column, l.Text = nil, 0, 0, 0, 0, ""
 	return l
 }
 
@@ -97,7 +97,7 @@ func TestLinesReadBack(t *testing.T) {
 		require.Len(t, list, 1)
 		got := list[0]
 		require.Equal(t, l.Write(), got.Text)
-		got.NamesAt, got.WhatAt, got.WhereAt, got.Column, got.Text = nil, 0, 0, 0, ""
+		got.NamesAt, got.WhatAt, got.WhereAt, got.ThroughAt, got.Column, got.Text = nil, 0, 0, 0, 0, ""
 		require.Equal(t, l, got, l.Write())
 	})
 }
