@@ -176,7 +176,11 @@ func (a *app) nightly(c *cobra.Command, n night) error {
 				s.Add(got.File+got.Text, fmt.Sprintf("%s:%d: %s", got.File, got.Line, got.Text), report.Against(got), false)
 			}
 		}
-		s.Fine = append(s.Fine, fmt.Sprintf("%d of %d hold", len(lines)-len(s.Items), len(lines)))
+		if len(n.expect) == 0 {
+			s.Fine = append(s.Fine, "no file of them was named")
+		} else {
+			s.Fine = append(s.Fine, fmt.Sprintf("%d of %d hold", len(lines)-len(s.Items), len(lines)))
+		}
 		s = out.Section("policies", "Policies")
 		laid, err := plan.Policies(t)
 		if err != nil {

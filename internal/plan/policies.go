@@ -265,6 +265,10 @@ func (y *laying) edit(d *Desk) itemEdit {
 	return itemEdit{
 		make: func(x, up *rule.Descriptor, folder bool, dated estate.Dated) (*rule.Descriptor, error) {
 			base, after, without, with, err := work(x, up, folder, dated)
+			var r *estate.Refused
+			if errors.As(err, &r) {
+				err = &estate.Refused{Why: y.at.Via() + ": " + r.Why, Do: r.Do}
+			}
 			y.base, y.days, became = base, [2]estate.Dated{without, with}, with
 			return after, err
 		},
@@ -565,11 +569,15 @@ type PolicyOff struct {
 
 // PolicyDrift tells what is otherwise now than a laid policy wants.
 func (d *Desk) PolicyDrift(l *LaidPolicy, expect func(*ask.Expectation) (*ask.Expected, error)) (*PolicyDrift, error) {
-	pol, want, err := d.laidWants(l)
-	if err != nil {
-		return nil, err
-	}
 	out := &PolicyDrift{Policy: l.Name, Version: l.Version, Places: len(l.Places), Lines: []PolicyOff{}, Unmet: []*ask.Expected{}}
+	pol, want, err := d.laidWants(l)
+	if err != nil { // somebody it names is gone
+		if terr := d.t.Err(); terr != nil {
+			return nil, terr
+		}
+		out.Lines = append(out.Lines, PolicyOff{Where: "policy " + l.Name, Line: Line{Sign: "goes", What: "name", Text: err.Error()}})
+		return out, nil
+	}
 	laid := d.t.PaperChanges(estate.PolicyPaper, l.Name)
 	for i := range l.Places {
 		x := &l.Places[i]
@@ -703,10 +711,25 @@ func (d *Desk) keepsPolicies(p *Plan) error {
 		var want []wants
 		for k := range l.Places {
 			x := &l.Places[k]
-			at, ok := d.laidOn(x)
-			if !ok {
+			item, n := x.Item, -1
+			row, ok := d.t.ItemRow(item)
+			if !ok { // it went, and something else may stand there
+				at, found := d.laidOn(x)
+				if !found {
+					continue
+				}
+				item = at.Item
+				if row, ok = d.t.ItemRow(item); !ok {
+					continue
+				}
+			}
+			if n = f.Node(item); n < 0 {
+				n = f.NodeOf(row.Strand)
+			}
+			if n >= 0 && !f.Nodes[n].Changed() && !slices.ContainsFunc(p.work.dates, func(e dateEdit) bool { return e.of.Item == item }) || n < 0 && len(p.work.deletes)+len(p.work.removed) == 0 {
 				continue
 			}
+			at := d.t.Place(item)
 			warn := func() {
 				p.Warnings = append(p.Warnings, Warning{Guard: "laid-policy", Who: l.Name, Where: at.String()})
 			}
@@ -715,10 +738,6 @@ func (d *Desk) keepsPolicies(p *Plan) error {
 			}) || slices.Contains(p.work.removed, at.Item) {
 				warn()
 				continue
-			}
-			n := f.Node(at.Item)
-			if n < 0 {
-				n = f.NodeOf(at.Strand)
 			}
 			if n < 0 {
 				continue
