@@ -100,24 +100,8 @@ func (b *bundle) done() error {
 	d, p := b.d, b.p
 	p.work.everywhere = p.work.people() && len(b.items)+len(b.shares) > 0
 	for _, x := range b.shares {
-		e := chain(x.edits)
-		before := x.of.share
-		of := estate.Bearer{Share: before.ID}
-		dated := d.t.Dated(of, before.Descriptor)
-		after := before
-		var err error
-		if after.Descriptor, err = e.make(before.Descriptor, nil, true, dated); err != nil {
+		if err := d.editShare(p, x.of.server, x.of.share, chain(x.edits)); err != nil {
 			return err
-		}
-		is := still(dated, after.Descriptor)
-		if e.dates != nil {
-			is = e.dates(before.Descriptor, after.Descriptor, true, dated)
-		}
-		if !sameDates(dated, is) {
-			p.work.dates = append(p.work.dates, dateEdit{of: of, before: dated, after: is})
-		}
-		if after.Descriptor != before.Descriptor || !sameDates(dated, is) {
-			p.work.shares = append(p.work.shares, shareEdit{x.of.server, &before, &after})
 		}
 	}
 	if len(b.items) == 0 {

@@ -18,28 +18,36 @@ func (d *Desk) onShares(p *Plan, where []string, e itemEdit) (*Plan, error) {
 		return nil, err
 	}
 	for i := range shares {
-		before := shares[i]
-		of := estate.Bearer{Share: before.ID}
-		dated := d.t.Dated(of, before.Descriptor)
-		after := before
-		if after.Descriptor, err = e.make(before.Descriptor, nil, true, dated); err != nil {
+		if err := d.editShare(p, servers[i], shares[i], e); err != nil {
 			return nil, err
-		}
-		is := still(dated, after.Descriptor)
-		if e.dates != nil {
-			is = e.dates(before.Descriptor, after.Descriptor, true, dated)
-		}
-		if !sameDates(dated, is) {
-			p.work.dates = append(p.work.dates, dateEdit{of: of, before: dated, after: is})
-		}
-		if after.Descriptor != before.Descriptor || !sameDates(dated, is) {
-			p.work.shares = append(p.work.shares, shareEdit{servers[i], &before, &after})
 		}
 	}
 	if err := d.below(p); err != nil {
 		return nil, err
 	}
 	return d.finish(p)
+}
+
+// editShare makes a plan edit one share's own rules.
+func (d *Desk) editShare(p *Plan, s estate.Server, before estate.Share, e itemEdit) error {
+	of := estate.Bearer{Share: before.ID}
+	dated := d.t.Dated(of, before.Descriptor)
+	after := before
+	var err error
+	if after.Descriptor, err = e.make(before.Descriptor, nil, true, dated); err != nil {
+		return err
+	}
+	is := still(dated, after.Descriptor)
+	if e.dates != nil {
+		is = e.dates(before.Descriptor, after.Descriptor, true, dated)
+	}
+	if !sameDates(dated, is) {
+		p.work.dates = append(p.work.dates, dateEdit{of: of, before: dated, after: is})
+	}
+	if after.Descriptor != before.Descriptor || !sameDates(dated, is) {
+		p.work.shares = append(p.work.shares, shareEdit{s, &before, &after})
+	}
+	return nil
 }
 
 // below takes into a plan's forest what the shares it edits stand over.
