@@ -143,7 +143,7 @@ func TestANightOnAServer(t *testing.T) {
 	said := h.run(1, "nightly", "--to", "nights")
 	require.Contains(t, said, "stagedoor: ")
 	h.give(`Scripts`, "PAI(A;OICI;FA;;;WD)")
-	said = h.run(1, "nightly", "--to", "nights")
+	h.run(1, "nightly", "--to", "nights")
 	pages, err := filepath.Glob("nights/night-*.html")
 	require.NoError(t, err)
 	require.Len(t, pages, 1)
