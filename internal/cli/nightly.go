@@ -244,9 +244,15 @@ func (a *app) nightly(c *cobra.Command, n night) error {
 	if err != nil {
 		return err
 	}
-	last, err := lastNight(n.to, now)
+	last, bad, err := lastNight(n.to, now)
 	if err != nil {
 		return err
+	}
+	if len(bad) > 0 {
+		s := out.Section("nights", "The nights before")
+		for _, name := range bad {
+			s.Add(name, name, "it can't be read as what a night left, and was passed over", true)
+		}
 	}
 	out.Compare(last)
 	if err := a.writeNight(n.to, now, out); err != nil {
@@ -293,11 +299,12 @@ func lastLine(s string) string {
 
 const nightName = "night-"
 
-// lastNight reads what the last night before this one left.
-func lastNight(dir string, now time.Time) (*report.Night, error) {
+// lastNight reads what the last night before this one left, and names what
+// can't be read of it.
+func lastNight(dir string, now time.Time) (last *report.Night, bad []string, err error) {
 	names, err := filepath.Glob(filepath.Join(dir, nightName+"*.json"))
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	slices.Sort(names)
 	mine := filepath.Join(dir, nightName+now.Format(time.DateOnly)+".json")
@@ -310,16 +317,17 @@ func lastNight(dir string, now time.Time) (*report.Night, error) {
 			continue
 		}
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		n := &report.Night{}
 		if err := json.Unmarshal(text, n); err != nil {
-			return nil, fmt.Errorf("%s can't be read as what a night left: %w", name, err)
+			bad = append(bad, name)
+			continue
 		}
 		n.Day = strings.TrimSuffix(strings.TrimPrefix(filepath.Base(name), nightName), ".json")
-		return n, nil
+		return n, bad, nil
 	}
-	return nil, nil
+	return nil, bad, nil
 }
 
 // writeNight puts the page and what it is drawn from into the folder.

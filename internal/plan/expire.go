@@ -19,6 +19,7 @@ type Ended struct {
 func (d *Desk) Expire(day estate.Day) (*Plan, []Ended, error) {
 	t := d.t
 	p := d.begin("")
+	p.ends = true
 	p.Nothing = "nothing is over on " + string(day)
 	bearers, members := t.Overdue(day)
 	lang := ask.Language(t)

@@ -330,8 +330,10 @@ func (d *Desk) keepersHold(p *Plan) error {
 
 // governed asks what is written down beside the rules: keepers, laid policies.
 func (d *Desk) governed(p *Plan) error {
-	if err := d.keepersHold(p); err != nil {
-		return err
+	if !p.ends {
+		if err := d.keepersHold(p); err != nil {
+			return err
+		}
 	}
 	return d.keepsPolicies(p)
 }

@@ -65,6 +65,9 @@ type Plan struct {
 	Over   []string `json:"-"` // guards that making the plan itself overrode
 	// IsSo: a real server has it so already; guards tell of it, and stop nothing.
 	IsSo bool `json:"is-so-on-the-server,omitempty"`
+	// ends: it takes away what was to end, as whoever set it said; keepers have
+	// no say in that.
+	ends bool
 
 	work work
 }

@@ -1,0 +1,378 @@
+// Package posix holds rules as POSIX systems keep them: owner, group, mode bits,
+// an access list and, on folders, a default list (POSIX.1e draft 17, §23). It
+// says what they permit, compiles them to the steps that rules of every kind
+// are decided by, and what a new item gets.
+//
+// Who is in which group, and folders above an item, are others' affair. What a
+// Linux kernel was measured to do beyond the draft stands in docs/decisions.md.
+package posix
+
+import (
+	"slices"
+
+	"tarnwold/core/account"
+	"tarnwold/core/right"
+	"tarnwold/core/rule"
+)
+
+// Perm is read, write and execute as bits of one class.
+type Perm uint8
+
+const (
+	X Perm = 1 << iota // on a folder: go through
+	W
+	R
+)
+
+func (p Perm) String() string {
+	s := []byte("---")
+	for i, c := range []struct {
+		bit  Perm
+		sign byte
+	}{{R, 'r'}, {W, 'w'}, {X, 'x'}} {
+		if p&c.bit != 0 {
+			s[i] = c.sign
+		}
+	}
+	return string(s)
+}
+
+// Tag says whom an entry is for (§23.1.1). The values are those of the binary
+// form that Linux keeps.
+type Tag uint16
+
+const (
+	UserObj  Tag = 0x01 // the owner
+	User     Tag = 0x02 // a named user
+	GroupObj Tag = 0x04 // the owning group
+	Group    Tag = 0x08 // a named group
+	Mask     Tag = 0x10 // the most that named users and all groups get
+	Other    Tag = 0x20
+)
+
+// named tells whether entries with the tag name an account.
+func (t Tag) named() bool { return t == User || t == Group }
+
+// Entry is one entry of a list.
+type Entry struct {
+	Tag  Tag
+	Who  account.ID // of User and Group
+	Perm Perm
+}
+
+// List is an access or default list in the order of its tags, each of UserObj,
+// GroupObj and Other once, Mask once where anybody is named.
+type List []Entry
+
+// Valid tells whether a list has what every list has, and nothing twice
+// (acl_valid, §23.4.22).
+func (l List) Valid() bool {
+	count := map[Tag]int{}
+	who := map[Entry]bool{}
+	last := Tag(0)
+	for _, e := range l {
+		if e.Tag < last || e.Perm > R|W|X || e.Tag.named() == e.Who.IsZero() {
+			return false
+		}
+		last = e.Tag
+		if count[e.Tag]++; !e.Tag.named() && count[e.Tag] > 1 {
+			return false
+		}
+		k := Entry{Tag: e.Tag, Who: e.Who}
+		if e.Tag.named() && who[k] {
+			return false
+		}
+		who[k] = true
+	}
+	return count[UserObj] == 1 && count[GroupObj] == 1 && count[Other] == 1 && (count[User]+count[Group] == 0 || count[Mask] == 1)
+}
+
+// Of makes the list that mode bits alone stand for.
+func Of(mode uint16) List {
+	return List{{Tag: UserObj, Perm: Perm(mode >> 6 & 7)}, {Tag: GroupObj, Perm: Perm(mode >> 3 & 7)}, {Tag: Other, Perm: Perm(mode & 7)}}
+}
+
+func (l List) of(t Tag) (Perm, bool) {
+	for _, e := range l {
+		if e.Tag == t {
+			return e.Perm, true
+		}
+	}
+	return 0, false
+}
+
+// mask gives what named users and groups get at most.
+func (l List) mask() Perm {
+	if p, ok := l.of(Mask); ok {
+		return p
+	}
+	return R | W | X
+}
+
+// Extended tells whether the list says more than mode bits can.
+func (l List) Extended() bool { return len(l) > 3 }
+
+// Bits gives the mode bits a list shows: its mask stands in the group's place
+// where it has one (§23.1.5).
+func (l List) Bits() uint16 {
+	u, _ := l.of(UserObj)
+	g, _ := l.of(GroupObj)
+	if m, ok := l.of(Mask); ok {
+		g = m
+	}
+	o, _ := l.of(Other)
+	return uint16(u)<<6 | uint16(g)<<3 | uint16(o)
+}
+
+// with gives the list with mode bits set as chmod does: the mask, where there
+// is one, takes the group's.
+func (l List) with(mode uint16) List {
+	out := slices.Clone(l)
+	_, masked := l.of(Mask)
+	for i := range out {
+		switch e := &out[i]; {
+		case e.Tag == UserObj:
+			e.Perm = Perm(mode >> 6 & 7)
+		case e.Tag == Other:
+			e.Perm = Perm(mode & 7)
+		case e.Tag == Mask, e.Tag == GroupObj && !masked:
+			e.Perm = Perm(mode >> 3 & 7)
+		}
+	}
+	return out
+}
+
+// Bits of a mode beside those of the classes.
+const (
+	SetUID uint16 = 0o4000
+	SetGID uint16 = 0o2000 // on a folder: what comes into it is of its group
+	Sticky uint16 = 0o1000 // on a folder: only owners rename and delete in it
+)
+
+// Rules are those of one item. Nobody changes them in place.
+type Rules struct {
+	Folder  bool
+	Owner   account.ID
+	Group   account.ID
+	Special uint16 // SetUID, SetGID, Sticky
+	Access  List
+	Default List // of a folder: what is handed to what comes; nil: none
+}
+
+// Mode gives all twelve mode bits.
+func (r *Rules) Mode() uint16 { return r.Special | r.Access.Bits() }
+
+// Class is which part of a list decided.
+type Class struct {
+	Entry int  // its place in the list; -1: nobody is in it, and nothing is permitted
+	Cut   bool // the mask took some of what the entry says
+}
+
+// unread tells whether a kernel doesn't look at a list: Linux passes over one
+// whose mask is empty, and decides by the mode bits alone.
+func (r *Rules) unread() bool { return r.Access.Extended() && r.Access.Bits()&0o070 == 0 }
+
+// list gives the list that is looked at.
+func (r *Rules) list() List {
+	if r.unread() {
+		return Of(r.Access.Bits())
+	}
+	return r.Access
+}
+
+// Permits tells whether somebody may have all of want at once, by the access
+// check algorithm (§23.1.5), and which entry of the list that was looked at
+// decided. is tells whether he is an account, or in it.
+func (r *Rules) Permits(is func(account.ID) bool, want Perm) (bool, Class) {
+	l := r.list()
+	mask := l.mask()
+	decided := func(i int, p Perm, masked bool) (bool, Class) {
+		c := Class{Entry: i}
+		if masked {
+			c.Cut = p&^mask&want != 0
+			p &= mask
+		}
+		return p&want == want, c
+	}
+	if !r.Owner.IsZero() && is(r.Owner) {
+		return decided(index(l, UserObj), perm(l, UserObj), false)
+	}
+	for i, e := range l {
+		if e.Tag == User && is(e.Who) {
+			return decided(i, e.Perm, true)
+		}
+	}
+	first := -1
+	for i, e := range l {
+		if e.Tag == GroupObj && !r.Group.IsZero() && is(r.Group) || e.Tag == Group && is(e.Who) {
+			if e.Perm&mask&want == want { // one group has to have all of it
+				return decided(i, e.Perm, true)
+			}
+			if first < 0 {
+				first = i
+			}
+		}
+	}
+	if first >= 0 {
+		_, c := decided(first, l[first].Perm, true)
+		return false, c
+	}
+	return decided(index(l, Other), perm(l, Other), false)
+}
+
+func perm(l List, t Tag) Perm { p, _ := l.of(t); return p }
+
+func index(l List, t Tag) int { return slices.IndexFunc(l, func(e Entry) bool { return e.Tag == t }) }
+
+// MayRename tells whether somebody may rename or delete an item in a folder,
+// by their rules: write and execute on the folder at once, and where that is
+// sticky owning the item or the folder.
+func MayRename(folder, item *Rules, is func(account.ID) bool) bool {
+	if ok, _ := folder.Permits(is, W|X); !ok {
+		return false
+	}
+	return folder.Special&Sticky == 0 || is(folder.Owner) || is(item.Owner)
+}
+
+// The rights that read, write and execute stand for. On a folder nothing is
+// added or taken out without execute, so that write alone gives none of that.
+const (
+	reads  = right.ReadData | right.ReadNamedAttrs
+	writes = right.WriteData | right.AppendData | right.WriteNamedAttrs
+	alters = writes | right.DeleteChild // on a folder, with execute
+	// everyones are rights that no class is asked for: whoever comes to an item
+	// sees what it is.
+	everyones = right.ReadAttributes | right.ReadACL | right.Synchronize
+	// owners are rights that owning brings: the mode, the lists and the times.
+	owners = right.WriteACL | right.WriteAttributes
+)
+
+// rights gives what a permission stands for on an item.
+func (r *Rules) rights(p Perm) (s right.Set) {
+	if p&R != 0 {
+		s |= reads
+	}
+	if p&X != 0 {
+		s |= right.Execute
+	}
+	switch {
+	case p&W == 0:
+	case !r.Folder:
+		s |= writes
+	case p&X != 0:
+		s |= alters
+	}
+	return s
+}
+
+// Steps gives the rules as first-match steps: the owner's, then a refusal for
+// him; named users likewise; what the matching groups give, then a refusal for
+// whoever is in one; then everybody else.
+func (r *Rules) Steps(how rule.Reading) []rule.Step {
+	l := r.list()
+	mask := l.mask()
+	all := r.rights(R | W | X)
+	steps := []rule.Step{{Rights: everyones & right.All, Entry: -1}}
+	add := func(who account.ID, s right.Set, refuses bool, entry int, of rule.Source) {
+		if s &= right.All; s != 0 {
+			steps = append(steps, rule.Step{Who: who, Rights: s, Refuses: refuses, Entry: entry, Source: of})
+		}
+	}
+	class := func(who account.ID, p Perm, entry int) {
+		add(who, r.rights(p), false, entry, rule.OfEntry)
+		add(who, all, true, entry, rule.OfEntry)
+	}
+	if !r.Owner.IsZero() {
+		if how.Owner && !how.Adding {
+			add(r.Owner, owners, false, -1, rule.OfOwner)
+		}
+		class(r.Owner, perm(l, UserObj), index(l, UserObj))
+	}
+	for i, e := range l {
+		if e.Tag == User {
+			class(e.Who, e.Perm&mask, i)
+		}
+	}
+	type in struct {
+		who   account.ID
+		p     Perm
+		entry int
+	}
+	var groups []in
+	for i, e := range l {
+		switch {
+		case e.Tag == GroupObj && !r.Group.IsZero():
+			groups = append(groups, in{r.Group, e.Perm & mask, i})
+		case e.Tag == Group:
+			groups = append(groups, in{e.Who, e.Perm & mask, i})
+		}
+	}
+	for _, g := range groups {
+		add(g.who, r.rights(g.p), false, g.entry, rule.OfEntry)
+	}
+	for _, g := range groups {
+		add(g.who, all, true, g.entry, rule.OfEntry)
+	}
+	add(account.ID{}, r.rights(perm(l, Other)), false, index(l, Other), rule.OfEntry)
+	return steps
+}
+
+// Owned gives the owner.
+func (r *Rules) Owned() account.ID { return r.Owner }
+
+// Same tells whether other rules are the same in everything.
+func (r *Rules) Same(o rule.Any) bool {
+	x, ok := o.(*Rules)
+	return ok && r.Folder == x.Folder && r.Owner == x.Owner && r.Group == x.Group && r.Special == x.Special &&
+		slices.Equal(r.Access, x.Access) && slices.Equal(r.Default, x.Default) && (r.Default == nil) == (x.Default == nil)
+}
+
+// Strays: what an item got when it was made is its own from then on.
+func (r *Rules) Strays(rule.Any, bool) bool { return false }
+
+// Renewing gives the rules themselves: nothing is handed down to what is there.
+func (r *Rules) Renewing(rule.Any, bool) rule.Any { return r }
+
+// Following gives the rules themselves: nothing is handed down to what is there.
+func (r *Rules) Following(_, _ rule.Any, _ bool) rule.Any { return r }
+
+// NewChild gives the rules of what somebody makes in a folder with a mode and a
+// umask: the folder's default list takes the umask's place (§23.1.6), and a
+// setgid folder gives its group.
+func NewChild(parent *Rules, folder bool, owner, group account.ID, mode, umask uint16) *Rules {
+	c := &Rules{Folder: folder, Owner: owner, Group: group}
+	if parent.Special&SetGID != 0 {
+		c.Group = parent.Group
+		if folder {
+			c.Special |= SetGID
+		}
+	}
+	if parent.Default == nil {
+		c.Access = Of(mode &^ umask)
+		return c
+	}
+	c.Access = slices.Clone(parent.Default)
+	_, masked := c.Access.of(Mask)
+	for i := range c.Access {
+		switch e := &c.Access[i]; {
+		case e.Tag == UserObj:
+			e.Perm &= Perm(mode >> 6 & 7)
+		case e.Tag == Other:
+			e.Perm &= Perm(mode & 7)
+		case e.Tag == Mask, e.Tag == GroupObj && !masked:
+			e.Perm &= Perm(mode >> 3 & 7)
+		}
+	}
+	if folder {
+		c.Default = parent.Default
+	}
+	return c
+}
+
+// Chmod gives the rules with other mode bits, as chmod(2) does for the owner.
+func (r *Rules) Chmod(mode uint16) *Rules {
+	c := *r
+	c.Special = mode & (SetUID | SetGID | Sticky)
+	c.Access = r.Access.with(mode)
+	return &c
+}
