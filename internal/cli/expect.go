@@ -165,6 +165,7 @@ func (a *app) expect(c *cobra.Command, lines []expectation.Line, of []string) er
 	if err != nil {
 		return err
 	}
+	a.file.says, _ = report.ExpectedHead(out)
 	p := a.printer()
 	a.supposes(p)
 	if err := p.Expected(out); err != nil {

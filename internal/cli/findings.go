@@ -69,6 +69,7 @@ named. Exit code 1 says that anything is left.`,
 			x.Unused = list.Unused()
 			p := a.printer()
 			a.supposes(p)
+			a.file.says = x.Head()
 			if err := p.Findings(x); err != nil {
 				return err
 			}

@@ -22,6 +22,7 @@ type outFile struct {
 	temp *os.File
 	buf  *bufio.Writer
 	out  io.Writer // where it is said that it was written
+	says string    // what is said of the answer besides, or ""
 }
 
 // writing gives a question the flag -o.
@@ -83,6 +84,9 @@ func (a *app) endFile(keep bool) error {
 		_ = os.Remove(f.temp.Name())
 		return err
 	}
-	_, err = fmt.Fprintf(a.out, "Written to %s\n", report.Clean(f.path))
+	if f.says != "" {
+		f.says = ": " + f.says
+	}
+	_, err = fmt.Fprintf(a.out, "Written to %s%s\n", report.Clean(f.path), report.Clean(f.says))
 	return err
 }

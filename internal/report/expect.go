@@ -28,37 +28,18 @@ func (p *Printer) Expected(list []*ask.Expected) error {
 		}
 		return out
 	}, func() {
-		hold, unasked := 0, 0
+		head, all := ExpectedHead(list)
+		if len(list) == 0 {
+			p.Line(S(head))
+			return
+		}
+		style := Good
+		if !all {
+			style = Bad
+		}
 		files := map[string]bool{}
 		for _, e := range list {
 			files[e.File] = true
-			if e.Holds {
-				hold++
-			}
-			if e.Error != "" {
-				unasked++
-			}
-		}
-		style := Good
-		if hold < len(list) {
-			style = Bad
-		}
-		head := fmt.Sprintf("%d of %d expectations", hold, len(list))
-		switch {
-		case len(list) == 0:
-			p.Line(S("No expectations are in there"))
-			return
-		case hold == 1 && len(list) == 1:
-			head = "The expectation holds"
-		case hold == len(list):
-			head = fmt.Sprintf("All %d expectations hold", hold)
-		case hold == 1:
-			head += " holds"
-		default:
-			head += " hold"
-		}
-		if unasked > 0 {
-			head += fmt.Sprintf("; %d can't be asked", unasked)
 		}
 		p.Line(In(style, head))
 		p.Blank()
@@ -79,6 +60,37 @@ func (p *Printer) Expected(list []*ask.Expected) error {
 		}
 		p.Grid(g)
 	})
+}
+
+// ExpectedHead counts the expectations that hold, in words, and says whether
+// that is all of them.
+func ExpectedHead(list []*ask.Expected) (head string, all bool) {
+	hold, unasked := 0, 0
+	for _, e := range list {
+		if e.Holds {
+			hold++
+		}
+		if e.Error != "" {
+			unasked++
+		}
+	}
+	head = fmt.Sprintf("%d of %d expectations", hold, len(list))
+	switch {
+	case len(list) == 0:
+		head = "No expectations are in there"
+	case hold == 1 && len(list) == 1:
+		head = "The expectation holds"
+	case hold == len(list):
+		head = fmt.Sprintf("All %d expectations hold", hold)
+	case hold == 1:
+		head += " holds"
+	default:
+		head += " hold"
+	}
+	if unasked > 0 {
+		head += fmt.Sprintf("; %d can't be asked", unasked)
+	}
+	return head, hold == len(list)
 }
 
 func holds(e *ask.Expected) string {

@@ -44,6 +44,18 @@ type Findings struct {
 	All    bool
 }
 
+// Head counts the findings, in words.
+func (x *Findings) Head() string {
+	new := ""
+	if x.Since != "" {
+		new = " new since " + x.Since
+	}
+	if len(x.List) == 0 {
+		return "Nothing was found" + new + "."
+	}
+	return Count(int64(len(x.List)), "finding") + new
+}
+
 // Findings prints what is probably wrong.
 func (p *Printer) Findings(x *Findings) error {
 	if p.Format == JUnit {
@@ -61,15 +73,11 @@ func (p *Printer) Findings(x *Findings) error {
 			}
 			return out
 		}, func() {
-			new := ""
-			if x.Since != "" {
-				new = "new since " + x.Since
+			style := Good
+			if len(x.List) > 0 {
+				style = Bad
 			}
-			if len(x.List) == 0 {
-				p.Line(In(Good, strings.TrimSpace("Nothing was found "+new)+"."))
-			} else {
-				p.Line(In(Bad, strings.TrimSpace(Count(int64(len(x.List)), "finding")+" "+new)))
-			}
+			p.Line(In(style, x.Head()))
 			for from := 0; from < len(x.List); {
 				to := from
 				for to < len(x.List) && x.List[to].Kind == x.List[from].Kind {
