@@ -57,6 +57,7 @@ func TestScript(t *testing.T) {
 			"same":      sameCSV,
 			"measured":  measured,
 			"smalldisk": smallDisk,
+			"fillup":    fillUp,
 			"locked":    locked,
 			"replace":   replaceText,
 			"append":    appendText,

@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"os"
+	"path/filepath"
 
 	"github.com/rogpeppe/go-internal/testscript"
 	"golang.org/x/sys/unix"
@@ -18,4 +19,14 @@ func smallDisk(ts *testscript.TestScript, neg bool, args []string) {
 		return
 	}
 	ts.Defer(func() { _ = unix.Unmount(dir, 0) })
+}
+
+// fillup FOLDER leaves no room on the disk of a folder.
+func fillUp(ts *testscript.TestScript, neg bool, args []string) {
+	f, err := os.Create(filepath.Join(ts.MkAbs(args[0]), "filling"))
+	ts.Check(err)
+	defer f.Close()
+	for err == nil {
+		_, err = f.Write(make([]byte, 4096))
+	}
 }

@@ -26,6 +26,7 @@ import (
 var (
 	ErrBusy      = errors.New("another process is writing to the estate; try again when it is done")
 	ErrFull      = errors.New("the disk is full; nothing was changed")
+	ErrNoRoom    = errors.New("the disk is full: there is no room for the file that lies beside the estate while it is open; make some and try again")
 	ErrStopped   = errors.New("stopped; nothing was changed")
 	ErrNotEstate = errors.New("the file is not an estate")
 	ErrDamaged   = errors.New("the estate file is damaged; tarnwold check says where, and a backup brings it back")
@@ -309,6 +310,9 @@ func plain(err error) error {
 	var se *sqlite.Error
 	if !errors.As(err, &se) {
 		return err
+	}
+	if se.Code() == sqlite3.SQLITE_IOERR_SHMSIZE {
+		return ErrNoRoom
 	}
 	switch se.Code() & 0xff {
 	case sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED:
