@@ -49,6 +49,7 @@ type Trailing struct {
 	shares []estate.Share
 	who    map[string]ID
 	places map[string]spot
+	above  map[string]spot // the folders of places that aren't there
 	seen   map[[32]byte]int
 	Load   TrailLoad
 }
@@ -64,7 +65,7 @@ type spot struct {
 // NewTrailing makes ready to note tries on a server; "" where the records say
 // their places whole.
 func NewTrailing(t *estate.Tx, server string) (*Trailing, error) {
-	x := &Trailing{t: t, who: map[string]ID{}, places: map[string]spot{}, seen: map[[32]byte]int{}}
+	x := &Trailing{t: t, who: map[string]ID{}, places: map[string]spot{}, above: map[string]spot{}, seen: map[[32]byte]int{}}
 	if server != "" {
 		s, err := t.Server(server)
 		if err != nil {
@@ -145,13 +146,15 @@ func (x *Trailing) spot(r *trail.Record) (spot, error) {
 		}
 		s.path, s.where = path, address
 	}
-	if p, err := x.t.FindText(address); err == nil {
-		s = spot{p.Server.ID, p.Path, p.Via(), p.Folder, true}
+	a, err := place.Parse(address)
+	if err != nil {
+		return s, err
+	}
+	if p, err := x.t.Find(a); err == nil {
+		s = spotOf(p)
+	} else if near := x.near(a); near.where != "" {
+		s = near
 	} else if r.Whole {
-		a, err := place.ParsePlain(address)
-		if err != nil {
-			return s, err
-		}
 		if sv, err := x.t.Server(a.Server); err == nil {
 			s.server = sv.ID
 			s.path = a.Path
@@ -164,6 +167,48 @@ func (x *Trailing) spot(r *trail.Record) (spot, error) {
 	}
 	x.places[key] = s
 	return s, nil
+}
+
+func spotOf(p estate.Place) spot { return spot{p.Server.ID, p.Path, p.Via(), p.Folder, true} }
+
+// near names a place that isn't there by what the folders above it are called,
+// as far as they are known; the empty spot where none is.
+func (x *Trailing) near(a place.Address) spot {
+	up, name := a, place.Name(a.Path)
+	switch {
+	case name == "":
+		return spot{}
+	case a.Share != "":
+		up.Path = strings.TrimSuffix(strings.TrimSuffix(a.Path, name), "/")
+	default:
+		up.Path = place.Dir(a.Path)
+	}
+	key := up.String()
+	s, ok := x.above[key]
+	if !ok {
+		if p, err := x.t.Find(up); err == nil {
+			s = spotOf(p)
+		} else {
+			s = x.near(up)
+		}
+		if len(x.above) > 1<<18 {
+			clear(x.above)
+		}
+		x.above[key] = s
+	}
+	if s.where == "" {
+		return s
+	}
+	at, err := place.Parse(s.where)
+	if err != nil {
+		return spot{}
+	}
+	if at.Share == "" {
+		at.Path = place.Join(at.Path, name)
+	} else {
+		at.Path = strings.TrimPrefix(at.Path+"/"+name, "/")
+	}
+	return spot{server: s.server, path: place.Join(s.path, name), where: at.String()}
 }
 
 // Add notes one try.

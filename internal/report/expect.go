@@ -30,7 +30,7 @@ func (p *Printer) Expected(list []*ask.Expected) error {
 	}, func() {
 		head, all := ExpectedHead(list)
 		if len(list) == 0 {
-			p.Line(S(head))
+			p.Line(S("%s", head))
 			return
 		}
 		style := Good
