@@ -5,9 +5,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"strings"
 	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -44,9 +46,27 @@ func (k *keeping) plainFlags(c *cobra.Command) {
 // build works out a plan, and may tell more of it in the outcome.
 type build func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error)
 
-// tries is how often a plan is worked out anew where somebody else changed the
-// estate in between and nobody was shown it.
-const tries = 6
+// A plan is worked out anew where somebody else changed the estate in between
+// and nobody was shown it: so often at least, and for so long.
+const (
+	tries    = 6
+	patience = 5 * time.Second
+)
+
+// again tells whether a plan is to be worked out once more, and lets others
+// pass first.
+func again(ctx context.Context, try int, since time.Time) bool {
+	if ctx.Err() != nil || try >= tries && time.Since(since) > patience {
+		return false
+	}
+	wait := time.NewTimer(rand.N(time.Duration(min(try, 20)) * 5 * time.Millisecond))
+	defer wait.Stop()
+	select {
+	case <-ctx.Done():
+	case <-wait.C:
+	}
+	return true
+}
 
 // carry works a plan out, shows it with its impact, asks where someone is
 // there to be asked, and keeps it whole or not at all. What is kept is kept
@@ -69,6 +89,7 @@ func (a *app) carry(c *cobra.Command, k keeping, fn build) error {
 		}
 		return a.keepSupposed(ctx, p)
 	}
+	began := time.Now()
 	for try := 1; ; try++ {
 		o := &report.Outcome{DryRun: k.dryRun}
 		var saved, put []byte
@@ -96,7 +117,7 @@ func (a *app) carry(c *cobra.Command, k keeping, fn build) error {
 			err = a.askOutcome(ctx, e, o)
 		}
 		bar.end()
-		if errors.Is(err, estate.ErrMoved) && try < tries {
+		if errors.Is(err, estate.ErrMoved) && again(ctx, try, began) {
 			continue
 		}
 		if err != nil {
@@ -127,7 +148,7 @@ func (a *app) carry(c *cobra.Command, k keeping, fn build) error {
 			return a.askAndKeep(ctx, e, &k, o, put)
 		}
 		o.Kept, err = a.keep(ctx, e, &k, o, put)
-		if errors.Is(err, estate.ErrMoved) && try < tries {
+		if errors.Is(err, estate.ErrMoved) && again(ctx, try, began) {
 			continue
 		}
 		if err != nil {

@@ -163,11 +163,11 @@ func TestTwoAtOnce(t *testing.T) {
 				return
 			}
 			require.Equal(t, exitTrouble, c.ProcessState.ExitCode())
-			require.Contains(t, string(out), "another process is writing to the estate; try again")
+			require.Regexp(t, "(another process is writing to the estate; try again|changed by someone else meanwhile and nothing was kept; look again)", string(out))
 		})
 	}
 	wg.Wait()
-	require.Positive(t, kept)
+	require.Greater(t, kept, 12, "they wait for each other")
 	out := must(t, dir, prog, "group", "list", "--format", "csv")
 	require.Equal(t, kept+1, strings.Count(out, "\n"))
 	out = must(t, dir, prog, "log", "--format", "csv")
