@@ -213,6 +213,14 @@ func (a Address) write(signs string) string {
 	return s
 }
 
+// Whole tells whether a text is an address, and no name of something else or
+// place relative to another.
+func Whole(text string) bool {
+	text = strings.ReplaceAll(text, `\`, "/")
+	colon := strings.Index(text, ":/")
+	return strings.HasPrefix(text, "//") || colon > 0 && !strings.Contains(text[:colon], "/")
+}
+
 // Cut tells whether a server's own path is at or below top, and gives the rest.
 func Cut(path, top string) (rest string, ok bool) {
 	if top == "/" {

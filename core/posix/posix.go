@@ -124,20 +124,24 @@ func (l List) Bits() uint16 {
 	return uint16(u)<<6 | uint16(g)<<3 | uint16(o)
 }
 
-// with gives the list with mode bits set as chmod does: the mask, where there
-// is one, takes the group's.
-func (l List) with(mode uint16) List {
+// with gives the list with what each class has by a mode worked into it: the
+// mask, where there is one, takes the group's.
+func (l List) with(mode uint16, work func(has, by Perm) Perm) List {
 	out := slices.Clone(l)
 	_, masked := l.of(Mask)
 	for i := range out {
-		switch e := &out[i]; {
+		e, by := &out[i], Perm(0)
+		switch {
 		case e.Tag == UserObj:
-			e.Perm = Perm(mode >> 6 & 7)
+			by = Perm(mode >> 6 & 7)
 		case e.Tag == Other:
-			e.Perm = Perm(mode & 7)
+			by = Perm(mode & 7)
 		case e.Tag == Mask, e.Tag == GroupObj && !masked:
-			e.Perm = Perm(mode >> 3 & 7)
+			by = Perm(mode >> 3 & 7)
+		default:
+			continue
 		}
+		e.Perm = work(e.Perm, by)
 	}
 	return out
 }
@@ -351,18 +355,7 @@ func NewChild(parent *Rules, folder bool, owner, group account.ID, mode, umask u
 		c.Access = Of(mode &^ umask)
 		return c
 	}
-	c.Access = slices.Clone(parent.Default)
-	_, masked := c.Access.of(Mask)
-	for i := range c.Access {
-		switch e := &c.Access[i]; {
-		case e.Tag == UserObj:
-			e.Perm &= Perm(mode >> 6 & 7)
-		case e.Tag == Other:
-			e.Perm &= Perm(mode & 7)
-		case e.Tag == Mask, e.Tag == GroupObj && !masked:
-			e.Perm &= Perm(mode >> 3 & 7)
-		}
-	}
+	c.Access = parent.Default.with(mode, func(has, by Perm) Perm { return has & by })
 	if folder {
 		c.Default = parent.Default
 	}
@@ -373,6 +366,6 @@ func NewChild(parent *Rules, folder bool, owner, group account.ID, mode, umask u
 func (r *Rules) Chmod(mode uint16) *Rules {
 	c := *r
 	c.Special = mode & (SetUID | SetGID | Sticky)
-	c.Access = r.Access.with(mode)
+	c.Access = r.Access.with(mode, func(_, by Perm) Perm { return by })
 	return &c
 }

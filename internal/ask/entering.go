@@ -29,17 +29,13 @@ func (k *Asker) Entering(p estate.Place) ([]Entering, error) {
 			continue
 		}
 		c := x.crowd(w)
-		type key struct {
-			item *rule.List
-			gate bool
-		}
-		seen := map[key]bool{}
+		seen := map[*rule.List]bool{} // where folders above aren't asked, alike for all
 		for _, i := range c.nodes {
 			s := c.at[i]
-			if seen[key{s.Item, false}] && s.Gate == nil {
+			if seen[s.Item] && s.Gate == nil {
 				continue
 			}
-			seen[key{s.Item, false}] = true
+			seen[s.Item] = true
 			for _, r := range []right.Set{right.ReadData, right.WriteData, right.AppendData} {
 				c.d.Holding(s, r).Each(func(u int) bool {
 					id := c.d.People.Users[u].ID

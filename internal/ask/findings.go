@@ -1,7 +1,6 @@
 package ask
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 
@@ -95,11 +94,11 @@ var findingKinds = [...]FindingKind{
 // FindingsOptions narrow what is looked for.
 type FindingsOptions struct {
 	Where string
-	Kinds []string                        // none: all
-	Today estate.Day                      // for last days
-	Shut  map[account.ID]bool             // users nobody can sign on as
-	Kept  func(name string) bool          // whether a group is spoken of beside the rules (keepers)
-	Step  func(what string, done, of int) // is told how far it is; may be nil
+	Kinds []string               // none: all
+	Today estate.Day             // for last days
+	Shut  map[account.ID]bool    // users nobody can sign on as
+	Kept  func(name string) bool // whether a group is spoken of beside the rules (keepers)
+	Step  func(what string)      // is told how far it is; may be nil
 }
 
 // mostTargets is how many places of one finding a mend is worked out for at once.
@@ -107,16 +106,14 @@ const mostTargets = 200_000
 
 // finding is one look at everything.
 type finding struct {
-	k    *Asker
-	g    *ground
-	o    *FindingsOptions
-	out  []Finding
-	dir  *account.Directory
-	toks map[account.ID]*account.Token
-	ways map[*way]*wayCrowd
-	// Nodes by their own descriptor, in order; and the descriptors in order.
-	by      map[*rule.Descriptor][]int
-	order   []*rule.Descriptor
+	k       *Asker
+	g       *ground
+	o       *FindingsOptions
+	out     []Finding
+	dir     *account.Directory
+	toks    map[account.ID]*account.Token
+	ways    map[*way]*wayCrowd
+	by      grouped[*rule.Descriptor]   // nodes by their own descriptor
 	primary map[account.ID][]account.ID // users by their primary group, once asked for
 }
 
@@ -127,7 +124,7 @@ func (k *Asker) Findings(o FindingsOptions) ([]Finding, error) {
 			return nil, &estate.NotFound{What: "kind of finding", Name: name, Near: estate.Nearest(name, FindingKinds())}
 		}
 	}
-	x := &finding{k: k, o: &o, out: []Finding{}, toks: map[account.ID]*account.Token{}, ways: map[*way]*wayCrowd{}, by: map[*rule.Descriptor][]int{}}
+	x := &finding{k: k, o: &o, out: []Finding{}, toks: map[account.ID]*account.Token{}, ways: map[*way]*wayCrowd{}}
 	var err error
 	if o.Where == "" {
 		x.g, err = k.everything()
@@ -144,18 +141,15 @@ func (k *Asker) Findings(o FindingsOptions) ([]Finding, error) {
 	x.dir = k.directory()
 	for i := range x.g.f.Nodes {
 		if d, ok := x.g.f.Nodes[i].Before.(*rule.Descriptor); ok {
-			if x.by[d] == nil {
-				x.order = append(x.order, d)
-			}
-			x.by[d] = append(x.by[d], i)
+			x.by.add(d, i)
 		}
 	}
-	for i, kind := range findingKinds {
+	for _, kind := range findingKinds {
 		if len(o.Kinds) > 0 && !slices.Contains(o.Kinds, kind.Name) || kind.estate && o.Where != "" {
 			continue
 		}
 		if o.Step != nil {
-			o.Step(kind.Name, i, len(findingKinds))
+			o.Step(kind.Name)
 		}
 		from := len(x.out)
 		if err := kind.look(x); err != nil {
@@ -185,6 +179,22 @@ func (k *Asker) Findings(o FindingsOptions) ([]Finding, error) {
 		}
 	}
 	return x.out, nil
+}
+
+// grouped gathers nodes by what they have in common, in order.
+type grouped[K comparable] struct {
+	nodes map[K][]int
+	order []K
+}
+
+func (g *grouped[K]) add(key K, nodes ...int) {
+	if g.nodes == nil {
+		g.nodes = map[K][]int{}
+	}
+	if g.nodes[key] == nil {
+		g.order = append(g.order, key)
+	}
+	g.nodes[key] = append(g.nodes[key], nodes...)
 }
 
 func (x *finding) add(f Finding) { x.out = append(x.out, f) }
@@ -334,10 +344,3 @@ func (x *finding) shares() (out []*way) {
 }
 
 func (x *finding) known(id account.ID) bool { return x.k.Known(id) != "unknown" }
-
-func countText(n int, one, many string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %s", n, many)
-}

@@ -47,22 +47,6 @@ func (x *finding) local() (out []*way) {
 	return out
 }
 
-// grouped gathers nodes by their descriptors, in order.
-type grouped struct {
-	nodes map[*rule.Descriptor][]int
-	order []*rule.Descriptor
-}
-
-func (g *grouped) add(d *rule.Descriptor, i int) {
-	if g.nodes == nil {
-		g.nodes = map[*rule.Descriptor][]int{}
-	}
-	if g.nodes[d] == nil {
-		g.order = append(g.order, d)
-	}
-	g.nodes[d] = append(g.nodes[d], i)
-}
-
 // uncharged: nobody can change the rules, nor passes them as an administrator.
 func (x *finding) uncharged() error {
 	for _, w := range x.local() {
@@ -71,7 +55,7 @@ func (x *finding) uncharged() error {
 			continue
 		}
 		known := map[*rule.Descriptor]bool{}
-		var none grouped
+		var none grouped[*rule.Descriptor]
 		for _, i := range c.nodes {
 			d, ok := x.g.f.Nodes[i].Before.(*rule.Descriptor)
 			if !ok {
@@ -115,31 +99,27 @@ func (x *finding) open() error {
 		d *rule.Descriptor
 		r right.Set
 	}
-	nodes := map[found][]int{}
-	var order []found
+	var opened grouped[found]
 	for i := range x.g.f.Nodes {
 		n := &x.g.f.Nodes[i]
 		d, ok := n.Before.(*rule.Descriptor)
 		if !ok || granted[i] == 0 || d.Rules.Absent || n.Parent >= 0 && granted[n.Parent].Has(granted[i]) {
 			continue
 		}
-		f := found{d, granted[i]}
-		if nodes[f] == nil {
-			order = append(order, f)
-		}
-		nodes[f] = append(nodes[f], i)
+		opened.add(found{d, granted[i]}, i)
 	}
-	for _, o := range order {
-		f := x.place(nodes[o])
-		f.Items = x.under(nodes[o])
+	for _, o := range opened.order {
+		nodes := opened.nodes[o]
+		f := x.place(nodes)
+		f.Items = x.under(nodes)
 		f.Users = len(x.dir.Users())
 		tok := account.NewToken(x.k.t, nobodys, account.Traits{}, account.Everyone, account.Authenticated, account.Network)
 		for _, e := range o.d.Rules.Entries {
 			if e.Kind == rule.Allow && e.Rights.Map()&o.r != 0 && e.Counts() && tok.Has(e.Who) {
-				f.Who, f.What = x.k.t.Name(e.Who), x.k.lang.Write(e, x.folder(nodes[o]))
+				f.Who, f.What = x.k.t.Name(e.Who), x.k.lang.Write(e, x.folder(nodes))
 				where := f.Where
 				if !e.Own() {
-					at := x.k.t.Place(x.first(nodes[o]))
+					at := x.k.t.Place(x.first(nodes))
 					if k, _, ok := rule.Origin(e, at.Folder, x.k.t.Above(at)); ok {
 						where = at.Up(k + 1)
 					}
@@ -223,9 +203,7 @@ func (x *finding) idleDenies() error {
 		d *rule.Descriptor
 		e rule.Entry
 	}
-	idle := map[found][]int{}
-	busy := map[found]bool{}
-	var order []found
+	var idle grouped[found]
 	for i := len(nodes) - 1; i >= 0; i-- {
 		d, ok := nodes[i].Before.(*rule.Descriptor)
 		w := server[i]
@@ -239,22 +217,13 @@ func (x *finding) idleDenies() error {
 				continue
 			}
 			if e.Who == account.Creator || e.Who == account.CreatorGroup || e.Who == account.OwnerRights { // it names another below, or says what owning brings
-				if e.Own() {
-					busy[found{d, e}] = true
-				}
 				continue
 			}
 			k := key{e.Who, e.Rights.Map()}
 			now := takes(w, d, e)
 			if e.Own() {
-				f := found{d, e}
-				if now || up[k] {
-					busy[f] = true
-				} else {
-					if idle[f] == nil {
-						order = append(order, f)
-					}
-					idle[f] = append(idle[f], i)
+				if !now && !up[k] {
+					idle.add(found{d, e}, i)
 				}
 				continue
 			}
@@ -275,15 +244,14 @@ func (x *finding) idleDenies() error {
 			}
 		}
 	}
-	for _, o := range order {
-		list := idle[o]
+	for _, o := range idle.order {
+		list := idle.nodes[o]
 		slices.Sort(list)
 		for _, of := range x.kinds(list) {
 			if _, covered := x.needless(o.d, o.e); covered {
 				continue // told as an entry that changes nothing
 			}
-			f := x.entry(o.d, o.e, of, "idle-deny")
-			x.add(f)
+			x.add(x.entry(o.d, o.e, of, "idle-deny"))
 		}
 	}
 	return nil
@@ -379,7 +347,7 @@ func (x *finding) outOfSightBy(w *way) error {
 			return err
 		}
 	}
-	var by grouped
+	var by grouped[*rule.Descriptor]
 	slices.Sort(order)
 	for _, i := range order {
 		if d, ok := nodes[i].Before.(*rule.Descriptor); ok {
@@ -387,7 +355,7 @@ func (x *finding) outOfSightBy(w *way) error {
 		}
 	}
 	for _, d := range by.order {
-		f := Finding{Users: 0}
+		f := Finding{}
 		users := c.d.People.Empty()
 		first := by.nodes[d][0]
 		for _, i := range by.nodes[d] {
@@ -420,116 +388,6 @@ func (x *finding) outOfSightBy(w *way) error {
 		if !who.IsZero() {
 			f.Who = x.k.t.Name(who)
 			f.Commands = [][]string{plainly([]string{"tarnwold", "grant", f.Who, "list", f.Where, "--scope", "here"})}
-		}
-		x.add(f)
-	}
-	return nil
-}
-
-// weighed are the rights by which a share is held to what is below it.
-var weighed = []right.Set{right.ReadData, right.WriteData, right.AppendData, right.Delete, right.WriteACL, right.WriteOwner}
-
-// needs tells which rights a share lets somebody use, which it lets through
-// and nobody can use below, and which somebody would have below and the share
-// lets nobody use.
-func (x *finding) needs(w *way) (wide, narrow right.Set, users int) {
-	c := x.crowd(w)
-	if c.weighed {
-		return c.wide, c.narrow, c.users
-	}
-	defer func() { c.weighed, c.wide, c.narrow, c.users = true, wide, narrow, users }()
-	type key struct {
-		item  *rule.List
-		child *uint64
-	}
-	for _, r := range weighed {
-		through := c.d.Through(r)
-		seen := map[key]bool{}
-		has := c.d.People.Empty()
-		used := false
-		for _, i := range c.nodes {
-			s := c.at[i]
-			k := key{item: s.Item}
-			if len(s.Child) > 0 {
-				k.child = &s.Child[0]
-			}
-			if s.Gate == nil && seen[k] {
-				continue
-			}
-			seen[k] = true
-			some := c.d.PastShare(s, r)
-			has.Or(some)
-			if some.And(through).Len() > 0 {
-				used = true
-				break
-			}
-		}
-		switch {
-		case used:
-		case through.Len() > 0:
-			wide |= r
-		case has.Len() > 0:
-			narrow |= r
-			users = max(users, has.Len())
-		}
-	}
-	return wide, narrow, users
-}
-
-// wideShares: rights a share lets through that nobody can use below.
-func (x *finding) wideShares() error {
-	for _, w := range x.shares() {
-		wide, _, _ := x.needs(w)
-		d := w.share.Descriptor
-		if wide == 0 || d.Rules.Absent {
-			continue
-		}
-		f := Finding{Where: "share " + w.share.Address(), What: (wide).String(), Items: x.items(x.crowd(w).nodes)}
-		// The strongest level that lacks all of them would do.
-		level := right.Level{}
-		for _, l := range x.k.lang.Levels {
-			if l.Folder&wide == 0 && l.Folder != 0 {
-				level = l
-			}
-		}
-		var allow []rule.Entry
-		for _, e := range d.Rules.Entries {
-			if e.Kind == rule.Allow && e.Rights.Map()&wide != 0 {
-				allow = append(allow, e)
-			}
-		}
-		if level.Name != "" {
-			for _, e := range allow {
-				f.Commands = append(f.Commands, []string{"tarnwold", "replace", x.k.t.Name(e.Who), level.Name, w.share.Address(), "--share"})
-			}
-			if len(allow) > 0 {
-				f.Repair = Repair{Share: w.share, Gone: allow, Rights: level.Folder}
-			}
-		}
-		x.add(f)
-	}
-	return nil
-}
-
-// narrowShares: rights people have below that a share lets nobody use.
-func (x *finding) narrowShares() error {
-	for _, w := range x.shares() {
-		_, narrow, users := x.needs(w)
-		if narrow == 0 {
-			continue
-		}
-		f := Finding{Where: "share " + w.share.Address(), What: narrow.String(), Users: users, Items: x.items(x.crowd(w).nodes)}
-		if w.share.ReadOnly {
-			f.Other = "it is switched to read-only"
-		}
-		level := ""
-		for _, l := range x.k.lang.Levels {
-			if l.Folder.Has(narrow) && level == "" {
-				level = l.Name
-			}
-		}
-		if level != "" && !w.share.ReadOnly {
-			f.Commands = [][]string{{"tarnwold", "grant", "WHO", level, w.share.Address(), "--share"}}
 		}
 		x.add(f)
 	}

@@ -11,8 +11,8 @@ import (
 // spoken is which identifiers rules name, with how many items do.
 func (x *finding) spoken() map[account.ID]int64 {
 	out := map[account.ID]int64{}
-	for _, d := range x.order {
-		items := x.items(x.by[d])
+	for _, d := range x.by.order {
+		items := x.items(x.by.nodes[d])
 		seen := map[account.ID]bool{}
 		for _, list := range [][]rule.Entry{d.Rules.Entries, d.Audit.Entries} {
 			for _, e := range list {

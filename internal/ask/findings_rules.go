@@ -1,6 +1,7 @@
 package ask
 
 import (
+	"fmt"
 	"slices"
 
 	"tarnwold/core/account"
@@ -11,13 +12,13 @@ import (
 
 // absent: rules that aren't there at all let everybody do everything.
 func (x *finding) absent() error {
-	for _, d := range x.order {
+	for _, d := range x.by.order {
 		if !d.Rules.Absent {
 			continue
 		}
-		f := x.place(x.by[d])
+		f := x.place(x.by.nodes[d])
 		f.Commands = [][]string{plainly([]string{"tarnwold", "seal", f.Where})}
-		if up, _ := x.g.f.Over(x.by[d][0], false).(*rule.Descriptor); up != nil {
+		if up, _ := x.g.f.Over(x.by.nodes[d][0], false).(*rule.Descriptor); up != nil {
 			f.Commands = [][]string{plainly([]string{"tarnwold", "unseal", f.Where, "--clear"})}
 		}
 		x.add(f)
@@ -41,22 +42,17 @@ func (x *finding) ownersLeft() error {
 }
 
 func (x *finding) owners(meant func(account.ID) bool, what string) error {
-	nodes := map[account.ID][]int{}
-	var order []account.ID
-	for _, d := range x.order {
-		if !meant(d.Owner) {
-			continue
+	var owned grouped[account.ID]
+	for _, d := range x.by.order {
+		if meant(d.Owner) {
+			owned.add(d.Owner, x.by.nodes[d]...)
 		}
-		if nodes[d.Owner] == nil {
-			order = append(order, d.Owner)
-		}
-		nodes[d.Owner] = append(nodes[d.Owner], x.by[d]...)
 	}
-	for _, id := range order {
-		f := x.place(nodes[id])
+	for _, id := range owned.order {
+		f := x.place(owned.nodes[id])
 		f.Who, f.What = x.k.t.Name(id), what
 		to := "WHO"
-		if s, _, ok := x.k.t.Stands(x.first(nodes[id])); ok {
+		if s, _, ok := x.k.t.Stands(x.first(owned.nodes[id])); ok {
 			for _, a := range x.k.t.Administrators(s) {
 				to = x.k.t.Name(a)
 				break
@@ -90,8 +86,7 @@ func (x *finding) stale() error {
 	type pair struct{ d, up *rule.Descriptor }
 	strays := map[pair]bool{}
 	known := map[pair]bool{}
-	nodes := map[*rule.Descriptor][]int{}
-	var order []*rule.Descriptor
+	var old grouped[*rule.Descriptor]
 	for i := range x.g.f.Nodes {
 		n := &x.g.f.Nodes[i]
 		d, _ := n.Before.(*rule.Descriptor)
@@ -105,19 +100,16 @@ func (x *finding) stale() error {
 			strays[p] = d.Strays(up, n.Folder)
 		}
 		if strays[p] {
-			if nodes[d] == nil {
-				order = append(order, d)
-			}
-			nodes[d] = append(nodes[d], i)
+			old.add(d, i)
 		}
 	}
-	for _, d := range order {
-		f := x.place(nodes[d])
+	for _, d := range old.order {
+		f := x.place(old.nodes[d])
 		f.Commands = [][]string{plainly([]string{"tarnwold", "reflow", f.Where})}
 		if f.More > 0 {
 			f.Commands = [][]string{mended("stale", x.o.Where)}
 		}
-		f.Repair = Repair{Renew: true, Targets: x.targets(nodes[d])}
+		f.Repair = Repair{Renew: true, Targets: x.targets(old.nodes[d])}
 		x.add(f)
 	}
 	return nil
@@ -125,12 +117,12 @@ func (x *finding) stale() error {
 
 // disorder: entries out of canonical order ([MS-DTYP] §2.4.5).
 func (x *finding) disorder() error {
-	for _, d := range x.order {
+	for _, d := range x.by.order {
 		at := d.Rules.Misplaced()
 		if at < 0 {
 			continue
 		}
-		nodes := x.by[d]
+		nodes := x.by.nodes[d]
 		f := x.place(nodes)
 		f.What = x.k.lang.Write(d.Rules.Entries[at], x.folder(nodes))
 		f.Commands = [][]string{mended("out-of-order", f.Where)}
@@ -143,12 +135,12 @@ func (x *finding) disorder() error {
 // each calls fn with every own entry of every descriptor, and the nodes that
 // have it, folders apart from files.
 func (x *finding) each(fn func(d *rule.Descriptor, e rule.Entry, nodes []int)) {
-	for _, d := range x.order {
+	for _, d := range x.by.order {
 		own := d.Rules.Own()
 		if len(own) == 0 {
 			continue
 		}
-		for _, nodes := range x.kinds(x.by[d]) {
+		for _, nodes := range x.kinds(x.by.nodes[d]) {
 			for _, e := range own {
 				fn(d, e, nodes)
 			}
@@ -217,7 +209,10 @@ func (x *finding) dead() error {
 		slices.Sort(o.nodes)
 		o.nodes = slices.Compact(o.nodes)
 		f := x.place(o.nodes)
-		f.Who, f.What = id.String(), countText(len(o.gone), "entry", "different entries")
+		f.Who, f.What = id.String(), "1 entry"
+		if n := len(o.gone); n > 1 {
+			f.What = fmt.Sprintf("%d different entries", n)
+		}
 		f.Repair = Repair{Gone: o.gone, Targets: x.targets(o.nodes)}
 		w := []string{"tarnwold", "strip", id.String()}
 		if x.o.Where != "" {

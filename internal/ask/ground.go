@@ -148,11 +148,7 @@ func (g *ground) allWays() error {
 				if err != nil {
 					continue // the share's folder isn't in the estate
 				}
-				n := g.f.Node(in.Item)
-				if n < 0 {
-					n = g.f.NodeOf(in.Strand)
-				}
-				if n >= 0 {
+				if n := g.f.NodeFor(in.Item, in.Strand); n >= 0 {
 					w.begins[n] = beginning{}
 				}
 			}

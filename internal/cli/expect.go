@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"strings"
@@ -62,17 +63,9 @@ names isn't there.`,
 			if from != "" {
 				return a.writeExpectations(c, from, depth)
 			}
-			var lines []expectation.Line
-			var of []string
-			for _, file := range args {
-				list, err := readFile(c.Context(), file, expectation.Read)
-				if err != nil {
-					return err
-				}
-				for range list {
-					of = append(of, file)
-				}
-				lines = append(lines, list...)
+			lines, of, err := readExpectations(c.Context(), args)
+			if err != nil {
+				return err
 			}
 			return a.expect(c, lines, of)
 		},
@@ -81,6 +74,21 @@ names isn't there.`,
 	c.Flags().IntVar(&depth, "depth", 1, "how many layers of folders below it --write looks at")
 	_ = c.RegisterFlagCompletionFunc("write", a.completePlaces)
 	return c
+}
+
+// readExpectations reads files of expectations, and says which each is of.
+func readExpectations(ctx context.Context, files []string) (lines []expectation.Line, of []string, err error) {
+	for _, file := range files {
+		list, err := readFile(ctx, file, expectation.Read)
+		if err != nil {
+			return nil, nil, err
+		}
+		for range list {
+			of = append(of, file)
+		}
+		lines = append(lines, list...)
+	}
+	return lines, of, nil
 }
 
 // writeExpectations prints a file of what holds today.

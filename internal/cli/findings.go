@@ -120,15 +120,10 @@ func excepted(list exception.List, out []ask.Finding) ([]ask.Finding, int) {
 }
 
 func findingsOf(ctx context.Context, e *estate.Estate, where string, kinds []string, step func(string)) (out []ask.Finding, err error) {
-	err = e.View(ctx, func(t *estate.Tx) error {
-		o, err := plan.FindingsOptions(t, where, kinds)
-		if err != nil {
-			return err
-		}
-		if step != nil {
-			o.Step = func(what string, _, _ int) { step("looking for " + what) }
-		}
-		out, err = ask.New(t).Findings(o)
+	err = e.View(ctx, func(t *estate.Tx) (err error) {
+		d := plan.New(t, "")
+		d.Step = step
+		out, err = d.Findings(where, kinds)
 		return err
 	})
 	return out, err

@@ -70,178 +70,49 @@ func (a *app) nightly(c *cobra.Command, n night) error {
 	if err != nil {
 		return err
 	}
-	files := map[string]string{}
+	secrets := map[string]string{} // files of passwords, by server
 	for _, x := range n.passwords {
 		server, file, ok := strings.Cut(x, "=")
 		if !ok {
 			return misused("--password-file is %q; wanted SERVER=FILE", report.Clip(x))
 		}
-		files[estate.Key(server)] = file
+		secrets[estate.Key(server)] = file
 	}
+	// A mistake in a file is told before anything is done.
 	except, err := readExceptions(ctx, n.except)
 	if err != nil {
 		return err
 	}
-	var lines []expectation.Line
-	var of []string
-	for _, file := range n.expect { // a mistake in a file is told before anything is done
-		list, err := readFile(ctx, file, expectation.Read)
-		if err != nil {
-			return err
-		}
-		for range list {
-			of = append(of, file)
-		}
-		lines = append(lines, list...)
+	lines, of, err := readExpectations(ctx, n.expect)
+	if err != nil {
+		return err
 	}
 	if err := os.MkdirAll(n.to, 0o700); err != nil {
 		return err
 	}
 	now := time.Now()
 	out := &report.Night{At: now.UTC().Format(time.RFC3339), Estate: a.estatePath}
-	// The servers, each by its own command.
-	var linked []string
+	if !n.scan {
+		if err := a.nightScans(c, out, secrets); err != nil {
+			return err
+		}
+	}
+	a.nightExpired(c, out, n.leave)
 	if err := a.view(ctx, func(t *estate.Tx) error {
-		for _, s := range t.Servers() {
-			if _, ok := t.Link(s); ok {
-				linked = append(linked, s.Name)
+		d, x := plan.New(t, a.who()), ask.New(t).Expecting()
+		for _, look := range []func() error{
+			func() error { return nightExpects(out, x, lines, of, len(n.expect) > 0) },
+			func() error { return nightPolicies(out, t, d, x) },
+			func() error { return nightFindings(out, d, except) },
+			func() error { return nightDuties(out, d, except) },
+			func() error { return nightRequests(out, d, longer) },
+		} {
+			if err := look(); err != nil {
+				return err
 			}
 		}
 		return t.Err()
 	}); err != nil {
-		return err
-	}
-	if !n.scan {
-		s := out.Section("scans", "The servers")
-		for _, name := range linked {
-			args := []string{"scan", name, "--yes"}
-			if f := files[estate.Key(name)]; f != "" {
-				args = append(args, "--password-file", f)
-			}
-			code, said := a.within(c, args)
-			if code == exitDone {
-				s.Fine = append(s.Fine, name+": "+lastLine(said))
-				continue
-			}
-			text := lastLine(said)
-			if code == exitNo {
-				text = "a guard warns of what was found there; look at it with: tarnwold scan " + name
-			}
-			s.Add(name, name, text, code >= exitUsage)
-		}
-		if len(linked) == 0 {
-			s.Fine = append(s.Fine, "no server is linked to a real one")
-		}
-		if err := ctx.Err(); err != nil {
-			return err
-		}
-	}
-	s := out.Section("last-days", "Last days that are over")
-	args := []string{"expire", "--yes", "--format", "json"}
-	if n.leave {
-		args[1] = "--dry-run"
-	}
-	code, said := a.within(c, args)
-	var ended struct {
-		Ended []plan.Ended `json:"ended"`
-		Kept  int64        `json:"kept-as"`
-	}
-	switch err := json.Unmarshal([]byte(said), &ended); {
-	case code > exitNo || err != nil:
-		s.Add("expire", "expire", lastLine(said), true)
-	default:
-		for _, e := range ended.Ended {
-			text := fmt.Sprintf("%s until %s", e.What, e.Until)
-			if ended.Kept != 0 {
-				s.Fine = append(s.Fine, fmt.Sprintf("%s: %s: taken away, change %d", e.Where, text, ended.Kept))
-			} else {
-				s.Add(e.Where+e.What, e.Where, text+": still opens", false)
-			}
-		}
-	}
-	err = a.view(ctx, func(t *estate.Tx) error {
-		d, k := plan.New(t, a.who()), ask.New(t)
-		today := string(estate.Today())
-		s := out.Section("expectations", "Expectations")
-		x := k.Expecting()
-		for i := range lines {
-			got, err := x.Expect(plan.Expects(&lines[i], of[i]))
-			if err != nil {
-				return err
-			}
-			switch {
-			case got.Error != "":
-				s.Add(got.File+got.Text, fmt.Sprintf("%s:%d: %s", got.File, got.Line, got.Text), got.Error, true)
-			case !got.Holds:
-				s.Add(got.File+got.Text, fmt.Sprintf("%s:%d: %s", got.File, got.Line, got.Text), report.Against(got), false)
-			}
-		}
-		if len(n.expect) == 0 {
-			s.Fine = append(s.Fine, "no file of them was named")
-		} else {
-			s.Fine = append(s.Fine, fmt.Sprintf("%d of %d hold", len(lines)-len(s.Items), len(lines)))
-		}
-		s = out.Section("policies", "Policies")
-		laid, err := plan.Policies(t)
-		if err != nil {
-			return err
-		}
-		for i := range laid {
-			f, err := d.PolicyDrift(&laid[i], x.Expect)
-			if err != nil {
-				s.Add(laid[i].Name, "policy "+laid[i].Name, err.Error(), true)
-				continue
-			}
-			before := len(s.Items)
-			for _, l := range f.Lines {
-				s.Add(f.Policy+l.Where+l.Line.Sign+l.Line.Text, l.Where, report.Off(f.Policy, &l), false)
-			}
-			for _, e := range f.Unmet {
-				s.Add(f.Policy+e.Text, "policy "+f.Policy, "expects: "+e.Text+"; "+report.Against(e), false)
-			}
-			if len(s.Items) == before {
-				s.Fine = append(s.Fine, f.Policy+" is as it was laid")
-			}
-		}
-		found, err := d.Findings("", nil)
-		if err != nil {
-			return err
-		}
-		var meant int
-		found, meant = excepted(except, found)
-		s = out.Section("findings", "Findings")
-		for i := range found {
-			f := &found[i]
-			s.AddFinding(f.Key(), f)
-		}
-		if meant > 0 {
-			s.Fine = append(s.Fine, fmt.Sprintf("%d meant so", meant))
-		}
-		duties, err := d.Duties()
-		if err != nil {
-			return err
-		}
-		duties, meant = exception.Split(except, duties, today, dutyAbout)
-		s = out.Section("duties", "Two keys in one hand")
-		for i := range duties {
-			y := &duties[i]
-			s.Add(y.Kind+y.Who+y.Group+y.Where, y.Who, report.DutyText(y), false)
-		}
-		if meant > 0 {
-			s.Fine = append(s.Fine, fmt.Sprintf("%d meant so", meant))
-		}
-		waiting, err := d.Requested(false, "", max(longer, 1))
-		if err != nil {
-			return err
-		}
-		s = out.Section("requests", "Requests that wait")
-		for i := range waiting {
-			r := waiting[i].Request
-			s.Add(fmt.Sprint(r.Number), fmt.Sprintf("request %d", r.Number), fmt.Sprintf("%s on %s for %s, for %s", r.Level, r.Where, strings.Join(r.Names(), ", "), report.Count(int64(waiting[i].Waiting), "day")), false)
-		}
-		return t.Err()
-	})
-	if err != nil {
 		return err
 	}
 	last, bad, err := lastNight(n.to, now)
@@ -266,6 +137,154 @@ func (a *app) nightly(c *cobra.Command, n night) error {
 		return &unfinishedNight{out.Trouble()}
 	case out.Left() > 0:
 		return errNo
+	}
+	return nil
+}
+
+// nightScans scans the linked servers, each by its own command.
+func (a *app) nightScans(c *cobra.Command, out *report.Night, secrets map[string]string) error {
+	var linked []string
+	if err := a.view(c.Context(), func(t *estate.Tx) error {
+		for _, s := range t.Servers() {
+			if _, ok := t.Link(s); ok {
+				linked = append(linked, s.Name)
+			}
+		}
+		return t.Err()
+	}); err != nil {
+		return err
+	}
+	s := out.Section("scans", "The servers")
+	for _, name := range linked {
+		args := []string{"scan", name, "--yes"}
+		if f := secrets[estate.Key(name)]; f != "" {
+			args = append(args, "--password-file", f)
+		}
+		code, said := a.within(c, args)
+		switch code {
+		case exitDone:
+			s.Fine = append(s.Fine, name+": "+lastLine(said))
+		case exitNo:
+			s.Add(name, name, "a guard warns of what was found there; look at it with: tarnwold scan "+name, false)
+		default:
+			s.Add(name, name, lastLine(said), true)
+		}
+	}
+	if len(linked) == 0 {
+		s.Fine = append(s.Fine, "no server is linked to a real one")
+	}
+	return c.Context().Err()
+}
+
+// nightExpired takes away what is over, or only tells of it.
+func (a *app) nightExpired(c *cobra.Command, out *report.Night, leave bool) {
+	s := out.Section("last-days", "Last days that are over")
+	args := []string{"expire", "--yes", "--format", "json"}
+	if leave {
+		args[1] = "--dry-run"
+	}
+	code, said := a.within(c, args)
+	var ended struct {
+		Ended []plan.Ended `json:"ended"`
+		Kept  int64        `json:"kept-as"`
+	}
+	if err := json.Unmarshal([]byte(said), &ended); code > exitNo || err != nil {
+		s.Add("expire", "expire", lastLine(said), true)
+		return
+	}
+	for _, e := range ended.Ended {
+		text := fmt.Sprintf("%s until %s", e.What, e.Until)
+		if ended.Kept != 0 {
+			s.Fine = append(s.Fine, fmt.Sprintf("%s: %s: taken away, change %d", e.Where, text, ended.Kept))
+		} else {
+			s.Add(e.Where+e.What, e.Where, text+": still opens", false)
+		}
+	}
+}
+
+func nightExpects(out *report.Night, x *ask.Expecting, lines []expectation.Line, of []string, named bool) error {
+	s := out.Section("expectations", "Expectations")
+	for i := range lines {
+		got, err := x.Expect(plan.Expects(&lines[i], of[i]))
+		if err != nil {
+			return err
+		}
+		if !got.Holds {
+			s.Add(got.File+got.Text, fmt.Sprintf("%s:%d: %s", got.File, got.Line, got.Text), report.Against(got), got.Error != "")
+		}
+	}
+	if named {
+		s.Fine = append(s.Fine, fmt.Sprintf("%d of %d hold", len(lines)-len(s.Items), len(lines)))
+	} else {
+		s.Fine = append(s.Fine, "no file of them was named")
+	}
+	return nil
+}
+
+func nightPolicies(out *report.Night, t *estate.Tx, d *plan.Desk, x *ask.Expecting) error {
+	s := out.Section("policies", "Policies")
+	laid, err := plan.Policies(t)
+	if err != nil {
+		return err
+	}
+	for i := range laid {
+		f, err := d.PolicyDrift(&laid[i], x.Expect)
+		if err != nil {
+			s.Add(laid[i].Name, "policy "+laid[i].Name, err.Error(), true)
+			continue
+		}
+		for _, l := range f.Lines {
+			s.Add(f.Policy+l.Where+l.Line.Sign+l.Line.Text, l.Where, report.Off(f.Policy, &l), false)
+		}
+		for _, e := range f.Unmet {
+			s.Add(f.Policy+e.Text, "policy "+f.Policy, "expects: "+e.Text+"; "+report.Against(e), false)
+		}
+		if len(f.Lines)+len(f.Unmet) == 0 {
+			s.Fine = append(s.Fine, f.Policy+" is as it was laid")
+		}
+	}
+	return nil
+}
+
+func nightFindings(out *report.Night, d *plan.Desk, except exception.List) error {
+	s := out.Section("findings", "Findings")
+	found, err := d.Findings("", nil)
+	if err != nil {
+		return err
+	}
+	found, meant := excepted(except, found)
+	for i := range found {
+		s.AddFinding(found[i].Key(), &found[i])
+	}
+	s.Meant(meant)
+	return nil
+}
+
+func nightDuties(out *report.Night, d *plan.Desk, except exception.List) error {
+	s := out.Section("duties", "Two keys in one hand")
+	duties, err := d.Duties()
+	if err != nil {
+		return err
+	}
+	duties, meant := exception.Split(except, duties, string(estate.Today()), dutyAbout)
+	for i := range duties {
+		y := &duties[i]
+		s.Add(y.Kind+y.Who+y.Group+y.Where, y.Who, report.DutyText(y), false)
+	}
+	s.Meant(meant)
+	return nil
+}
+
+func nightRequests(out *report.Night, d *plan.Desk, longer time.Duration) error {
+	s := out.Section("requests", "Requests that wait")
+	waiting, err := d.Requested(false, "", max(longer, 1))
+	if err != nil {
+		return err
+	}
+	for i := range waiting {
+		r := waiting[i].Request
+		s.Add(fmt.Sprint(r.Number), fmt.Sprintf("request %d", r.Number),
+			fmt.Sprintf("%s on %s for %s, for %s", r.Level, r.Where, strings.Join(r.Names(), ", "), report.Count(int64(waiting[i].Waiting), "day")), false)
 	}
 	return nil
 }

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"fmt"
 	"strconv"
 	"strings"
 	"time"
@@ -177,9 +176,6 @@ revoke, or its number in that list.`,
 			got, err := a.lookAt(c, args[0])
 			if err != nil {
 				return err
-			}
-			if got.State != plan.Open {
-				return &estate.Refused{Why: fmt.Sprintf("request %d is %s already, by %s", got.Number, got.State, got.Decided)}
 			}
 			m, err := got.Chosen(by)
 			if err != nil {

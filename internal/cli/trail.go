@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tarnwold/core/place"
 	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format/sheet"
@@ -33,7 +34,7 @@ at and below a place. Every refusal is explained by the estate as it was then.`,
 		Args: cobra.MaximumNArgs(2),
 		RunE: func(c *cobra.Command, args []string) (err error) {
 			for _, w := range args {
-				isPlace := strings.HasPrefix(strings.ReplaceAll(w, `\`, "/"), "//") || strings.Contains(w, ":/")
+				isPlace := place.Whole(w)
 				switch {
 				case isPlace && q.Where == "":
 					q.Where = w
@@ -149,17 +150,16 @@ func readTrail(ctx context.Context, x *plan.Trailing, file, kind string, step fu
 		if err != nil {
 			return struct{}{}, err
 		}
-		if kind == "" {
-			kind := "smb"
-			switch {
-			case strings.HasPrefix(strings.TrimPrefix(head, "\ufeff"), "at,") || strings.Contains(strings.SplitN(head, "\n", 2)[0], ",where"):
-				kind = "csv"
-			case strings.Contains(head, "msg=audit("):
-				kind = "linux"
-			case !strings.Contains(head, "|"):
-				return struct{}{}, misused("%s holds nothing of a trail in its first lines; say what it is with --kind csv, smb or linux", report.Clip(f))
-			}
-			return struct{}{}, readTries(ctx, x, r, f, kind, step)
+		switch {
+		case kind != "":
+		case strings.HasPrefix(strings.TrimPrefix(head, "\ufeff"), "at,") || strings.Contains(strings.SplitN(head, "\n", 2)[0], ",where"):
+			kind = "csv"
+		case strings.Contains(head, "msg=audit("):
+			kind = "linux"
+		case strings.Contains(head, "|"):
+			kind = "smb"
+		default:
+			return struct{}{}, misused("%s holds nothing of a trail in its first lines; say what it is with --kind csv, smb or linux", report.Clip(f))
 		}
 		return struct{}{}, readTries(ctx, x, r, f, kind, step)
 	})

@@ -49,6 +49,15 @@ func (f *Forest) NodeOf(strand int64) int {
 	return -1
 }
 
+// NodeFor gives the node an item is in: its own, or that of its strand; -1
+// where neither is there.
+func (f *Forest) NodeFor(item, strand int64) int {
+	if i := f.Node(item); i >= 0 {
+		return i
+	}
+	return f.NodeOf(strand)
+}
+
 // Add adds a node of items that are not there yet, or that the command knows
 // of by itself; after is given, not worked out.
 func (f *Forest) Add(parent int, folder bool, items int64, before, after rule.Any) int {

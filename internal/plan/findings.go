@@ -4,30 +4,11 @@ import (
 	"fmt"
 	"slices"
 
-	acc "tarnwold/core/account"
 	"tarnwold/core/rule"
 	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
 )
-
-// FindingsOptions make ready what findings ask beside the rules.
-func FindingsOptions(t *estate.Tx, where string, kinds []string) (ask.FindingsOptions, error) {
-	o := ask.FindingsOptions{Where: where, Kinds: kinds, Today: estate.Today(), Shut: map[ID]bool{}}
-	for key, p := range AllParticulars(t) {
-		if id, err := acc.ParseID(key); err == nil && p.Shut {
-			o.Shut[id] = true
-		}
-	}
-	k, err := New(t, "").keeps()
-	if err != nil {
-		return o, err
-	}
-	if len(k.all) > 0 {
-		o.Kept = func(name string) bool { return len(k.group(name)) > 0 }
-	}
-	return o, nil
-}
 
 // MendFindings makes one plan of all mends that change nobody's access, and
 // gives the findings it leaves: their mends change somebody's access, or a
@@ -42,8 +23,8 @@ func (d *Desk) MendFindings(list []ask.Finding) (*Plan, []ask.Finding, error) {
 		}
 	}
 	var good []ask.Finding
-	var part func(list []ask.Finding, whole bool) error
-	part = func(list []ask.Finding, whole bool) error {
+	var part func(list []ask.Finding) error
+	part = func(list []ask.Finding) error {
 		if len(list) == 0 {
 			return nil
 		}
@@ -60,12 +41,12 @@ func (d *Desk) MendFindings(list []ask.Finding) (*Plan, []ask.Finding, error) {
 			left = append(left, list[0])
 			return d.t.Err()
 		}
-		if err := part(list[:len(list)/2], false); err != nil {
+		if err := part(list[:len(list)/2]); err != nil {
 			return err
 		}
-		return part(list[len(list)/2:], false)
+		return part(list[len(list)/2:])
 	}
-	if err := part(can, true); err != nil {
+	if err := part(can); err != nil {
 		return nil, nil, err
 	}
 	p, err := d.mendAll(good)
@@ -140,21 +121,18 @@ func (d *Desk) mendAll(list []ask.Finding) (*Plan, error) {
 			}
 			continue
 		case m.Level != "":
-			l, ok := d.t.Levels().Lookup(m.Level)
-			if ok {
+			if l, ok := d.t.Levels().Lookup(m.Level); ok {
 				p.work.levels = append(p.work.levels, levelEdit{l, false})
 			}
 			continue
 		case m.Share != nil:
 			e = without(m.Gone)
 			if m.Rights != 0 {
-				mask := m.Rights
-				gone := m.Gone
 				e = &itemEdit{make: func(x, _ *rule.Descriptor, _ bool, _ estate.Dated) (*rule.Descriptor, error) {
 					c := x.Clone()
 					for i := range c.Rules.Entries {
-						if o := &c.Rules.Entries[i]; slices.Contains(gone, *o) {
-							o.Rights = o.Rights.Map() & mask
+						if o := &c.Rules.Entries[i]; slices.Contains(m.Gone, *o) {
+							o.Rights = o.Rights.Map() & m.Rights
 						}
 					}
 					return c, nil
@@ -171,12 +149,11 @@ func (d *Desk) mendAll(list []ask.Finding) (*Plan, error) {
 		case m.Renew:
 			e = renew
 		case m.Twice:
-			gone := m.Gone
 			e = &itemEdit{make: func(x, _ *rule.Descriptor, _ bool, _ estate.Dated) (*rule.Descriptor, error) {
 				c := x.Clone()
 				seen := map[rule.Entry]bool{}
 				c.Rules.Entries = slices.DeleteFunc(c.Rules.Entries, func(o rule.Entry) bool {
-					again := slices.Contains(gone, o) && seen[o]
+					again := slices.Contains(m.Gone, o) && seen[o]
 					seen[o] = true
 					return again
 				})
@@ -256,10 +233,13 @@ func (d *Desk) mendGroup(p *Plan, b *bundle, g account) error {
 
 // Findings looks for what is probably wrong.
 func (d *Desk) Findings(where string, kinds []string) ([]ask.Finding, error) {
-	o, err := FindingsOptions(d.t, where, kinds)
+	k, err := d.keeps()
 	if err != nil {
 		return nil, err
 	}
-	o.Step = func(what string, _, _ int) { d.step("looking for " + what) }
+	o := ask.FindingsOptions{Where: where, Kinds: kinds, Today: d.Today, Shut: shut(d.t), Step: func(what string) { d.step("looking for " + what) }}
+	if len(k.all) > 0 {
+		o.Kept = func(name string) bool { return len(k.group(name)) > 0 }
+	}
 	return d.k.Findings(o)
 }

@@ -32,18 +32,25 @@ func (k *Keeper) id() ID {
 }
 
 // Keepers lists who keeps what, oldest first.
-func Keepers(t *estate.Tx) (out []Keeper, err error) {
-	for _, x := range t.Papers(estate.KeeperPaper) {
-		var k Keeper
-		if err := json.Unmarshal([]byte(x.Body), &k); err != nil {
-			return nil, fmt.Errorf("a keeper can't be read: %w", err)
+func Keepers(t *estate.Tx) ([]Keeper, error) {
+	out, err := papersAs[Keeper](t, estate.KeeperPaper)
+	for i := range out {
+		if a, ok := t.Account(out[i].id()); ok {
+			out[i].Name = t.Name(a.ID)
 		}
-		if a, ok := t.Account(k.id()); ok {
-			k.Name = t.Name(a.ID)
-		}
-		out = append(out, k)
 	}
-	return out, t.Err()
+	return out, err
+}
+
+// keeperNames lists keepers by name, each once.
+func keeperNames(list []Keeper) []string {
+	out := []string{}
+	for _, k := range list {
+		if !slices.Contains(out, k.Name) {
+			out = append(out, k.Name)
+		}
+	}
+	return out
 }
 
 // keeping reads who keeps what.
@@ -66,7 +73,7 @@ func (d *Desk) keeping(who, of string) (Keeper, error) {
 		}
 		return k, nil
 	}
-	if !strings.HasPrefix(strings.ReplaceAll(of, `\`, "/"), "//") && !strings.Contains(of, ":/") {
+	if !place.Whole(of) {
 		return k, &estate.Refused{Why: fmt.Sprintf("%q is neither a place nor groups", of), Do: "write an address, or group:NAME (quoted, where a pattern is in it)"}
 	}
 	at, err := d.k.Place(of)
@@ -242,11 +249,7 @@ func (d *Desk) keepersHold(p *Plan) error {
 			return
 		}
 		warned[said] = true
-		var names []string
-		for _, o := range keepers {
-			names = append(names, o.Name)
-		}
-		p.Warnings = append(p.Warnings, Warning{Guard: "kept", Users: names, Where: said})
+		p.Warnings = append(p.Warnings, Warning{Guard: "kept", Users: keeperNames(keepers), Where: said})
 	}
 	group := func(a account) { hold("the members of "+d.accountName(a), k.group(a.Name)) }
 	at := func(where string) { hold("the rules of "+where, k.place(where)) }

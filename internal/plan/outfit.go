@@ -138,7 +138,7 @@ func (o *outfit) edit(above, fill bool) (itemEdit, error) {
 	if now.Rules.Absent {
 		return itemEdit{}, &estate.Refused{Why: fmt.Sprintf("the rules of %s are absent, and it is open to everyone", o.at.Via()), Do: "seal it with entries of its own first"}
 	}
-	joins := map[ID]int{}
+	joins := map[ID]bool{} // whose entries give way to a membership
 	lang := ask.Language(d.t)
 	var whose []ID
 	of := map[ID][]rule.Entry{} // what each account is allowed, wherever from
@@ -162,33 +162,33 @@ func (o *outfit) edit(above, fill bool) (itemEdit, error) {
 			if !known || slices.ContainsFunc(of[who], charge) {
 				continue
 			}
+			level := -1
 			for i, l := range o.lines {
 				es, err := l.Entries(true)
 				if err != nil {
 					return itemEdit{}, entryRefused(err)
 				}
 				if sameRights(es, of[who]) {
-					joins[who] = i
+					level = i
 				}
 			}
-			i, moves := joins[who]
-			if !moves {
+			if level < 0 {
 				for _, e := range of[who] {
 					o.p.Advice = append(o.p.Advice, Advice{Kind: "left", Where: o.at.String(), Text: lang.Write(e, true) + " is none of the levels"})
 				}
 				continue
 			}
 			if a.Kind == acc.Group && a.Purpose == acc.Mail {
-				delete(joins, who)
 				continue
 			}
+			joins[who] = true
 			day := estate.Day("")
 			for e, u := range d.t.Dated(estate.Bearer{Item: o.at.Item}, now) {
 				if e.Who == who {
 					day = u
 				}
 			}
-			o.p.work.members = append(o.p.work.members, memberEdit{o.groups[i], a, nil, &estate.Membership{Until: day}})
+			o.p.work.members = append(o.p.work.members, memberEdit{o.groups[level], a, nil, &estate.Membership{Until: day}})
 		}
 	}
 	goes := func(e rule.Entry, own bool) bool {
@@ -196,9 +196,8 @@ func (o *outfit) edit(above, fill bool) (itemEdit, error) {
 		case e.Kind != rule.Allow || charge(e):
 			return false // a refusal that goes would open something
 		case fill:
-			_, moved := joins[e.Who]
 			_, known := d.t.Account(e.Who)
-			return moved || !known && !own && !above
+			return joins[e.Who] || !known && !own && !above
 		case own:
 			_, known := d.t.Account(e.Who)
 			return known

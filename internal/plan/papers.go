@@ -2,6 +2,7 @@ package plan
 
 import (
 	"encoding/json"
+	"fmt"
 	"slices"
 
 	"tarnwold/internal/estate"
@@ -27,6 +28,31 @@ func (e *paperEdit) keep(t *estate.Tx) {
 	if e.number != 0 {
 		t.Took(e.kind, e.number)
 	}
+}
+
+// papersAs reads all papers of a kind, oldest first.
+func papersAs[T any](t *estate.Tx, kind estate.PaperKind) (out []T, err error) {
+	for _, x := range t.Papers(kind) {
+		var one T
+		if err := json.Unmarshal([]byte(x.Body), &one); err != nil {
+			return nil, fmt.Errorf("%s can't be read: %w", paperName(kind, x.Name), err)
+		}
+		out = append(out, one)
+	}
+	return out, t.Err()
+}
+
+// paperAs reads one paper; nil where there is none.
+func paperAs[T any](t *estate.Tx, kind estate.PaperKind, name string) (*T, error) {
+	body := t.Paper(kind, name)
+	if body == "" {
+		return nil, t.Err()
+	}
+	one := new(T)
+	if err := json.Unmarshal([]byte(body), one); err != nil {
+		return nil, fmt.Errorf("%s can't be read: %w", paperName(kind, name), err)
+	}
+	return one, nil
 }
 
 // paper writes something down with a plan.

@@ -24,13 +24,13 @@ func ParticularsOf(t *estate.Tx, id ID) (p Particulars) {
 	return p
 }
 
-// AllParticulars reads everybody's at once, by identifier in text.
-func AllParticulars(t *estate.Tx) map[string]Particulars {
-	out := map[string]Particulars{}
+// shut lists the users nobody can sign on as any more.
+func shut(t *estate.Tx) map[ID]bool {
+	out := map[ID]bool{}
 	for _, x := range t.Papers(estate.ParticularsPaper) {
 		var p Particulars
-		if json.Unmarshal([]byte(x.Body), &p) == nil {
-			out[estate.Key(x.Name)] = p
+		if id, err := acc.ParseID(x.Name); err == nil && json.Unmarshal([]byte(x.Body), &p) == nil && p.Shut {
+			out[id] = true
 		}
 	}
 	return out
@@ -41,10 +41,7 @@ const longestAbout = 400
 // describeAccount writes particulars down with a plan; nil leaves what is there.
 func (d *Desk) describeAccount(p *Plan, a account, about *string, shut *bool) error {
 	before := d.t.Paper(estate.ParticularsPaper, a.ID.String())
-	was := Particulars{}
-	if before != "" {
-		_ = json.Unmarshal([]byte(before), &was)
-	}
+	was := ParticularsOf(d.t, a.ID)
 	is := was
 	e := Edit{Kind: "account", Where: fmt.Sprintf("%s %s", a.Kind, a.Name)}
 	if about != nil && *about != was.About {

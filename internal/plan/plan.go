@@ -9,6 +9,7 @@ package plan
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -120,6 +121,14 @@ type work struct {
 
 // people tells whether memberships, administrators or accounts change.
 func (w *work) people() bool { return len(w.members)+len(w.admins)+len(w.accounts) > 0 }
+
+// name marks a node as one the command edits.
+func (w *work) name(n int) {
+	if !w.isNamed[n] {
+		w.isNamed[n] = true
+		w.named = append(w.named, n)
+	}
+}
 
 // root is the topmost node of what a plan touches, and where it is on each
 // side; "" where it isn't there.
@@ -463,9 +472,8 @@ func (d *Desk) onPieces(p *Plan, pieces []piece, renew bool) error {
 		return err
 	}
 	for n := range f.Nodes {
-		if f.Edits[n] != nil && f.Nodes[n].Changed() && whole && !p.work.isNamed[n] {
-			p.work.isNamed[n] = true
-			p.work.named = append(p.work.named, n)
+		if f.Edits[n] != nil && f.Nodes[n].Changed() && whole {
+			p.work.name(n)
 		}
 	}
 	for _, piece := range pieces {
@@ -474,17 +482,11 @@ func (d *Desk) onPieces(p *Plan, pieces []piece, renew bool) error {
 			continue
 		}
 		for _, x := range piece.targets {
-			n := f.Node(x.Item)
-			if n < 0 { // its strand is edited whole
-				n = f.NodeOf(x.Strand)
-			}
+			n := f.NodeFor(x.Item, x.Strand)
 			if n < 0 {
 				continue
 			}
-			if !p.work.isNamed[n] {
-				p.work.isNamed[n] = true
-				p.work.named = append(p.work.named, n)
-			}
+			p.work.name(n)
 			node := &f.Nodes[n]
 			was := dated[x.Item]
 			after := desc(node.After)
@@ -492,7 +494,7 @@ func (d *Desk) onPieces(p *Plan, pieces []piece, renew bool) error {
 			if e.dates != nil {
 				is = e.dates(desc(node.Before), after, node.Folder, was)
 			}
-			if !sameDates(was, is) {
+			if !maps.Equal(was, is) {
 				p.work.dates = append(p.work.dates, dateEdit{of: estate.Bearer{Item: x.Item}, before: was, after: is, folder: node.Folder, node: n})
 			}
 		}
@@ -509,18 +511,6 @@ func still(dated estate.Dated, after *rule.Descriptor) estate.Dated {
 		}
 	}
 	return out
-}
-
-func sameDates(a, b estate.Dated) bool {
-	if len(a) != len(b) {
-		return false
-	}
-	for e, u := range a {
-		if v, ok := b[e]; !ok || v != u {
-			return false
-		}
-	}
-	return true
 }
 
 // finish works out the roots, the edits in words, the impact, and what guards

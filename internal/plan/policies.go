@@ -1,12 +1,13 @@
 package plan
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
+	"tarnwold/core/place"
 	"tarnwold/core/rule"
 	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
@@ -39,36 +40,25 @@ type LaidPlace struct {
 }
 
 // Policies lists the policies that are laid, oldest first.
-func Policies(t *estate.Tx) (out []LaidPolicy, err error) {
-	for _, x := range t.Papers(estate.PolicyPaper) {
-		var p LaidPolicy
-		if err := json.Unmarshal([]byte(x.Body), &p); err != nil {
-			return nil, fmt.Errorf("policy %s can't be read: %w", x.Name, err)
-		}
-		out = append(out, p)
-	}
-	return out, t.Err()
+func Policies(t *estate.Tx) ([]LaidPolicy, error) {
+	return papersAs[LaidPolicy](t, estate.PolicyPaper)
 }
 
 // Policy finds a laid policy.
 func Policy(t *estate.Tx, name string) (*LaidPolicy, error) {
-	body := t.Paper(estate.PolicyPaper, name)
-	if body == "" {
-		all, err := Policies(t)
-		if err != nil {
-			return nil, err
-		}
-		var names []string
-		for _, p := range all {
-			names = append(names, p.Name)
-		}
-		return nil, &estate.NotFound{What: "policy", Name: name, In: "what is laid", Near: estate.Nearest(name, names)}
+	p, err := paperAs[LaidPolicy](t, estate.PolicyPaper, name)
+	if p != nil || err != nil {
+		return p, err
 	}
-	p := &LaidPolicy{}
-	if err := json.Unmarshal([]byte(body), p); err != nil {
-		return nil, fmt.Errorf("policy %s can't be read: %w", name, err)
+	all, err := Policies(t)
+	if err != nil {
+		return nil, err
 	}
-	return p, nil
+	var names []string
+	for _, p := range all {
+		names = append(names, p.Name)
+	}
+	return nil, &estate.NotFound{What: "policy", Name: name, In: "what is laid", Near: estate.Nearest(name, names)}
 }
 
 // wants is what a block of a policy wants, its names known.
@@ -84,7 +74,7 @@ type wantedEntry struct {
 	until estate.Day
 }
 
-// Resolve finds the names of a policy in the estate; an error says which line
+// resolve finds the names of a policy in the estate; an error says which line
 // names nobody.
 func (d *Desk) resolve(p *policy.Policy) ([]wants, error) {
 	out := make([]wants, len(p.Blocks))
@@ -122,9 +112,7 @@ func (d *Desk) resolve(p *policy.Policy) ([]wants, error) {
 // is past are not wanted any more.
 func (w *wants) set(x *rule.Descriptor, folder bool, dated estate.Dated, today estate.Day) (*rule.Descriptor, estate.Dated, error) {
 	out := estate.Dated{}
-	for e, u := range dated {
-		out[e] = u
-	}
+	maps.Copy(out, dated)
 	switch w.seal {
 	case "keep":
 		x = x.Seal(true)
@@ -141,9 +129,6 @@ func (w *wants) set(x *rule.Descriptor, folder bool, dated estate.Dated, today e
 			onlys[e.line.Who] = true
 		}
 		es, err := e.line.Entries(folder)
-		if errors.Is(err, rule.ErrFoldersOnly) {
-			return nil, nil, entryRefused(err)
-		}
 		if err != nil {
 			return nil, nil, entryRefused(err)
 		}
@@ -193,9 +178,7 @@ func (l *LaidPlace) without(x, up *rule.Descriptor, folder bool, dated estate.Da
 		return nil, nil, err
 	}
 	out := estate.Dated{}
-	for e, u := range dated {
-		out[e] = u
-	}
+	maps.Copy(out, dated)
 	back := inverse(x, before, after)
 	if after.Sealed() && !before.Sealed() && x.Sealed() && up != nil { // it takes from above again
 		back = back.Renewed(up, folder)
@@ -224,7 +207,7 @@ func inherits(a, b *rule.Descriptor) bool {
 	return slices.Equal(a.Rules.FromAbove(), b.Rules.FromAbove()) && slices.Equal(a.Audit.FromAbove(), b.Audit.FromAbove())
 }
 
-// find gives the item a policy was laid on, wherever it is now.
+// laidOn gives the item a policy was laid on, wherever it is now.
 func (d *Desk) laidOn(l *LaidPlace) (estate.Place, bool) {
 	if _, ok := d.t.ItemRow(l.Item); ok {
 		return d.t.Place(l.Item), true
@@ -281,13 +264,13 @@ func (y *laying) edit(d *Desk) itemEdit {
 // LayPolicy lays a policy on places: what it wants comes, and where it is laid
 // already the difference.
 func (d *Desk) LayPolicy(pol *policy.Policy, on []string) (*Plan, []ask.Expectation, error) {
-	old := &LaidPolicy{}
 	body := d.t.Paper(estate.PolicyPaper, pol.Name)
-	if body != "" {
-		var err error
-		if old, err = Policy(d.t, pol.Name); err != nil {
-			return nil, nil, err
-		}
+	old, err := paperAs[LaidPolicy](d.t, estate.PolicyPaper, pol.Name)
+	if err != nil {
+		return nil, nil, err
+	}
+	if old == nil {
+		old = &LaidPolicy{}
 	}
 	all := slices.Clone(old.On)
 	for _, o := range on {
@@ -331,10 +314,7 @@ func (d *Desk) LayPolicy(pol *policy.Policy, on []string) (*Plan, []ask.Expectat
 			continue
 		}
 		// A descriptor as it will be: base and after as the forest has them.
-		n := p.work.forest.Node(y.at.Item)
-		if n < 0 {
-			n = p.work.forest.NodeOf(y.at.Strand)
-		}
+		n := p.work.forest.NodeFor(y.at.Item, y.at.Strand)
 		l := LaidPlace{Where: y.at.By(nil).String(), On: y.on, Item: y.at.Item, Line: y.line}
 		base := y.base
 		if base == nil {
@@ -382,7 +362,7 @@ func (d *Desk) layings(pol *policy.Policy, want []wants, on []string, old *LaidP
 				return &format.Error{File: pol.File, Line: b.Line, Column: b.WhereAt[k], What: err.Error()}
 			}
 			tops := on
-			if policy.Whole(w) {
+			if place.Whole(w) {
 				tops = []string{""}
 			} else if len(on) == 0 {
 				return nil, &estate.Refused{Why: fmt.Sprintf("%s has relative places, and nothing to lay them on", pol.Name), Do: "say where: --on //SERVER/SHARE"}
@@ -442,7 +422,7 @@ func Expected(pol *policy.Policy, on []string) (out []ask.Expectation) {
 	for i := range pol.Expect {
 		l := &pol.Expect[i]
 		tops := on
-		if policy.Whole(l.Where) {
+		if place.Whole(l.Where) {
 			tops = []string{""}
 		}
 		for _, top := range tops {
@@ -711,7 +691,7 @@ func (d *Desk) keepsPolicies(p *Plan) error {
 		var want []wants
 		for k := range l.Places {
 			x := &l.Places[k]
-			item, n := x.Item, -1
+			item := x.Item
 			row, ok := d.t.ItemRow(item)
 			if !ok { // it went, and something else may stand there
 				at, found := d.laidOn(x)
@@ -723,9 +703,7 @@ func (d *Desk) keepsPolicies(p *Plan) error {
 					continue
 				}
 			}
-			if n = f.Node(item); n < 0 {
-				n = f.NodeOf(row.Strand)
-			}
+			n := f.NodeFor(item, row.Strand)
 			if n >= 0 && !f.Nodes[n].Changed() && !slices.ContainsFunc(p.work.dates, func(e dateEdit) bool { return e.of.Item == item }) || n < 0 && len(p.work.deletes)+len(p.work.removed) == 0 {
 				continue
 			}

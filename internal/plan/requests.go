@@ -2,7 +2,6 @@ package plan
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
@@ -87,28 +86,25 @@ func (r *Request) Waits(now time.Time) time.Duration {
 }
 
 // Requests lists all requests, oldest first.
-func Requests(t *estate.Tx) (out []Request, err error) {
-	for _, x := range t.Papers(estate.RequestPaper) {
-		var r Request
-		if err := json.Unmarshal([]byte(x.Body), &r); err != nil {
-			return nil, fmt.Errorf("request %s can't be read: %w", x.Name, err)
-		}
-		out = append(out, r)
-	}
-	return out, t.Err()
+func Requests(t *estate.Tx) ([]Request, error) {
+	return papersAs[Request](t, estate.RequestPaper)
 }
 
 // FindRequest finds one request.
 func FindRequest(t *estate.Tx, n int64) (*Request, error) {
-	body := t.Paper(estate.RequestPaper, fmt.Sprint(n))
-	if body == "" {
-		return nil, &estate.NotFound{What: "request", Name: fmt.Sprint(n), In: "the estate; see: tarnwold request list --all"}
+	r, err := paperAs[Request](t, estate.RequestPaper, fmt.Sprint(n))
+	if r == nil && err == nil {
+		err = &estate.NotFound{What: "request", Name: fmt.Sprint(n), In: "the estate; see: tarnwold request list --all"}
 	}
-	r := &Request{}
-	if err := json.Unmarshal([]byte(body), r); err != nil {
-		return nil, fmt.Errorf("request %d can't be read: %w", n, err)
+	return r, err
+}
+
+// stillOpen is an error where a request is decided already.
+func (r *Request) stillOpen() error {
+	if r.State == Open {
+		return nil
 	}
-	return r, nil
+	return &estate.Refused{Why: fmt.Sprintf("request %d is %s already, by %s", r.Number, r.State, r.Decided)}
 }
 
 // longestReason is how many bytes a reason has at most.
@@ -241,7 +237,7 @@ func (d *Desk) Settle(n int64, state, why string) (*Plan, error) {
 	}
 	p.Asks = false
 	if state == Refused {
-		if err := d.own(p, r, true); err != nil {
+		if err := d.keptRequest(p, r); err != nil {
 			return nil, err
 		}
 	}
@@ -264,34 +260,28 @@ func (d *Desk) open(n int64) (*Request, error) {
 	if err != nil {
 		return nil, err
 	}
-	if r.State != Open {
-		return nil, &estate.Refused{Why: fmt.Sprintf("request %d is %s already, by %s", n, r.State, r.Decided)}
-	}
-	return r, nil
+	return r, r.stillOpen()
 }
 
-// own warns of who decides about what he has asked for himself, and with kept
-// of who keeps nothing that is asked for.
-func (d *Desk) own(p *Plan, r *Request, kept bool) error {
+// ownRequest warns of who decides about what he has asked for himself.
+func (d *Desk) ownRequest(p *Plan, r *Request) {
 	actor, _ := d.actor()
 	for _, w := range r.Who {
-		if !actor.ID.IsZero() && w.ID == actor.ID.String() && !kept {
+		if !actor.ID.IsZero() && w.ID == actor.ID.String() {
 			p.Warnings = append(p.Warnings, Warning{Guard: "own-request", Who: w.Name, Where: fmt.Sprintf("request %d", r.Number)})
 		}
 	}
-	if !kept {
-		return nil
-	}
+}
+
+// keptRequest warns of who decides and keeps nothing that is asked for.
+func (d *Desk) keptRequest(p *Plan, r *Request) error {
 	k, err := d.keeps()
 	if err != nil {
 		return err
 	}
+	actor, _ := d.actor()
 	if keepers := k.ofRequest(r); len(keepers) > 0 && !k.is(actor.ID, keepers) {
-		var names []string
-		for _, o := range keepers {
-			names = append(names, o.Name)
-		}
-		p.Warnings = append(p.Warnings, Warning{Guard: "kept", Users: names, Where: fmt.Sprintf("request %d", r.Number)})
+		p.Warnings = append(p.Warnings, Warning{Guard: "kept", Users: keeperNames(keepers), Where: fmt.Sprintf("request %d", r.Number)})
 	}
 	return nil
 }
@@ -349,7 +339,7 @@ type Asked struct {
 // LookAt tells of a request: what its people have, why not more, and the
 // changes that would give it to them, those with the least side effects first.
 func LookAt(ctx context.Context, e *estate.Estate, actor string, n int64, step func(string)) (*Asked, error) {
-	out := &Asked{Keepers: []string{}}
+	out := &Asked{}
 	var lacks []ask.Lacking
 	w := wish{actor: actor}
 	err := e.View(ctx, func(t *estate.Tx) (err error) {
@@ -361,11 +351,7 @@ func LookAt(ctx context.Context, e *estate.Estate, actor string, n int64, step f
 		if err != nil {
 			return err
 		}
-		for _, o := range k.ofRequest(out.Request) {
-			if !slices.Contains(out.Keepers, o.Name) {
-				out.Keepers = append(out.Keepers, o.Name)
-			}
-		}
+		out.Keepers = keeperNames(k.ofRequest(out.Request))
 		if out.State != Open {
 			return nil
 		}
@@ -414,8 +400,12 @@ func LookAt(ctx context.Context, e *estate.Estate, actor string, n int64, step f
 }
 
 // Chosen finds the mend that somebody names: its number in the list, "join
-// GROUP", "leave GROUP", "entry" or "revoke"; "" is the first.
+// GROUP", "leave GROUP", "entry" or "revoke"; "" is the first. It is nil where
+// they have what is asked for already.
 func (a *Asked) Chosen(by string) (*Mended, error) {
+	if err := a.stillOpen(); err != nil {
+		return nil, err
+	}
 	if a.Mending == nil || len(a.Mending.Mends) == 0 {
 		why := "no single change was found that gives what it asks for"
 		if a.Gone != "" {
@@ -472,12 +462,10 @@ func (d *Desk) Accept(n int64, m *Mended) (*Plan, error) {
 		return nil, err
 	}
 	p := d.begin("request %d accepted: %s on %s for %s%s: %s", n, r.Level, r.Where, many(r.Names()), untilShort(r.Until), strings.Join(r.Reasons(), "; "))
-	if err := d.own(p, r, false); err != nil {
-		return nil, err
-	}
+	d.ownRequest(p, r)
 	var how []string
 	if m == nil { // they have it already
-		if err := d.own(p, r, true); err != nil {
+		if err := d.keptRequest(p, r); err != nil {
 			return nil, err
 		}
 		p.Asks = false
@@ -588,14 +576,9 @@ func (d *Desk) Requested(all bool, keeper string, longer time.Duration) ([]Asked
 		if keeper != "" && !k.is(who, keepers) {
 			continue
 		}
-		a := Asked{Request: r, Keepers: []string{}}
+		a := Asked{Request: r, Keepers: keeperNames(keepers)}
 		if r.State == Open {
 			a.Waiting = int(r.Waits(now).Hours() / 24)
-		}
-		for _, o := range keepers {
-			if !slices.Contains(a.Keepers, o.Name) {
-				a.Keepers = append(a.Keepers, o.Name)
-			}
 		}
 		out = append(out, a)
 	}

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -376,7 +377,7 @@ func (d *Desk) rewriteAll(p *Plan, all []rule.Rewriting, under string, ownersSta
 					is[to] = day
 				}
 			}
-			if !sameDates(was, is) {
+			if !maps.Equal(was, is) {
 				p.work.dates = append(p.work.dates, dateEdit{of: of, before: was, after: is})
 			}
 			p.work.shares = append(p.work.shares, shareEdit{s, &before, &then})

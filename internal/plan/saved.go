@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -357,7 +358,7 @@ func (d *Desk) rebuild(s *Saved) (*Plan, error) {
 				want[x] = day
 			}
 		}
-		if !sameDates(have, want) {
+		if !maps.Equal(have, want) {
 			p.work.dates = append(p.work.dates, dateEdit{of: of, before: have, after: want, folder: folder, node: -1})
 		}
 		return nil
@@ -527,7 +528,7 @@ func (d *Desk) rebuild(s *Saved) (*Plan, error) {
 		}
 		for i := range f.Nodes {
 			if f.Edits[i] != nil {
-				p.work.named, p.work.isNamed[i] = append(p.work.named, i), true
+				p.work.name(i)
 			}
 		}
 		for i := range p.work.dates {

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"maps"
 
 	"tarnwold/core/place"
 	"tarnwold/core/rule"
@@ -41,10 +42,10 @@ func (d *Desk) editShare(p *Plan, s estate.Server, before estate.Share, e itemEd
 	if e.dates != nil {
 		is = e.dates(before.Descriptor, after.Descriptor, true, dated)
 	}
-	if !sameDates(dated, is) {
+	if !maps.Equal(dated, is) {
 		p.work.dates = append(p.work.dates, dateEdit{of: of, before: dated, after: is})
 	}
-	if after.Descriptor != before.Descriptor || !sameDates(dated, is) {
+	if after.Descriptor != before.Descriptor || !maps.Equal(dated, is) {
 		p.work.shares = append(p.work.shares, shareEdit{s, &before, &after})
 	}
 	return nil

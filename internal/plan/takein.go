@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -248,20 +249,14 @@ func (d *Desk) just(p *Plan, groups []estate.Group) error {
 	}
 	for _, g := range groups {
 		for _, x := range g.Targets {
-			n := f.Node(x.Item)
-			if n < 0 {
-				n = f.NodeOf(x.Strand)
-			}
+			n := f.NodeFor(x.Item, x.Strand)
 			if n < 0 {
 				continue
 			}
-			if !p.work.isNamed[n] {
-				p.work.isNamed[n] = true
-				p.work.named = append(p.work.named, n)
-			}
+			p.work.name(n)
 			if node := &f.Nodes[n]; dated[x.Item] { // last days of entries that are gone there are gone here
 				was := d.t.Dated(estate.Bearer{Item: x.Item}, d.t.Of(x.Strand))
-				if is := still(was, desc(node.After)); !sameDates(was, is) {
+				if is := still(was, desc(node.After)); !maps.Equal(was, is) {
 					p.work.dates = append(p.work.dates, dateEdit{of: estate.Bearer{Item: x.Item}, before: was, after: is, folder: node.Folder, node: n})
 				}
 			}
@@ -407,7 +402,7 @@ func (d *Desk) SharesFound(s estate.Server, found []server.Share, whole bool) (*
 		if after.Descriptor = as(before.Descriptor, x.Rules); after.Descriptor != before.Descriptor {
 			of := estate.Bearer{Share: before.ID}
 			was := d.t.Dated(of, before.Descriptor)
-			if is := still(was, after.Descriptor); !sameDates(was, is) {
+			if is := still(was, after.Descriptor); !maps.Equal(was, is) {
 				p.work.dates = append(p.work.dates, dateEdit{of: of, before: was, after: is})
 			}
 			p.work.shares = append(p.work.shares, shareEdit{s, &before, &after})

@@ -20,16 +20,24 @@ import (
 // RewindTo takes a private estate back to a moment (RFC 3339, UTC), and tells
 // whether its journal had begun then; where it hadn't, nothing is done.
 func RewindTo(ctx context.Context, p *estate.Estate, moment string) (begun bool, err error) {
-	_, err = p.Change(ctx, estate.Meta{Actor: "what if", Head: estate.Any, Bulk: true}, func(t *estate.Tx) (string, error) {
-		last, _, _ := t.LastBefore(moment)
-		if last == 0 {
-			return "", nil
-		}
-		begun = true
-		t.Rewind(last)
-		return "as of " + moment, t.Err()
+	var last int64
+	err = p.View(ctx, func(t *estate.Tx) error {
+		last, _, _ = t.LastBefore(moment)
+		return t.Err()
 	})
-	return begun, err
+	if err != nil || last == 0 {
+		return false, err
+	}
+	return true, rewind(ctx, p, last)
+}
+
+// rewind takes a private estate back to what a change left.
+func rewind(ctx context.Context, p *estate.Estate, change int64) error {
+	_, err := p.Change(ctx, estate.Meta{Actor: "what if", Head: estate.Any, Bulk: true}, func(t *estate.Tx) (string, error) {
+		t.Rewind(change)
+		return "as it was", t.Err()
+	})
+	return err
 }
 
 // TrailLoad counts what a load of a trail brought.
@@ -373,14 +381,8 @@ func (q TrailQuestion) Look(ctx context.Context, e *estate.Estate, step func(str
 			asOf := "then"
 			if change == 0 {
 				asOf = "now"
-			} else {
-				_, err := p.Change(ctx, estate.Meta{Actor: "what if", Head: estate.Any, Bulk: true}, func(t *estate.Tx) (string, error) {
-					t.Rewind(change)
-					return "as it was", t.Err()
-				})
-				if err != nil {
-					return err
-				}
+			} else if err := rewind(ctx, p, change); err != nil {
+				return err
 			}
 			return p.View(ctx, func(t *estate.Tx) error {
 				k := ask.New(t)

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -720,7 +721,7 @@ func (u *undoing) days(of estate.Bearer, now, then *rule.Descriptor, folder bool
 			}
 		}
 	}
-	if !sameDates(have, want) {
+	if !maps.Equal(have, want) {
 		u.p.work.dates = append(u.p.work.dates, dateEdit{of: of, before: have, after: want, folder: folder, node: node})
 	}
 }
@@ -1269,9 +1270,8 @@ func (u *undoing) rules() error {
 			continue
 		}
 		top := n.Parent < 0 || !f.Nodes[n.Parent].Changed()
-		if b, a := desc(n.Before), desc(n.After); (top || setItself(a, b)) && !u.p.work.isNamed[i] {
-			u.p.work.named = append(u.p.work.named, i)
-			u.p.work.isNamed[i] = true
+		if b, a := desc(n.Before), desc(n.After); top || setItself(a, b) {
+			u.p.work.name(i)
 		}
 	}
 	// Last days: of every item whose rules turn and that has some, now or before.
@@ -1286,18 +1286,14 @@ func (u *undoing) rules() error {
 		if !ok {
 			continue
 		}
-		n := f.Node(id)
-		if n < 0 {
-			n = f.NodeOf(r.Strand)
-		}
+		n := f.NodeFor(id, r.Strand)
 		if n < 0 {
 			continue
 		}
 		before := len(u.p.work.dates)
 		u.days(estate.Bearer{Item: id}, desc(f.Nodes[n].Before), desc(f.Nodes[n].After), r.Folder, n)
-		if len(u.p.work.dates) > before && !u.p.work.isNamed[n] {
-			u.p.work.named = append(u.p.work.named, n)
-			u.p.work.isNamed[n] = true
+		if len(u.p.work.dates) > before {
+			u.p.work.name(n)
 		}
 	}
 	return t.Err()

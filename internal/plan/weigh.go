@@ -355,10 +355,7 @@ func (d *Desk) starts(p *Plan, server int64, shares ...*estate.Share) (out []imp
 			if err != nil {
 				continue
 			}
-			n := w.forest.Node(in.Item)
-			if n < 0 {
-				n = w.forest.NodeOf(in.Strand)
-			}
+			n := w.forest.NodeFor(in.Item, in.Strand)
 			if n >= 0 && within(w.forest, n, r.node) {
 				start(n).On[x] = true
 			}

@@ -49,14 +49,14 @@ func (p *Printer) Expected(list []*ask.Expected) error {
 			if len(files) > 1 {
 				at = fmt.Sprintf("%s:%d", e.File, e.Line)
 			}
-			says, word := CI(Good, "yes"), againstSays(e)
+			says := CI(Good, "yes")
 			switch {
 			case e.Error != "":
-				says, word = CI(Bad, "can't be asked"), e.Error
+				says = CI(Bad, "can't be asked")
 			case !e.Holds:
 				says = CI(Bad, "no")
 			}
-			g.Rows = append(g.Rows, []Cell{C(at), says, C(e.Text), C(word)})
+			g.Rows = append(g.Rows, []Cell{C(at), says, C(e.Text), C(Against(e))})
 		}
 		p.Grid(g)
 	})
@@ -100,8 +100,13 @@ func holds(e *ask.Expected) string {
 	return yesNo(e.Holds)
 }
 
-// Against says who goes against an expectation.
-func Against(e *ask.Expected) string { return againstSays(e) }
+// Against says why an expectation doesn't hold, or can't be asked.
+func Against(e *ask.Expected) string {
+	if e.Error != "" {
+		return e.Error
+	}
+	return againstSays(e)
+}
 
 // againstSays says who goes against an expectation, and because of what.
 func againstSays(e *ask.Expected) string {

@@ -101,6 +101,14 @@ func commandText(list [][]string) string {
 	return strings.Join(out, " && ")
 }
 
+// commandCell has a command a line.
+func commandCell(list [][]string) (out Cell) {
+	for _, c := range list {
+		out = append(out, Span{Text: Command(c)})
+	}
+	return out
+}
+
 func (p *Printer) findingsOf(list []ask.Finding, all bool) {
 	w := findingWords[list[0].Kind]
 	p.Blank()
@@ -112,11 +120,7 @@ func (p *Printer) findingsOf(list []ask.Finding, all bool) {
 			break
 		}
 		f := &list[i]
-		cell := Cell{}
-		for _, c := range f.Commands {
-			cell = append(cell, Span{Text: Command(c)})
-		}
-		g.Rows = append(g.Rows, []Cell{C(alike(f.Where, f.More+1)), C(findingText(f)), C(touches(f)), cell})
+		g.Rows = append(g.Rows, []Cell{C(alike(f.Where, f.More+1)), C(findingText(f)), C(touches(f)), commandCell(f.Commands)})
 	}
 	p.Grid(g)
 	if n := len(list) - mostOfKind; n > 0 && !all {
@@ -128,7 +132,7 @@ func (p *Printer) findingsOf(list []ask.Finding, all bool) {
 func findingText(f *ask.Finding) string {
 	switch f.Kind {
 	case "dead-identifier":
-		if f.Who != "" && strings.HasPrefix(f.What, "allow") || strings.HasPrefix(f.What, "deny") {
+		if strings.HasPrefix(f.What, "allow") || strings.HasPrefix(f.What, "deny") {
 			return f.What
 		}
 		return f.Who + " in " + f.What
@@ -141,8 +145,6 @@ func findingText(f *ask.Finding) string {
 		return f.What
 	case "idle-entry":
 		return f.What + "; because of " + f.Other
-	case "out-of-sight":
-		return f.What
 	case "share-too-wide":
 		return "lets through " + f.What
 	case "share-too-narrow":
@@ -155,8 +157,6 @@ func findingText(f *ask.Finding) string {
 		return "and " + f.Other
 	case "last-day-over":
 		return strings.TrimSpace(f.Who + " " + f.What)
-	case "empty-group", "unused-group":
-		return f.What
 	}
 	return f.What
 }
@@ -192,11 +192,7 @@ func (p *Printer) Unmended(list []ask.Finding) {
 		if i == mostEdits {
 			break
 		}
-		cell := Cell{}
-		for _, c := range list[i].Commands {
-			cell = append(cell, Span{Text: Command(c)})
-		}
-		g.Rows = append(g.Rows, []Cell{C(list[i].Kind), C(alike(list[i].Where, list[i].More+1)), cell})
+		g.Rows = append(g.Rows, []Cell{C(list[i].Kind), C(alike(list[i].Where, list[i].More+1)), commandCell(list[i].Commands)})
 	}
 	p.Grid(g)
 	if n := len(list) - mostEdits; n > 0 {

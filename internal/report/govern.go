@@ -19,16 +19,9 @@ func (p *Printer) PolicyRead(pol *policy.Policy) error {
 	return p.Give(says, []string{"policy", "places", "entries", "expectations"}, func() [][]string {
 		return [][]string{{pol.Name, fmt.Sprint(places), fmt.Sprint(entries), fmt.Sprint(len(pol.Expect))}}
 	}, func() {
-		p.Line(In(Strong, pol.Name), S(" reads well: %s, %s, %s.", Count(int64(places), "place"), entriesSaid(entries), Count(int64(len(pol.Expect)), "expectation")))
+		p.Line(In(Strong, pol.Name), S(" reads well: %s, %s, %s.", Count(int64(places), "place"), Count(int64(entries), "entry"), Count(int64(len(pol.Expect)), "expectation")))
 		p.Line(S("With --on //SERVER/SHARE its names and places are looked up too."))
 	})
-}
-
-func entriesSaid(n int) string {
-	if n == 1 {
-		return "1 entry"
-	}
-	return fmt.Sprintf("%d entries", n)
 }
 
 // Policies prints the policies that are laid.
@@ -116,11 +109,7 @@ func (p *Printer) PolicyDrifts(list []*plan.PolicyDrift) error {
 				out = append(out, []string{f.Policy, l.Where, l.Line.Sign, lineText(l.Line), changeText(l.Change), l.By, l.At})
 			}
 			for _, e := range f.Unmet {
-				why := againstSays(e)
-				if e.Error != "" {
-					why = e.Error
-				}
-				out = append(out, []string{f.Policy, "", "unmet", e.Text + ": " + why, "", "", ""})
+				out = append(out, []string{f.Policy, "", "unmet", e.Text + ": " + Against(e), "", "", ""})
 			}
 		}
 		return out
@@ -160,8 +149,7 @@ func (p *Printer) policyDrift(f *plan.PolicyDrift) {
 			if l.Change != 0 {
 				by = fmt.Sprintf("%d, by %s, %s: %s", l.Change, l.By, At(l.At), l.What)
 			}
-			word := map[string]Cell{"goes": CI(Bad, "is gone"), "comes": CI(Bad, "is there too"), "changes": CI(Bad, "is otherwise")}[l.Line.Sign]
-			g.Rows = append(g.Rows, []Cell{C(l.Where), word, C(lineText(l.Line)), C(by)})
+			g.Rows = append(g.Rows, []Cell{C(l.Where), CI(Bad, offWords[l.Line.Sign]), C(lineText(l.Line)), C(by)})
 		}
 		p.Grid(g)
 		if n := len(f.Lines) - mostEdits; n > 0 {
@@ -169,11 +157,7 @@ func (p *Printer) policyDrift(f *plan.PolicyDrift) {
 		}
 	}
 	for _, e := range f.Unmet {
-		why := againstSays(e)
-		if e.Error != "" {
-			why = e.Error
-		}
-		p.Line(In(Bad, "Expected: "), S("%s; %s", e.Text, why))
+		p.Line(In(Bad, "Expected: "), S("%s; %s", e.Text, Against(e)))
 	}
 }
 

@@ -49,6 +49,13 @@ func (s *NightSection) Add(key, where, text string, trouble bool) {
 	s.Items = append(s.Items, NightItem{Key: key, Where: where, Text: text, Trouble: trouble})
 }
 
+// Meant says how many were passed over by an exception.
+func (s *NightSection) Meant(n int) {
+	if n > 0 {
+		s.Fine = append(s.Fine, fmt.Sprintf("%d meant so", n))
+	}
+}
+
 // AddFinding adds a finding.
 func (s *NightSection) AddFinding(key string, f *ask.Finding) {
 	text := findingWords[f.Kind].head
@@ -61,10 +68,12 @@ func (s *NightSection) AddFinding(key string, f *ask.Finding) {
 	s.Items = append(s.Items, NightItem{Key: key, Where: alike(f.Where, f.More+1), Text: text, Mended: commandText(f.Commands)})
 }
 
+// offWords say of what a policy wants what is otherwise.
+var offWords = map[string]string{"goes": "is gone", "comes": "is there too", "changes": "is otherwise"}
+
 // Off says what is otherwise than a policy wants.
 func Off(policy string, l *plan.PolicyOff) string {
-	word := map[string]string{"goes": "is gone", "comes": "is there too", "changes": "is otherwise"}[l.Line.Sign]
-	s := fmt.Sprintf("policy %s: %s %s", policy, lineText(l.Line), word)
+	s := fmt.Sprintf("policy %s: %s %s", policy, lineText(l.Line), offWords[l.Line.Sign])
 	if l.Change != 0 {
 		s += fmt.Sprintf(", by change %d, %s", l.Change, l.By)
 	}
@@ -114,8 +123,7 @@ func (n *Night) Compare(last *Night) {
 	}
 }
 
-// Left counts what is left to look at, Trouble what could not be done, and new
-// what is new.
+// Left counts what is left to look at.
 func (n *Night) Left() (c int) { return n.count(func(*NightItem) bool { return true }) }
 
 // Trouble counts what could not be done.

@@ -18,9 +18,9 @@ func (p *Printer) TrailLoaded(list []plan.TrailLoad) error {
 		return out
 	}, func() {
 		for _, x := range list {
-			p.Line(S("%s: %s read, %s new.", x.File, tries(x.Read), format.Number(x.New)))
+			p.Line(S("%s: %s read, %s new.", x.File, Count(x.Read, "try"), format.Number(x.New)))
 			if x.Passed > 0 {
-				p.Line(S("  %s passed over, which tell of nothing anybody did.", lines(x.Passed)))
+				p.Line(S("  %s passed over, which tell of nothing anybody did.", Count(int64(x.Passed), "line")))
 			}
 			if x.Unknown > 0 {
 				p.Line(S("  %s by users the estate doesn't know.", format.Number(x.Unknown)))
@@ -30,15 +30,6 @@ func (p *Printer) TrailLoaded(list []plan.TrailLoad) error {
 			}
 		}
 	})
-}
-
-func lines(n int) string { return Count(int64(n), "line") }
-
-func tries(n int64) string {
-	if n == 1 {
-		return "1 try"
-	}
-	return format.Number(n) + " tries"
 }
 
 // Trail prints who tried what.
@@ -146,7 +137,7 @@ func (p *Printer) Unused(x *plan.Unused) error {
 	}, func() {
 		p.Line(S("%d of %s with access to ", len(x.Users), Count(int64(x.Of), "user")), In(Strong, x.Where), S(" used nothing there since %s, as far as the trail tells", x.Since))
 		p.Line(In(Faint, fmt.Sprintf("The trail of the server goes from %s to %s.", At(x.From), At(x.To))))
-		if x.From > x.Since+"T99" {
+		if x.From[:len(x.Since)] > x.Since {
 			p.Line(In(Bad, "It begins after "+x.Since+": what was before isn't known."))
 		}
 		p.Blank()

@@ -6,10 +6,8 @@ package exception
 import (
 	"io"
 	"strings"
-	"time"
 
 	"tarnwold/core/place"
-	"tarnwold/internal/format"
 	"tarnwold/internal/format/words"
 )
 
@@ -58,12 +56,9 @@ func Read(r io.Reader, file string) (List, error) {
 			e.Of = append(e.Of, of.Text)
 		}
 		if l.Take("until") {
-			day, err := l.Name("a day, as 2027-03-31")
+			day, err := l.Day()
 			if err != nil {
 				return nil, err
-			}
-			if _, err := time.Parse(time.DateOnly, day.Text); err != nil {
-				return nil, l.Wrong(day.Column, "%q; wanted a day, as 2027-03-31", format.Clip(day.Text))
 			}
 			e.Until = day.Text
 		}

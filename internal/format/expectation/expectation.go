@@ -7,6 +7,7 @@ import (
 	"io"
 	"strings"
 
+	"tarnwold/core/place"
 	"tarnwold/internal/format"
 	"tarnwold/internal/format/words"
 )
@@ -81,7 +82,7 @@ func Parse(p *words.Line, top *string, needsTop bool) (*Line, error) {
 		switch {
 		case err != nil:
 			return nil, err
-		case !Whole(w.Text):
+		case !place.Whole(w.Text):
 			return nil, p.Wrong(w.Column, "%q; wanted a whole address, as //server/share or server:/folder", format.Clip(w.Text))
 		case len(p.List) > 0:
 			return nil, p.Expected("the end of the line (a place with blanks in it stands in quotes)")
@@ -127,7 +128,7 @@ func Parse(p *words.Line, top *string, needsTop bool) (*Line, error) {
 		return nil, err
 	}
 	l.Where, l.WhereAt = w.Text, w.Column
-	if !Whole(l.Where) && (*top != "" || needsTop) {
+	if !place.Whole(l.Where) && (*top != "" || needsTop) {
 		if *top == "" && needsTop {
 			return nil, p.Wrong(w.Column, "%q; wanted a whole address, as //server/share or server:/folder, or a line before that says: at PLACE", format.Clip(w.Text))
 		}
@@ -155,19 +156,12 @@ func Parse(p *words.Line, top *string, needsTop bool) (*Line, error) {
 
 func slashed(s string) string { return strings.ReplaceAll(s, `\`, "/") }
 
-// Whole tells whether a place is an address, and not relative to another.
-func Whole(s string) bool {
-	s = slashed(s)
-	colon := strings.Index(s, ":/")
-	return strings.HasPrefix(s, "//") || colon > 0 && !strings.Contains(s[:colon], "/")
-}
-
 // Join gives the address of a place relative to another, "." for that itself;
 // a whole address stays as it is.
 func Join(top, where string) string {
 	rest := strings.TrimPrefix(where, "./")
 	switch {
-	case top == "" || Whole(where):
+	case top == "" || place.Whole(where):
 		return where
 	case where == "." || rest == "":
 		return top
@@ -183,7 +177,7 @@ func Relative(address, top string) string {
 	switch {
 	case rest == "":
 		return "."
-	case rest == "." || strings.HasPrefix(rest, "./") || Whole(rest):
+	case rest == "." || strings.HasPrefix(rest, "./") || place.Whole(rest):
 		return "./" + rest
 	}
 	return rest

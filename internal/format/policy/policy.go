@@ -9,7 +9,6 @@ import (
 	"io"
 	"slices"
 	"strings"
-	"time"
 
 	"tarnwold/core/rule"
 	"tarnwold/internal/format"
@@ -247,12 +246,9 @@ func (p *Policy) want(l *words.Line) (err error) {
 		return l.Wrong(first, "an audit entry, and only that, says on success, on failure or both")
 	}
 	if l.Take("until") {
-		day, err := l.Name("a day, as 2027-03-31")
+		day, err := l.Day()
 		if err != nil {
 			return err
-		}
-		if _, err := time.Parse(time.DateOnly, day.Text); err != nil {
-			return l.Wrong(day.Column, "%q; wanted a day, as 2027-03-31", format.Clip(day.Text))
 		}
 		e.Until, e.UntilAt = day.Text, day.Column
 		if e.Kind == rule.Audit {
@@ -265,9 +261,6 @@ func (p *Policy) want(l *words.Line) (err error) {
 	b.Entries = append(b.Entries, e)
 	return l.Ends(" (a name with blanks in it stands in quotes)")
 }
-
-// Whole tells whether a place is an address, and not relative to another.
-func Whole(where string) bool { return expectation.Whole(where) }
 
 // Join gives the address of a relative place; a whole one stays as it is.
 func Join(top, where string) string { return expectation.Join(top, where) }

@@ -10,6 +10,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"time"
 	"unicode"
 	"unicode/utf8"
 
@@ -231,6 +232,17 @@ func (l *Line) Names(what string) (texts []string, at []int, err error) {
 		}
 		l.List = l.List[1:]
 	}
+}
+
+// Day takes a day, as 2027-03-31.
+func (l *Line) Day() (Word, error) {
+	w, err := l.Name("a day, as 2027-03-31")
+	if err == nil {
+		if _, err := time.Parse(time.DateOnly, w.Text); err != nil {
+			return w, l.Wrong(w.Column, "%q; wanted a day, as 2027-03-31", format.Clip(w.Text))
+		}
+	}
+	return w, err
 }
 
 // Rest takes what is left of the line as it stands.

@@ -1,0 +1,116 @@
+package ask
+
+import (
+	"tarnwold/core/right"
+	"tarnwold/core/rule"
+)
+
+// weighed are the rights by which a share is held to what is below it.
+var weighed = []right.Set{right.ReadData, right.WriteData, right.AppendData, right.Delete, right.WriteACL, right.WriteOwner}
+
+// needs tells which rights a share lets somebody use, which it lets through
+// and nobody can use below, and which somebody would have below and the share
+// lets nobody use.
+func (x *finding) needs(w *way) (wide, narrow right.Set, users int) {
+	c := x.crowd(w)
+	if c.weighed {
+		return c.wide, c.narrow, c.users
+	}
+	defer func() { c.weighed, c.wide, c.narrow, c.users = true, wide, narrow, users }()
+	type key struct {
+		item  *rule.List
+		child *uint64
+	}
+	for _, r := range weighed {
+		through := c.d.Through(r)
+		seen := map[key]bool{}
+		has := c.d.People.Empty()
+		used := false
+		for _, i := range c.nodes {
+			s := c.at[i]
+			k := key{item: s.Item}
+			if len(s.Child) > 0 {
+				k.child = &s.Child[0]
+			}
+			if s.Gate == nil && seen[k] {
+				continue
+			}
+			seen[k] = true
+			some := c.d.PastShare(s, r)
+			has.Or(some)
+			if some.And(through).Len() > 0 {
+				used = true
+				break
+			}
+		}
+		switch {
+		case used:
+		case through.Len() > 0:
+			wide |= r
+		case has.Len() > 0:
+			narrow |= r
+			users = max(users, has.Len())
+		}
+	}
+	return wide, narrow, users
+}
+
+// wideShares: rights a share lets through that nobody can use below.
+func (x *finding) wideShares() error {
+	for _, w := range x.shares() {
+		wide, _, _ := x.needs(w)
+		d := w.share.Descriptor
+		if wide == 0 || d.Rules.Absent {
+			continue
+		}
+		f := Finding{Where: "share " + w.share.Address(), What: wide.String(), Items: x.items(x.crowd(w).nodes)}
+		// The strongest level that lacks all of them would do.
+		level := right.Level{}
+		for _, l := range x.k.lang.Levels {
+			if l.Folder&wide == 0 && l.Folder != 0 {
+				level = l
+			}
+		}
+		var allow []rule.Entry
+		for _, e := range d.Rules.Entries {
+			if e.Kind == rule.Allow && e.Rights.Map()&wide != 0 {
+				allow = append(allow, e)
+			}
+		}
+		if level.Name != "" {
+			for _, e := range allow {
+				f.Commands = append(f.Commands, []string{"tarnwold", "replace", x.k.t.Name(e.Who), level.Name, w.share.Address(), "--share"})
+			}
+			if len(allow) > 0 {
+				f.Repair = Repair{Share: w.share, Gone: allow, Rights: level.Folder}
+			}
+		}
+		x.add(f)
+	}
+	return nil
+}
+
+// narrowShares: rights people have below that a share lets nobody use.
+func (x *finding) narrowShares() error {
+	for _, w := range x.shares() {
+		_, narrow, users := x.needs(w)
+		if narrow == 0 {
+			continue
+		}
+		f := Finding{Where: "share " + w.share.Address(), What: narrow.String(), Users: users, Items: x.items(x.crowd(w).nodes)}
+		if w.share.ReadOnly {
+			f.Other = "it is switched to read-only"
+		}
+		level := ""
+		for _, l := range x.k.lang.Levels {
+			if l.Folder.Has(narrow) && level == "" {
+				level = l.Name
+			}
+		}
+		if level != "" && !w.share.ReadOnly {
+			f.Commands = [][]string{{"tarnwold", "grant", "WHO", level, w.share.Address(), "--share"}}
+		}
+		x.add(f)
+	}
+	return nil
+}
