@@ -305,7 +305,13 @@ func (x *finding) outOfSightBy(w *way) error {
 	}
 	at := make(map[int]*state, len(c.nodes))
 	sums := map[int]*sum{}
-	all := c.d.People.All()
+	left := c.d.People.Empty() // who can't sign on any more doesn't browse
+	for id := range x.o.Shut {
+		if u, ok := c.d.People.Place(id); ok {
+			left.Set(u)
+		}
+	}
+	all := c.d.People.All().Minus(left)
 	var order []int
 	for _, i := range c.nodes {
 		st := &state{browse: all, lists: list(c.at[i])}
