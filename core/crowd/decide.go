@@ -137,6 +137,9 @@ func (d *Decider) within(out Bits, s Situation, want right.Set) Bits {
 			got = got.And(s.Gate)
 		}
 		got.Or(d.admins)
+		if s.Item.Never&one != 0 {
+			got = d.People.Empty()
+		}
 		out = out.And(got)
 	}
 	return out
@@ -269,8 +272,8 @@ func room(b *[]uint64, n int) []uint64 {
 // Situation is all that the answer for an item depends on by one way.
 type Situation struct {
 	Item *rule.List
-	// Child is who is granted delete-child on the folder above by its rules,
-	// nil where no folder above counts; Gate whom the folders above let
+	// Child is who may take the item out of the folder above by its rules (see
+	// Decider.TakesOut), nil where no folder above counts; Gate whom the folders above let
 	// through, nil where they aren't asked.
 	Child, Gate Bits
 }
@@ -288,6 +291,9 @@ func (d *Decider) Rights(s Situation, words []int, sc *Scratch) []Atom {
 	}
 	for i := range d.through {
 		cuts = append(cuts, d.through[i].Rights)
+	}
+	if s.Item.Never != 0 {
+		cuts = append(cuts, s.Item.Never)
 	}
 	store := &sc.before
 	if sc.flip = !sc.flip; sc.flip {
@@ -320,6 +326,9 @@ func (d *Decider) Rights(s Situation, words []int, sc *Scratch) []Atom {
 			for j, k := range words {
 				a.Users[j] |= d.admins[k]
 			}
+		}
+		if a.Rights&s.Item.Never != 0 {
+			clear(a.Users)
 		}
 		for t := range d.through {
 			if d.through[t].Rights&a.Rights == 0 {
@@ -408,6 +417,17 @@ func (d *Decider) scan(atoms []Atom, l *rule.List, words []int, sc *Scratch) {
 // One gives the users granted one right by a list of steps alone: neither the
 // folder above nor the share nor being an administrator counts.
 func (d *Decider) One(l *rule.List, one right.Set) Bits { return d.People.Granted(l, one, d.Local) }
+
+// TakesOut gives the users whom the rules of a folder let take an item of some
+// owner out of it: who has delete-child there, and where adding is enough for
+// what one owns its owner, who may add.
+func (d *Decider) TakesOut(folder *rule.List, owner account.ID) Bits {
+	out := d.One(folder, right.DeleteChild)
+	if folder.OwnersOnly && !owner.IsZero() {
+		out.Or(d.One(folder, right.WriteData).And(d.People.Holders(owner, d.Local)))
+	}
+	return out
+}
 
 // Granted gives the users granted one right by a list of steps alone.
 func (p *Population) Granted(l *rule.List, one right.Set, local bool) Bits {

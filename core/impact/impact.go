@@ -125,11 +125,17 @@ type side struct {
 	*crowd.Decider
 	read *rule.Reader
 	one  map[oneKey]crowd.Bits
+	out  map[outKey]crowd.Bits
 }
 
 type oneKey struct {
 	list *rule.List
 	one  right.Set
+}
+
+type outKey struct {
+	folder *rule.List
+	owner  account.ID
 }
 
 // situation is all that the answer for a node depends on, by one route. The
@@ -169,7 +175,7 @@ func (w *worker) route(index int, r *Route) {
 		if w.readers[how] == nil {
 			w.readers[how] = rule.NewReader(how)
 		}
-		w.sides[i] = &side{crowd.NewDecider(*way), w.readers[how], map[oneKey]crowd.Bits{}}
+		w.sides[i] = &side{crowd.NewDecider(*way), w.readers[how], map[oneKey]crowd.Bits{}, map[outKey]crowd.Bits{}}
 	}
 	if w.sides[Before] == nil && w.sides[After] == nil {
 		return
@@ -225,7 +231,7 @@ func (w *worker) route(index int, r *Route) {
 				fromAbove, up = true, own
 			}
 			if fromAbove {
-				sit.child[x] = w.number(s.granted(s.read.Of(up), right.DeleteChild))
+				sit.child[x] = w.number(s.takesOut(s.read.Of(up), own.Owned()))
 			}
 		}
 		if sit.lists == [2]*rule.List{} {
@@ -275,6 +281,20 @@ func (s *side) granted(l *rule.List, one right.Set) crowd.Bits {
 	if !ok {
 		b = s.One(l, one)
 		s.one[k] = b
+	}
+	return b
+}
+
+// takesOut remembers who may take what somebody owns out of a folder.
+func (s *side) takesOut(folder *rule.List, owner account.ID) crowd.Bits {
+	if !folder.OwnersOnly {
+		owner = account.ID{}
+	}
+	k := outKey{folder, owner}
+	b, ok := s.out[k]
+	if !ok {
+		b = s.TakesOut(folder, owner)
+		s.out[k] = b
 	}
 	return b
 }
@@ -465,6 +485,9 @@ func (w *worker) touched(s situation) crowd.Bits {
 	out := w.sides[Before].People.Empty()
 	out.Or(w.r.Moved)
 	out.Or(w.shareMoved)
+	if s.lists[Before].Never != s.lists[After].Never {
+		return w.everybody()
+	}
 	if s.lists[Before] != s.lists[After] {
 		w.differing(s.lists[Before], s.lists[After], out)
 	}

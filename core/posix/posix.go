@@ -172,6 +172,38 @@ type Class struct {
 	Cut   bool // the mask took some of what the entry says
 }
 
+// Read gives the list that is looked at: the mode's own where a kernel passes
+// over the access list (Skips). A Step's Entry is a place in it.
+func (r *Rules) Read() List { return r.list() }
+
+// Skips tells whether a kernel passes over the access list.
+func (r *Rules) Skips() bool { return r.unread() }
+
+// Counts gives what of an entry counts under the list's mask.
+func (l List) Counts(e Entry) Perm { return e.counts(l.mask()) }
+
+// Named lists the entries of Listed that name somebody.
+func (r *Rules) Named() (out []rule.Entry) {
+	all := r.Listed().Rules.Entries
+	for i, e := range append(slices.Clone(r.list()), r.Default...) {
+		if e.Tag.named() {
+			out = append(out, all[i])
+		}
+	}
+	return out
+}
+
+// Like tells whether an item's lists are those of the folder above; a file's
+// without execute, which is a file's own affair.
+func (r *Rules) Like(up *Rules) bool {
+	if r.Folder {
+		return r.Special == up.Special && slices.Equal(r.Access, up.Access) && slices.Equal(r.Default, up.Default)
+	}
+	return slices.EqualFunc(r.Access, up.Access, func(a, b Entry) bool {
+		return a.Tag == b.Tag && a.Who == b.Who && a.Perm&^X == b.Perm&^X
+	})
+}
+
 // unread tells whether a kernel doesn't look at a list: Linux passes over one
 // whose mask is empty, and decides by the mode bits alone.
 func (r *Rules) unread() bool { return r.Access.Extended() && r.Access.Bits()&0o070 == 0 }
@@ -243,7 +275,6 @@ func MayRename(folder, item *Rules, is func(account.ID) bool) bool {
 const (
 	reads  = right.ReadData | right.ReadNamedAttrs
 	writes = right.WriteData | right.AppendData | right.WriteNamedAttrs
-	alters = writes | right.DeleteChild // on a folder, with execute
 	// everyones are rights that no class is asked for: whoever comes to an item
 	// sees what it is.
 	everyones = right.ReadAttributes | right.ReadACL | right.Synchronize
@@ -251,8 +282,9 @@ const (
 	owners = right.WriteACL | right.WriteAttributes
 )
 
-// rights gives what a permission stands for on an item.
-func (r *Rules) rights(p Perm) (s right.Set) {
+// rights gives what a permission stands for on an item; owns tells whether it
+// is the owner's.
+func (r *Rules) rights(p Perm, owns bool) (s right.Set) {
 	if p&R != 0 {
 		s |= reads
 	}
@@ -264,7 +296,9 @@ func (r *Rules) rights(p Perm) (s right.Set) {
 	case !r.Folder:
 		s |= writes
 	case p&X != 0:
-		s |= alters
+		if s |= writes; owns || r.Special&Sticky == 0 {
+			s |= right.DeleteChild
+		}
 	}
 	return s
 }
@@ -275,7 +309,7 @@ func (r *Rules) rights(p Perm) (s right.Set) {
 func (r *Rules) Steps(how rule.Reading) []rule.Step {
 	l := r.list()
 	mask := l.mask()
-	all := r.rights(R | W | X)
+	all := r.rights(R|W|X, true)
 	steps := []rule.Step{{Rights: everyones & right.All, Entry: -1}}
 	add := func(who account.ID, s right.Set, refuses bool, entry int, of rule.Source) {
 		if s &= right.All; s != 0 {
@@ -283,7 +317,7 @@ func (r *Rules) Steps(how rule.Reading) []rule.Step {
 		}
 	}
 	class := func(who account.ID, p Perm, entry int) {
-		add(who, r.rights(p), false, entry, rule.OfEntry)
+		add(who, r.rights(p, who == r.Owner), false, entry, rule.OfEntry)
 		add(who, all, true, entry, rule.OfEntry)
 	}
 	if !r.Owner.IsZero() {
@@ -312,13 +346,64 @@ func (r *Rules) Steps(how rule.Reading) []rule.Step {
 		}
 	}
 	for _, g := range groups {
-		add(g.who, r.rights(g.p), false, g.entry, rule.OfEntry)
+		add(g.who, r.rights(g.p, false), false, g.entry, rule.OfEntry)
 	}
 	for _, g := range groups {
 		add(g.who, all, true, g.entry, rule.OfEntry)
 	}
-	add(account.ID{}, r.rights(perm(l, Other)), false, index(l, Other), rule.OfEntry)
+	add(account.ID{}, r.rights(perm(l, Other), false), false, index(l, Other), rule.OfEntry)
+	add(account.ID{}, all, true, index(l, Other), rule.OfEntry)
 	return steps
+}
+
+// Bounds: in a sticky folder owners alone rename and delete, and nobody runs a
+// file that has no execute bit at all.
+func (r *Rules) Bounds() (b rule.Bounds) {
+	b.OwnersOnly = r.Folder && r.Special&Sticky != 0
+	if !r.Folder && !r.runs() {
+		b.Never = right.Execute
+	}
+	return b
+}
+
+// runs tells whether any class of the mode has execute, which is what root too
+// needs to run a file.
+func (r *Rules) runs() bool { return r.Mode()&0o111 != 0 }
+
+// Listed gives the access list as entries that allow what counts of each, in
+// its order, and the default list's behind them, for what is below only.
+func (r *Rules) Listed() *rule.Descriptor {
+	d := &rule.Descriptor{Owner: r.Owner, Group: r.Group, Control: rule.RulesPresent, Audit: rule.Rules{Absent: true}}
+	if r.Default == nil {
+		d.Control |= rule.RulesSealed
+	}
+	list := func(l List, f rule.Flags, owner, group account.ID) {
+		for _, e := range l {
+			x := rule.Entry{Kind: rule.Allow, Flags: f, Who: e.Who, Rights: r.rights(e.counts(l.mask()), false)}
+			switch e.Tag {
+			case UserObj:
+				x.Who = owner
+			case GroupObj:
+				x.Who = group
+			case Other:
+				x.Who = account.Everyone
+			case Mask:
+				x.Rights = 0
+			}
+			d.Rules.Entries = append(d.Rules.Entries, x)
+		}
+	}
+	list(r.list(), 0, r.Owner, r.Group)
+	list(r.Default, rule.ObjectInherit|rule.ContainerInherit|rule.InheritOnly, account.Creator, account.CreatorGroup)
+	return d
+}
+
+// counts gives what of an entry counts under a mask.
+func (e Entry) counts(mask Perm) Perm {
+	if e.Tag == UserObj || e.Tag == Other {
+		return e.Perm
+	}
+	return e.Perm & mask
 }
 
 // Owned gives the owner.
@@ -333,12 +418,6 @@ func (r *Rules) Same(o rule.Any) bool {
 
 // Strays: what an item got when it was made is its own from then on.
 func (r *Rules) Strays(rule.Any, bool) bool { return false }
-
-// Renewing gives the rules themselves: nothing is handed down to what is there.
-func (r *Rules) Renewing(rule.Any, bool) rule.Any { return r }
-
-// Following gives the rules themselves: nothing is handed down to what is there.
-func (r *Rules) Following(_, _ rule.Any, _ bool) rule.Any { return r }
 
 // NewChild gives the rules of what somebody makes in a folder with a mode and a
 // umask: the folder's default list takes the umask's place (§23.1.6), and a

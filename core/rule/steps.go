@@ -14,6 +14,11 @@ type Any interface {
 	Steps(how Reading) []Step
 	// Owned gives the owner; zero where none is said.
 	Owned() account.ID
+	// Bounds gives what no step can say.
+	Bounds() Bounds
+	// Listed gives what the rules list, read as entries, for those who look at
+	// names and rights; a Step's Entry is a place in it. It decides nothing.
+	Listed() *Descriptor
 	// Same tells whether other rules are the same in everything.
 	Same(o Any) bool
 	// Strays tells whether what came from the folder above isn't what it
@@ -31,6 +36,14 @@ type Reading struct {
 	Owner         bool // owning brings read-acl and write-acl before any entry
 	Adding        bool // something is being added to a folder: nothing counts because of owning
 	ObjectsRefuse bool // object entries that allow never count, those that refuse always do
+}
+
+// Bounds is what holds whatever the steps say.
+type Bounds struct {
+	// OwnersOnly: who may add to a folder may take out of it only what he owns.
+	OwnersOnly bool
+	// Never are rights that nobody has, an administrator neither.
+	Never right.Set
 }
 
 // Source says where a step comes from.
@@ -57,6 +70,7 @@ type Step struct {
 type List struct {
 	Steps []Step
 	Owner account.ID
+	Bounds
 }
 
 // Absent tells whether the rules are absent, which opens everything.
@@ -69,7 +83,7 @@ func (l *List) Decides(o *List) bool {
 	if l == o {
 		return true
 	}
-	if l == nil || o == nil || len(l.Steps) != len(o.Steps) {
+	if l == nil || o == nil || len(l.Steps) != len(o.Steps) || l.Bounds != o.Bounds || l.Owner != o.Owner && l.OwnersOnly {
 		return false
 	}
 	for i := range l.Steps {
@@ -108,7 +122,9 @@ func (r *Reader) Of(a Any) *List {
 }
 
 // Compile gives rules as a list of steps.
-func Compile(a Any, how Reading) *List { return &List{Steps: a.Steps(how), Owner: a.Owned()} }
+func Compile(a Any, how Reading) *List {
+	return &List{Steps: a.Steps(how), Owner: a.Owned(), Bounds: a.Bounds()}
+}
 
 // Steps reads a descriptor by [MS-DTYP] §2.5.3.2: absent rules open
 // everything; else the owner's built-in rights stand before all entries, and
@@ -141,6 +157,12 @@ func (d *Descriptor) Steps(how Reading) []Step {
 	}
 	return steps
 }
+
+// Bounds gives none: entries say all.
+func (d *Descriptor) Bounds() Bounds { return Bounds{} }
+
+// Listed gives the descriptor itself.
+func (d *Descriptor) Listed() *Descriptor { return d }
 
 // Owned gives the owner.
 func (d *Descriptor) Owned() account.ID { return d.Owner }

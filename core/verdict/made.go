@@ -15,6 +15,8 @@ type Maker struct {
 	// of what he makes by mode (his primary one, or his private one's gid), and
 	// DomainUsers the users group of his domain (zero: he has none).
 	Primary, PosixGroup, DomainUsers account.ID
+	// UID and GID are his numbers, by which he makes things on POSIX trees.
+	UID, GID account.ID
 	// Administrator: he is on the server's list of administrators.
 	Administrator bool
 }

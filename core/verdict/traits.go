@@ -62,6 +62,12 @@ type Traits struct {
 	// AdministratorMakes is who owns what an administrator makes where nothing
 	// is handed down; empty: he.
 	AdministratorMakes string `json:"administrator-makes"`
+	// RootPasses: whoever has uid 0 passes the files' rules; a file that nobody
+	// may run he may not run either.
+	RootPasses bool `json:"root-passes"`
+	// Umask is what is taken from the mode of a new item where its folder has
+	// no default list, on POSIX trees.
+	Umask uint16 `json:"umask"`
 	// WritesAudit: the server writes down what audit entries ask for.
 	WritesAudit bool `json:"writes-audit"`
 }
@@ -95,6 +101,19 @@ func named() map[string]Traits {
 		// to do; smb-domain the same, with groups followed to any depth.
 		"smb":        alone,
 		"smb-domain": posixShare,
+		// posix is a POSIX system asked at itself: its own trees, by the access
+		// check algorithm of POSIX.1e draft 17 §23.1.5 as a Linux kernel was
+		// measured to follow it.
+		"posix": {
+			Name:               "posix",
+			Traits:             account.Traits{POSIXIDs: true, Layers: 1},
+			AsksFoldersAbove:   true,
+			AdministratorsPass: true,
+			RootPasses:         true,
+			MovedKeeps:         true,
+			Umask:              0o022,
+			ReadOnlyTakes:      right.WriteData | right.AppendData | right.WriteNamedAttrs | right.WriteAttributes | right.DeleteChild | right.Delete | right.WriteACL | right.WriteOwner,
+		},
 		// plain is the standard's decision and nothing beside it.
 		"plain": {
 			Name: "plain",
@@ -149,6 +168,8 @@ var TraitList = [...]Trait{
 	{"new-marked-by-folder", "what a new item inherits is marked so only if the folder's list is marked auto-inherited", measured},
 	{"new-domain-group", "a new item's group is the domain's users group where something is handed down", measured},
 	{"new-drops-object-types", "object entries lose their types when they are handed down, those for other types of child too", measured},
+	{"root-passes", "uid 0 passes the files' rules; what nobody may run he may not run either", "POSIX systems, measured"},
+	{"umask", "what is taken from a new item's mode where its folder has no default list, in octal", "POSIX systems"},
 	{"writes-audit", "it writes down what audit entries ask for", measured + ": no"},
 	{"administrator-makes", "who owns what an administrator makes where nothing is handed down; empty: the administrator", measured},
 }

@@ -232,7 +232,7 @@ func Granted(q *Question) right.Set {
 		return 0
 	}
 	if q.Passes() {
-		return share
+		return share &^ q.Item.Never
 	}
 	if q.Traits.AsksFoldersAbove {
 		for _, d := range q.Above {
@@ -246,10 +246,19 @@ func Granted(q *Question) right.Set {
 		got |= right.ReadAttributes
 	}
 	if got&right.Delete == 0 && q.Parent != nil && share&right.DeleteChild != 0 &&
-		Walk(q.Parent.Steps, q.Token, right.DeleteChild) != 0 {
+		Walk(q.Parent.Steps, q.Token, q.takesOut()) != 0 {
 		got |= right.Delete
 	}
-	return got & share
+	return got & share &^ q.Item.Never
+}
+
+// takesOut is the right on the folder above that lets the user take the item
+// out of it: delete-child, or adding where that is enough for what one owns.
+func (q *Question) takesOut() right.Set {
+	if q.Parent.OwnersOnly && q.Token.Has(q.Item.Owner) {
+		return right.WriteData
+	}
+	return right.DeleteChild
 }
 
 // Walk decides the wanted rights by steps in order: the first that names
@@ -299,7 +308,7 @@ func all(s Source) (b reasons) {
 
 func explainFile(q *Question, share right.Set) (right.Set, reasons) {
 	if q.Passes() {
-		return right.All, all(ByAdmin)
+		return right.All &^ q.Item.Never, all(ByAdmin)
 	}
 	if q.Traits.AsksFoldersAbove {
 		for i, d := range q.Above {
@@ -319,14 +328,14 @@ func explainFile(q *Question, share right.Set) (right.Set, reasons) {
 	}
 	if got&right.Delete == 0 && q.Parent != nil && share&right.DeleteChild != 0 {
 		above, why := explain(q.Parent.Steps, q.Token)
-		if above&right.DeleteChild != 0 {
+		if one := q.takesOut(); above&one != 0 {
 			got |= right.Delete
-			reason := why[right.Index(right.DeleteChild)]
+			reason := why[right.Index(one)]
 			reason.Source = ByParent
 			b[right.Index(right.Delete)] = reason
 		}
 	}
-	return got, b
+	return got &^ q.Item.Never, b
 }
 
 func explainShare(q *Question) (Door, right.Set, reasons) {

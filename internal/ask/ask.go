@@ -29,6 +29,7 @@ type Asker struct {
 	// what configurations say of shares, by their rows
 	admitted map[int64]admitted
 	openings map[openingKey]*account.Token
+	asLists  map[rule.Any]*rule.Descriptor // what rules of other kinds list
 }
 
 type tokenKey struct {
@@ -40,7 +41,7 @@ type tokenKey struct {
 // New makes an asker.
 func New(t *estate.Tx) *Asker {
 	return &Asker{t: t, lang: Language(t), readers: map[rule.Reading]*rule.Reader{}, tokens: map[tokenKey]*account.Token{},
-		admins: map[int64][]account.ID{}, shares: map[int64][]estate.Share{}, places: map[string]estate.Place{}, admitted: map[int64]admitted{}, openings: map[openingKey]*account.Token{}}
+		admins: map[int64][]account.ID{}, shares: map[int64][]estate.Share{}, places: map[string]estate.Place{}, admitted: map[int64]admitted{}, openings: map[openingKey]*account.Token{}, asLists: map[rule.Any]*rule.Descriptor{}}
 }
 
 // Language is how entries are written in an estate.
@@ -59,6 +60,36 @@ func (k *Asker) Read(a rule.Any, how rule.Reading) *rule.List {
 		k.readers[how] = r
 	}
 	return r.Of(a)
+}
+
+// AsEntries is listed for those who make plans.
+func (k *Asker) AsEntries(a rule.Any) *rule.Descriptor { return k.listed(a) }
+
+// listed gives what rules list, as entries: one pointer for the same rules.
+func (k *Asker) listed(a rule.Any) *rule.Descriptor {
+	if d, ok := a.(*rule.Descriptor); ok || a == nil {
+		return d
+	}
+	d := k.asLists[a]
+	if d == nil {
+		d = a.Listed()
+		d.Owner, d.Group = k.t.AccountOf(d.Owner), k.t.AccountOf(d.Group)
+		for i := range d.Rules.Entries {
+			d.Rules.Entries[i].Who = k.t.AccountOf(d.Rules.Entries[i].Who)
+		}
+		k.asLists[a] = d
+	}
+	return d
+}
+
+// listedAbove is listed for the folders above an item.
+func (k *Asker) listedAbove(p estate.Place) []*rule.Descriptor {
+	above := k.t.Above(p)
+	out := make([]*rule.Descriptor, len(above))
+	for i, a := range above {
+		out[i] = k.listed(a)
+	}
+	return out
 }
 
 // ShareOf makes what core asks of a share.
@@ -217,7 +248,7 @@ const manyTokens = 200
 func (k *Asker) administrators(s *estate.Server) []account.ID {
 	ids, ok := k.admins[s.ID]
 	if !ok {
-		ids = k.t.Administrators(*s)
+		ids = k.t.Passing(*s)
 		k.admins[s.ID] = ids
 	}
 	return ids

@@ -144,7 +144,7 @@ func (g *ground) tellApart(line *Compared, users [2]account.Account, w *way, p e
 				s := g.k.shareReason(q, w.share, f.Share, false)
 				return &s, true
 			}
-			s := g.k.fileReason(q, p, d, above, f.File, f.FileOK, w.share)
+			s := g.k.fileReason(q, p, d, above, f, w.share)
 			return &s, false
 		}
 		return nil, false

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"tarnwold/core/place"
+	"tarnwold/core/posix"
 	"tarnwold/core/rule"
 )
 
@@ -46,9 +47,7 @@ func (k *Asker) Differs(where string, limit int) (*Differing, error) {
 	out := &Differing{Where: p.String(), Places: []Difference{}}
 	for i := range f.Nodes {
 		n := &f.Nodes[i]
-		d := n.Before.(*rule.Descriptor)
-		parent, _ := f.Over(i, false).(*rule.Descriptor)
-		why := k.why(d, parent, n.Folder)
+		why := k.why(n.Before, f.Over(i, false), n.Folder)
 		if len(why) == 0 {
 			continue
 		}
@@ -82,7 +81,12 @@ func (k *Asker) Differs(where string, limit int) (*Differing, error) {
 	return out, t.Err()
 }
 
-func (k *Asker) why(d, parent *rule.Descriptor, folder bool) (why []Why) {
+func (k *Asker) why(a, above rule.Any, folder bool) (why []Why) {
+	if x, ok := a.(*posix.Rules); ok {
+		return k.whyPOSIX(x, above)
+	}
+	d, _ := a.(*rule.Descriptor)
+	parent, _ := above.(*rule.Descriptor)
 	switch {
 	case d.Rules.Absent:
 		why = append(why, Why{By: "absent"})

@@ -5,6 +5,7 @@ import (
 
 	"tarnwold/core/account"
 	"tarnwold/core/place"
+	"tarnwold/core/posix"
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
 	"tarnwold/core/verdict"
@@ -170,7 +171,9 @@ type Reason struct {
 	// By is what decided: entry, owner, absent, above (delete-child on the
 	// folder above), naming, administrator, traverse, nothing, read-only (the
 	// share is switched so), no-writing (its rules give no write-data),
-	// connection (which the share refuses), or configuration (of the server:
+	// connection (which the share refuses), owners-alone and root-alone (who may,
+	// on a POSIX tree), folder (which gives no write and execute together),
+	// sticky, never-runs (a file without any execute bit), or configuration (of the server:
 	// Entry is the name on its list, none where he isn't on it).
 	By    string   `json:"by"`
 	Entry string   `json:"entry,omitempty"`  // as written
@@ -178,6 +181,7 @@ type Reason struct {
 	SetOn string   `json:"set-on,omitempty"` // the folder or share the entry is set on; empty for an entry that stands nowhere now
 	Stale bool     `json:"stale,omitempty"`  // no folder above hands the entry down now
 	Chain []string `json:"chain,omitempty"`  // from the user to the entry's account
+	Class *Class   `json:"class,omitempty"`  // of a POSIX list: which part of it decided
 	// Nearest is an entry that grants the right to somebody else, where by is
 	// nothing; Missed whom it names, and who asks is not in.
 	Nearest    string `json:"nearest,omitempty"`
@@ -223,7 +227,8 @@ func (k *Asker) routes(p estate.Place) (out []*estate.Share) {
 func (k *Asker) Answer(user account.Account, p estate.Place, sh *estate.Share, brief bool) *Explained {
 	q := k.Question(user.ID, p, sh)
 	levels := k.lang.Levels
-	d := k.t.Of(p.Strand)
+	rules := k.t.Of(p.Strand)
+	d := k.listed(rules)
 	a := &Explained{User: Account{Name: k.t.Name(user.ID)}, Where: p.By(sh).String(), Item: p.String(), Kind: Kind(p.Folder), Server: p.Server.Name,
 		Route: "local", Group: user.Kind == account.Group, Rules: rulesAre(&d.Rules)}
 	if sh != nil {
@@ -253,7 +258,7 @@ func (k *Asker) Answer(user account.Account, p estate.Place, sh *estate.Share, b
 		if f.Right == right.Synchronize {
 			continue
 		}
-		r := RightAnswer{Right: f.Right.Names(p.Folder)[0], Granted: f.Granted, File: k.fileReason(q, p, d, above, f.File, f.FileOK, sh)}
+		r := RightAnswer{Right: f.Right.Names(p.Folder)[0], Granted: f.Granted, File: k.fileReason(q, p, rules, above, f, sh)}
 		k.nearest(&r.File, q, d, f.Right, p.Folder)
 		if sh != nil {
 			s := k.shareReason(q, sh, f.Share, f.ShareOK)
@@ -280,14 +285,29 @@ func rulesAre(r *rule.Rules) string {
 	return "present"
 }
 
+// origin is rule.Origin where the folders above may have rules of another kind.
+func (k *Asker) origin(e rule.Entry, folder bool, above []rule.Any) (place, index int, ok bool) {
+	list := make([]*rule.Descriptor, len(above))
+	for i, a := range above {
+		list[i] = k.listed(a)
+	}
+	return rule.Origin(e, folder, list)
+}
+
 // entryReason tells of an entry of a place which one it is and where it is set.
-func (k *Asker) entryReason(r *Reason, e rule.Entry, folder bool, p estate.Place, up int, above []*rule.Descriptor) {
+func (k *Asker) entryReason(r *Reason, a rule.Any, entry int, folder bool, p estate.Place, up int, above []rule.Any) {
+	if x, ok := a.(*posix.Rules); ok {
+		r.Class = k.class(x, entry)
+		r.Entry, r.SetOn = r.Class.Entry, p.Up(up)
+		return
+	}
+	e := k.listed(a).Rules.Entries[entry]
 	r.Entry, r.Deny = k.lang.Write(e, folder), e.Kind.Refuses()
 	if e.Own() {
 		r.SetOn = p.Up(up)
 		return
 	}
-	at, _, ok := rule.Origin(e, folder, above)
+	at, _, ok := k.origin(e, folder, above)
 	if !ok {
 		r.Stale = true
 		return
@@ -295,12 +315,13 @@ func (k *Asker) entryReason(r *Reason, e rule.Entry, folder bool, p estate.Place
 	r.SetOn = p.Up(up + 1 + at)
 }
 
-func (k *Asker) fileReason(q *verdict.Question, p estate.Place, d *rule.Descriptor, above []*rule.Descriptor, b verdict.Because, granted bool, sh *estate.Share) Reason {
-	r := Reason{Granted: granted}
+func (k *Asker) fileReason(q *verdict.Question, p estate.Place, d rule.Any, above []rule.Any, f verdict.Finding, sh *estate.Share) Reason {
+	b := f.File
+	r := Reason{Granted: f.FileOK}
 	switch b.Source {
 	case verdict.ByEntry:
 		r.By = "entry"
-		k.entryReason(&r, d.Rules.Entries[b.Entry], p.Folder, p, 0, above)
+		k.entryReason(&r, d, b.Entry, p.Folder, p, 0, above)
 		r.Chain = k.chain(q.Token, b.Who)
 	case verdict.ByParent:
 		r.By = "above"
@@ -314,7 +335,7 @@ func (k *Asker) fileReason(q *verdict.Question, p estate.Place, d *rule.Descript
 			r.SetOn = p.Up(up)
 			break
 		}
-		k.entryReason(&r, parent.Rules.Entries[b.Entry], true, p, up, above)
+		k.entryReason(&r, parent, b.Entry, true, p, up, above)
 		r.Chain = k.chain(q.Token, b.Who)
 	case verdict.ByOwner:
 		r.By = "owner"
@@ -329,6 +350,9 @@ func (k *Asker) fileReason(q *verdict.Question, p estate.Place, d *rule.Descript
 		r.By, r.SetOn = "traverse", p.Up(b.Folder+1)
 	default:
 		r.By = "nothing"
+		if x, ok := d.(*posix.Rules); ok {
+			k.ungiven(&r, q, x, p, f.Right, above)
+		}
 	}
 	return r
 }
@@ -387,7 +411,11 @@ func (k *Asker) shareReason(q *verdict.Question, sh *estate.Share, b verdict.Bec
 }
 
 func (k *Asker) chain(tok *account.Token, id account.ID) (out []string) {
-	for _, l := range tok.Chain(id) {
+	links := tok.Chain(id)
+	if n := len(links); n > 1 && k.t.AccountOf(id) == links[n-2].ID { // the same by its number
+		links = links[:n-1]
+	}
+	for _, l := range links {
 		out = append(out, k.t.Name(l.ID))
 	}
 	return out
@@ -399,7 +427,7 @@ func ShareEntry(lang rule.Language, e rule.Entry) string { return lang.Write(e, 
 // Unchanged says why an entry that comes gives a user nothing new on a place
 // through a share: already is true where they had it all. before and after
 // are the item's rules.
-func (k *Asker) Unchanged(user account.ID, p estate.Place, before, after *rule.Descriptor, e rule.Entry, sh *estate.Share) (r Reason, already bool) {
+func (k *Asker) Unchanged(user account.ID, p estate.Place, before, after rule.Any, e rule.Entry, sh *estate.Share) (r Reason, already bool) {
 	q := k.Question(user, p, sh)
 	how := p.Server.Traits.Reading()
 	wanted := e.Rights.Map() & right.Access
@@ -414,7 +442,7 @@ func (k *Asker) Unchanged(user account.ID, p estate.Place, before, after *rule.D
 			continue
 		}
 		if !f.FileOK {
-			return k.fileReason(q, p, after, above, f.File, false, sh), false
+			return k.fileReason(q, p, after, above, f, sh), false
 		}
 		return k.shareReason(q, sh, f.Share, false), false
 	}

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"tarnwold/core/account"
+	"tarnwold/core/posix"
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
 	"tarnwold/internal/estate"
@@ -113,7 +114,8 @@ type finding struct {
 	dir     *account.Directory
 	toks    map[account.ID]*account.Token
 	ways    map[*way]*wayCrowd
-	by      grouped[*rule.Descriptor]   // nodes by their own descriptor
+	by      grouped[*rule.Descriptor] // nodes by their own descriptor, or what they list
+	posix   map[*rule.Descriptor]*posix.Rules
 	primary map[account.ID][]account.ID // users by their primary group, once asked for
 }
 
@@ -124,7 +126,7 @@ func (k *Asker) Findings(o FindingsOptions) ([]Finding, error) {
 			return nil, &estate.NotFound{What: "kind of finding", Name: name, Near: estate.Nearest(name, FindingKinds())}
 		}
 	}
-	x := &finding{k: k, o: &o, out: []Finding{}, toks: map[account.ID]*account.Token{}, ways: map[*way]*wayCrowd{}}
+	x := &finding{k: k, o: &o, out: []Finding{}, toks: map[account.ID]*account.Token{}, ways: map[*way]*wayCrowd{}, posix: map[*rule.Descriptor]*posix.Rules{}}
 	var err error
 	if o.Where == "" {
 		x.g, err = k.everything()
@@ -140,9 +142,11 @@ func (k *Asker) Findings(o FindingsOptions) ([]Finding, error) {
 	}
 	x.dir = k.directory()
 	for i := range x.g.f.Nodes {
-		if d, ok := x.g.f.Nodes[i].Before.(*rule.Descriptor); ok {
-			x.by.add(d, i)
+		d := k.listed(x.g.f.Nodes[i].Before)
+		if r, ok := x.g.f.Nodes[i].Before.(*posix.Rules); ok {
+			x.posix[d] = r
 		}
+		x.by.add(d, i)
 	}
 	for _, kind := range findingKinds {
 		if len(o.Kinds) > 0 && !slices.Contains(o.Kinds, kind.Name) || kind.estate && o.Where != "" {

@@ -57,10 +57,7 @@ func (x *finding) uncharged() error {
 		known := map[*rule.Descriptor]bool{}
 		var none grouped[*rule.Descriptor]
 		for _, i := range c.nodes {
-			d, ok := x.g.f.Nodes[i].Before.(*rule.Descriptor)
-			if !ok {
-				continue
-			}
+			d := x.k.listed(x.g.f.Nodes[i].Before)
 			nobody, seen := known[d]
 			if !seen {
 				nobody = c.d.People.Granted(c.at[i].Item, right.WriteACL, true).Len() == 0
@@ -102,8 +99,8 @@ func (x *finding) open() error {
 	var opened grouped[found]
 	for i := range x.g.f.Nodes {
 		n := &x.g.f.Nodes[i]
-		d, ok := n.Before.(*rule.Descriptor)
-		if !ok || granted[i] == 0 || d.Rules.Absent || n.Parent >= 0 && granted[n.Parent].Has(granted[i]) {
+		d := x.k.listed(n.Before)
+		if granted[i] == 0 || d.Rules.Absent || n.Parent >= 0 && granted[n.Parent].Has(granted[i]) {
 			continue
 		}
 		opened.add(found{d, granted[i]}, i)
@@ -120,7 +117,7 @@ func (x *finding) open() error {
 				where := f.Where
 				if !e.Own() {
 					at := x.k.t.Place(x.first(nodes))
-					if k, _, ok := rule.Origin(e, at.Folder, x.k.t.Above(at)); ok {
+					if k, _, ok := x.k.origin(e, at.Folder, x.k.t.Above(at)); ok {
 						where = at.Up(k + 1)
 					}
 				}
@@ -356,9 +353,7 @@ func (x *finding) outOfSightBy(w *way) error {
 	var by grouped[*rule.Descriptor]
 	slices.Sort(order)
 	for _, i := range order {
-		if d, ok := nodes[i].Before.(*rule.Descriptor); ok {
-			by.add(d, i)
-		}
+		by.add(x.k.listed(nodes[i].Before), i)
 	}
 	for _, d := range by.order {
 		f := Finding{}
@@ -376,7 +371,7 @@ func (x *finding) outOfSightBy(w *way) error {
 		// Somebody who is named by what lets him open it would have to see the way.
 		hid := sums[first]
 		who := account.ID{}
-		if n, ok := nodes[hid.node].Before.(*rule.Descriptor); ok {
+		if n := x.k.listed(nodes[hid.node].Before); n != nil {
 			hid.users.Each(func(u int) bool {
 				tok := x.token(c.d.People.Users[u].ID)
 				for _, e := range n.Rules.Entries {

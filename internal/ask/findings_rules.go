@@ -137,6 +137,9 @@ func (x *finding) disorder() error {
 func (x *finding) each(fn func(d *rule.Descriptor, e rule.Entry, nodes []int)) {
 	for _, d := range x.by.order {
 		own := d.Rules.Own()
+		if r := x.posix[d]; r != nil { // an owner, a group and the others are always there
+			own = r.Named()
+		}
 		if len(own) == 0 {
 			continue
 		}
@@ -153,7 +156,10 @@ func (x *finding) entry(d *rule.Descriptor, e rule.Entry, nodes []int, kind stri
 	f := x.place(nodes)
 	f.Who, f.What = x.k.t.Name(e.Who), x.k.lang.Write(e, x.folder(nodes))
 	f.Repair = Repair{Gone: []rule.Entry{e}, Targets: x.targets(nodes)}
-	if f.More > 0 {
+	if x.posix[d] != nil {
+		f.Repair = Repair{}
+	}
+	if f.More > 0 && x.posix[d] == nil {
 		f.Commands = [][]string{mended(kind, x.o.Where)}
 	} else {
 		f.Commands = [][]string{x.revoking(f.Where, f.Who, d, e, false)}
@@ -214,6 +220,9 @@ func (x *finding) dead() error {
 			f.What = fmt.Sprintf("%d different entries", n)
 		}
 		f.Repair = Repair{Gone: o.gone, Targets: x.targets(o.nodes)}
+		if slices.ContainsFunc(o.nodes, func(i int) bool { _, sec := x.g.f.Nodes[i].Before.(*rule.Descriptor); return !sec }) {
+			f.Repair = Repair{}
+		}
 		w := []string{"tarnwold", "strip", id.String()}
 		if x.o.Where != "" {
 			w = append(w, "--under", x.o.Where)
@@ -297,6 +306,9 @@ func (x *finding) idle() error {
 	}
 	told := map[one]bool{}
 	x.each(func(d *rule.Descriptor, e rule.Entry, nodes []int) {
+		if x.posix[d] != nil { // whose classes exclude each other
+			return
+		}
 		k := one{d, e, x.folder(nodes)}
 		if told[k] {
 			return
@@ -364,7 +376,7 @@ func (x *finding) over() error {
 			if !ok {
 				continue
 			}
-			d, folder, f.Where = x.k.t.Of(r.Strand), r.Folder, x.k.t.Where(b.Item)
+			d, folder, f.Where = x.k.listed(x.k.t.Of(r.Strand)), r.Folder, x.k.t.Where(b.Item)
 		} else if sh, ok := x.k.t.ShareByRow(b.Share); ok {
 			d, f.Where = sh.Descriptor, "share "+sh.Address()
 		} else {
@@ -390,8 +402,8 @@ func (x *finding) levels() error {
 		return nil
 	}
 	masks := map[right.Set]bool{}
-	x.k.t.AllDescriptors(func(_ int64, d *rule.Descriptor) {
-		for _, e := range d.Rules.Entries {
+	x.k.t.AllDescriptors(func(_ int64, a rule.Any) {
+		for _, e := range a.Listed().Rules.Entries {
 			masks[e.Rights.Map()] = true
 		}
 	})

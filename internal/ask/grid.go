@@ -6,6 +6,7 @@ import (
 
 	"tarnwold/core/account"
 	"tarnwold/core/crowd"
+	"tarnwold/core/posix"
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
 	"tarnwold/core/verdict"
@@ -188,7 +189,7 @@ func (k *Asker) columns(ask Gridding, spots []spot) (cols []account.Account, err
 	// The accounts that the rules name: groups, and users who are named themselves.
 	seen := map[account.ID]bool{}
 	for _, s := range spots {
-		for _, e := range k.t.Of(s.p.Strand).Rules.Entries {
+		for _, e := range k.listed(k.t.Of(s.p.Strand)).Rules.Entries {
 			if a, ok := k.t.Account(e.Who); ok && !seen[e.Who] && (!ask.GroupsOnly || a.Kind == account.Group) {
 				seen[e.Who] = true
 				cols = append(cols, a)
@@ -268,7 +269,7 @@ func (k *Asker) gridder(p estate.Place, cols []account.Account) *gridder {
 // fill answers for one place.
 func (x *gridder) fill(s spot) {
 	k, p, row := x.k, s.p, &x.row
-	d := k.t.Of(p.Strand)
+	d := k.listed(k.t.Of(p.Strand))
 	row.Where, row.Kind, row.Sealed, row.Rules, row.Items = p.By(x.share).String(), Kind(p.Folder), d.Sealed(), rulesAre(&d.Rules), s.items
 	row.Parts, row.Else = parts(row.Where), nil
 	q := x.question(p)
@@ -290,7 +291,7 @@ func (x *gridder) fill(s spot) {
 	}
 	for i := range q.Item.Steps {
 		step := &q.Item.Steps[i]
-		if !step.Refuses {
+		if _, classes := k.t.Of(p.Strand).(*posix.Rules); classes || !step.Refuses {
 			continue
 		}
 		x.pop.Holders(step.Who, x.share == nil).Each(func(i int) bool {
@@ -326,7 +327,7 @@ func (x *gridder) question(p estate.Place) crowd.Situation {
 	case begins && tr.ShareFolderAboveItself:
 		s.Child = x.d.One(s.Item, right.DeleteChild)
 	case !begins && len(p.Trail) > 1:
-		s.Child = x.d.One(k.Read(k.t.Of(p.Trail[1]), how), right.DeleteChild)
+		s.Child = x.d.TakesOut(k.Read(k.t.Of(p.Trail[1]), how), s.Item.Owner)
 	}
 	if tr.AsksFoldersAbove {
 		s.Gate = x.pop.All()

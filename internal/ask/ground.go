@@ -354,6 +354,9 @@ func (g *ground) everyone(w *way, pop *crowd.Population, fn func(i int, s crowd.
 		s := crowd.Situation{Item: k.Read(n.Before, how)}
 		if up := x.parent(i, on); up != nil {
 			s.Child = one(up, right.DeleteChild)
+			if up.OwnersOnly {
+				s.Child = d.TakesOut(up, s.Item.Owner)
+			}
 		}
 		if gates != nil {
 			s.Gate = gates[i]

@@ -121,7 +121,8 @@ func (k *Asker) likeEntries(a, b account.Account) (out [][]string) {
 			steps(sh.Descriptor, true, sh.Address(), true)
 		}
 	}
-	t.AllDescriptors(func(id int64, d *rule.Descriptor) {
+	t.AllDescriptors(func(id int64, a rule.Any) {
+		d := a.Listed()
 		if len(out) > mostLikeEntries || !k.names(d, func(id account.ID) bool { return of[id] || has[id] }) {
 			return
 		}

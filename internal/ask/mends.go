@@ -126,11 +126,11 @@ func (k *Asker) lacking(user account.Account, p estate.Place, sh *estate.Share, 
 		}
 		if !f.FileOK {
 			l.File = true
-			r := k.fileReason(q, p, d, above, f.File, false, sh)
+			r := k.fileReason(q, p, d, above, f, sh)
 			switch {
 			case r.Deny && r.SetOn != "" && !denied[r.Entry]:
 				denied[r.Entry] = true
-				e := d.Rules.Entries[f.File.Entry]
+				e := k.listed(d).Rules.Entries[f.File.Entry]
 				entry := k.t.Name(e.Who)
 				own = append(own, []Step{{Do: "revoke", Who: entry, Where: r.SetOn, Level: level.Name}}, []Step{{Do: "revoke", Who: entry, Where: r.SetOn}})
 				own = append(own, k.leaving(user, e.Who)...)
@@ -207,7 +207,7 @@ func (k *Asker) givers(q *verdict.Question, user account.Account, wanted right.S
 			continue
 		}
 		for i := range l.Steps {
-			if s := &l.Steps[i]; !s.Refuses && s.Rights&(wanted|right.DeleteChild) != 0 {
+			if s := &l.Steps[i]; !s.Refuses && s.Rights&(wanted|right.DeleteChild|right.WriteData) != 0 {
 				named[s.Who] = true
 			}
 		}

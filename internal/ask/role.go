@@ -117,7 +117,7 @@ func (g *ground) opens(group account.ID, w *way, j *Job, limit int) error {
 			continue
 		}
 		o := Opening{Kind: Kind(n.Folder), Route: w.route, Level: g.level(s.granted[i], n.Folder)}
-		if d, ok := n.Before.(*rule.Descriptor); ok {
+		if d := k.listed(n.Before); d != nil {
 			for _, e := range d.Rules.Entries {
 				if e.Kind == rule.Allow && e.Rights.Map()&extra[i] != 0 && e.Counts() && tok.Has(e.Who) {
 					o.Entry = k.lang.Write(e, n.Folder)

@@ -3,6 +3,7 @@ package ask
 import (
 	"encoding/json"
 	"fmt"
+	"tarnwold/core/posix"
 
 	"tarnwold/core/account"
 	"tarnwold/core/place"
@@ -105,6 +106,7 @@ func TraitValues(t verdict.Traits) map[string]string {
 		}
 		out[name] = text
 	}
+	out["umask"] = fmt.Sprintf("%04o", t.Umask)
 	out["read-only-takes"] = t.ReadOnlyTakes.String()
 	if t.Layers == 0 {
 		out["group-layers"] = "any"
@@ -166,9 +168,12 @@ type Owner struct {
 func (k *Asker) Owners(items []estate.Target) ([]Owner, error) {
 	out := []Owner{}
 	for _, x := range items {
-		d := k.t.Of(x.Strand)
+		a := k.t.Of(x.Strand)
+		d := k.listed(a)
 		o := Owner{Where: k.t.Where(x.Item), Kind: Kind(x.Folder), Owner: k.Account(d.Owner), Brings: "read-acl,write-acl"}
-		if d.Rules.Absent {
+		if _, ok := a.(*posix.Rules); ok {
+			o.Brings = "write-attributes,write-acl"
+		} else if d.Rules.Absent {
 			o.Brings = "everything: the rules are absent"
 		} else {
 			for _, e := range d.Rules.Entries {

@@ -53,7 +53,8 @@ func (k *Asker) Show(where string) (*Shown, error) {
 // ShowPlace is Show for a place found already.
 func (k *Asker) ShowPlace(p estate.Place) *Shown {
 	t := k.t
-	d := t.Of(p.Strand)
+	rules := t.Of(p.Strand)
+	d := k.listed(rules)
 	s := &Shown{Where: p.Via(), Item: p.String(), Kind: Kind(p.Folder), Owner: k.Account(d.Owner), Group: k.Account(d.Group),
 		Sealed: d.Sealed(), Rules: rulesAre(&d.Rules), Order: d.Rules.Misplaced() + 1, Shares: []string{}}
 	if len(p.Trail) > 1 {
@@ -80,7 +81,7 @@ func (k *Asker) ShowPlace(p estate.Place) *Shown {
 }
 
 func (k *Asker) entries(p estate.Place, d *rule.Descriptor, list *rule.Rules, days estate.Dated) []ShownEntry {
-	above := k.t.Above(p)
+	above := k.listedAbove(p)
 	if list == &d.Audit {
 		// Origins of audit entries are looked for among audit entries.
 		for i, a := range above {

@@ -116,7 +116,7 @@ func (k *Asker) CanMake(user account.Account, in estate.Place, name string, fold
 
 // CanMakeUnder is CanMake in a folder that is itself being made below one that
 // is there, with the rules it gets.
-func (k *Asker) CanMakeUnder(user account.Account, in estate.Place, where string, rules *rule.Descriptor, folder bool) *Tried {
+func (k *Asker) CanMakeUnder(user account.Account, in estate.Place, where string, rules rule.Any, folder bool) *Tried {
 	q := k.adding(user.ID, in, in.Share)
 	q.Item = k.Read(rules, q.Traits.AddReading())
 	add := verdict.AddRight(folder)
@@ -165,6 +165,16 @@ func (k *Asker) MakerOf(user account.Account, s estate.Server, sh *estate.Share)
 	}
 	if m.PosixGroup = user.Primary; m.PosixGroup.IsZero() && user.POSIX != account.NoPOSIX {
 		m.PosixGroup = account.GID(uint32(user.POSIX)) // his private group
+	}
+	if user.POSIX != account.NoPOSIX {
+		m.UID, m.GID = account.UID(uint32(user.POSIX)), account.GID(uint32(user.POSIX))
+	} else if n, uid, ok := user.ID.POSIX(); ok && uid {
+		m.UID, m.GID = user.ID, account.GID(n)
+	}
+	if g, ok := k.t.Account(user.Primary); ok && g.POSIX != account.NoPOSIX {
+		m.GID = account.GID(uint32(g.POSIX))
+	} else if _, uid, ok := user.Primary.POSIX(); ok && !uid {
+		m.GID = user.Primary
 	}
 	tok := k.token(connects, &s, sh == nil)
 	bosses := k.administrators(&s)
@@ -446,8 +456,8 @@ func (k *Asker) needed(c verdict.Check, s *spots, t *verdict.Trial, d verdict.Do
 			if adds && f.File.Source == verdict.ByTraverse {
 				f.File.Folder-- // the folder itself stands first
 			}
-			r := k.fileReason(q, *at, desc, above, f.File, f.FileOK, s.share)
-			k.nearest(&r, q, desc, f.Right, at.Folder)
+			r := k.fileReason(q, *at, desc, above, f, s.share)
+			k.nearest(&r, q, k.listed(desc), f.Right, at.Folder)
 			n.Reason = &r
 		}
 		out = append(out, n)

@@ -84,7 +84,8 @@ func (k *Asker) Uses(accounts []account.Account, limit int) (uses []Use, more in
 		}
 	}
 	var own, inherited []Use
-	t.AllDescriptors(func(id int64, d *rule.Descriptor) {
+	t.AllDescriptors(func(id int64, a rule.Any) {
+		d := a.Listed()
 		if as, _ := says(d, true); as == "" {
 			return
 		}
@@ -252,7 +253,8 @@ func (k *Asker) UsesOf(word string, through bool) ([]UsedAs, error) {
 			})
 		}
 	}
-	t.AllDescriptors(func(did int64, d *rule.Descriptor) {
+	t.AllDescriptors(func(did int64, a rule.Any) {
+		d := a.Listed()
 		if !k.names(d, func(id account.ID) bool { return forms[id] != nil }) {
 			return
 		}
@@ -262,7 +264,7 @@ func (k *Asker) UsesOf(word string, through bool) ([]UsedAs, error) {
 				continue
 			}
 			at := ""
-			within(d, t.ParentOf(strand), folder, func(id account.ID, as, what string) {
+			within(d, k.listed(t.ParentOf(strand)), folder, func(id account.ID, as, what string) {
 				if at == "" {
 					for _, item := range t.Items(strand, 1) {
 						at = t.Where(item)
@@ -284,7 +286,7 @@ func (k *Asker) UsesOf(word string, through bool) ([]UsedAs, error) {
 			d, where = sh.Descriptor, sh.Address()
 		} else {
 			p := t.Place(b.Item)
-			d, where, folder = t.Of(p.Strand), p.String(), p.Folder
+			d, where, folder = k.listed(t.Of(p.Strand)), p.String(), p.Folder
 		}
 		for e, day := range t.Dated(b, d) {
 			if forms[e.Who] != nil {

@@ -71,7 +71,7 @@ func (k *Asker) Who(where, canDo string) (*Having, error) {
 	if c != nil && !c.of(p.Folder) {
 		return nil, unfit("", "%s is a %s, of which %s says nothing", p.Via(), Kind(p.Folder), canDo)
 	}
-	d := k.t.Of(p.Strand)
+	d := k.listed(k.t.Of(p.Strand))
 	out := &Having{Where: p.Via(), Item: p.String(), Kind: Kind(p.Folder), Owner: k.Account(d.Owner), Can: canDo, Rules: rulesAre(&d.Rules), Routes: []HavingWay{}}
 	var before []right.Set
 	for i, sh := range k.routes(p) {
@@ -188,7 +188,7 @@ func (k *Asker) situation(d *crowd.Decider, somebody account.ID, p estate.Place,
 	}
 	s := crowd.Situation{Item: q.Item}
 	if q.Parent != nil {
-		s.Child = d.One(q.Parent, right.DeleteChild)
+		s.Child = d.TakesOut(q.Parent, q.Item.Owner)
 	}
 	if q.Traits.AsksFoldersAbove {
 		s.Gate = slices.Clone(d.People.All())
@@ -208,8 +208,8 @@ type attributing struct {
 	d        *crowd.Decider
 	q        *verdict.Question
 	somebody account.ID // whose question it is; all that counts of it is the place's
-	desc     *rule.Descriptor
-	above    []*rule.Descriptor
+	desc     rule.Any
+	above    []rule.Any
 }
 
 // by parts users who are granted the same by what grants them the right that
@@ -263,7 +263,7 @@ func (x *attributing) by(users crowd.Bits, granted right.Set) (out []ByWay) {
 			switch s.Source {
 			case rule.OfEntry:
 				r = Reason{Granted: true, By: "entry"}
-				k.entryReason(&r, x.desc.Rules.Entries[s.Entry], x.p.Folder, x.p, 0, x.above)
+				k.entryReason(&r, x.desc, s.Entry, x.p.Folder, x.p, 0, x.above)
 				take(hit, r, one, s.Who)
 			case rule.OfOwner:
 				take(hit, Reason{Granted: true, By: "owner"}, one, s.Who)

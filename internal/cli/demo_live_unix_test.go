@@ -100,7 +100,7 @@ func TestThePlayhouseLive(t *testing.T) {
 		var items []plan.Found
 		for i := range tree.Len() {
 			r := tree.Row(i)
-			body := tree.Bodies[r.Body].Clone()
+			body := tree.Bodies[r.Body].Listed().Clone()
 			there(t, tx, body, names)
 			items = append(items, plan.Found{Path: strings.TrimSuffix(filepath.Join(s.Dir, "productions")+"/"+r.Path, "/"), Folder: r.Folder, Rules: body})
 		}

@@ -376,7 +376,7 @@ func TestWhatTheServerMakesOfIt(t *testing.T) {
 			require.NoError(t, err)
 			at, err := tx.At(s, filepath.Join(h.s.Dir, "productions")+path)
 			require.NoError(t, err)
-			d := tx.Of(at.Strand).Clone()
+			d := tx.Of(at.Strand).Listed().Clone()
 			d.Rules.Entries = append(d.Rules.Entries, rule.Entry{Kind: rule.Allow, Who: h.ids["ines"], Rights: []right.Set{right.ReadData, right.ReadData, right.GenericRead}[i]}) // which a server maps
 			items = append(items, plan.Found{Path: at.Path, Folder: at.Folder, Rules: d})
 		}

@@ -60,7 +60,7 @@ func TestMadeAsMeasured(t *testing.T) {
 			made++
 			want, err := sddl.Parse(r[5], account.ID{})
 			require.NoError(t, err)
-			got := verdict.Made(tx.Of(in.Strand), folder, k.MakerOf(user, in.Server, in.Share), &in.Server.Traits)
+			got := verdict.Made(tx.Of(in.Strand).Listed(), folder, k.MakerOf(user, in.Server, in.Share), &in.Server.Traits)
 			const flags = rule.RulesPresent | rule.RulesSealed | rule.RulesFollow
 			what := ""
 			switch {
@@ -76,7 +76,7 @@ func TestMadeAsMeasured(t *testing.T) {
 			if what != "" {
 				if different[what]++; different[what] < 4 {
 					text, _ := sddl.Format(got)
-					up, _ := sddl.Format(tx.Of(in.Strand))
+					up, _ := sddl.Format(tx.Of(in.Strand).Listed())
 					t.Logf("%s: %v\nfolder %s\nmade   %s\ngot    %s", what, r[:5], up, r[5], text)
 				}
 			}

@@ -10,6 +10,7 @@ import (
 	"unicode/utf8"
 
 	"tarnwold/core/account"
+	"tarnwold/core/rule"
 	"tarnwold/internal/format"
 	"tarnwold/internal/store"
 )
@@ -474,7 +475,8 @@ func (t *Tx) FreeIDs() *numbering {
 			}
 		}
 	}
-	t.AllDescriptors(func(_ int64, d *descriptor) {
+	t.AllDescriptors(func(_ int64, a rule.Any) {
+		d := a.Listed()
 		note(d.Owner)
 		note(d.Group)
 		for _, e := range d.Rules.Entries {

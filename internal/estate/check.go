@@ -8,7 +8,6 @@ import (
 
 	"tarnwold/core/account"
 	"tarnwold/internal/format"
-	"tarnwold/internal/format/secdesc"
 	"tarnwold/internal/store"
 )
 
@@ -36,14 +35,14 @@ func (t *Tx) Check(step func(what string)) (faults []Fault) {
 	step("descriptors")
 	t.Each("SELECT id, kind, hash, body FROM descriptors", nil, func(r *sql.Rows) error {
 		var id int64
-		var kind int
+		var kind byte
 		var hash, body []byte
 		if err := r.Scan(&id, &kind, &hash, &body); err != nil {
 			return err
 		}
-		if h := sum(body); kind != kindSecurity || !bytes.Equal(h[:], hash) {
+		if h := sum(kind, body); !bytes.Equal(h[:], hash) {
 			found(fromBackup, "descriptor %d is not what was stored", id)
-		} else if _, err := secdesc.Decode(body); err != nil {
+		} else if _, err := Decode(kind, body); err != nil {
 			found(fromBackup, "descriptor %d can't be read: %v", id, err)
 		}
 		return nil
@@ -117,7 +116,7 @@ func (t *Tx) Check(step func(what string)) (faults []Fault) {
 		var d *descriptor
 		if x.b.Item != 0 {
 			if r, ok := t.ItemRow(x.b.Item); ok {
-				d = t.Of(r.Strand)
+				d = t.Of(r.Strand).Listed()
 			}
 		} else if s, ok := t.ShareByRow(x.b.Share); ok {
 			d = s.Descriptor

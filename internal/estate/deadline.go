@@ -6,7 +6,6 @@ import (
 
 	"tarnwold/core/account"
 	"tarnwold/core/rule"
-	"tarnwold/internal/format/secdesc"
 )
 
 // Descriptors know no last day, so that of an entry is kept beside: by the
@@ -19,10 +18,11 @@ func EntryKey(e rule.Entry) string {
 
 // entryKeys lists the keys of a stored descriptor's own entries.
 func entryKeys(body []byte) (keys []string) {
-	d, err := secdesc.Decode(body)
+	a, err := Decode(KindSecurity, body)
 	if err != nil {
 		return nil
 	}
+	d := a.Listed()
 	for _, e := range append(d.Rules.Own(), d.Audit.Own()...) {
 		keys = append(keys, EntryKey(e))
 	}
@@ -36,8 +36,9 @@ type Dated map[rule.Entry]Day
 type Bearer struct{ Item, Share int64 }
 
 // Dated gives the last day of each own entry of an item or share that has one.
-func (t *Tx) Dated(b Bearer, d *rule.Descriptor) Dated {
+func (t *Tx) Dated(b Bearer, of rule.Any) Dated {
 	var out Dated
+	d := of.Listed()
 	t.Each("SELECT entry, until FROM deadlines WHERE item=? AND share=?", []any{b.Item, b.Share}, func(r *sql.Rows) error {
 		var k string
 		var u Day

@@ -145,8 +145,8 @@ func (e *Estate) Note(ctx context.Context, fn func(*Tx) error) error {
 // the transaction ends with it.
 type Tx struct {
 	*rows
-	descriptors map[int64]*rule.Descriptor
-	numbers     map[*rule.Descriptor]int64 // stored descriptors' numbers
+	descriptors map[int64]rule.Any
+	numbers     map[rule.Any]int64 // stored descriptors' numbers
 	stored      map[[32]byte]int64
 	accounts    map[account.ID]*row
 	names       map[account.ID]string
@@ -161,7 +161,7 @@ type Tx struct {
 type rows = store.Tx
 
 func newTx(s *store.Tx) *Tx {
-	return &Tx{rows: s, descriptors: map[int64]*rule.Descriptor{}, numbers: map[*rule.Descriptor]int64{}, stored: map[[32]byte]int64{},
+	return &Tx{rows: s, descriptors: map[int64]rule.Any{}, numbers: map[rule.Any]int64{}, stored: map[[32]byte]int64{},
 		strands: map[int64]strandRow{}, paths: map[int64]standing{}, servers: map[int64]Server{}}
 }
 

@@ -38,7 +38,7 @@ var dom = account.NewID(5, 21, 8, 8, 8)
 // sheaf is a tree's rows, one by one.
 type sheaf struct {
 	Rows   []format.TreeRow
-	Bodies []*rule.Descriptor
+	Bodies []rule.Any
 }
 
 // made makes a tree of n items whose rules follow from their folder's, one in
@@ -47,7 +47,7 @@ func made(n, every int) (tree sheaf) {
 	r := rand.New(rand.NewPCG(uint64(n), uint64(every)))
 	top := &rule.Descriptor{Owner: account.System, Group: account.System, Control: rule.RulesPresent | rule.RulesSealed, Audit: rule.Rules{Absent: true},
 		Rules: rule.Rules{Entries: []rule.Entry{{Flags: 3, Rights: right.All, Who: account.System}, {Flags: 3, Rights: 0x1200a9, Who: account.Authenticated}, {Flags: 11, Rights: right.All, Who: account.Creator}}}}
-	tree = sheaf{Rows: []format.TreeRow{{Folder: true, Line: 2}}, Bodies: []*rule.Descriptor{top}}
+	tree = sheaf{Rows: []format.TreeRow{{Folder: true, Line: 2}}, Bodies: []rule.Any{top}}
 	type key struct {
 		parent int32
 		folder bool
@@ -64,7 +64,7 @@ func made(n, every int) (tree sheaf) {
 		}
 		body, ok := known[k]
 		if !ok {
-			d := rule.NewChild(tree.Bodies[k.parent], folder, account.System, account.System, nil)
+			d := rule.NewChild(tree.Bodies[k.parent].Listed(), folder, account.System, account.System, nil)
 			if k.own > 0 {
 				flags := rule.Flags(0)
 				if folder {
@@ -120,7 +120,7 @@ func bodies(tx *Tx) map[int64]*rule.Descriptor {
 		return err
 	})
 	for _, p := range all {
-		out[p.item] = tx.Of(p.strand)
+		out[p.item] = tx.Of(p.strand).Listed()
 	}
 	return out
 }

@@ -547,8 +547,7 @@ func (t *Tx) Keep(f *Forest) {
 			t.Exec("UPDATE strands SET parent=? WHERE id=?", real[n.Parent], x.base)
 		}
 		if n.Changed() {
-			d, _ := n.After.(*rule.Descriptor)
-			t.Exec("UPDATE strands SET descriptor=? WHERE id=?", t.keep(d), real[i])
+			t.Exec("UPDATE strands SET descriptor=? WHERE id=?", t.keep(n.After), real[i])
 		}
 		if t.Err() != nil {
 			return
@@ -556,6 +555,9 @@ func (t *Tx) Keep(f *Forest) {
 	}
 	clear(t.strands)
 }
+
+// apart is rules that are the same and another pointer.
+type apart struct{ rule.Any }
 
 // Alone gives an item a strand of its own, with all below it, so that moving
 // it moves nothing else. What any item's rules are stays as it was.
@@ -572,8 +574,7 @@ func (t *Tx) Alone(item int64) int64 {
 	i := f.Node(item)
 	n := &f.Nodes[i]
 	if f.nodes[i].items != nil { // part it although nothing changes
-		after := n.After.(*rule.Descriptor)
-		n.Before = after.Clone()
+		n.Before = apart{n.After}
 		t.Keep(f)
 	}
 	return t.Int("SELECT strand FROM items WHERE id=?", item)

@@ -9,17 +9,17 @@ import (
 )
 
 // Make puts a new item into a folder.
-func (t *Tx) Make(folder Place, name string, isFolder bool, d *rule.Descriptor) int64 {
+func (t *Tx) Make(folder Place, name string, isFolder bool, d rule.Any) int64 {
 	return t.make(folder.Item, t.Int("SELECT strand FROM items WHERE id=?", folder.Item), name, isFolder, d)
 }
 
 // MakeIn puts a new item into a folder that was made just now.
-func (t *Tx) MakeIn(folder int64, name string, isFolder bool, d *rule.Descriptor) int64 {
+func (t *Tx) MakeIn(folder int64, name string, isFolder bool, d rule.Any) int64 {
 	return t.make(folder, t.Int("SELECT strand FROM items WHERE id=?", folder), name, isFolder, d)
 }
 
 // make finds or makes the strand for a new item below a strand.
-func (t *Tx) make(parent, under int64, name string, isFolder bool, d *rule.Descriptor) int64 {
+func (t *Tx) make(parent, under int64, name string, isFolder bool, d rule.Any) int64 {
 	did := t.keep(d)
 	strand := t.Int("SELECT id FROM strands WHERE parent=? AND descriptor=? AND folder=? ORDER BY id DESC LIMIT 1", under, did, isFolder)
 	if strand == 0 || isFolder { // a folder that is alone is cheap to change later

@@ -103,7 +103,7 @@ func (t *Tx) Summary(id int64) (s string) {
 // Turn is how a change turned one strand's descriptor.
 type Turn struct {
 	Strand        int64
-	Before, After *rule.Descriptor
+	Before, After rule.Any
 }
 
 var strandDescriptor = slices.Index(store.Columns("strands"), "descriptor")
@@ -173,7 +173,7 @@ func (t *Tx) LaterIn(change int64, table string, first, last int64) int64 {
 }
 
 // StrandNow tells of a strand what journal and undo ask.
-func (t *Tx) StrandNow(id int64) (d *rule.Descriptor, folder bool, items int64, ok bool) {
+func (t *Tx) StrandNow(id int64) (d rule.Any, folder bool, items int64, ok bool) {
 	var did int64
 	if !t.One("SELECT descriptor, folder FROM strands WHERE id=?", []any{id}, &did, &folder) {
 		return nil, false, 0, false
@@ -199,8 +199,9 @@ func (t *Tx) Concerns(change int64, ids []account.ID) bool {
 			accounts[a.id] = true
 		}
 	}
-	names := func(d *rule.Descriptor) []string {
+	names := func(a rule.Any) []string {
 		var out []string
+		d := a.Listed()
 		if slices.Contains(ids, d.Owner) {
 			out = append(out, "owner "+d.Owner.String())
 		}
@@ -212,13 +213,13 @@ func (t *Tx) Concerns(change int64, ids []account.ID) bool {
 		slices.Sort(out)
 		return out
 	}
-	differ := func(a, b *rule.Descriptor) bool { return !slices.Equal(names(a), names(b)) }
+	differ := func(a, b rule.Any) bool { return !slices.Equal(names(a), names(b)) }
 	for _, x := range t.Turns(change) {
 		if differ(x.Before, x.After) {
 			return true
 		}
 	}
-	empty := &rule.Descriptor{}
+	var empty rule.Any = &rule.Descriptor{}
 	for _, r := range t.Rows(change) {
 		either := r.After
 		if either == nil {

@@ -316,19 +316,19 @@ func (t *Tx) standingIn(item, parent int64, name string) (standing, bool) {
 }
 
 // Of gives the descriptor of a strand.
-func (t *Tx) Of(strand int64) *rule.Descriptor { return t.Descriptor(t.strand(strand).descriptor) }
+func (t *Tx) Of(strand int64) rule.Any { return t.Descriptor(t.strand(strand).descriptor) }
 
 // ParentOf gives the descriptor of the strand above one; nil at the top.
-func (t *Tx) ParentOf(strand int64) *rule.Descriptor {
+func (t *Tx) ParentOf(strand int64) rule.Any {
 	if up := t.strand(strand).parent; up != 0 {
 		return t.Of(up)
 	}
 	return nil
 }
 
-// Above gives the descriptors of the folders above a place, nearest first.
-func (t *Tx) Above(p Place) []*rule.Descriptor {
-	out := make([]*rule.Descriptor, 0, len(p.Trail))
+// Above gives the rules of the folders above a place, nearest first.
+func (t *Tx) Above(p Place) []rule.Any {
+	out := make([]rule.Any, 0, len(p.Trail))
 	for _, s := range p.Trail[min(1, len(p.Trail)):] {
 		out = append(out, t.Of(s))
 	}
@@ -534,8 +534,8 @@ func (t *Tx) Owned(owners []account.ID, under *Place, fn func(target Target, whe
 		mine[id] = true
 	}
 	var ids []int64
-	t.AllDescriptors(func(id int64, d *rule.Descriptor) {
-		if mine[d.Owner] {
+	t.AllDescriptors(func(id int64, d rule.Any) {
+		if mine[d.Owned()] {
 			ids = append(ids, id)
 		}
 	})

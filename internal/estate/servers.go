@@ -4,6 +4,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 
 	"tarnwold/core/account"
@@ -204,7 +205,7 @@ func (t *Tx) sharesWhere(where string, args ...any) (out []Share) {
 		if admitted {
 			out[i].Admission = t.admission(out[i].ID)
 		}
-		out[i].Descriptor = t.Descriptor(ids[i])
+		out[i].Descriptor = t.Descriptor(ids[i]).Listed() // shares have no rules of another kind
 		out[i].Server = t.serverByRow(out[i].ServerID).Name
 		if clean, err := place.Clean(out[i].Folder); err == nil {
 			out[i].Folder = clean
@@ -254,6 +255,20 @@ func (t *Tx) AddShare(s Server, sh Share) int64 {
 	t.Made("shares", id, id)
 	t.SetAdmission(id, sh.Admission)
 	return id
+}
+
+// Passing lists who passes the files' rules of a server: its administrators, and
+// root where root does.
+func (t *Tx) Passing(s Server) []account.ID {
+	return PassingBy(&s.Traits, t.Administrators(s))
+}
+
+// PassingBy is Passing where the administrators are at hand.
+func PassingBy(tr *verdict.Traits, administrators []account.ID) []account.ID {
+	if !tr.RootPasses {
+		return administrators
+	}
+	return append(slices.Clip(administrators), account.UID(0))
 }
 
 // SetSwitch switches a share to read-only, or back.

@@ -30,7 +30,7 @@ type Facts struct {
 //
 // Rows may come in any order; Arrange brings folders before what is in them.
 type Tree struct {
-	Bodies []*rule.Descriptor
+	Bodies []rule.Any
 
 	seed   maphash.Seed
 	names  names
@@ -69,7 +69,7 @@ type step struct {
 }
 
 // NewTree makes a tree of rows.
-func NewTree(bodies []*rule.Descriptor, rows []TreeRow) (*Tree, error) {
+func NewTree(bodies []rule.Any, rows []TreeRow) (*Tree, error) {
 	t := &Tree{Bodies: bodies}
 	for _, r := range rows {
 		if err := t.Add(r); err != nil {

@@ -42,7 +42,7 @@ func TestTreesInAnyOrder(t *testing.T) {
 			r := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1))
 			r.Shuffle(len(came), func(i, j int) { came[i], came[j] = came[j], came[i] })
 		}
-		tree, err := NewTree([]*rule.Descriptor{}, came)
+		tree, err := NewTree([]rule.Any{}, came)
 		require.NoError(t, err)
 		require.NoError(t, tree.Arrange())
 		require.Equal(t, len(came), tree.Len())

@@ -6,7 +6,6 @@ import (
 	acc "tarnwold/core/account"
 	"tarnwold/core/place"
 	"tarnwold/core/rule"
-	"tarnwold/core/verdict"
 	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
@@ -68,7 +67,7 @@ func (d *Desk) Put(where, name string, folder bool, owner string) (*Plan, *ask.S
 	if err := can(d.k.CanMake(user, in, name, folder)); err != nil {
 		return nil, nil, err
 	}
-	x := verdict.Made(d.t.Of(in.Strand), folder, d.k.MakerOf(user, in.Server, in.Share), &in.Server.Traits)
+	x := made(d.t.Of(in.Strand), folder, d.k.MakerOf(user, in.Server, in.Share), &in.Server.Traits)
 	path := place.Join(in.Path, name)
 	p := d.begin("put %s as %s", place.Address{Server: in.Server.Name, Path: path}, user.Name)
 	p.work.made = append(p.work.made, madeItem{in: in, inMade: -1, name: name, folder: folder, d: x})
@@ -79,7 +78,7 @@ func (d *Desk) Put(where, name string, folder bool, owner string) (*Plan, *ask.S
 }
 
 // comes adds a node for something new in a folder.
-func (d *Desk) comes(p *Plan, in estate.Place, path string, folder bool, items int64, x *rule.Descriptor) int {
+func (d *Desk) comes(p *Plan, in estate.Place, path string, folder bool, items int64, x rule.Any) int {
 	if p.work.forest == nil {
 		p.work.forest = estate.NewForest()
 	}
@@ -198,12 +197,12 @@ func (d *Desk) move(at, in estate.Place, name, said string) (*Plan, error) {
 	f.Then = map[int][]rule.Any{n: chain}
 	if !keeps {
 		f.Renew = true
-		f.Edits[n] = sec(func(b, up *rule.Descriptor, folder bool) (*rule.Descriptor, error) {
+		f.Edits[n] = func(b, up rule.Any, folder bool) (rule.Any, error) {
 			if up == nil {
 				return b, nil
 			}
-			return b.Renewed(up, folder), nil
-		})
+			return b.Renewing(up, folder), nil
+		}
 	}
 	if err := f.Work(d.ctx); err != nil {
 		return nil, err
@@ -244,7 +243,7 @@ func (d *Desk) Copy(from, to string) (*Plan, error) {
 	}
 	owner, asked := d.actor()
 	if !asked {
-		id := d.t.Of(at.Strand).Owner
+		id := d.t.AccountOf(d.t.Of(at.Strand).Owned())
 		if owner, _ = d.t.Account(id); owner.ID.IsZero() {
 			owner = account{ID: id}
 		}
@@ -258,21 +257,21 @@ func (d *Desk) Copy(from, to string) (*Plan, error) {
 	p.work.forest = estate.NewForest()
 	f := p.work.forest
 	type key struct {
-		parent *rule.Descriptor
+		parent rule.Any
 		folder bool
 	}
-	known := map[key]*rule.Descriptor{}
-	child := func(up *rule.Descriptor, folder bool) *rule.Descriptor {
+	known := map[key]rule.Any{}
+	child := func(up rule.Any, folder bool) rule.Any {
 		k := key{up, folder}
 		if known[k] == nil {
-			known[k] = verdict.Made(up, folder, maker, &traits)
+			known[k] = made(up, folder, maker, &traits)
 		}
 		return known[k]
 	}
 	// Who acts has to read all that is copied, and to add to what he makes.
 	read := map[int64]bool{}
 	added := map[key]bool{}
-	allowed := func(from string, strand int64, folder bool, path string, made int, up *rule.Descriptor) error {
+	allowed := func(from string, strand int64, folder bool, path string, made int, up rule.Any) error {
 		if !asked {
 			return nil
 		}
@@ -296,8 +295,8 @@ func (d *Desk) Copy(from, to string) (*Plan, error) {
 		return nil
 	}
 	var n int64
-	var walk func(item, strand int64, folder bool, name, from, path string, made, node int, up *rule.Descriptor) error
-	walk = func(item, strand int64, folder bool, name, from, path string, made, node int, up *rule.Descriptor) error {
+	var walk func(item, strand int64, folder bool, name, from, path string, made, node int, up rule.Any) error
+	walk = func(item, strand int64, folder bool, name, from, path string, made, node int, up rule.Any) error {
 		if n&255 == 0 && d.ctx.Err() != nil {
 			return d.ctx.Err()
 		}

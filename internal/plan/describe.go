@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 
+	"tarnwold/core/posix"
 	"tarnwold/core/rule"
 	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
@@ -71,7 +72,7 @@ func (d *Desk) describe(p *Plan) {
 	if w.renews {
 		for i := range f.Nodes {
 			if n := &f.Nodes[i]; n.Changed() && !w.isNamed[i] && n.Before != nil && n.After != nil {
-				add(Edit{Kind: "item", Where: d.where(p, i), Items: n.Items, Below: true, Lines: d.Turned(desc(n.Before), desc(n.After), n.Folder, nil, nil)})
+				add(Edit{Kind: "item", Where: d.where(p, i), Items: n.Items, Below: true, Lines: d.Turned(n.Before, n.After, n.Folder, nil, nil)})
 			}
 		}
 	}
@@ -88,7 +89,16 @@ func (d *Desk) describe(p *Plan) {
 }
 
 // Turned lists what differs between two descriptors; nil: not there.
-func (d *Desk) Turned(before, after *rule.Descriptor, folder bool, was, is estate.Dated) (lines []Line) {
+func (d *Desk) Turned(from, to rule.Any, folder bool, was, is estate.Dated) (lines []Line) {
+	if from == to {
+		return nil
+	}
+	_, x := from.(*posix.Rules)
+	_, y := to.(*posix.Rules)
+	if x || y {
+		return d.turnedPosix(from, to)
+	}
+	before, after := desc(from), desc(to)
 	lang := ask.Language(d.t)
 	empty := &rule.Descriptor{}
 	comesWhole := before == nil
@@ -147,6 +157,14 @@ func (d *Desk) Turned(before, after *rule.Descriptor, folder bool, was, is estat
 		lines = append(lines, Line{Sign: "changes", What: "order"})
 	}
 	return lines
+}
+
+// anyOf gives a descriptor as rules of any kind; nil for nil.
+func anyOf(d *rule.Descriptor) rule.Any {
+	if d == nil {
+		return nil
+	}
+	return d
 }
 
 // dateLines tells of last days; those of entries that go or come are told with them.
@@ -233,7 +251,7 @@ func (d *Desk) accountLines(e accountEdit) Edit {
 		return d.t.Name(id)
 	}
 	change("primary-group", name(b.Primary), name(a.Primary))
-	change("id", posix(b.POSIX), posix(a.POSIX))
+	change("id", posixID(b.POSIX), posixID(a.POSIX))
 	return out
 }
 
@@ -326,7 +344,7 @@ func (d *Desk) shareLines(e shareEdit, dates []dateEdit) Edit {
 			was, is = x.before, x.after
 		}
 	}
-	out.Lines = append(out.Lines, d.Turned(before, after, false, was, is)...)
+	out.Lines = append(out.Lines, d.Turned(anyOf(before), anyOf(after), false, was, is)...)
 	if after != nil {
 		out.Lines = append(out.Lines, d.dateLines(was, is, false, before, after)...)
 	}

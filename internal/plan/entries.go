@@ -234,7 +234,10 @@ func taking(which rule.Which) itemEdit {
 
 // setAbove refuses to take away what comes from above, and says where it is set.
 func (d *Desk) setAbove(x estate.Target, who ID, edit itemEdit) error {
-	b := d.t.Of(x.Strand)
+	b := desc(d.t.Of(x.Strand))
+	if b == nil {
+		return nil
+	}
 	after, err := edit.make(b, nil, x.Folder, nil)
 	if err != nil || after != b {
 		return err
@@ -245,7 +248,7 @@ func (d *Desk) setAbove(x estate.Target, who ID, edit itemEdit) error {
 			continue
 		}
 		from := "from above, nowhere now"
-		if i, _, ok := rule.Origin(e, x.Folder, d.t.Above(at)); ok {
+		if i, _, ok := rule.Origin(e, x.Folder, descs(d.t.Above(at))); ok {
 			from = at.Up(i + 1)
 		}
 		return &estate.Refused{

@@ -199,7 +199,8 @@ func (d *Desk) mendGroup(p *Plan, b *bundle, g account) error {
 		return after, nil
 	}}
 	t := d.t
-	t.AllDescriptors(func(id int64, x *rule.Descriptor) {
+	t.AllDescriptors(func(id int64, a rule.Any) {
+		x := a.Listed()
 		owner := slices.Contains(forms, x.Owner) || slices.Contains(forms, x.Group)
 		if len(names(x)) == 0 && !owner {
 			return

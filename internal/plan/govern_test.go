@@ -85,7 +85,7 @@ func (w *world) unmet(pol *policy.Policy) (off bool) {
 				continue
 			}
 			b := pol.Blocks[slices.IndexFunc(pol.Blocks, func(b policy.Block) bool { return b.Line == laid.Places[i].Line })]
-			now := tx.Of(at.Strand)
+			now := tx.Of(at.Strand).Listed()
 			days := tx.Dated(estate.Bearer{Item: at.Item}, now)
 			off = off || b.Seal != "" && !now.Sealed()
 			if b.Owner != "" {
@@ -214,12 +214,12 @@ func TestLaidAndLifted(t *testing.T) {
 func own(state []string) (out []string) {
 	for _, s := range state {
 		var kept []string
-		for _, part := range strings.Split(s, "; ") {
+		for i, part := range strings.Split(s, "; ") {
 			f := strings.Fields(part)
 			inherited := false
 			for _, x := range f {
 				var flags uint32
-				if n, _ := fmt.Sscanf(x, "%x", &flags); n == 1 && len(x) == 2 && flags&0x10 != 0 && len(f) > 3 {
+				if n, _ := fmt.Sscanf(x, "%x", &flags); n == 1 && i > 0 && len(x) == 2 && flags&0x10 != 0 && len(f) > 3 {
 					inherited = true
 				}
 			}
@@ -367,8 +367,8 @@ func TestFindingsAreSo(t *testing.T) {
 			for _, top := range tx.TopItems() {
 				for _, id := range tx.Subtree(top, 10_000) {
 					p := tx.Place(id)
-					x := tx.Of(p.Strand)
-					if up := tx.Above(p); len(up) > 0 && x.Stale(up[0], p.Folder) {
+					x := tx.Of(p.Strand).Listed()
+					if up := tx.Above(p); len(up) > 0 && x.Stale(up[0].Listed(), p.Folder) {
 						want["stale"]++
 					}
 					if x.Rules.Misplaced() >= 0 {

@@ -134,7 +134,7 @@ type outfit struct {
 // edit works out what becomes of the folder's entries, and who joins.
 func (o *outfit) edit(above, fill bool) (itemEdit, error) {
 	d := o.d
-	now := d.t.Of(o.at.Strand)
+	now := d.k.AsEntries(d.t.Of(o.at.Strand))
 	if now.Rules.Absent {
 		return itemEdit{}, &estate.Refused{Why: fmt.Sprintf("the rules of %s are absent, and it is open to everyone", o.at.Via()), Do: "seal it with entries of its own first"}
 	}

@@ -14,6 +14,7 @@ import (
 	"strings"
 
 	"tarnwold/core/change"
+	"tarnwold/core/posix"
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
 	"tarnwold/internal/ask"
@@ -184,7 +185,7 @@ type madeItem struct {
 	inMade int          // the place in made of the folder, where that is new too
 	name   string
 	folder bool
-	d      *rule.Descriptor
+	d      rule.Any
 	facts  format.Facts
 }
 
@@ -389,7 +390,7 @@ func sec(fn func(d, parent *rule.Descriptor, folder bool) (*rule.Descriptor, err
 	}
 }
 
-// desc gives rules as a security descriptor; nil for none.
+// desc gives rules that are a security descriptor; nil for those of another kind.
 func desc(a rule.Any) *rule.Descriptor {
 	d, _ := a.(*rule.Descriptor)
 	return d
@@ -399,9 +400,35 @@ func desc(a rule.Any) *rule.Descriptor {
 type itemEdit struct {
 	// make edits a descriptor; dated are the last days of its own entries.
 	make func(d, parent *rule.Descriptor, folder bool, dated estate.Dated) (*rule.Descriptor, error)
+	// posix is make for rules of POSIX trees; nil: it can't be done there.
+	posix func(r, parent *posix.Rules) (*posix.Rules, error)
 	// dates gives the last days afterwards; nil: those of entries that are
 	// still there.
 	dates func(before, after *rule.Descriptor, folder bool, dated estate.Dated) estate.Dated
+	// posixDates is dates for rules of POSIX trees, by what they list.
+	posixDates func(before, after *rule.Descriptor, dated estate.Dated) estate.Dated
+}
+
+// on gives the edit as it is on rules of any kind.
+func (e *itemEdit) on(dated estate.Dated) change.Edit {
+	sec := sec(func(x, up *rule.Descriptor, folder bool) (*rule.Descriptor, error) {
+		return e.make(x, up, folder, dated)
+	})
+	return func(x, parent rule.Any, folder bool) (rule.Any, error) {
+		r, ok := x.(*posix.Rules)
+		if !ok {
+			return sec(x, parent, folder)
+		}
+		if e.posix == nil {
+			return nil, &estate.Refused{Why: "that can't be done on a POSIX tree"}
+		}
+		up, _ := parent.(*posix.Rules)
+		after, err := e.posix(r, up)
+		if err != nil {
+			return nil, err
+		}
+		return after, nil
+	}
 }
 
 // onItems makes the plan edit items, and whatever is below them follow.
@@ -438,9 +465,7 @@ func (d *Desk) onPieces(p *Plan, pieces []piece, renew bool) error {
 		plain := estate.Group{Strands: x.strands}
 		whole = whole || len(x.strands) > 0
 		if e.make != nil {
-			plain.Edit = sec(func(x, up *rule.Descriptor, folder bool) (*rule.Descriptor, error) {
-				return e.make(x, up, folder, nil)
-			})
+			plain.Edit = e.on(nil)
 		}
 		for _, x := range x.targets {
 			if e.make == nil || !withDates[x.Item] {
@@ -449,9 +474,7 @@ func (d *Desk) onPieces(p *Plan, pieces []piece, renew bool) error {
 			}
 			days := d.t.Dated(estate.Bearer{Item: x.Item}, d.t.Of(x.Strand))
 			dated[x.Item] = days
-			groups = append(groups, estate.Group{Targets: []estate.Target{x}, Edit: sec(func(x, up *rule.Descriptor, folder bool) (*rule.Descriptor, error) {
-				return e.make(x, up, folder, days)
-			})})
+			groups = append(groups, estate.Group{Targets: []estate.Target{x}, Edit: e.on(days)})
 		}
 		if len(plain.Targets)+len(plain.Strands) > 0 {
 			groups = append(groups, plain)
@@ -489,17 +512,20 @@ func (d *Desk) onPieces(p *Plan, pieces []piece, renew bool) error {
 			p.work.name(n)
 			node := &f.Nodes[n]
 			was := dated[x.Item]
-			after := desc(node.After)
+			after := node.After.Listed()
 			is := still(was, after)
-			if e.dates != nil {
+			switch _, sec := node.After.(*rule.Descriptor); {
+			case sec && e.dates != nil:
 				is = e.dates(desc(node.Before), after, node.Folder, was)
+			case !sec && e.posixDates != nil:
+				is = e.posixDates(node.Before.Listed(), after, was)
 			}
 			if !maps.Equal(was, is) {
 				p.work.dates = append(p.work.dates, dateEdit{of: estate.Bearer{Item: x.Item}, before: was, after: is, folder: node.Folder, node: n})
 			}
 		}
 	}
-	return nil
+	return d.handDown(p)
 }
 
 // still gives the last days of entries that are still there.

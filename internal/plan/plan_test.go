@@ -91,7 +91,7 @@ func newWorld(t *testing.T, rt *rapid.T) *world {
 	for range rapid.IntRange(1, 4).Draw(rt, "top entries") {
 		top.Rules.Entries = append(top.Rules.Entries, w.entry(rule.Flags(rapid.IntRange(0, 15).Draw(rt, "flags"))))
 	}
-	rows, bodies := []format.TreeRow{{Folder: true}}, []*rule.Descriptor{top}
+	rows, bodies := []format.TreeRow{{Folder: true}}, []rule.Any{top}
 	for i := range rapid.IntRange(8, 24).Draw(rt, "items") {
 		up := 0
 		if i > 2 {
@@ -101,11 +101,11 @@ func newWorld(t *testing.T, rt *rapid.T) *world {
 			up--
 		}
 		folder := i < 3 || rapid.IntRange(0, 2).Draw(rt, "file") > 0
-		d := rule.NewChild(bodies[rows[up].Body], folder, dom.Child(uint32(1000+rapid.IntRange(0, 3).Draw(rt, "owner"))), dom.Child(2000), nil)
+		d := rule.NewChild(bodies[rows[up].Body].Listed(), folder, dom.Child(uint32(1000+rapid.IntRange(0, 3).Draw(rt, "owner"))), dom.Child(2000), nil)
 		if rapid.IntRange(0, 3).Draw(rt, "own") == 0 {
 			d, _, _ = d.Give([]rule.Entry{w.entry(3)}, rule.Giving{})
 		}
-		body := slices.IndexFunc(bodies, func(o *rule.Descriptor) bool { return o.Equal(d) })
+		body := slices.IndexFunc(bodies, func(o rule.Any) bool { return o.Same(d) })
 		if body < 0 {
 			body = len(bodies)
 			bodies = append(bodies, d)
@@ -401,8 +401,14 @@ func TestImpactIsWhatComes(t *testing.T) {
 func (w *world) state() (out []string) {
 	require.NoError(w.t, w.e.View(ctx, func(tx *estate.Tx) error {
 		lang := ask.Language(tx)
-		list := func(where string, d *rule.Descriptor, of estate.Bearer, folder bool) {
+		list := func(where string, a rule.Any, of estate.Bearer, folder bool) {
+			d := a.Listed()
+			kind, body, err := estate.Encode(a)
+			require.NoError(w.t, err)
 			s := fmt.Sprintf("%s %s %s %x", where, d.Owner, d.Group, d.Control)
+			if kind == estate.KindPOSIX {
+				s += fmt.Sprintf(" %x", body)
+			}
 			dated := tx.Dated(of, d)
 			for _, e := range append(slices.Clone(d.Rules.Entries), d.Audit.Entries...) {
 				s += fmt.Sprintf("; %s %x %s", lang.Write(e, folder), e.Flags, dated[e])

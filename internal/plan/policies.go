@@ -169,11 +169,11 @@ func (w *wants) set(x *rule.Descriptor, folder bool, dated estate.Dated, today e
 
 // without gives what rules would be without what a policy set there.
 func (l *LaidPlace) without(x, up *rule.Descriptor, folder bool, dated estate.Dated) (*rule.Descriptor, estate.Dated, error) {
-	before, err := decoded(l.Before)
+	before, err := listed(decoded(l.Before))
 	if err != nil {
 		return nil, nil, err
 	}
-	after, err := decoded(l.After)
+	after, err := listed(decoded(l.After))
 	if err != nil {
 		return nil, nil, err
 	}
@@ -502,12 +502,12 @@ func (d *Desk) LiftPolicy(name string, on []string) (*Plan, error) {
 
 // leaves says what lifting a policy leaves on a place, since it came later.
 func (d *Desk) leaves(p *Plan, l *LaidPlace, at estate.Place) {
-	before, err := decoded(l.Before)
-	after, err2 := decoded(l.After)
+	before, err := listed(decoded(l.Before))
+	after, err2 := listed(decoded(l.After))
 	if err != nil || err2 != nil {
 		return
 	}
-	now := d.t.Of(at.Strand)
+	now := d.k.AsEntries(d.t.Of(at.Strand))
 	left := func(text string) {
 		p.Advice = append(p.Advice, Advice{Kind: "left", Where: at.String(), Text: text})
 	}
@@ -614,7 +614,10 @@ func wantOf(pol *policy.Policy, want []wants, l *LaidPlace) *wants {
 
 // off lists what of an item's rules is not as wanted.
 func (d *Desk) off(w *wants, at estate.Place) []Line {
-	now := d.t.Of(at.Strand)
+	now := desc(d.t.Of(at.Strand))
+	if now == nil {
+		return nil
+	}
 	dated := d.t.Dated(estate.Bearer{Item: at.Item}, now)
 	return d.offOf(w, now, dated, at.Folder)
 }
@@ -651,7 +654,10 @@ func untilSaid(u estate.Day) string {
 
 // offSince finds the last change after one that made a line so.
 func (d *Desk) offSince(w *wants, at estate.Place, line Line, since int64) (estate.Record, bool) {
-	has := func(x *rule.Descriptor) bool { return slices.Contains(d.offOf(w, x, nil, at.Folder), line) }
+	has := func(a rule.Any) bool {
+		x := desc(a)
+		return x != nil && slices.Contains(d.offOf(w, x, nil, at.Folder), line)
+	}
 	for _, r := range d.t.Log() {
 		if r.ID <= since {
 			break

@@ -296,7 +296,7 @@ func (k *keeps) ofRequest(r *Request) []Keeper {
 	}
 	dir := k.dir()
 	named := map[ID]bool{}
-	for _, e := range k.d.t.Of(at.Strand).Rules.Entries {
+	for _, e := range k.d.k.AsEntries(k.d.t.Of(at.Strand)).Rules.Entries {
 		if e.Kind != rule.Allow || named[e.Who] {
 			continue
 		}

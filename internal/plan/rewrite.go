@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	acc "tarnwold/core/account"
+	"tarnwold/core/posix"
 	"tarnwold/core/rule"
 	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
@@ -320,6 +321,12 @@ func (d *Desk) rewriteAll(p *Plan, all []rule.Rewriting, under string, ownersSta
 			return out
 		},
 	}
+	edit.posix = func(x, _ *posix.Rules) (*posix.Rules, error) {
+		for i := range all {
+			x = rewritePosix(&all[i], x)
+		}
+		return x, nil
+	}
 	if err := d.ownsStill(all[0], top, ownersStay); err != nil {
 		return nil, err
 	}
@@ -417,8 +424,8 @@ func (d *Desk) mentioning(all []rule.Rewriting, ownersStay bool) (out []int64) {
 		}
 		return false
 	}
-	t.AllDescriptors(func(id int64, x *rule.Descriptor) {
-		if !meant(x) {
+	t.AllDescriptors(func(id int64, a rule.Any) {
+		if !meant(a.Listed()) {
 			return
 		}
 		for _, strand := range t.StrandsOf(id) {
@@ -427,11 +434,15 @@ func (d *Desk) mentioning(all []rule.Rewriting, ownersStay bool) (out []int64) {
 				continue
 			}
 			changes := false
-			up := t.ParentOf(strand)
+			up, _ := t.ParentOf(strand).(*rule.Descriptor)
 			for i := range all {
 				w := all[i]
-				if after, _ := w.Of(x, up, folder); after != x {
-					changes = true
+				switch x := a.(type) {
+				case *rule.Descriptor:
+					after, _ := w.Of(x, up, folder)
+					changes = changes || after != x
+				case *posix.Rules:
+					changes = changes || rewritePosix(&w, x) != x
 				}
 			}
 			if changes {
@@ -456,7 +467,7 @@ func (d *Desk) ownsStill(w rule.Rewriting, top *estate.Place, stay bool) error {
 	err := d.t.Owned(ids, top, func(x estate.Target, where string) error {
 		if e.Items++; e.Items == 1 {
 			e.Where = where
-			e.Account = d.t.Name(d.t.Of(x.Strand).Owner)
+			e.Account = d.t.Name(d.t.AccountOf(d.t.Of(x.Strand).Owned()))
 		}
 		return d.ctx.Err()
 	})

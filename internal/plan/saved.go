@@ -77,17 +77,36 @@ type SavedPrimary struct {
 
 const savedMark = "change-set 2"
 
-func encoded(d *rule.Descriptor) (string, error) {
-	b, err := secdesc.Encode(d)
-	return base64.StdEncoding.EncodeToString(b), err
+// encoded writes rules of any kind: those of POSIX trees with a mark before.
+func encoded(a rule.Any) (string, error) {
+	kind, b, err := estate.Encode(a)
+	s := base64.StdEncoding.EncodeToString(b)
+	if kind == estate.KindPOSIX {
+		s = posixMark + s
+	}
+	return s, err
 }
 
-func decoded(s string) (*rule.Descriptor, error) {
+const posixMark = "posix:"
+
+// listed gives what rules that were read list.
+func listed(a rule.Any, err error) (*rule.Descriptor, error) {
+	if err != nil {
+		return nil, err
+	}
+	return a.Listed(), nil
+}
+
+func decoded(s string) (rule.Any, error) {
+	kind := byte(estate.KindSecurity)
+	if rest, ok := strings.CutPrefix(s, posixMark); ok {
+		s, kind = rest, estate.KindPOSIX
+	}
 	b, err := base64.StdEncoding.DecodeString(s)
 	if err != nil {
 		return nil, err
 	}
-	return secdesc.Decode(b)
+	return estate.Decode(kind, b)
 }
 
 func (s *Saved) digest() string {
@@ -167,7 +186,7 @@ func (d *Desk) Save(p *Plan, command string) ([]byte, error) {
 		}
 		return out
 	}
-	edit := func(where string, before, after *rule.Descriptor, was, is estate.Dated) (SavedEdit, error) {
+	edit := func(where string, before, after rule.Any, was, is estate.Dated) (SavedEdit, error) {
 		e := SavedEdit{Where: where, Was: days(was), Is: days(is)}
 		if e.Before, err = encoded(before); err == nil {
 			e.After, err = encoded(after)
@@ -191,13 +210,13 @@ func (d *Desk) Save(p *Plan, command string) ([]byte, error) {
 			}
 			was := x.before
 			if !dated && d.t.HasDates() {
-				was = d.t.Dated(estate.Bearer{Item: item}, desc(node.Before))
+				was = d.t.Dated(estate.Bearer{Item: item}, node.Before)
 			}
 			is := x.after
 			if !dated {
 				is = still(was, desc(node.After))
 			}
-			e, err := edit(d.t.Where(item), desc(node.Before), desc(node.After), was, is)
+			e, err := edit(d.t.Where(item), node.Before, node.After, was, is)
 			if err != nil {
 				return nil, err
 			}
@@ -338,13 +357,13 @@ func (d *Desk) rebuild(s *Saved) (*Plan, error) {
 	t := d.t
 	p := d.begin("%s", s.Summary)
 	p.Nothing = "it is so already"
-	dated := func(of estate.Bearer, where string, before, after *rule.Descriptor, e SavedEdit, folder bool) error {
+	dated := func(of estate.Bearer, where string, before, after rule.Any, e SavedEdit, folder bool) error {
 		have := t.Dated(of, before)
 		if !sameKeys(have, e.Was) {
 			return moved(where)
 		}
 		want := estate.Dated{}
-		for _, x := range after.Rules.Own() {
+		for _, x := range after.Listed().Rules.Own() {
 			if u, ok := e.Is[estate.EntryKey(x)]; ok {
 				day, err := estate.ParseDay(u)
 				if err != nil {
@@ -363,7 +382,7 @@ func (d *Desk) rebuild(s *Saved) (*Plan, error) {
 		}
 		return nil
 	}
-	afters := map[string]*rule.Descriptor{}
+	afters := map[string]rule.Any{}
 	groups := map[string]*estate.Group{}
 	var order []string
 	for _, e := range s.Items {
@@ -375,7 +394,7 @@ func (d *Desk) rebuild(s *Saved) (*Plan, error) {
 		if err != nil {
 			return nil, &estate.Refused{Why: fmt.Sprintf("%s, before: %v", e.Where, err)}
 		}
-		if !before.Equal(t.Of(at.Strand)) {
+		if !before.Same(t.Of(at.Strand)) {
 			return nil, moved(e.Where)
 		}
 		after := afters[e.After]
@@ -410,7 +429,7 @@ func (d *Desk) rebuild(s *Saved) (*Plan, error) {
 			return nil, moved(e.Where)
 		}
 		after := before
-		if after.Descriptor, err = decoded(e.After); err != nil {
+		if after.Descriptor, err = listed(decoded(e.After)); err != nil {
 			return nil, &estate.Refused{Why: fmt.Sprintf("%s, after: %v", e.Where, err)}
 		}
 		if err := dated(estate.Bearer{Share: before.ID}, e.Where, before.Descriptor, after.Descriptor, e, false); err != nil {

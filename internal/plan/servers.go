@@ -147,6 +147,12 @@ func SetTrait(t verdict.Traits, name, value string) (verdict.Traits, error) {
 			}
 		}
 		raw = s
+	case name == "umask":
+		n, err := strconv.ParseUint(value, 8, 16)
+		if err != nil || n > 0o777 {
+			return t, bad
+		}
+		raw = n
 	case name == "administrator-makes":
 		raw = value
 	default:

@@ -138,7 +138,14 @@ func (d *Desk) compare(s estate.Server, x *Tract, fn func(c compared) error) err
 // as gives the estate's descriptor as it is once what the server has is taken
 // in: audit entries, which a scan doesn't read, stay. It gives the estate's own
 // where nothing differs.
-func as(have, now *rule.Descriptor) *rule.Descriptor {
+func as(from, to rule.Any) rule.Any {
+	have, now := desc(from), desc(to)
+	if have == nil || now == nil {
+		if to.Same(from) {
+			return from
+		}
+		return to
+	}
 	then := *now
 	then.Audit = have.Audit
 	then.Control = now.Control&^auditBits | have.Control&auditBits
@@ -154,8 +161,8 @@ func as(have, now *rule.Descriptor) *rule.Descriptor {
 func (d *Desk) Otherwise(s estate.Server, tracts []*Tract) (*Plan, error) {
 	p := d.found()
 	p.Nothing = "the rules of all that the estate has are as they were"
-	after := map[*rule.Descriptor]*estate.Group{}
-	known := map[[2]*rule.Descriptor]*rule.Descriptor{}
+	after := map[rule.Any]*estate.Group{}
+	known := map[[2]rule.Any]rule.Any{}
 	var order []*estate.Group
 	items := 0
 	for _, x := range tracts {
@@ -168,10 +175,10 @@ func (d *Desk) Otherwise(s estate.Server, tracts []*Tract) (*Plan, error) {
 				return nil
 			}
 			have, now := d.t.Of(c.known.Strand), x.Tree.Bodies[c.row.Body]
-			then, ok := known[[2]*rule.Descriptor{have, now}]
+			then, ok := known[[2]rule.Any{have, now}]
 			if !ok {
 				then = as(have, now)
-				known[[2]*rule.Descriptor{have, now}] = then
+				known[[2]rule.Any{have, now}] = then
 			}
 			if then == have {
 				return nil
@@ -399,7 +406,7 @@ func (d *Desk) SharesFound(s estate.Server, found []server.Share, whole bool) (*
 			n++
 			continue
 		}
-		if after.Descriptor = as(before.Descriptor, x.Rules); after.Descriptor != before.Descriptor {
+		if after.Descriptor = as(before.Descriptor, x.Rules).Listed(); after.Descriptor != before.Descriptor {
 			of := estate.Bearer{Share: before.ID}
 			was := d.t.Dated(of, before.Descriptor)
 			if is := still(was, after.Descriptor); !maps.Equal(was, is) {
@@ -529,7 +536,7 @@ func (d *Desk) Facts(s estate.Server, tracts []*Tract) (out []ItemFacts, err err
 type Found struct {
 	Path   string // the server's own
 	Folder bool
-	Rules  *rule.Descriptor
+	Rules  rule.Any
 }
 
 // Now makes a plan of a few items as a server has them now, folders before what

@@ -19,7 +19,7 @@ import (
 // found is the estate's tree as a scan of a server would find it, where
 // somebody has changed rules, made things and taken things away.
 func (w *world) found(met map[string]int) *Tract {
-	var bodies []*rule.Descriptor
+	var bodies []rule.Any
 	var rows []format.TreeRow
 	body := func(d *rule.Descriptor) int32 {
 		bodies = append(bodies, d)
@@ -41,7 +41,7 @@ func (w *world) found(met map[string]int) *Tract {
 				met["goes"]++
 				continue
 			}
-			d := t.Of(p.Strand)
+			d := t.Of(p.Strand).Listed()
 			if rapid.IntRange(0, 4).Draw(w.t, "turns") == 0 {
 				d = d.Clone()
 				d.Rules.Entries = append(d.Rules.Entries, w.entry(3))

@@ -8,6 +8,7 @@ import (
 
 	acc "tarnwold/core/account"
 	"tarnwold/core/place"
+	"tarnwold/core/posix"
 	"tarnwold/core/rule"
 	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
@@ -425,10 +426,11 @@ func (u *undoing) entriesGone() error {
 		return nil
 	}
 	t, f := u.d.t, u.p.work.forest
-	names := func(x *rule.Descriptor, a account) bool {
-		if x == nil {
+	names := func(r rule.Any, a account) bool {
+		if r == nil {
 			return false
 		}
+		x := r.Listed()
 		for _, e := range append(slices.Clone(x.Rules.Entries), x.Audit.Entries...) {
 			if slices.Contains(estate.Forms(a), e.Who) {
 				return true
@@ -451,8 +453,8 @@ func (u *undoing) entriesGone() error {
 				still.More++
 			}
 		}
-		t.AllDescriptors(func(id int64, x *rule.Descriptor) {
-			if !names(x, a) {
+		t.AllDescriptors(func(id int64, r rule.Any) {
+			if !names(r, a) {
 				return
 			}
 			for _, s := range t.StrandsOf(id) {
@@ -465,7 +467,7 @@ func (u *undoing) entriesGone() error {
 		})
 		if f != nil {
 			for i := range f.Nodes {
-				if names(desc(f.Nodes[i].After), a) {
+				if names(f.Nodes[i].After, a) {
 					note(u.d.where(u.p, i), f.Nodes[i].Items)
 				}
 			}
@@ -624,7 +626,7 @@ func (u *undoing) shares() error {
 				return u.never("there is a share //%s/%s now", s.Name, store.Text(n.before, 1))
 			}
 			sh := estate.Share{ID: n.id, ServerID: s.ID, Server: s.Name, Name: store.Text(n.before, 1), Folder: store.Text(n.before, 3),
-				ReadOnly: store.Number(n.before, 4) != 0, Descriptor: t.Descriptor(store.Number(n.before, at))}
+				ReadOnly: store.Number(n.before, 4) != 0, Descriptor: t.Descriptor(store.Number(n.before, at)).Listed()}
 			u.p.work.shares = append(u.p.work.shares, shareEdit{s, nil, &sh})
 			u.p.work.puts = append(u.p.work.puts, putBack{"shares", n.id, n.before})
 			u.daysBack(estate.Bearer{Share: n.id}, sh.Descriptor, false)
@@ -632,7 +634,7 @@ func (u *undoing) shares() error {
 			if !there {
 				return u.never("the share is no longer there")
 			}
-			was, is := t.Descriptor(store.Number(n.before, at)), t.Descriptor(store.Number(n.after, at))
+			was, is := t.Descriptor(store.Number(n.before, at)).Listed(), t.Descriptor(store.Number(n.after, at)).Listed()
 			then := now
 			then.Descriptor = was
 			if store.Number(n.before, 4) != store.Number(n.after, 4) {
@@ -698,9 +700,10 @@ func (u *undoing) admissions() error {
 
 // days works out the last days after a bearer's list is taken back: those of
 // entries that stay, with what the change did to them undone.
-func (u *undoing) days(of estate.Bearer, now, then *rule.Descriptor, folder bool, node int) {
+func (u *undoing) days(of estate.Bearer, now, after rule.Any, folder bool, node int) {
 	t := u.d.t
 	have := t.Dated(of, now)
+	then := after.Listed()
 	want := still(have, then)
 	for _, n := range u.of("deadlines") {
 		either := n.after
@@ -727,7 +730,8 @@ func (u *undoing) days(of estate.Bearer, now, then *rule.Descriptor, folder bool
 }
 
 // daysBack puts the last days back of what is put back itself.
-func (u *undoing) daysBack(of estate.Bearer, d *rule.Descriptor, folder bool) {
+func (u *undoing) daysBack(of estate.Bearer, a rule.Any, folder bool) {
+	d := a.Listed()
 	want := estate.Dated{}
 	for _, n := range u.of("deadlines") {
 		if !n.gone() || store.Number(n.before, 0) != of.Item || store.Number(n.before, 1) != of.Share {
@@ -964,7 +968,7 @@ func (u *undoing) items() error {
 }
 
 // madeWith gives the rules an item was made with by the change.
-func (u *undoing) madeWith(item int64) (*rule.Descriptor, bool) {
+func (u *undoing) madeWith(item int64) (rule.Any, bool) {
 	n := u.rows[fmt.Sprintf("items %d", item)]
 	strand := store.Number(n.after, 2)
 	if s := u.rows[fmt.Sprintf("strands %d", strand)]; s != nil && s.after != nil {
@@ -1166,8 +1170,8 @@ func (u *undoing) putBack(back []*net) error {
 // they are as it left them, else what it set, with everything below following.
 func (u *undoing) rules() error {
 	t := u.d.t
-	byBefore := map[*rule.Descriptor]*estate.Group{}
-	exact := func(strand int64, before *rule.Descriptor) {
+	byBefore := map[rule.Any]*estate.Group{}
+	exact := func(strand int64, before rule.Any) {
 		g := byBefore[before]
 		if g == nil {
 			g = &estate.Group{Edit: func(rule.Any, rule.Any, bool) (rule.Any, error) { return before, nil }}
@@ -1202,9 +1206,9 @@ func (u *undoing) rules() error {
 				continue
 			}
 			strands[s] = true
-			groups = append(groups, estate.Group{Strands: []int64{s}, Edit: sec(func(b, _ *rule.Descriptor, _ bool) (*rule.Descriptor, error) {
-				return inverse(b, x.Before, x.After), nil
-			})})
+			groups = append(groups, estate.Group{Strands: []int64{s}, Edit: func(b, _ rule.Any, _ bool) (rule.Any, error) {
+				return takenBack(b, x.Before, x.After), nil
+			}})
 		}
 	}
 	for _, g := range byBefore {
@@ -1270,7 +1274,7 @@ func (u *undoing) rules() error {
 			continue
 		}
 		top := n.Parent < 0 || !f.Nodes[n.Parent].Changed()
-		if b, a := desc(n.Before), desc(n.After); top || setItself(a, b) {
+		if top || setItself(n.After, n.Before) {
 			u.p.work.name(i)
 		}
 	}
@@ -1291,7 +1295,7 @@ func (u *undoing) rules() error {
 			continue
 		}
 		before := len(u.p.work.dates)
-		u.days(estate.Bearer{Item: id}, desc(f.Nodes[n].Before), desc(f.Nodes[n].After), r.Folder, n)
+		u.days(estate.Bearer{Item: id}, f.Nodes[n].Before, f.Nodes[n].After, r.Folder, n)
 		if len(u.p.work.dates) > before {
 			u.p.work.name(n)
 		}
@@ -1302,7 +1306,7 @@ func (u *undoing) rules() error {
 // leave leaves alone what is below rules that go back to their very bytes, was
 // not turned by the change and was not altered since: it was as it is before
 // the change too, although what is above it handed something else down.
-func (u *undoing) leave(f *estate.Forest, byBefore map[*rule.Descriptor]*estate.Group) {
+func (u *undoing) leave(f *estate.Forest, byBefore map[rule.Any]*estate.Group) {
 	exact := map[int64]bool{}
 	for _, g := range byBefore {
 		for _, s := range g.Strands {
@@ -1328,9 +1332,28 @@ func (u *undoing) leave(f *estate.Forest, byBefore map[*rule.Descriptor]*estate.
 }
 
 // setItself tells whether two descriptors differ in more than what comes from above.
-func setItself(a, b *rule.Descriptor) bool {
+func setItself(x, y rule.Any) bool {
+	a, b := desc(x), desc(y)
+	if a == nil || b == nil {
+		return !x.Same(y) // nothing comes from above by itself
+	}
 	return a.Owner != b.Owner || a.Group != b.Group || a.Sealed() != b.Sealed() || a.Rules.Absent != b.Rules.Absent ||
 		!slices.Equal(a.Rules.Own(), b.Rules.Own()) || !slices.Equal(a.Audit.Own(), b.Audit.Own())
+}
+
+// takenBack is inverse for rules of any kind; those that became of another kind
+// go back to what they were.
+func takenBack(now, was, is rule.Any) rule.Any {
+	if n, w, i := desc(now), desc(was), desc(is); n != nil && w != nil && i != nil {
+		return inverse(n, w, i)
+	}
+	n, ok1 := now.(*posix.Rules)
+	w, ok2 := was.(*posix.Rules)
+	i, ok3 := is.(*posix.Rules)
+	if ok1 && ok2 && ok3 {
+		return n.TakingBack(w, i)
+	}
+	return was
 }
 
 // inverse takes what led from was to is out of what stands now: entries that

@@ -24,7 +24,7 @@ type (
 	account = acc.Account
 )
 
-func posix(n int64) string {
+func posixID(n int64) string {
 	if n == acc.NoPOSIX {
 		return ""
 	}
@@ -249,7 +249,7 @@ func (d *Desk) routes(p *Plan) []impact.Route {
 		var base [2]crowd.Way
 		for x := range base {
 			tr := s[x].traits[id]
-			base[x] = crowd.Way{Traits: tr, Administrators: s[x].admins[id], People: people(x, tr)}
+			base[x] = crowd.Way{Traits: tr, Administrators: estate.PassingBy(tr, s[x].admins[id]), People: people(x, tr)}
 		}
 		same := base[0].Traits == base[1].Traits && base[0].People == base[1].People && slices.Equal(base[0].Administrators, base[1].Administrators)
 		both := func(a, b *crowd.Way) [2]*crowd.Way {

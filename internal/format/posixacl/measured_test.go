@@ -136,10 +136,15 @@ func TestAsAKernelAnswered(t *testing.T) {
 		adds := posix.W
 		if item.Folder { // nothing is added without execute
 			adds |= posix.X
-			require.Equal(t, all(adds), granted.Has(right.DeleteChild), "%s %s", user, path)
+			require.Equal(t, all(adds) && (item.Special&posix.Sticky == 0 || is(item.Owner)), granted.Has(right.DeleteChild), "%s %s", user, path)
 		}
 		require.Equal(t, all(adds), granted.Has(right.WriteData|right.AppendData), "%s %s", user, path)
 		require.Equal(t, is(item.Owner), granted.Has(right.WriteACL))
+		if path != "" {
+			how := rule.Reading{Owner: true}
+			q := verdict.Question{Token: token, Item: rule.Compile(item, how), Parent: rule.Compile(folder, how), Traits: &verdict.Traits{}}
+			require.Equal(t, posix.MayRename(folder, item, is), verdict.Granted(&q).Has(right.Delete), "%s %s", user, path)
+		}
 	}
 	require.Equal(t, 26_992, asked)
 	require.Zero(t, different)

@@ -201,6 +201,11 @@ func Long(l posix.List, dflt bool, names Names) string {
 	if len(l) == 0 {
 		return ""
 	}
+	return strings.Join(Lines(l, dflt, names), "\n") + "\n"
+}
+
+// Lines gives the lines of the long form.
+func Lines(l posix.List, dflt bool, names Names) []string {
 	lines := written(l, dflt, names)
 	mask := posix.R | posix.W | posix.X
 	for _, e := range l {
@@ -213,7 +218,7 @@ func Long(l posix.List, dflt bool, names Names) string {
 			lines[i] += "\t#effective:" + (e.Perm & mask).String()
 		}
 	}
-	return strings.Join(lines, "\n") + "\n"
+	return lines
 }
 
 func written(l posix.List, dflt bool, names Names) []string {
@@ -343,6 +348,9 @@ func ParseMode(s string) (uint16, error) {
 	}
 	return m, nil
 }
+
+// Octal writes a mode in four digits.
+func Octal(m uint16) string { return fmt.Sprintf("%04o", m) }
 
 // Letters writes a mode in letters.
 func Letters(m uint16) string {

@@ -587,7 +587,7 @@ func TestChildrenAreAsTheServerMakesThem(t *testing.T) {
 			require.NoError(t, err)
 			got, err := rules(raw)
 			require.NoError(t, err)
-			core := verdict.Made(tx.Of(s.at.Strand), folder, k.MakerOf(a, w.here, &sh), &w.here.Traits)
+			core := verdict.Made(tx.Of(s.at.Strand).Listed(), folder, k.MakerOf(a, w.here, &sh), &w.here.Traits)
 			// What the server writes of an object entry's types is whatever its memory holds.
 			for _, d := range []*rule.Descriptor{core, got} {
 				for i := range d.Rules.Entries {

@@ -1,0 +1,125 @@
+package ask
+
+import (
+	"tarnwold/core/account"
+	"tarnwold/core/posix"
+	"tarnwold/core/right"
+	"tarnwold/core/rule"
+	"tarnwold/core/verdict"
+	"tarnwold/internal/estate"
+)
+
+// Class is the part of a POSIX list that decided, by the access check algorithm
+// (POSIX.1e draft 17 §23.1.5).
+type Class struct {
+	// Tag is owner, user, owning-group, group or other.
+	Tag     string `json:"tag"`
+	Who     string `json:"account,omitempty"`
+	Entry   string `json:"entry"`             // group lighting r-x
+	Perms   string `json:"permissions"`       // r-x, as the entry has them
+	Counts  string `json:"counts,omitempty"`  // what the mask leaves of them, where that is less
+	Skipped bool   `json:"skipped,omitempty"` // the mask is empty, and the list isn't looked at
+}
+
+var tagWords = map[posix.Tag]string{posix.UserObj: "owner", posix.User: "user", posix.GroupObj: "owning-group", posix.Group: "group", posix.Other: "other"}
+
+// class tells of an entry of the list that is looked at.
+func (k *Asker) class(x *posix.Rules, entry int) *Class {
+	l := x.Read()
+	e := l[entry]
+	c := &Class{Tag: tagWords[e.Tag], Perms: e.Perm.String(), Skipped: x.Skips()}
+	switch e.Tag {
+	case posix.UserObj:
+		c.Who = k.t.PosixName(x.Owner)
+		c.Entry = "owner " + c.Who
+	case posix.User:
+		c.Who = k.t.PosixName(e.Who)
+		c.Entry = "user " + c.Who
+	case posix.GroupObj:
+		c.Who = k.t.PosixName(x.Group)
+		c.Entry = "group " + c.Who
+	case posix.Group:
+		c.Who = k.t.PosixName(e.Who)
+		c.Entry = "group " + c.Who
+	default:
+		c.Entry = "others"
+	}
+	c.Entry += " " + c.Perms
+	if n := l.Counts(e); n != e.Perm {
+		c.Counts = n.String()
+	}
+	return c
+}
+
+// ungiven says of a right that nothing grants on a POSIX tree why that is.
+func (k *Asker) ungiven(r *Reason, q *verdict.Question, x *posix.Rules, p estate.Place, one right.Set, above []rule.Any) {
+	switch {
+	case x.Bounds().Never&one != 0:
+		r.By = "never-runs"
+	case one&(right.WriteACL|right.WriteAttributes) != 0:
+		r.By = "owners-alone"
+	case one == right.WriteOwner:
+		r.By = "root-alone"
+	case one == right.Delete && len(above) > 0:
+		r.By = "folder"
+		r.SetOn = p.Up(1)
+		if up, ok := above[0].(*posix.Rules); ok && q.Parent != nil {
+			if up.Bounds().OwnersOnly && verdict.Walk(q.Parent.Steps, q.Token, right.WriteData) != 0 {
+				r.By = "sticky"
+				return
+			}
+			if c := k.decided(q.Parent, q.Token, right.WriteData); c >= 0 {
+				r.Class = k.class(up, c)
+				r.Entry = r.Class.Entry
+			}
+		}
+	}
+}
+
+// decided gives the entry that decides a right by steps; -1: none.
+func (k *Asker) decided(l *rule.List, t *account.Token, one right.Set) int {
+	for i := range l.Steps {
+		if s := &l.Steps[i]; s.Rights&one != 0 && (s.Who.IsZero() || t.Has(s.Who)) {
+			return s.Entry
+		}
+	}
+	return -1
+}
+
+// PosixShown is what stands on an item of a POSIX tree.
+type PosixShown struct {
+	Mode    string   `json:"mode"`    // octal, four digits
+	Letters string   `json:"letters"` // rwxr-s---
+	Access  []string `json:"access"`  // long text form (§23.3), an entry a line
+	Default []string `json:"default,omitempty"`
+	Skipped bool     `json:"skipped,omitempty"` // the mask is empty: a kernel passes over the list
+	Sticky  bool     `json:"sticky,omitempty"`
+	SetGID  bool     `json:"set-gid,omitempty"`
+	Text    string   `json:"text"` // in one line: letters, and lists in the short form
+}
+
+// showPosix lists what stands on an item of a POSIX tree.
+func (k *Asker) showPosix(x *posix.Rules) *PosixShown {
+	octal, letters := estate.Mode(x.Mode())
+	return &PosixShown{Mode: octal, Letters: letters, Access: k.t.PosixLines(x.Access, false), Default: k.t.PosixLines(x.Default, true), Skipped: x.Skips(),
+		Sticky: x.Folder && x.Special&posix.Sticky != 0, SetGID: x.Folder && x.Special&posix.SetGID != 0, Text: k.t.PosixText(x)}
+}
+
+// whyPOSIX tells how an item of a POSIX tree differs from its folder: another
+// owner or group, and a list that isn't what the folder's stands for.
+func (k *Asker) whyPOSIX(x *posix.Rules, above rule.Any) (why []Why) {
+	up, ok := above.(*posix.Rules)
+	if !ok {
+		return []Why{{By: "entry", Entry: k.t.PosixText(x)}}
+	}
+	if !x.Like(up) {
+		why = append(why, Why{By: "entry", Entry: k.t.PosixText(x)})
+	}
+	if x.Owner != up.Owner {
+		why = append(why, Why{By: "owner", Owner: k.t.PosixName(x.Owner)})
+	}
+	if x.Group != up.Group {
+		why = append(why, Why{By: "group", Owner: k.t.PosixName(x.Group)})
+	}
+	return why
+}

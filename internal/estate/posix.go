@@ -1,0 +1,59 @@
+package estate
+
+import (
+	"tarnwold/core/account"
+	"tarnwold/core/posix"
+	"tarnwold/internal/format/posixacl"
+)
+
+// AccountOf gives the account that has a uid or gid, where just one does, and
+// else the identifier itself.
+func (t *Tx) AccountOf(id account.ID) account.ID {
+	if n, user, ok := id.POSIX(); ok {
+		kind := account.Group
+		if user {
+			kind = account.User
+		}
+		if as := t.ByPOSIX(kind, n); len(as) == 1 {
+			return as[0].ID
+		}
+	}
+	return id
+}
+
+// PosixName names a uid or gid as lists do: by its account's name, where just
+// one has it.
+func (t *Tx) PosixName(id account.ID) string {
+	id = t.AccountOf(id)
+	if a, ok := t.Account(id); ok {
+		return a.Name
+	}
+	return t.Name(id)
+}
+
+func (t *Tx) posixNames() posixacl.Names {
+	n := posixacl.Numbers
+	n.UserName, n.GroupName = t.PosixName, t.PosixName
+	return n
+}
+
+// PosixText writes the mode of an item of a POSIX tree in letters, and its
+// lists in the short text form where they say more.
+func (t *Tx) PosixText(x *posix.Rules) string {
+	s := posixacl.Letters(x.Mode())
+	if x.Access.Extended() {
+		s += " " + posixacl.Short(x.Access, false, t.posixNames())
+	}
+	if x.Default != nil {
+		s += " " + posixacl.Short(x.Default, true, t.posixNames())
+	}
+	return s
+}
+
+// PosixLines writes a list in the long text form, a line an entry.
+func (t *Tx) PosixLines(l posix.List, dflt bool) []string {
+	return posixacl.Lines(l, dflt, t.posixNames())
+}
+
+// Mode writes a mode in octal and in letters.
+func Mode(m uint16) (octal, letters string) { return posixacl.Octal(m), posixacl.Letters(m) }

@@ -1,0 +1,82 @@
+package posixacl
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+
+	"tarnwold/core/account"
+	"tarnwold/core/posix"
+)
+
+// The form in which the rules of an item are kept as bytes, little-endian: a
+// version (1), flags (1: a folder, 2: it has a default list), the special mode
+// bits (2 bytes), uid and gid (4 bytes each), the length of the access list (4
+// bytes), and the lists, each as Encode has it.
+const (
+	rulesVersion = 1
+	isFolder     = 1
+	hasDefault   = 2
+	rulesHead    = 16
+)
+
+// EncodeRules gives the rules of an item as bytes, always the same for the same.
+func EncodeRules(r *posix.Rules) ([]byte, error) {
+	owner, user, ok := r.Owner.POSIX()
+	group, also, too := r.Group.POSIX()
+	if !ok || !user || !too || also {
+		return nil, errors.New("on a POSIX tree owners are uids and groups are gids")
+	}
+	access, err := Encode(r.Access, NumberOf)
+	if err != nil {
+		return nil, err
+	}
+	b := []byte{rulesVersion, 0}
+	if r.Folder {
+		b[1] |= isFolder
+	}
+	b = binary.LittleEndian.AppendUint16(b, r.Special)
+	b = binary.LittleEndian.AppendUint32(b, owner)
+	b = binary.LittleEndian.AppendUint32(b, group)
+	b = binary.LittleEndian.AppendUint32(b, uint32(len(access)))
+	b = append(b, access...)
+	if r.Default == nil {
+		return b, nil
+	}
+	dflt, err := Encode(r.Default, NumberOf)
+	b[1] |= hasDefault
+	return append(b, dflt...), err
+}
+
+// DecodeRules reads what EncodeRules gave.
+func DecodeRules(b []byte) (*posix.Rules, error) {
+	if len(b) < rulesHead || b[0] != rulesVersion || b[1]&^(isFolder|hasDefault) != 0 {
+		return nil, errors.New("these are no rules of a POSIX item")
+	}
+	r := &posix.Rules{Folder: b[1]&isFolder != 0, Special: binary.LittleEndian.Uint16(b[2:]),
+		Owner: account.UID(binary.LittleEndian.Uint32(b[4:])), Group: account.GID(binary.LittleEndian.Uint32(b[8:]))}
+	n := binary.LittleEndian.Uint32(b[12:])
+	if uint64(n) > uint64(len(b)-rulesHead) {
+		return nil, fmt.Errorf("the access list has %d bytes, %d are left", n, len(b)-rulesHead)
+	}
+	if r.Special&^(posix.SetUID|posix.SetGID|posix.Sticky) != 0 {
+		return nil, fmt.Errorf("special bits %o", r.Special)
+	}
+	var err error
+	if r.Access, err = Decode(b[rulesHead : rulesHead+n]); err != nil {
+		return nil, err
+	}
+	rest := b[rulesHead+n:]
+	switch {
+	case b[1]&hasDefault == 0 && len(rest) > 0:
+		return nil, fmt.Errorf("%d bytes too many", len(rest))
+	case b[1]&hasDefault != 0:
+		if !r.Folder {
+			return nil, errors.New("a file has a default list")
+		}
+		if r.Default, err = Decode(rest); err != nil {
+			return nil, err
+		}
+	}
+	return r, nil
+}
