@@ -295,6 +295,11 @@ func (r *Rules) rights(p Perm, owns bool) (s right.Set) {
 	case p&W == 0:
 	case !r.Folder:
 		s |= writes
+	default: // what isn't in the folder, but its own
+		s |= right.WriteNamedAttrs
+	}
+	switch {
+	case p&W == 0 || !r.Folder:
 	case p&X != 0:
 		if s |= writes; owns || r.Special&Sticky == 0 {
 			s |= right.DeleteChild
@@ -310,7 +315,7 @@ func (r *Rules) Steps(how rule.Reading) []rule.Step {
 	l := r.list()
 	mask := l.mask()
 	all := r.rights(R|W|X, true)
-	steps := []rule.Step{{Rights: everyones & right.All, Entry: -1}}
+	steps := []rule.Step{{Rights: everyones & right.All, Entry: -1, Source: rule.OfReach}}
 	add := func(who account.ID, s right.Set, refuses bool, entry int, of rule.Source) {
 		if s &= right.All; s != 0 {
 			steps = append(steps, rule.Step{Who: who, Rights: s, Refuses: refuses, Entry: entry, Source: of})
@@ -374,7 +379,7 @@ func (r *Rules) runs() bool { return r.Mode()&0o111 != 0 }
 // its order, and the default list's behind them, for what is below only.
 func (r *Rules) Listed() *rule.Descriptor {
 	d := &rule.Descriptor{Owner: r.Owner, Group: r.Group, Control: rule.RulesPresent, Audit: rule.Rules{Absent: true}}
-	if r.Default == nil {
+	if r.Folder && r.Default == nil {
 		d.Control |= rule.RulesSealed
 	}
 	list := func(l List, f rule.Flags, owner, group account.ID) {

@@ -53,6 +53,7 @@ const (
 	OfEntry   Source = iota // an entry of the list
 	OfOwner                 // owning brings it
 	OfAbsence               // absent rules open everything
+	OfReach                 // whoever gets to an item sees what it is
 )
 
 // Step is one thing rules say: the first step that names somebody the user is

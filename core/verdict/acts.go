@@ -14,6 +14,7 @@ const (
 	OnTarget               // the folder it goes to
 	OnShare                // what the share lets through
 	OnConnection           // the connection, which may not be read-only
+	OnThere                // what is there already, and is replaced
 	OnOwner                // who is to own it: oneself, who does already, or anybody for an administrator
 )
 
@@ -24,6 +25,9 @@ type Need struct {
 	// Adding: the right to add what the item is (add-file or
 	// add-subdirectory), asked as the server asks it then.
 	Adding bool
+	// Posix: asked only where the rules are those of a POSIX tree; Folders: and
+	// only of a folder.
+	Posix, Folders bool
 	// PastShare: the share's rules aren't asked for it, the connection alone.
 	PastShare bool
 }
@@ -48,7 +52,7 @@ const (
 	NewPlace         // a place that is free, in any folder
 	ThereIs          // a file that is there, and goes
 	NewOwner         // an account
-	mostChecks = 5
+	mostChecks = 6
 )
 
 // Act is something a person does to an item.
@@ -86,8 +90,10 @@ var Acts = [...]Act{
 	{"rename", "give it another name", Either, NewName, []Need{{On: OnItem, Rights: right.Delete}, {On: OnFolder, Adding: true, PastShare: true}, {On: OnConnection}}},
 	{"rename-by-attributes", "give it another name through a handle opened for its attributes", Either, NewName,
 		[]Need{{On: OnItem, Rights: right.WriteAttributes}, {On: OnFolder, Adding: true, PastShare: true}, {On: OnConnection}}},
-	{"move", "put it into another folder", Either, NewPlace, []Need{{On: OnItem, Rights: right.Delete}, {On: OnTarget, Adding: true, PastShare: true}, {On: OnConnection}}},
-	{"replace", "put a file in the place of another", File, ThereIs, []Need{{On: OnItem, Rights: right.Delete}, {On: OnTarget, Adding: true, PastShare: true}, {On: OnConnection}}},
+	{"move", "put it into another folder", Either, NewPlace, []Need{{On: OnItem, Rights: right.Delete}, {On: OnTarget, Adding: true, PastShare: true}, {On: OnConnection},
+		{On: OnItem, Rights: right.WriteNamedAttrs, Posix: true, Folders: true}}}, // its .. is written anew
+	{"replace", "put a file in the place of another", File, ThereIs, []Need{{On: OnItem, Rights: right.Delete}, {On: OnTarget, Adding: true, PastShare: true}, {On: OnConnection},
+		{On: OnThere, Rights: right.Delete, Posix: true}}}, // it goes, and its folder may be sticky
 	{"delete", "delete it; a folder must be empty", Either, NoTarget, []Need{{On: OnItem, Rights: right.Delete}, {On: OnConnection}}},
 	{"set-attributes", "change its times and flags", Either, NoTarget, []Need{{On: OnItem, Rights: right.WriteAttributes}}},
 	{"read-rules", "read its rules", Either, NoTarget, []Need{{On: OnItem, Rights: right.ReadACL}}},
@@ -114,7 +120,9 @@ type Trial struct {
 	// them: Item read with Traits.AddReading, and the folder itself the first
 	// of those above.
 	Folder, Target *Question
-	IsFolder       bool // what is acted on, or made, is a folder
+	There          *Question // what is replaced
+	Posix          bool      // it is a POSIX tree
+	IsFolder       bool      // what is acted on, or made, is a folder
 	To             account.ID
 }
 
@@ -140,10 +148,15 @@ func Try(a *Act, t *Trial) (out Tried) {
 		base = t.Folder
 	}
 	for _, n := range a.Needs {
+		if n.Posix && !t.Posix || n.Folders && !t.IsFolder {
+			continue
+		}
 		c := Check{Need: n}
 		switch n.On {
 		case OnItem:
 			c.Missing = n.Rights &^ Granted(t.Item)
+		case OnThere:
+			c.Missing = n.Rights &^ Granted(t.There)
 		case OnFolder, OnTarget:
 			q := t.Folder
 			if n.On == OnTarget {

@@ -96,6 +96,7 @@ const (
 	ByTraverse                 // a folder above refuses execute
 	ByRoute                    // no share on this route: nothing limits
 	ByConnection               // the share refuses the connection
+	ByReach                    // whoever gets to the item sees what it is
 )
 
 // Because is what decided about one right in one place.
@@ -360,7 +361,7 @@ func explainShare(q *Question) (Door, right.Set, reasons) {
 	return door, got, b
 }
 
-var sources = [...]Source{rule.OfEntry: ByEntry, rule.OfOwner: ByOwner, rule.OfAbsence: ByAbsence}
+var sources = [...]Source{rule.OfEntry: ByEntry, rule.OfOwner: ByOwner, rule.OfAbsence: ByAbsence, rule.OfReach: ByReach}
 
 // explain is Walk with a reason for every right.
 func explain(steps []rule.Step, t *account.Token) (got right.Set, b reasons) {

@@ -29,8 +29,11 @@ type Explained struct {
 	Acts    []ActAnswer   `json:"acts,omitempty"`     // what people ask first, in the order they ask
 	Rights  []RightAnswer `json:"rights,omitempty"`
 	Group   bool          `json:"asked-for-a-group,omitempty"` // somebody who is in this group and in no other
-	Rules   string        `json:"rules,omitempty"`             // present, absent (open to everyone) or empty (closed)
-	Error   string        `json:"error,omitempty"`             // why it can't be answered, among many
+	// NotAtOnce: he can read and he can write, by two groups, and open for both
+	// at once by none.
+	NotAtOnce bool   `json:"read-and-write-not-at-once,omitempty"`
+	Rules     string `json:"rules,omitempty"` // present, absent (open to everyone) or empty (closed)
+	Error     string `json:"error,omitempty"` // why it can't be answered, among many
 }
 
 // Nothing tells whether nothing worth a name is granted.
@@ -171,7 +174,8 @@ type Reason struct {
 	// By is what decided: entry, owner, absent, above (delete-child on the
 	// folder above), naming, administrator, traverse, nothing, read-only (the
 	// share is switched so), no-writing (its rules give no write-data),
-	// connection (which the share refuses), owners-alone and root-alone (who may,
+	// connection (which the share refuses), reach (whoever gets to an item of a
+	// POSIX tree sees what it is), posix-owner, owners-alone and root-alone (who may,
 	// on a POSIX tree), folder (which gives no write and execute together),
 	// sticky, never-runs (a file without any execute bit), or configuration (of the server:
 	// Entry is the name on its list, none where he isn't on it).
@@ -266,6 +270,10 @@ func (k *Asker) Answer(user account.Account, p estate.Place, sh *estate.Share, b
 		}
 		a.Rights = append(a.Rights, r)
 	}
+	if x, ok := rules.(*posix.Rules); ok && !p.Folder && !q.Passes() && v.Granted.Has(right.ReadData|right.WriteData) {
+		both, _ := x.Permits(q.Token.Has, posix.R|posix.W)
+		a.NotAtOnce = !both
+	}
 	a.ByFile = levels.Show(file, p.Folder)
 	if sh != nil {
 		a.ByShare = levels.Show(share, p.Folder)
@@ -322,6 +330,7 @@ func (k *Asker) fileReason(q *verdict.Question, p estate.Place, d rule.Any, abov
 	case verdict.ByEntry:
 		r.By = "entry"
 		k.entryReason(&r, d, b.Entry, p.Folder, p, 0, above)
+		k.alsoIn(&r, d, q.Token)
 		r.Chain = k.chain(q.Token, b.Who)
 	case verdict.ByParent:
 		r.By = "above"
@@ -336,12 +345,18 @@ func (k *Asker) fileReason(q *verdict.Question, p estate.Place, d rule.Any, abov
 			break
 		}
 		k.entryReason(&r, parent, b.Entry, true, p, up, above)
+		k.alsoIn(&r, parent, q.Token)
 		r.Chain = k.chain(q.Token, b.Who)
 	case verdict.ByOwner:
 		r.By = "owner"
+		if _, ok := d.(*posix.Rules); ok {
+			r.By = "posix-owner"
+		}
 		r.Chain = k.chain(q.Token, b.Who)
 	case verdict.ByAbsence:
 		r.By = "absent"
+	case verdict.ByReach:
+		r.By = "reach"
 	case verdict.ByNaming:
 		r.By = "naming"
 	case verdict.ByAdmin:

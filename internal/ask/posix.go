@@ -19,6 +19,8 @@ type Class struct {
 	Perms   string `json:"permissions"`       // r-x, as the entry has them
 	Counts  string `json:"counts,omitempty"`  // what the mask leaves of them, where that is less
 	Skipped bool   `json:"skipped,omitempty"` // the mask is empty, and the list isn't looked at
+	// Also are other groups of the list that he is in, where none has the right.
+	Also []string `json:"also,omitempty"`
 }
 
 var tagWords = map[posix.Tag]string{posix.UserObj: "owner", posix.User: "user", posix.GroupObj: "owning-group", posix.Group: "group", posix.Other: "other"}
@@ -49,6 +51,26 @@ func (k *Asker) class(x *posix.Rules, entry int) *Class {
 		c.Counts = n.String()
 	}
 	return c
+}
+
+// alsoIn tells of the other groups of a list that somebody is in, where all of
+// them together refuse.
+func (k *Asker) alsoIn(r *Reason, a rule.Any, t *account.Token) {
+	x, ok := a.(*posix.Rules)
+	if !ok || r.Granted || r.Class == nil || r.Class.Tag != "group" && r.Class.Tag != "owning-group" {
+		return
+	}
+	for i, e := range x.Read() {
+		who := e.Who
+		if e.Tag == posix.GroupObj {
+			who = x.Group
+		}
+		if (e.Tag == posix.Group || e.Tag == posix.GroupObj) && t.Has(who) {
+			if c := k.class(x, i); c.Entry != r.Class.Entry {
+				r.Class.Also = append(r.Class.Also, c.Who)
+			}
+		}
+	}
 }
 
 // ungiven says of a right that nothing grants on a POSIX tree why that is.

@@ -3,6 +3,7 @@ package ask
 import (
 	"time"
 
+	"tarnwold/core/posix"
 	"tarnwold/core/rule"
 	"tarnwold/internal/estate"
 )
@@ -22,6 +23,8 @@ type Shown struct {
 	Entries []ShownEntry `json:"entries"`
 	Audit   []ShownEntry `json:"audit-entries"`
 	Shares  []string     `json:"shares"`
+	// POSIX is the mode and the lists of an item of a POSIX tree.
+	POSIX *PosixShown `json:"posix,omitempty"`
 	// Size and Modified are what a real server told: bytes of a file, and when
 	// its contents were changed last, RFC 3339; absent where nothing is known.
 	Size     *int64 `json:"size,omitempty"`
@@ -74,6 +77,9 @@ func (k *Asker) ShowPlace(p estate.Place) *Shown {
 	}
 	s.Entries = k.entries(p, d, &d.Rules, t.Dated(estate.Bearer{Item: p.Item}, d))
 	s.Audit = k.entries(p, d, &d.Audit, nil)
+	if x, ok := rules.(*posix.Rules); ok {
+		s.POSIX, s.Above = k.showPosix(x), ""
+	}
 	for _, sh := range k.Through(p) {
 		s.Shares = append(s.Shares, sh.Address())
 	}

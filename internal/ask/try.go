@@ -6,6 +6,7 @@ import (
 
 	"tarnwold/core/account"
 	"tarnwold/core/place"
+	"tarnwold/core/posix"
 	"tarnwold/core/rule"
 	"tarnwold/core/verdict"
 	"tarnwold/internal/estate"
@@ -29,7 +30,7 @@ type Tried struct {
 // Needed is one right, or other thing, that an act needs in one place.
 type Needed struct {
 	// On is item, folder (it is in, or is to be made in), target (the folder
-	// it goes to), share, connection (that isn't read-only) or owner (an
+	// it goes to), replaced (what is there and goes), share, connection (that isn't read-only) or owner (an
 	// administrator, or who owns it already).
 	On     string  `json:"on"`
 	Where  string  `json:"where"`
@@ -55,7 +56,7 @@ type Mend struct {
 	Where string `json:"where"`
 }
 
-var ons = [...]string{verdict.OnItem: "item", verdict.OnFolder: "folder", verdict.OnTarget: "target",
+var ons = [...]string{verdict.OnItem: "item", verdict.OnFolder: "folder", verdict.OnTarget: "target", verdict.OnThere: "replaced",
 	verdict.OnShare: "share", verdict.OnConnection: "connection", verdict.OnOwner: "owner"}
 
 // adding puts together what core is asked where something is added to a folder.
@@ -80,6 +81,7 @@ type spots struct {
 	folder     estate.Place  // it is in, or is to be made in
 	hasFolder  bool
 	target     *estate.Place
+	there      *estate.Place // what is replaced
 	owner      account.ID
 	folderKind bool
 	where, to  string
@@ -323,6 +325,9 @@ func (k *Asker) landing(s *spots, p estate.Place, to string) error {
 	case s.act.To == verdict.ThereIs && c.Folder:
 		return unfit("", "%s is a folder, which no file replaces", s.to)
 	}
+	if old, ok := k.t.In(in, name); ok && there {
+		s.there = &old
+	}
 	return nil
 }
 
@@ -369,6 +374,12 @@ func (k *Asker) asTrial(user account.Account, s *spots) verdict.Trial {
 	if s.target != nil {
 		t.Target = k.adding(user.ID, *s.target, s.share)
 	}
+	if s.there != nil {
+		t.There = k.Question(user.ID, *s.there, s.share)
+	}
+	if s.item != nil {
+		_, t.Posix = k.t.Of(s.item.Strand).(*posix.Rules)
+	}
 	return t
 }
 
@@ -410,6 +421,8 @@ func (k *Asker) needed(c verdict.Check, s *spots, t *verdict.Trial, d verdict.Do
 		at, q, adds = &s.folder, t.Folder, true
 	case verdict.OnTarget:
 		at, q, adds = s.target, t.Target, true
+	case verdict.OnThere:
+		at, q = s.there, t.There
 	case verdict.OnConnection, verdict.OnShare, verdict.OnOwner:
 		where := "the server itself"
 		if s.share != nil {

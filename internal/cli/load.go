@@ -188,14 +188,21 @@ func (a *app) configure(c *cobra.Command, k keeping, server, file string) error 
 
 func (a *app) loadTree() *cobra.Command {
 	var at string
+	var posix bool
 	c := &cobra.Command{
 		Use:   "tree FILE",
 		Short: "Take folders and files with their rules from CSV (path,kind,sddl)",
 		Long: `Take folders and files with their rules from a CSV file with the columns
 path, kind and sddl: the path below the place named by --at, folder or file,
 and the security descriptor in its text form. The whole file or nothing of it
-is taken; a place that is in the estate already is left alone.`,
-		Example: "  tarnwold load tree tree.csv --at stagedoor:/srv/playhouse",
+is taken; a place that is in the estate already is left alone.
+
+With --posix it is a tree of a POSIX system, with the columns path, kind, owner,
+group, mode, access_acl and default_acl: owner and group by name or by number,
+the mode in octal or in letters, and the lists in the text form of POSIX.1e
+draft 17 (the last two columns may be empty, or missing). Load the accounts
+before it. Numbers that no account has are kept as they are.`,
+		Example: "  tarnwold load tree tree.csv --at stagedoor:/srv/playhouse\n  tarnwold load tree --posix tree.csv --at propstore:/srv/props",
 		Args:    cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			to, err := place.ParsePlain(at)
@@ -213,6 +220,9 @@ is taken; a place that is in the estate already is left alone.`,
 			defer debug.SetGCPercent(debug.SetGCPercent(40))
 			bar := a.progress(-1, "reading "+args[0])
 			tree, err := readFile(c.Context(), args[0], func(r io.Reader, f string) (*format.Tree, error) {
+				if posix {
+					return a.readPosixTree(c.Context(), r, f, bar.set)
+				}
 				s, err := sheet.Open(r, f, sheet.Tree)
 				if err != nil {
 					return nil, err
@@ -234,8 +244,25 @@ is taken; a place that is in the estate already is left alone.`,
 		},
 	}
 	c.Flags().StringVar(&at, "at", "", "where the tree's top stands, as `SERVER:/FOLDER`")
+	c.Flags().BoolVar(&posix, "posix", false, "the tree is one of a POSIX system: owners, groups, modes and lists")
 	_ = c.MarkFlagRequired("at")
 	return c
+}
+
+// readPosixTree reads a tree of a POSIX system by the estate's accounts.
+func (a *app) readPosixTree(ctx context.Context, r io.Reader, file string, step func(int)) (tree *format.Tree, err error) {
+	s, err := sheet.Open(r, file, sheet.PosixTree)
+	if err != nil {
+		return nil, err
+	}
+	err = a.view(ctx, func(t *estate.Tx) error {
+		tree, err = s.ReadPosixTree(plan.Posixers(t), step)
+		if err == nil {
+			err = tree.Arrange()
+		}
+		return inFile(file, err)
+	})
+	return tree, err
 }
 
 // keepTree keeps a tree that is arranged, or can be, in a change of its own.

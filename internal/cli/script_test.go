@@ -42,6 +42,7 @@ func TestScript(t *testing.T) {
 		Setup: func(e *testscript.Env) error {
 			e.Setenv("SAMPLE", sample)
 			e.Setenv("WORKSHOP", filepath.Join(filepath.Dir(sample), "workshop"))
+			e.Setenv("POSIX", filepath.Join(filepath.Dir(sample), "posix"))
 			e.Setenv("ACTS", filepath.Join(filepath.Dir(sample), "acts"))
 			e.Setenv("VERSION1", filepath.Join(filepath.Dir(filepath.Dir(filepath.Dir(sample))), "estate", "testdata", "version1"))
 			e.Setenv("VERSION2", filepath.Join(filepath.Dir(filepath.Dir(filepath.Dir(sample))), "estate", "testdata", "version2"))
@@ -120,6 +121,10 @@ func measured(ts *testscript.TestScript, neg bool, args []string) {
 		ts.Check(os.WriteFile(ts.MkAbs(args[2]), trials(rows), 0o600))
 		return
 	}
+	if strings.HasPrefix(args[0], "posix") {
+		measuredPosix(ts, rows, args)
+		return
+	}
 	if args[0] == "ask" {
 		var b bytes.Buffer
 		w := csv.NewWriter(&b)
@@ -145,6 +150,52 @@ func measured(ts *testscript.TestScript, neg bool, args []string) {
 		}
 	}
 	ts.Logf("%d answers, 0 different", len(rows))
+}
+
+// measuredPosix asks, and holds to a kernel's answers, who may read, write, run
+// and rename: measured posix-ask or posix-try ANSWERS FILE writes the questions,
+// measured posix ANSWERS EXPLAINED TRIED N compares.
+func measuredPosix(ts *testscript.TestScript, rows [][]string, args []string) {
+	at := func(path string) string {
+		return place.Address{Server: "mill", Path: "/srv/mill"}.String() + "/" + path
+	}
+	if args[0] != "posix" {
+		var b bytes.Buffer
+		w := csv.NewWriter(&b)
+		head := []string{"user", "where"}
+		if args[0] == "posix-try" {
+			head = []string{"user", "act", "where", "to"}
+		}
+		_ = w.Write(head)
+		for _, r := range rows {
+			q := []string{r[0], strings.TrimSuffix(at(r[1]), "/")}
+			if args[0] == "posix-try" {
+				q = []string{r[0], "rename", q[1], "something else"}
+			}
+			_ = w.Write(q)
+		}
+		w.Flush()
+		ts.Check(os.WriteFile(ts.MkAbs(args[2]), b.Bytes(), 0o600))
+		return
+	}
+	explained, tried := readCSV(ts, args[2]), readCSV(ts, args[3])
+	if len(explained) != len(rows) || len(tried) != len(rows) || fmt.Sprint(4*len(rows)) != args[4] {
+		ts.Fatalf("%d and %d answers for %d measured ones", len(explained), len(tried), len(rows))
+	}
+	for i, r := range rows {
+		granted, err := strconv.ParseUint(strings.TrimPrefix(explained[i][3], "0x"), 16, 32)
+		ts.Check(err)
+		// Write on a folder without execute lets nothing be added: what is left of it are its own attributes.
+		for j, bit := range []uint64{0x1, 0x10, 0x20} {
+			if (granted&bit != 0) != (r[2+j] == "1") {
+				ts.Fatalf("row %d: %v was measured, %v answered", i+2, r, explained[i])
+			}
+		}
+		if want := map[string]string{"1": "yes", "0": "no"}[r[5]]; tried[i][4] != want && r[1] != "" {
+			ts.Fatalf("row %d: %v was measured, %v answered", i+2, r, tried[i])
+		}
+	}
+	ts.Logf("%d answers, 0 different", 4*len(rows))
 }
 
 // trials writes acts that were really tried as acts to try.

@@ -1,10 +1,16 @@
 package plan
 
 import (
+	"fmt"
+	"strings"
+
+	acc "tarnwold/core/account"
 	"tarnwold/core/place"
+	"tarnwold/core/posix"
 	"tarnwold/core/verdict"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
+	"tarnwold/internal/format/posixacl"
 )
 
 // LoadTree takes a tree in at a place where the estate has nothing yet, its
@@ -17,7 +23,11 @@ func LoadTree(t *estate.Tx, to place.Address, tree *format.Tree, step func(done 
 		if err := estate.GoodName("server", to.Server); err != nil {
 			return err
 		}
-		traits, err := verdict.NamedTraits("smb")
+		set := "smb"
+		if posixTree(tree) {
+			set = "posix"
+		}
+		traits, err := verdict.NamedTraits(set)
 		if err != nil {
 			return err
 		}
@@ -26,7 +36,52 @@ func LoadTree(t *estate.Tx, to place.Address, tree *format.Tree, step func(done 
 	if err := t.Err(); err != nil {
 		return err
 	}
+	if err := fits(&s, posixTree(tree)); err != nil {
+		return err
+	}
 	return t.LoadTree(s, to.Path, tree, step)
+}
+
+// posixTree tells whether a tree is one of a POSIX system.
+func posixTree(tree *format.Tree) bool {
+	_, ok := tree.Bodies[0].(*posix.Rules)
+	return ok
+}
+
+// fits refuses a tree that a server doesn't decide about by its traits.
+func fits(s *estate.Server, posixTree bool) error {
+	if posixTree && !s.Traits.AsksFoldersAbove {
+		return &estate.Refused{Why: fmt.Sprintf("server %s decides by the traits %s, and on a POSIX tree every folder above is asked", s.Name, s.Traits.Name),
+			Do: "give the tree a server of its own, or say how this one decides: tarnwold server traits " + s.Name + " posix"}
+	}
+	return nil
+}
+
+// Posixers finds the accounts that the rows of a POSIX tree name, by name or by
+// number; numbers that no account has are kept.
+func Posixers(t *estate.Tx) posixacl.Names {
+	find := func(kind acc.Kind, id func(uint32) ID, number func(string) (ID, error)) func(string) (ID, error) {
+		known := map[string]ID{}
+		return func(name string) (ID, error) {
+			if got, ok := known[name]; ok {
+				return got, nil
+			}
+			got, err := number(name)
+			if err != nil {
+				a, err := t.Named(name, kind)
+				switch {
+				case err != nil:
+					return got, err
+				case a.POSIX == acc.NoPOSIX:
+					return got, &estate.Refused{Why: fmt.Sprintf("%s %s has no number", kind, name), Do: "name it by its number"}
+				}
+				got = id(uint32(a.POSIX))
+			}
+			known[strings.Clone(name)] = got
+			return got, nil
+		}
+	}
+	return posixacl.Names{User: find(acc.User, acc.UID, posixacl.Numbers.User), Group: find(acc.Group, acc.GID, posixacl.Numbers.Group)}
 }
 
 // MayLoad refuses a place for a tree that is taken.

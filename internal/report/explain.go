@@ -102,6 +102,9 @@ func (p *Printer) explained(e *ask.Explained) {
 	if e.Nothing() && e.Granted != "0x0" {
 		p.Line(S("  the server shows size and times to whoever can name an item; that opens nothing"))
 	}
+	if e.NotAtOnce {
+		p.Line(S("  "), In(Bad, "can't open it to read and to write at once: no one group has both"))
+	}
 	if e.Group {
 		p.Line(S("  asked for someone who is in this group and in no other"))
 	}

@@ -2,6 +2,7 @@ package report
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"tarnwold/internal/ask"
@@ -46,6 +47,9 @@ func (p *Printer) shown(s *ask.Shown, audit bool) {
 	}
 	p.Line(S("  owner %s, group %s", s.Owner.Name, s.Group.Name))
 	switch {
+	case s.POSIX != nil:
+		p.posixShown(s)
+		return
 	case s.Sealed:
 		p.Line(S("  sealed: takes no entries from above"))
 	case s.Top:
@@ -59,6 +63,45 @@ func (p *Printer) shown(s *ask.Shown, audit bool) {
 	p.ruleLines(s.Rules, s.Order, "it")
 	p.Blank()
 	p.entries(s.Entries, s.Item)
+}
+
+// posixShown prints the mode and the lists of an item of a POSIX tree.
+func (p *Printer) posixShown(s *ask.Shown) {
+	x := s.POSIX
+	p.Line(S("  mode %s, %s", x.Mode, x.Letters))
+	if x.Sticky {
+		p.Line(S("  sticky: everybody renames and deletes only what is his"))
+	}
+	if x.SetGID {
+		p.Line(S("  set-gid: what comes is of group %s", s.Group.Name))
+	}
+	if x.Skipped {
+		p.Line(S("  "), In(Bad, "the mask is empty, so that the access list isn't looked at: the mode alone decides"))
+	}
+	switch {
+	case len(x.Default) > 0:
+		p.Line(S("  hands a default list to what comes"))
+	case s.Kind == "folder":
+		p.Line(S("  sealed: hands no list to what comes; its maker's umask decides"))
+	}
+	if len(s.Shares) > 0 {
+		p.Line(S("  reached through %s", strings.Join(s.Shares, ", ")))
+	}
+	p.Blank()
+	g := Grid{Cols: []Col{{"#", 0}, {"entry", 5}, {"what counts", 3}}}
+	for i, text := range append(slices.Clone(x.Access), x.Default...) {
+		text, counts, _ := strings.Cut(text, "\t#effective:")
+		if counts != "" {
+			counts += ", by the mask"
+		}
+		for _, e := range s.Entries {
+			if e.Place == i+1 && e.Until != "" {
+				text += " until " + e.Until
+			}
+		}
+		g.Rows = append(g.Rows, []Cell{C(fmt.Sprint(i + 1)), C(text), C(counts)})
+	}
+	p.Grid(g)
 }
 
 // ruleLines says of rules what a list of entries can't show.

@@ -48,8 +48,14 @@ func because(r *ask.Reason, server string, share bool) (why, set string) {
 	switch r.By {
 	case "entry":
 		why = r.Entry
+		if r.Class != nil {
+			why = classSays(r)
+		}
 	case "above":
 		why = "delete-child on the folder above: " + r.Entry
+		if r.Class != nil {
+			why = "write and execute on the folder above: " + classSays(r)
+		}
 		if r.Entry == "" {
 			why = "delete-child on the folder above, whose rules are absent"
 		}
@@ -58,6 +64,23 @@ func because(r *ask.Reason, server string, share bool) (why, set string) {
 		if share {
 			why = "owns the share's rules, which brings read-acl and write-acl"
 		}
+	case "posix-owner":
+		why = "owns it, which brings changing its mode, lists and times"
+	case "reach":
+		why = "whoever gets to it sees what it is"
+	case "owners-alone":
+		why = "only the owner and root change mode, lists and times"
+	case "root-alone":
+		why = "only root gives an item away"
+	case "never-runs":
+		why = "no class of the mode has execute, so that nobody runs it"
+	case "folder":
+		why = "the folder above gives no write and execute together"
+		if r.Class != nil {
+			why = "renaming and deleting need write and execute on the folder above: " + classSays(r)
+		}
+	case "sticky":
+		why = "the folder above is sticky, and neither it nor this is his"
 	case "absent":
 		why = "its rules are absent, which opens it to everyone"
 		if share {
@@ -92,6 +115,32 @@ func because(r *ask.Reason, server string, share bool) (why, set string) {
 		set = "from above, nowhere now"
 	}
 	return why, set
+}
+
+// classSays says which part of a POSIX list decided.
+func classSays(r *ask.Reason) string {
+	c := r.Class
+	has := c.Perms
+	if c.Counts != "" {
+		has += ", cut to " + c.Counts + " by the mask"
+	}
+	s := ""
+	if c.Skipped {
+		s = "the mask is empty, so that the list isn't looked at; "
+	}
+	switch c.Tag {
+	case "owner":
+		return s + "as the owner he has " + has
+	case "user":
+		return s + "not the owner; the entry for user " + c.Who + " decides: " + has
+	case "owning-group", "group":
+		s += c.Who + ", his group, has " + has
+		if len(c.Also) > 0 {
+			s += "; " + join(c.Also, "and") + " too, and none of them more"
+		}
+		return s
+	}
+	return s + "neither the owner nor named nor in a group of the list; others have " + has
 }
 
 // nearest says which entry grants to others what nothing grants here.

@@ -5,6 +5,7 @@
 //	members:  group, member, [until]
 //	shares:   share, folder, read_only, sddl
 //	trees:    path, kind, sddl
+//	POSIX trees: path, kind, owner, group, mode, [access_acl], [default_acl]
 //	askings:  user, where
 //	trials:   user, act, where, [to]
 //	outfits:  folder, name
@@ -27,8 +28,10 @@ import (
 	"unicode/utf8"
 
 	"tarnwold/core/account"
+	"tarnwold/core/posix"
 	"tarnwold/core/rule"
 	"tarnwold/internal/format"
+	"tarnwold/internal/format/posixacl"
 	"tarnwold/internal/format/sddl"
 	"tarnwold/internal/format/trail"
 )
@@ -41,6 +44,7 @@ const (
 	Members
 	Shares
 	Tree
+	PosixTree
 	Askings
 	Trials
 	Outfits
@@ -51,14 +55,15 @@ var kinds = [...]struct {
 	name             string
 	needed, optional []string
 }{
-	Accounts: {"accounts", []string{"kind", "name", "sid", "id"}, []string{"purpose", "primary"}},
-	Members:  {"members", []string{"group", "member"}, []string{"until"}},
-	Shares:   {"shares", []string{"share", "folder", "read_only", "sddl"}, nil},
-	Tree:     {"a tree", []string{"path", "kind", "sddl"}, nil},
-	Askings:  {"questions", []string{"user", "where"}, nil},
-	Trials:   {"acts", []string{"user", "act", "where"}, []string{"to"}},
-	Outfits:  {"folders to fit out", []string{"folder", "name"}, nil},
-	Tries:    {"what was tried", []string{"at", "user", "act", "where", "result"}, nil},
+	Accounts:  {"accounts", []string{"kind", "name", "sid", "id"}, []string{"purpose", "primary"}},
+	Members:   {"members", []string{"group", "member"}, []string{"until"}},
+	Shares:    {"shares", []string{"share", "folder", "read_only", "sddl"}, nil},
+	Tree:      {"a tree", []string{"path", "kind", "sddl"}, nil},
+	PosixTree: {"a POSIX tree", []string{"path", "kind", "owner", "group", "mode"}, []string{"access_acl", "default_acl"}},
+	Askings:   {"questions", []string{"user", "where"}, nil},
+	Trials:    {"acts", []string{"user", "act", "where"}, []string{"to"}},
+	Outfits:   {"folders to fit out", []string{"folder", "name"}, nil},
+	Tries:     {"what was tried", []string{"at", "user", "act", "where", "result"}, nil},
 }
 
 // Reader reads one sheet row by row.
@@ -294,6 +299,66 @@ func (s *Reader) ReadShares() ([]format.ShareRow, error) {
 // ReadTree reads the rows of a tree; step is called now and then with the
 // number of rows read, and may be nil.
 func (s *Reader) ReadTree(step func(int)) (*format.Tree, error) {
+	return s.readTree(step, func() string { return s.get("sddl") }, func() (rule.Any, error) { return s.descriptor() })
+}
+
+// ReadPosixTree is ReadTree for a tree of a POSIX system; names finds the
+// accounts it names.
+func (s *Reader) ReadPosixTree(names posixacl.Names, step func(int)) (*format.Tree, error) {
+	var key []byte
+	return s.readTree(step, func() string {
+		key = key[:0]
+		for _, c := range []string{"kind", "owner", "group", "mode", "access_acl", "default_acl"} {
+			key = append(append(key, s.get(c)...), 0)
+		}
+		return string(key)
+	}, func() (rule.Any, error) { return s.posixRules(names) })
+}
+
+// posixRules reads the rules of a row of a POSIX tree.
+func (s *Reader) posixRules(names posixacl.Names) (rule.Any, error) {
+	mode, err := posixacl.ParseMode(s.get("mode"))
+	if err != nil {
+		return nil, s.in("mode", "%v", err)
+	}
+	r := &posix.Rules{Folder: s.get("kind") == "folder", Special: mode & 0o7000, Access: posix.Of(mode)}
+	if r.Owner, err = names.User(s.get("owner")); err != nil {
+		return nil, s.in("owner", "%v", err)
+	}
+	if r.Group, err = names.Group(s.get("group")); err != nil {
+		return nil, s.in("group", "%v", err)
+	}
+	if text := s.get("access_acl"); text != "" {
+		access, dflt, err := posixacl.Parse(text, names)
+		switch {
+		case err != nil:
+			return nil, s.in("access_acl", "%v", err)
+		case dflt != nil:
+			return nil, s.in("access_acl", "an entry of the default list stands in the access list")
+		case access.Bits() != mode&0o777:
+			return nil, s.in("access_acl", "the list stands for the mode %s, and the mode is %s", posixacl.Octal(access.Bits()), posixacl.Octal(mode&0o777))
+		}
+		r.Access = access
+	}
+	if text := s.get("default_acl"); text != "" {
+		access, dflt, err := posixacl.Parse(text, names)
+		switch {
+		case err != nil:
+			return nil, s.in("default_acl", "%v", err)
+		case !r.Folder:
+			return nil, s.in("default_acl", "a file has no default list")
+		case access != nil && dflt != nil:
+			return nil, s.in("default_acl", "some of its entries begin with default:, and some don't")
+		case dflt == nil:
+			dflt = access
+		}
+		r.Default = dflt
+	}
+	return r, nil
+}
+
+// readTree reads rows; rules with the same key are the same.
+func (s *Reader) readTree(step func(int), key func() string, rules func() (rule.Any, error)) (*format.Tree, error) {
 	t := &format.Tree{}
 	known := map[string]int32{}
 	for {
@@ -312,10 +377,10 @@ func (s *Reader) ReadTree(step func(int)) (*format.Tree, error) {
 		if why := badPath(r.Path); why != "" {
 			return nil, s.in("path", "%q: %s", r.Path, why)
 		}
-		text := s.get("sddl")
+		text := key()
 		body, ok := known[text]
 		if !ok {
-			d, err := s.descriptor()
+			d, err := rules()
 			if err != nil {
 				return nil, err
 			}
