@@ -40,6 +40,8 @@ type Case struct {
 	Routes []impact.Route
 	Actor  account.ID // who acts; zero: nobody the estate knows
 	Book   account.Book
+	// Lists gives what rules list, accounts for their numbers; nil: as they do.
+	Lists func(rule.Any) *rule.Descriptor
 	// Back: the change puts back what was before, so that entries that come
 	// are nobody's new wish.
 	Back bool
@@ -129,10 +131,19 @@ func (c *Case) fresh(fn func(e rule.Entry, node, share int)) {
 		look(s.Before, s.After, -1, i)
 	}
 	for _, n := range c.Named {
-		before, _ := c.Set.Nodes[n].Before.(*rule.Descriptor)
-		after, _ := c.Set.Nodes[n].After.(*rule.Descriptor)
-		look(before, after, n, -1)
+		look(c.listed(c.Set.Nodes[n].Before), c.listed(c.Set.Nodes[n].After), n, -1)
 	}
+}
+
+// listed gives what rules list; nil for none.
+func (c *Case) listed(a rule.Any) *rule.Descriptor {
+	switch {
+	case a == nil:
+		return nil
+	case c.Lists != nil:
+		return c.Lists(a)
+	}
+	return a.Listed()
 }
 
 // Stood tells whether rules had such an entry already, from above or their own.
@@ -196,21 +207,21 @@ func (nobody) Local(_, _ account.ID) bool                 { return false }
 // were there are absent.
 func opens(c *Case, warn func(Warning)) {
 	token := c.anybody()
-	gives := func(d *rule.Descriptor) right.Set {
+	gives := func(d rule.Any) right.Set {
 		if d == nil {
 			return 0
 		}
 		return verdict.Walk(d.Steps(rule.Reading{}), token, right.All) & right.Access
 	}
-	seen := map[[2]*rule.Descriptor]bool{}
-	look := func(before, after *rule.Descriptor, node, share int) {
-		if after == nil || seen[[2]*rule.Descriptor{before, after}] {
+	seen := map[[2]rule.Any]bool{}
+	look := func(before, after rule.Any, node, share int) {
+		if after == nil || seen[[2]rule.Any{before, after}] {
 			return
 		}
-		seen[[2]*rule.Descriptor{before, after}] = true
+		seen[[2]rule.Any{before, after}] = true
 		w := nowhere
 		w.Rights, w.Node, w.Share = gives(after)&^gives(before), node, share
-		if after.Rules.Absent && (before == nil || !before.Rules.Absent) {
+		if x, ok := after.(*rule.Descriptor); ok && x.Rules.Absent && !before.Listed().Rules.Absent {
 			w.Rights = right.All
 		}
 		if w.Rights != 0 {
@@ -224,10 +235,8 @@ func opens(c *Case, warn func(Warning)) {
 	}
 	for _, n := range c.Named {
 		node := &c.Set.Nodes[n]
-		before, _ := node.Before.(*rule.Descriptor)
-		after, _ := node.After.(*rule.Descriptor)
-		if before != nil {
-			look(before, after, n, -1)
+		if node.Before != nil {
+			look(node.Before, node.After, n, -1)
 		}
 	}
 }

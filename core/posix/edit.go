@@ -130,10 +130,7 @@ func (l List) turned(tag Tag, who account.ID, turn Turn) List {
 	switch {
 	case !stays && tag.named():
 		out = slices.Delete(out, i, i+1)
-		if !slices.ContainsFunc(out, func(e Entry) bool { return e.Tag.named() }) {
-			out.cut(l.mask())
-			out = slices.DeleteFunc(out, func(e Entry) bool { return e.Tag == Mask })
-		}
+		out = out.masked(l.mask())
 	case gets != has:
 		out.set(i, gets)
 	}
@@ -165,6 +162,27 @@ func (l *List) set(i int, p Perm) {
 		(*l)[at].Perm = mask | p
 	}
 	(*l)[i].Perm = p
+}
+
+// masked gives a list that an entry went from a mask no wider than what it
+// lets count: none where nobody is named any more, and never an empty one in
+// the place of one that wasn't, for a kernel passes over such lists.
+func (l List) masked(mask Perm) List {
+	if !slices.ContainsFunc(l, func(e Entry) bool { return e.Tag.named() }) {
+		l.cut(mask)
+		return slices.DeleteFunc(l, func(e Entry) bool { return e.Tag == Mask })
+	}
+	all := Perm(0)
+	for _, e := range l {
+		if e.Tag.named() || e.Tag == GroupObj {
+			all |= e.Perm
+		}
+	}
+	if all &= mask; all == 0 {
+		all = mask & -mask
+	}
+	l[index(l, Mask)].Perm = all
+	return l
 }
 
 // cut writes into the entries what a mask leaves of them.
@@ -470,6 +488,54 @@ func (r *Rules) Renewing(parent rule.Any, _ bool) rule.Any {
 	return r
 }
 
+// Handing gives a folder's rules with a default list, its own or what it would
+// hand down.
+func (r *Rules) Handing() *Rules { return r.WithDefault(r.handsDown()) }
+
 // Following gives the rules themselves: nothing is handed down to what is there
 // unless somebody does it (Handed, Renewed).
 func (r *Rules) Following(_, _ rule.Any, _ bool) rule.Any { return r }
+
+// WithEntry gives rules with one entry of a list just as it is given: a class's
+// permissions, the mask itself, or what somebody who is named has. ok is false
+// for a mask where nobody is named, which has none.
+func (r *Rules) WithEntry(e Entry, dflt bool) (c *Rules, ok bool) {
+	if e.Tag.named() {
+		return r.turnedList(e, dflt), true
+	}
+	l := r.Access
+	if dflt {
+		l = r.handsDown()
+	}
+	i := index(l, e.Tag)
+	if i < 0 {
+		return r, false
+	}
+	out := slices.Clone(l)
+	out[i].Perm = e.Perm
+	return r.withList(out, dflt), true
+}
+
+func (r *Rules) turnedList(e Entry, dflt bool) *Rules {
+	l := r.Access
+	if dflt {
+		l = r.handsDown()
+	}
+	if at := slices.IndexFunc(l, func(o Entry) bool { return o.Tag == e.Tag && o.Who == e.Who }); at >= 0 && l[at].Perm == e.Perm {
+		return r
+	}
+	return r.withList(l.turned(e.Tag, e.Who, Sets(e.Perm)), dflt)
+}
+
+func (r *Rules) withList(l List, dflt bool) *Rules {
+	c := *r
+	if dflt {
+		c.Default = l
+	} else {
+		c.Access = l
+	}
+	if c.Same(r) {
+		return r
+	}
+	return &c
+}

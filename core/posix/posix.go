@@ -448,6 +448,9 @@ func NewChild(parent *Rules, folder bool, owner, group account.ID, mode, umask u
 
 // Chmod gives the rules with other mode bits, as chmod(2) does for the owner.
 func (r *Rules) Chmod(mode uint16) *Rules {
+	if r.Mode() == mode {
+		return r
+	}
 	c := *r
 	c.Special = mode & (SetUID | SetGID | Sticky)
 	c.Access = r.Access.with(mode, func(_, by Perm) Perm { return by })

@@ -8,6 +8,7 @@ import (
 
 	"tarnwold/core/account"
 	"tarnwold/core/crowd"
+	"tarnwold/core/posix"
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
 	"tarnwold/core/verdict"
@@ -64,6 +65,21 @@ func (k *Asker) Read(a rule.Any, how rule.Reading) *rule.List {
 
 // AsEntries is listed for those who make plans.
 func (k *Asker) AsEntries(a rule.Any) *rule.Descriptor { return k.listed(a) }
+
+// AsNamed is AsEntries without the classes that every POSIX list has.
+func (k *Asker) AsNamed(a rule.Any) *rule.Descriptor {
+	x, ok := a.(*posix.Rules)
+	if !ok {
+		return k.listed(a)
+	}
+	d := *k.listed(a)
+	d.Rules.Entries = nil
+	for _, e := range x.Named() {
+		e.Who = k.t.AccountOf(e.Who)
+		d.Rules.Entries = append(d.Rules.Entries, e)
+	}
+	return &d
+}
 
 // listed gives what rules list, as entries: one pointer for the same rules.
 func (k *Asker) listed(a rule.Any) *rule.Descriptor {

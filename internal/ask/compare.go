@@ -67,7 +67,7 @@ func (k *Asker) Compare(first, second, under string, limit int) (*Comparison, er
 	for _, w := range g.ways {
 		a, b := g.see(users[0].ID, w, nil), g.see(users[1].ID, w, nil)
 		differs := func(i int) bool {
-			return g.level(a.granted[i], nodes[i].Folder) != g.level(b.granted[i], nodes[i].Folder)
+			return g.level(nodes[i].Before, a.granted[i], nodes[i].Folder) != g.level(nodes[i].Before, b.granted[i], nodes[i].Folder)
 		}
 		for i := range nodes {
 			n := &nodes[i]
@@ -91,7 +91,7 @@ func (k *Asker) Compare(first, second, under string, limit int) (*Comparison, er
 			if limit > 0 {
 				most = min(most, int64(max(0, limit-len(out.Lines))))
 			}
-			line := Compared{Route: w.route, Kind: Kind(n.Folder), First: g.level(a.granted[i], n.Folder), Second: g.level(b.granted[i], n.Folder)}
+			line := Compared{Route: w.route, Kind: Kind(n.Folder), First: g.level(n.Before, a.granted[i], n.Folder), Second: g.level(n.Before, b.granted[i], n.Folder)}
 			for j, item := range g.f.Some(k.t, i, int(most)) {
 				at := k.t.Place(item)
 				if j == 0 {

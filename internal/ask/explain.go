@@ -240,12 +240,12 @@ func (k *Asker) Answer(user account.Account, p estate.Place, sh *estate.Share, b
 	}
 	if brief {
 		granted := verdict.Granted(q)
-		a.Granted, a.Level = mask(granted), levels.Show(granted, p.Folder)
+		a.Granted, a.Level = mask(granted), LevelOn(levels, rules, granted, p.Folder)
 		return a
 	}
 	a.User, a.Owner = k.Account(user.ID), k.Account(d.Owner)
 	v := verdict.Decide(q)
-	a.Door, a.Granted, a.Level = door(v.Door), mask(v.Granted), levels.Show(v.Granted, p.Folder)
+	a.Door, a.Granted, a.Level = door(v.Door), mask(v.Granted), LevelOn(levels, rules, v.Granted, p.Folder)
 	if sh != nil && (v.Door.Refused || v.Door.ReadOnly) {
 		a.Door.By = k.doorReason(q, sh, v.Door)
 	}
@@ -274,9 +274,9 @@ func (k *Asker) Answer(user account.Account, p estate.Place, sh *estate.Share, b
 		both, _ := x.Permits(q.Token.Has, posix.R|posix.W)
 		a.NotAtOnce = !both
 	}
-	a.ByFile = levels.Show(file, p.Folder)
+	a.ByFile = LevelOn(levels, rules, file, p.Folder)
 	if sh != nil {
-		a.ByShare = levels.Show(share, p.Folder)
+		a.ByShare = LevelOn(levels, rules, share, p.Folder)
 	}
 	return a
 }

@@ -27,7 +27,7 @@ func (k *Asker) Files(who, canDo, under string, fn func(File) error) (Account, e
 			if !g.workable(s, can, i) {
 				continue
 			}
-			level := g.level(s.granted[i], false)
+			level := g.level(g.f.Nodes[i].Before, s.granted[i], false)
 			if err := g.eachItem(i, func(item int64) error { return fn(File{g.named(w, item), w.route, level}) }); err != nil {
 				return Account{}, err
 			}

@@ -269,25 +269,26 @@ func (k *Asker) gridder(p estate.Place, cols []account.Account) *gridder {
 // fill answers for one place.
 func (x *gridder) fill(s spot) {
 	k, p, row := x.k, s.p, &x.row
-	d := k.listed(k.t.Of(p.Strand))
+	rules := k.t.Of(p.Strand)
+	d := k.listed(rules)
 	row.Where, row.Kind, row.Sealed, row.Rules, row.Items = p.By(x.share).String(), Kind(p.Folder), d.Sealed(), rulesAre(&d.Rules), s.items
 	row.Parts, row.Else = parts(row.Where), nil
 	q := x.question(p)
 	others := x.pop.Empty()
 	for _, c := range x.d.Classes(q, &x.sc) {
-		level := x.g.level(c.Rights, p.Folder)
+		level := x.g.level(rules, c.Rights, p.Folder)
 		c.Users.Each(func(i int) bool {
 			if col := x.at[i]; col >= 0 {
 				row.Cells[col] = GridCell{Level: level}
 			}
 			return true
 		})
-		if !right.Nothing(c.Rights) {
+		if !NothingOn(rules, c.Rights) {
 			others.Or(c.Users)
 		}
 	}
 	for _, col := range x.groups { // somebody who is in this group and in no other
-		row.Cells[col] = GridCell{Level: x.g.level(verdict.Granted(k.Question(x.cols[col].ID, p, x.share)), p.Folder)}
+		row.Cells[col] = GridCell{Level: x.g.level(rules, verdict.Granted(k.Question(x.cols[col].ID, p, x.share)), p.Folder)}
 	}
 	for i := range q.Item.Steps {
 		step := &q.Item.Steps[i]

@@ -7,6 +7,7 @@ import (
 	"tarnwold/core/account"
 	"tarnwold/core/crowd"
 	"tarnwold/core/place"
+	"tarnwold/core/posix"
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
 	"tarnwold/core/verdict"
@@ -26,6 +27,7 @@ type ground struct {
 type shown struct {
 	granted right.Set
 	folder  bool
+	classes bool // of a POSIX tree
 }
 
 // way is one route that comes to the ground: through a share, or at the server.
@@ -200,11 +202,12 @@ func (g *ground) named(w *way, item int64) string {
 }
 
 // level writes what is granted as a level.
-func (g *ground) level(granted right.Set, folder bool) string {
-	key := shown{granted & right.Access, folder}
+func (g *ground) level(rules rule.Any, granted right.Set, folder bool) string {
+	_, classes := rules.(*posix.Rules)
+	key := shown{granted & right.Access, folder, classes}
 	s, ok := g.text[key]
 	if !ok {
-		s = g.k.lang.Levels.Show(granted, folder)
+		s = LevelOn(g.k.lang.Levels, rules, granted, folder)
 		g.text[key] = s
 	}
 	return s

@@ -9,6 +9,22 @@ import (
 	"tarnwold/internal/estate"
 )
 
+// LevelOn names granted rights as a level of the kind of rules they come from.
+func LevelOn(levels right.Levels, a rule.Any, s right.Set, folder bool) string {
+	if _, ok := a.(*posix.Rules); ok {
+		return posix.Level(s, folder)
+	}
+	return levels.Show(s, folder)
+}
+
+// NothingOn tells whether granted rights open nothing worth a name.
+func NothingOn(a rule.Any, s right.Set) bool {
+	if _, ok := a.(*posix.Rules); ok {
+		return posix.Nothing(s)
+	}
+	return right.Nothing(s)
+}
+
 // Class is the part of a POSIX list that decided, by the access check algorithm
 // (POSIX.1e draft 17 §23.1.5).
 type Class struct {
@@ -144,4 +160,27 @@ func (k *Asker) whyPOSIX(x *posix.Rules, above rule.Any) (why []Why) {
 		why = append(why, Why{By: "group", Owner: k.t.PosixName(x.Group)})
 	}
 	return why
+}
+
+// Mode is the bits and lists of one item.
+type Mode struct {
+	Where string      `json:"where"`
+	Kind  string      `json:"kind"`
+	Owner Account     `json:"owner"`
+	Group Account     `json:"group"`
+	POSIX *PosixShown `json:"posix"`
+}
+
+// Modes tells the bits and lists of items of POSIX trees.
+func (k *Asker) Modes(items []estate.Target) ([]Mode, error) {
+	out := []Mode{}
+	for _, x := range items {
+		r, ok := k.t.Of(x.Strand).(*posix.Rules)
+		if !ok {
+			return nil, unfit("see: tarnwold show", "%s is no item of a POSIX tree: it has entries, and no mode", k.t.Where(x.Item))
+		}
+		d := k.listed(r)
+		out = append(out, Mode{k.t.Where(x.Item), Kind(x.Folder), k.Account(d.Owner), k.Account(d.Group), k.showPosix(r)})
+	}
+	return out, k.t.Err()
 }

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"tarnwold/core/account"
+	"tarnwold/core/posix"
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
 	"tarnwold/core/verdict"
@@ -119,7 +120,7 @@ func (g *ground) reach(user account.ID, w *way, c *can, limit int) (*Reach, erro
 				continue
 			}
 		} else {
-			if !right.Nothing(s.granted[i]) {
+			if !NothingOn(n.Before, s.granted[i]) {
 				out.Items += n.Items
 			}
 			if !begins && g.alike(s, i) {
@@ -136,8 +137,8 @@ func (g *ground) reach(user account.ID, w *way, c *can, limit int) (*Reach, erro
 		}
 		for _, item := range g.f.Some(g.k.t, i, int(most)) {
 			at := g.named(w, item)
-			l := Reached{Where: at, Kind: Kind(n.Folder), Level: g.level(s.granted[i], n.Folder), Granted: mask(s.granted[i]), Parts: parts(at)}
-			usable := !right.Nothing(s.granted[i])
+			l := Reached{Where: at, Kind: Kind(n.Folder), Level: g.level(n.Before, s.granted[i], n.Folder), Granted: mask(s.granted[i]), Parts: parts(at)}
+			usable := !NothingOn(n.Before, s.granted[i])
 			if c != nil {
 				yes := can[i]
 				l.Can, usable = &yes, yes
@@ -170,13 +171,16 @@ func (g *ground) alike(s *seen, i int) bool {
 	n := &g.f.Nodes[i]
 	a, b := s.granted[i], s.granted[n.Parent]
 	switch {
-	case right.Nothing(a) && right.Nothing(b):
+	case NothingOn(n.Before, a) && NothingOn(n.Before, b):
 		return true
 	case n.Folder:
 		return (a^b)&right.Access == 0
 	}
+	if _, classes := n.Before.(*posix.Rules); classes { // running it is a file's own affair
+		return (a^b)&right.Access&^(right.DeleteChild|right.Delete|right.Execute) == 0
+	}
 	// A file has nothing below it, so that delete-child says nothing there.
-	return (a^b)&right.Access&^right.DeleteChild == 0 || g.level(a, false) == g.level(b, true)
+	return (a^b)&right.Access&^right.DeleteChild == 0 || g.level(n.Before, a, false) == g.level(n.Before, b, true)
 }
 
 // parts splits an address into its names, the route first.

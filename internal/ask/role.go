@@ -113,10 +113,10 @@ func (g *ground) opens(group account.ID, w *way, j *Job, limit int) error {
 		n := &nodes[i]
 		extra[i] = s.granted[i] &^ base.granted[i] & right.Access
 		_, begins := w.begins[i]
-		if right.Nothing(extra[i]) || !begins && !right.Nothing(extra[n.Parent]) && g.alike(s, i) {
+		if NothingOn(n.Before, extra[i]) || !begins && !NothingOn(n.Before, extra[n.Parent]) && g.alike(s, i) {
 			continue
 		}
-		o := Opening{Kind: Kind(n.Folder), Route: w.route, Level: g.level(s.granted[i], n.Folder)}
+		o := Opening{Kind: Kind(n.Folder), Route: w.route, Level: g.level(n.Before, s.granted[i], n.Folder)}
 		if d := k.listed(n.Before); d != nil {
 			for _, e := range d.Rules.Entries {
 				if e.Kind == rule.Allow && e.Rights.Map()&extra[i] != 0 && e.Counts() && tok.Has(e.Who) {

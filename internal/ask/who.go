@@ -106,16 +106,16 @@ func (k *Asker) having(p estate.Place, sh *estate.Share, c *can) (*HavingWay, []
 	}
 	x := &attributing{k: k, p: p, sh: sh, pop: pop, d: d, q: q, somebody: somebody, desc: k.t.Of(p.Strand), above: k.t.Above(p)}
 	for _, class := range classes {
-		if !right.Nothing(class.Rights) { // what opens nothing makes no difference
+		if !NothingOn(x.desc, class.Rights) { // what opens nothing makes no difference
 			class.Users.Each(func(i int) bool { each[i] = class.Rights; return true })
 		}
 		users := class.Users
 		if c != nil {
 			users = x.those(users, c, class.Rights, s)
 		}
-		if n := users.Len(); n > 0 && (c != nil || !right.Nothing(class.Rights)) {
+		if n := users.Len(); n > 0 && (c != nil || !NothingOn(x.desc, class.Rights)) {
 			out.Users += n
-			out.Levels = append(out.Levels, HavingLevel{Level: k.lang.Levels.Show(class.Rights, p.Folder), Granted: mask(class.Rights), Users: n,
+			out.Levels = append(out.Levels, HavingLevel{Level: LevelOn(k.lang.Levels, x.desc, class.Rights, p.Folder), Granted: mask(class.Rights), Users: n,
 				By: x.by(users, class.Rights), mask: class.Rights})
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"tarnwold/core/posix"
 	"tarnwold/core/rule"
 	"tarnwold/internal/estate"
 )
@@ -67,6 +68,7 @@ func chain(edits []*itemEdit) itemEdit {
 		}
 		return still(dated, after)
 	}
+	var chained estate.Dated // of the item worked out last
 	return itemEdit{
 		make: func(x, up *rule.Descriptor, folder bool, dated estate.Dated) (*rule.Descriptor, error) {
 			for _, e := range edits {
@@ -92,7 +94,35 @@ func chain(edits []*itemEdit) itemEdit {
 			}
 			return still(dated, after)
 		},
+		posix: func(r, up *posix.Rules, dated estate.Dated) (*posix.Rules, error) {
+			r, days, err := chainPosix(edits, r, up, dated)
+			chained = days
+			return r, err
+		},
+		posixDates: func(before, after *rule.Descriptor, dated estate.Dated) estate.Dated { return still(chained, after) },
 	}
+}
+
+// chainPosix is what several edits in a row make of rules of a POSIX tree, and
+// of the last days there.
+func chainPosix(edits []*itemEdit, r, up *posix.Rules, dated estate.Dated) (*posix.Rules, estate.Dated, error) {
+	for _, e := range edits {
+		if e.posix == nil {
+			return nil, nil, noPosix()
+		}
+		after, err := e.posix(r, up, dated)
+		if err != nil {
+			return nil, nil, err
+		}
+		was, is := r.Listed(), after.Listed()
+		if e.posixDates != nil {
+			dated = e.posixDates(was, is, dated)
+		} else {
+			dated = still(dated, is)
+		}
+		r = after
+	}
+	return r, dated, nil
 }
 
 // done works all of it out, but for finishing the plan.

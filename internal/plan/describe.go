@@ -56,7 +56,7 @@ func (d *Desk) describe(p *Plan) {
 	}
 	for _, n := range w.named {
 		node := &f.Nodes[n]
-		e := Edit{Kind: "item", Where: d.where(p, n), Items: node.Items, Lines: d.Turned(desc(node.Before), desc(node.After), node.Folder, nil, nil)}
+		e := Edit{Kind: "item", Where: d.where(p, n), Items: node.Items, Lines: d.Turned(node.Before, node.After, node.Folder, nil, nil)}
 		for _, x := range dates[n] {
 			e.Lines = append(e.Lines, d.dateLines(x.before, x.after, x.folder, desc(node.Before), desc(node.After))...)
 			if after := desc(node.After); after != nil { // a last day that goes with its entry

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 
+	"tarnwold/core/posix"
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
 	"tarnwold/internal/ask"
@@ -82,12 +83,12 @@ func (d *Desk) Give(e Entry, x Targets) (*Plan, error) {
 	if e.Until != "" {
 		p.Nothing = d.t.Name(l.Who) + " has just that entry there already, for good or until that day"
 	}
-	edit := giving(l, e.Until, e.At)
-	return d.edited(p, x, e.Share, edit)
+	edit := d.giving(l, e.What, e.Until, e.At)
+	return d.explained(d.edited(p, x, e.Share, edit))(e.What)
 }
 
 // giving is the edit that makes an entry come.
-func giving(l rule.Line, until estate.Day, at int) itemEdit {
+func (d *Desk) giving(l rule.Line, what string, until estate.Day, at int) itemEdit {
 	how := func(dated estate.Dated) rule.Giving {
 		return rule.Giving{At: at, Alone: until != "", Apart: func(o rule.Entry) bool { _, ok := dated[o]; return ok }}
 	}
@@ -110,7 +111,7 @@ func giving(l rule.Line, until estate.Day, at int) itemEdit {
 		}
 		return out
 	}
-	return itemEdit{
+	out := itemEdit{
 		make: func(b, _ *rule.Descriptor, folder bool, dated estate.Dated) (*rule.Descriptor, error) {
 			es, err := l.Entries(folder)
 			if err == nil {
@@ -123,6 +124,8 @@ func giving(l rule.Line, until estate.Day, at int) itemEdit {
 		},
 		dates: dates,
 	}
+	d.givingPosix(&out, l, what, until, false)
+	return out
 }
 
 // edited makes a plan of an edit of items, or of the rules of shares.
@@ -173,7 +176,7 @@ func (d *Desk) Take(y Taking, x Targets) (*Plan, error) {
 	}
 	p := d.begin("revoke %s on %s", y.Who, x.said())
 	p.Nothing = "no such entry is set there"
-	edit := taking(which)
+	edit := d.taking(which)
 	if y.Share {
 		return d.onShares(p, x.Where, edit)
 	}
@@ -213,8 +216,9 @@ func (d *Desk) which(y Taking) (rule.Which, error) {
 }
 
 // taking is the edit that makes entries go.
-func taking(which rule.Which) itemEdit {
+func (d *Desk) taking(which rule.Which) itemEdit {
 	return itemEdit{
+		posix: d.takingPosix(which),
 		make: func(b, _ *rule.Descriptor, folder bool, _ estate.Dated) (*rule.Descriptor, error) {
 			return b.Take(which, folder), nil
 		},
@@ -329,7 +333,15 @@ func (d *Desk) Replace(e Entry, x Targets) (*Plan, error) {
 			return out
 		},
 	}
-	return d.edited(p, x, e.Share, edit)
+	d.givingPosix(&edit, l, e.What, e.Until, true)
+	there := edit.posix
+	edit.posix = func(r, up *posix.Rules, dated estate.Dated) (*posix.Rules, error) {
+		if who, err := d.number(l.Who); err == nil && r.Turned(who, posix.Drops(), posix.Drops()) == r {
+			return nil, &estate.Refused{Why: fmt.Sprintf("nothing is set there for %s", d.t.Name(l.Who)), Do: "use: tarnwold grant"}
+		}
+		return there(r, up, dated)
+	}
+	return d.explained(d.edited(p, x, e.Share, edit))(e.What)
 }
 
 // Watch makes audit entries come on items.

@@ -3,6 +3,7 @@ package plan
 import (
 	"fmt"
 
+	"tarnwold/core/posix"
 	"tarnwold/core/rule"
 	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
@@ -89,6 +90,13 @@ func (d *Desk) Expire(day estate.Day) (*Plan, []Ended, error) {
 		}
 		err = d.onItems(p, targets, itemEdit{make: func(b, _ *rule.Descriptor, _ bool, dated estate.Dated) (*rule.Descriptor, error) {
 			return gone(b, dated), nil
+		}, posix: func(r, _ *posix.Rules, dated estate.Dated) (*posix.Rules, error) {
+			for e, u := range dated {
+				if u < day {
+					r = withoutListed(r, e)
+				}
+			}
+			return r, nil
 		}}, false)
 	} else if len(p.work.shares) > 0 {
 		err = d.below(p)

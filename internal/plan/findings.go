@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 
+	"tarnwold/core/posix"
 	"tarnwold/core/rule"
 	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
@@ -197,6 +198,13 @@ func (d *Desk) mendGroup(p *Plan, b *bundle, g account) error {
 			after.Audit.Entries = audit
 		}
 		return after, nil
+	}, posix: func(r, _ *posix.Rules, _ estate.Dated) (*posix.Rules, error) {
+		for _, form := range forms {
+			if _, _, ok := form.POSIX(); ok {
+				r = r.Turned(form, posix.Drops(), posix.Drops())
+			}
+		}
+		return r, nil
 	}}
 	t := d.t
 	t.AllDescriptors(func(id int64, a rule.Any) {

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"tarnwold/core/posix"
 	"tarnwold/core/rule"
 	"tarnwold/internal/estate"
 )
@@ -21,6 +22,11 @@ func (d *Desk) Seal(keep bool, x Targets) (*Plan, error) {
 				after = after.Ordered()
 			}
 			return after, nil
+		}, posix: func(r, _ *posix.Rules, _ estate.Dated) (*posix.Rules, error) {
+			if !r.Folder {
+				return nil, &estate.Refused{Why: "a file of a POSIX tree takes nothing from above and hands nothing down"}
+			}
+			return r.WithDefault(nil), nil
 		}}, false)
 		if err != nil {
 			return nil, err
@@ -59,7 +65,17 @@ func (d *Desk) Unseal(clear bool, x Targets) (*Plan, error) {
 			return b, nil
 		}
 		return b.Unseal(up, folder, clear), nil
-	}}, true)
+	}, posix: func(r, up *posix.Rules, _ estate.Dated) (*posix.Rules, error) {
+		switch {
+		case up == nil:
+			return nil, &estate.Refused{Why: "it is the top of its tree: nothing is known above it"}
+		case !r.Folder || r.Default != nil && !clear:
+			return r, nil
+		case clear:
+			return r.Renewed(up.Handing()), nil
+		}
+		return r.WithDefault(up.Handing().Default), nil
+	}}, clear)
 	if err != nil {
 		return nil, d.at(err, targets)
 	}
@@ -79,6 +95,11 @@ func (d *Desk) Reflow(x Targets) (*Plan, error) {
 			return b, nil
 		}
 		return b.Renewed(up, folder), nil
+	}, posix: func(r, up *posix.Rules, _ estate.Dated) (*posix.Rules, error) {
+		if up == nil {
+			return r, nil
+		}
+		return r.Renewed(up), nil
 	}}, true)
 	if err != nil {
 		return nil, err
@@ -98,15 +119,26 @@ func (d *Desk) Own(to string, below bool, x Targets) (*Plan, error) {
 	}
 	p := d.begin("owner of %s to %s", x.said(), to)
 	p.Nothing = d.t.Name(owner) + " owns it already"
-	edit := func(b, _ *rule.Descriptor, _ bool, _ estate.Dated) (*rule.Descriptor, error) {
+	edit := itemEdit{make: func(b, _ *rule.Descriptor, _ bool, _ estate.Dated) (*rule.Descriptor, error) {
 		return b.OwnedBy(owner), nil
-	}
-	if err := d.onItems(p, targets, itemEdit{make: edit}, false); err != nil {
+	}, posix: func(r, _ *posix.Rules, _ estate.Dated) (*posix.Rules, error) {
+		id, err := d.number(owner)
+		if err != nil {
+			return nil, err
+		}
+		if _, user, ok := id.POSIX(); ok && !user {
+			return r.OwnedBy(ID{}, id), nil
+		} else if !ok {
+			return nil, &estate.Refused{Why: to + " can't own anything on a POSIX tree", Do: "name a user, or a group as the owning group"}
+		}
+		return r.OwnedBy(id, ID{}), nil
+	}}
+	if err := d.onItems(p, targets, edit, false); err != nil {
 		return nil, err
 	}
 	if below {
 		f := p.work.forest
-		hand := sec(func(b, up *rule.Descriptor, folder bool) (*rule.Descriptor, error) { return edit(b, up, folder, nil) })
+		hand := edit.on(nil)
 		for i := range f.Nodes {
 			f.Edits[i] = hand
 		}

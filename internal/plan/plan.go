@@ -401,7 +401,7 @@ type itemEdit struct {
 	// make edits a descriptor; dated are the last days of its own entries.
 	make func(d, parent *rule.Descriptor, folder bool, dated estate.Dated) (*rule.Descriptor, error)
 	// posix is make for rules of POSIX trees; nil: it can't be done there.
-	posix func(r, parent *posix.Rules) (*posix.Rules, error)
+	posix func(r, parent *posix.Rules, dated estate.Dated) (*posix.Rules, error)
 	// dates gives the last days afterwards; nil: those of entries that are
 	// still there.
 	dates func(before, after *rule.Descriptor, folder bool, dated estate.Dated) estate.Dated
@@ -420,10 +420,10 @@ func (e *itemEdit) on(dated estate.Dated) change.Edit {
 			return sec(x, parent, folder)
 		}
 		if e.posix == nil {
-			return nil, &estate.Refused{Why: "that can't be done on a POSIX tree"}
+			return nil, noPosix()
 		}
 		up, _ := parent.(*posix.Rules)
-		after, err := e.posix(r, up)
+		after, err := e.posix(r, up, dated)
 		if err != nil {
 			return nil, err
 		}

@@ -11,6 +11,8 @@ import (
 	"tarnwold/core/rule"
 	"tarnwold/core/verdict"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/format"
+	"tarnwold/internal/format/posixacl"
 )
 
 // Edits of POSIX trees: what levels and entries stand for there, and what is
@@ -126,9 +128,10 @@ func (w *granting) give(r *posix.Rules) (*posix.Rules, error) {
 }
 
 // givingPosix is what giving does on POSIX trees.
-func (d *Desk) givingPosix(e *itemEdit, l rule.Line, level, name string, until estate.Day, exactly bool) {
+func (d *Desk) givingPosix(e *itemEdit, l rule.Line, level string, until estate.Day, exactly bool) {
+	name := d.t.Name(l.Who)
 	w, err := d.granting(l, level, name)
-	e.posix = func(r, _ *posix.Rules) (*posix.Rules, error) {
+	e.posix = func(r, _ *posix.Rules, _ estate.Dated) (*posix.Rules, error) {
 		if err != nil {
 			return nil, err
 		}
@@ -329,4 +332,134 @@ func (d *Desk) meansAdvice(p *Plan, level string) {
 		p.Advice = append(p.Advice, Advice{Kind: "means", Who: level, Text: text})
 		return
 	}
+}
+
+// noPosix refuses what has no meaning on a POSIX tree.
+func noPosix() error {
+	return &estate.Refused{Why: "that can't be done on a POSIX tree: its lists have no such entries"}
+}
+
+// takingPosix is what taking does on POSIX trees.
+func (d *Desk) takingPosix(which rule.Which) func(r, up *posix.Rules, dated estate.Dated) (*posix.Rules, error) {
+	return func(r, _ *posix.Rules, _ estate.Dated) (*posix.Rules, error) {
+		if len(which.Kinds) > 0 && !slices.Contains(which.Kinds, rule.Allow) {
+			return r, nil
+		}
+		who, err := d.number(which.Who)
+		if err != nil {
+			return nil, err
+		}
+		here, below := posix.Drops(), posix.Drops()
+		if which.What != nil {
+			m := posix.Means(*which.What)
+			if m.Nothing() {
+				return nil, &estate.Refused{Why: "no POSIX list gives that, so that none of it can be taken away"}
+			}
+			here, below = posix.Takes(m.On(r)), posix.Takes(m.Folder|m.File)
+		}
+		if which.Scope != nil {
+			s := *which.Scope
+			if s&rule.Once != 0 || s&(rule.Folders|rule.Files) != 0 && s&(rule.Folders|rule.Files) != rule.Folders|rule.Files {
+				return nil, &estate.Refused{Why: "a POSIX folder hands the same list to folders and to files, and on", Do: "use the scopes here, below or tree"}
+			}
+			if s&rule.Here == 0 {
+				here = nil
+			}
+			if s&rule.Folders == 0 {
+				below = nil
+			}
+		}
+		if r.Default == nil {
+			below = nil
+		}
+		return r.Turned(who, here, below), nil
+	}
+}
+
+// withoutListed gives rules without an entry of what they list that names somebody.
+func withoutListed(r *posix.Rules, e rule.Entry) *posix.Rules {
+	if e.Flags&rule.InheritOnly != 0 {
+		return r.Turned(e.Who, nil, posix.Drops())
+	}
+	return r.Turned(e.Who, posix.Drops(), nil)
+}
+
+// explained adds to a plan what a level came to on POSIX trees.
+func (d *Desk) explained(p *Plan, err error) func(level string) (*Plan, error) {
+	return func(level string) (*Plan, error) {
+		if err == nil {
+			d.meansAdvice(p, level)
+		}
+		return p, err
+	}
+}
+
+// Mode makes the bits or the entries of items of POSIX trees come, just as they
+// are given: here, and with below everything below too.
+func (d *Desk) Mode(set string, entries []string, below bool, x Targets) (*Plan, error) {
+	var change *posixacl.Change
+	var err error
+	if set != "" {
+		if change, err = posixacl.ParseChange(set); err != nil {
+			return nil, &estate.Refused{Why: err.Error()}
+		}
+	}
+	if below && change != nil && change.Plain() {
+		return nil, &estate.Refused{Why: "one mode for folders and files alike would let every file be run, or no folder be gone through", Do: "say it as a change, with X for execute where it belongs: u=rwX,g=rwX,o="}
+	}
+	type one struct {
+		e    posix.Entry
+		dflt bool
+	}
+	var list []one
+	for _, s := range entries {
+		e, dflt, err := posixacl.ParseEntry(s, Posixers(d.t))
+		if err != nil {
+			return nil, &estate.Refused{Why: fmt.Sprintf("%s: %v", format.Clip(s), err), Do: "say it as user:NAME:rwx, group:NAME:r-x, group::r-x, mask::r-x or default:group:NAME:rwx"}
+		}
+		list = append(list, one{e, dflt})
+	}
+	targets, err := d.Find(x)
+	if err != nil {
+		return nil, err
+	}
+	said := append(slices.Clone(entries), set)
+	p := d.begin("mode %s on %s", strings.TrimSuffix(strings.Join(said, " "), " "), x.said())
+	p.Nothing = "it is so already"
+	edit := itemEdit{make: func(*rule.Descriptor, *rule.Descriptor, bool, estate.Dated) (*rule.Descriptor, error) {
+		return nil, &estate.Refused{Why: "it is no item of a POSIX tree: it has entries, and no mode", Do: "see: tarnwold grant --help"}
+	}, posix: func(r, _ *posix.Rules, _ estate.Dated) (*posix.Rules, error) {
+		for _, o := range list {
+			if o.dflt && !r.Folder {
+				if below {
+					continue
+				}
+				return nil, &estate.Refused{Why: "a file has no default list"}
+			}
+			after, ok := r.WithEntry(o.e, o.dflt)
+			if !ok {
+				return nil, &estate.Refused{Why: "the list names nobody, and so it has no mask", Do: "set the group's own entry: group::r-x"}
+			}
+			r = after
+		}
+		if change != nil {
+			r = r.Chmod(change.Of(r.Mode(), r.Folder))
+		}
+		return r, nil
+	}}
+	if err := d.onItems(p, targets, edit, false); err != nil {
+		return nil, d.at(err, targets)
+	}
+	if below {
+		f := p.work.forest
+		hand := edit.on(nil)
+		for i := range f.Nodes {
+			f.Edits[i] = hand
+		}
+		p.work.renews = true
+		if err := f.Work(d.ctx); err != nil {
+			return nil, err
+		}
+	}
+	return d.finish(p)
 }

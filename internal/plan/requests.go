@@ -520,13 +520,13 @@ func (d *Desk) take(b *bundle, s ask.Step) error {
 		if err := d.future(estate.Day(s.Until)); err != nil {
 			return err
 		}
-		e = giving(l, estate.Day(s.Until), 0)
+		e = d.giving(l, s.Level, estate.Day(s.Until), 0)
 	default:
 		which, err := d.which(Taking{Who: s.Who, What: s.Level, Kinds: []rule.Kind{rule.Deny}, Share: onShare})
 		if err != nil {
 			return err
 		}
-		e = taking(which)
+		e = d.taking(which)
 	}
 	if onShare {
 		servers, shares, err := d.shares([]string{s.Where})

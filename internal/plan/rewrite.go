@@ -321,7 +321,7 @@ func (d *Desk) rewriteAll(p *Plan, all []rule.Rewriting, under string, ownersSta
 			return out
 		},
 	}
-	edit.posix = func(x, _ *posix.Rules) (*posix.Rules, error) {
+	edit.posix = func(x, _ *posix.Rules, _ estate.Dated) (*posix.Rules, error) {
 		for i := range all {
 			x = rewritePosix(&all[i], x)
 		}

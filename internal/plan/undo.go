@@ -430,7 +430,7 @@ func (u *undoing) entriesGone() error {
 		if r == nil {
 			return false
 		}
-		x := r.Listed()
+		x := u.d.k.AsNamed(r)
 		for _, e := range append(slices.Clone(x.Rules.Entries), x.Audit.Entries...) {
 			if slices.Contains(estate.Forms(a), e.Who) {
 				return true

@@ -395,17 +395,21 @@ func (d *Desk) shifts(p *Plan, shifts []*impact.Shift, routes []impact.Route) {
 		return a.After < b.After
 	})
 	for _, s := range shifts {
-		if right.Nothing(s.Before) && right.Nothing(s.After) {
+		rules := p.work.forest.Nodes[s.Nodes[0]].Before
+		if rules == nil {
+			rules = p.work.forest.Nodes[s.Nodes[0]].After
+		}
+		if ask.NothingOn(rules, s.Before) && ask.NothingOn(rules, s.After) {
 			continue
 		}
 		r := routes[s.Route]
 		folder := p.work.forest.Nodes[s.Nodes[0]].Folder
-		row := Shift{Kind: "change", Was: levels.Show(s.Before, folder), Is: levels.Show(s.After, folder), Routes: []string{r.Name},
+		row := Shift{Kind: "change", Was: ask.LevelOn(levels, rules, s.Before, folder), Is: ask.LevelOn(levels, rules, s.After, folder), Routes: []string{r.Name},
 			Items: s.Items, Where: []string{}, bits: s.Users, before: s.Before, after: s.After}
 		switch {
-		case s.Gain() || right.Nothing(s.Before):
+		case s.Gain() || ask.NothingOn(rules, s.Before):
 			row.Kind = "gain"
-		case s.Loss() || right.Nothing(s.After):
+		case s.Loss() || ask.NothingOn(rules, s.After):
 			row.Kind = "lose"
 		}
 		if i := slices.IndexFunc(p.Impact, func(o Shift) bool {
@@ -442,7 +446,7 @@ func (d *Desk) actor() (account, bool) {
 // heed asks the guards and looks for advice.
 func (d *Desk) heed(p *Plan, shifts []*impact.Shift, routes []impact.Route) {
 	w := &p.work
-	c := &guard.Case{Set: &w.forest.Set, Named: w.named, Shifts: shifts, Routes: routes, Book: d.t, Back: p.Undoes != 0}
+	c := &guard.Case{Set: &w.forest.Set, Named: w.named, Shifts: shifts, Routes: routes, Book: d.t, Back: p.Undoes != 0, Lists: d.k.AsNamed}
 	if a, ok := d.actor(); ok {
 		c.Actor = a.ID
 	}
@@ -467,6 +471,9 @@ func (d *Desk) heed(p *Plan, shifts []*impact.Shift, routes []impact.Route) {
 		if x.Rights != 0 {
 			folder := x.Node >= 0 && w.forest.Nodes[x.Node].Folder
 			out.Rights = d.t.Levels().Show(x.Rights, folder)
+			if x.Node >= 0 {
+				out.Rights = ask.LevelOn(d.t.Levels(), w.forest.Nodes[x.Node].Before, x.Rights, folder)
+			}
 			if x.Guard == guard.LocksOut {
 				out.Rights = x.Rights.String()
 			}
@@ -520,7 +527,7 @@ func (d *Desk) advise(p *Plan) {
 		}
 	}
 	for _, n := range w.named {
-		look(desc(w.forest.Nodes[n].Before), desc(w.forest.Nodes[n].After))
+		look(d.k.AsNamed(w.forest.Nodes[n].Before), d.k.AsNamed(w.forest.Nodes[n].After))
 		if len(seen) > 20 {
 			return
 		}

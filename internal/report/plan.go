@@ -86,6 +86,12 @@ func lineText(l plan.Line) string {
 		return "owner " + l.Text
 	case "seal":
 		return "the seal"
+	case "mode", "list-entry":
+		return l.Text
+	case "default-list":
+		return "the default list: what comes is given nothing"
+	case "special":
+		return "special bits: " + l.Text
 	case "absence":
 		return "absent rules: open to everyone"
 	case "order":
@@ -221,6 +227,8 @@ func (p *Printer) Preview(o *Outcome) {
 
 func adviceText(a plan.Advice) string {
 	switch a.Kind {
+	case "means":
+		return fmt.Sprintf("here %s is %s", a.Who, a.Text)
 	case "held-by-group":
 		return fmt.Sprintf("%s is a user; %s, a group with that member, holds the same already", a.Who, a.Other)
 	case "left":
@@ -248,6 +256,8 @@ func adviceHead(a plan.Advice) string {
 		return "Or"
 	case "unwritten":
 		return "Look"
+	case "means":
+		return "Means"
 	}
 	return "Advice"
 }

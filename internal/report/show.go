@@ -215,3 +215,27 @@ func (p *Printer) differing(d *ask.Differing) {
 		p.Line(S("and %s more; --all lists them", Count(d.More, "place")))
 	}
 }
+
+// Modes prints the bits and lists of items of POSIX trees.
+func (p *Printer) Modes(list []ask.Mode) error {
+	row := func(m *ask.Mode) []string {
+		return []string{m.Where, m.POSIX.Mode, m.POSIX.Text, m.Owner.Name, m.Group.Name}
+	}
+	heads := []string{"where", "octal", "mode and lists", "owner", "group"}
+	return p.Give(list, heads, func() (out [][]string) {
+		for i := range list {
+			out = append(out, row(&list[i]))
+		}
+		return out
+	}, func() {
+		g := Grid{Cols: []Col{{"where", 3}, {"octal", 0}, {"mode and lists", 5}, {"owner", 1}, {"group", 1}}}
+		for i := range list {
+			var cells []Cell
+			for _, s := range row(&list[i]) {
+				cells = append(cells, C(s))
+			}
+			g.Rows = append(g.Rows, cells)
+		}
+		p.Grid(g)
+	})
+}
