@@ -130,7 +130,7 @@ func (l List) turned(tag Tag, who account.ID, turn Turn) List {
 	switch {
 	case !stays && tag.named():
 		out = slices.Delete(out, i, i+1)
-		out = out.masked(l.mask())
+		out = out.masked(l.mask(), has)
 	case gets != has:
 		out.set(i, gets)
 	}
@@ -164,24 +164,25 @@ func (l *List) set(i int, p Perm) {
 	(*l)[i].Perm = p
 }
 
-// masked gives a list that an entry went from a mask no wider than what it
-// lets count: none where nobody is named any more, and never an empty one in
+// masked gives a list that an entry went from a mask without what only that
+// entry needed: none where nobody is named any more, and never an empty one in
 // the place of one that wasn't, for a kernel passes over such lists.
-func (l List) masked(mask Perm) List {
+func (l List) masked(mask, gone Perm) List {
 	if !slices.ContainsFunc(l, func(e Entry) bool { return e.Tag.named() }) {
 		l.cut(mask)
 		return slices.DeleteFunc(l, func(e Entry) bool { return e.Tag == Mask })
 	}
-	all := Perm(0)
+	needed := Perm(0)
 	for _, e := range l {
 		if e.Tag.named() || e.Tag == GroupObj {
-			all |= e.Perm
+			needed |= e.Perm
 		}
 	}
-	if all &= mask; all == 0 {
-		all = mask & -mask
+	left := mask &^ (gone &^ needed)
+	if left == 0 {
+		left = mask & -mask
 	}
-	l[index(l, Mask)].Perm = all
+	l[index(l, Mask)].Perm = left
 	return l
 }
 
@@ -231,14 +232,14 @@ func (r *Rules) handsDown() List {
 
 // Handed gives the rules of an item below a folder whose default list changes:
 // what that gives more is given, what it gives no more goes where it stands
-// just as it was handed down, and all else stays. A default list that is gone
-// takes nothing from what is there.
+// just as it was handed down, and all else stays. A folder without a default
+// list stands for its own classes.
 func (r *Rules) Handed(from, to *Rules) *Rules {
-	if to.Default == nil || slices.Equal(from.Default, to.Default) {
+	if slices.Equal(from.Default, to.Default) {
 		return r
 	}
 	c := r
-	was, is := from.handsDown(), to.Default
+	was, is := from.handsDown(), to.handsDown()
 	both := slices.Clone(is)
 	for _, e := range was {
 		if !slices.ContainsFunc(both, func(o Entry) bool { return o.Tag == e.Tag && o.Who == e.Who }) {
@@ -267,7 +268,7 @@ func (r *Rules) Handed(from, to *Rules) *Rules {
 		}
 		h, g := r.handed(had), r.handed(has)
 		turn := func(now Perm, has bool) (Perm, bool) {
-			if now == h && has == there {
+			if now == h && has == there && (e.Tag == UserObj || who != r.Owner) { // an owner keeps what he has
 				return g, stays
 			}
 			return now | g&^h, has || stays
@@ -433,6 +434,17 @@ func back(now, was, is List) List {
 	return out
 }
 
+// Names tells whether a list names somebody.
+func (r *Rules) Names(who account.ID) bool {
+	is := func(e Entry) bool { return e.Tag.named() && e.Who == who }
+	return slices.ContainsFunc(r.Access, is) || slices.ContainsFunc(r.Default, is)
+}
+
+// Mentions tells whether a list names somebody, or he owns the item.
+func (r *Rules) Mentions(who account.ID) bool {
+	return r.Owner == who || r.Group == who || r.Names(who)
+}
+
 // Swap is what becomes of every mention of an account.
 type Swap struct {
 	To     account.ID // who takes its place in lists; zero: entries go
@@ -463,7 +475,7 @@ func (r *Rules) Swapped(who account.ID, s Swap) *Rules {
 				two(s.To, Adds(e.counts(l.mask())))
 			}
 			if !s.Beside {
-				two(who, Drops())
+				c = c.without(e, dflt)
 			}
 		}
 	}
@@ -478,6 +490,15 @@ func (r *Rules) Swapped(who account.ID, s Swap) *Rules {
 		c = c.OwnedBy(account.ID{}, s.Owner)
 	}
 	return c
+}
+
+// without gives rules without an entry of a list that names somebody.
+func (r *Rules) without(e Entry, dflt bool) *Rules {
+	l := r.Access
+	if dflt {
+		l = r.Default
+	}
+	return r.withList(l.turned(e.Tag, e.Who, Drops()), dflt)
 }
 
 // Renewing gives the rules as the folder above hands them down now.

@@ -122,7 +122,7 @@ func (k *Asker) likeEntries(a, b account.Account) (out [][]string) {
 		}
 	}
 	t.AllDescriptors(func(id int64, a rule.Any) {
-		d := a.Listed()
+		d := k.AsNamed(a)
 		if len(out) > mostLikeEntries || !k.names(d, func(id account.ID) bool { return of[id] || has[id] }) {
 			return
 		}

@@ -85,7 +85,7 @@ func (k *Asker) Uses(accounts []account.Account, limit int) (uses []Use, more in
 	}
 	var own, inherited []Use
 	t.AllDescriptors(func(id int64, a rule.Any) {
-		d := a.Listed()
+		d := k.AsNamed(a)
 		if as, _ := says(d, true); as == "" {
 			return
 		}
@@ -254,7 +254,7 @@ func (k *Asker) UsesOf(word string, through bool) ([]UsedAs, error) {
 		}
 	}
 	t.AllDescriptors(func(did int64, a rule.Any) {
-		d := a.Listed()
+		d := k.AsNamed(a)
 		if !k.names(d, func(id account.ID) bool { return forms[id] != nil }) {
 			return
 		}

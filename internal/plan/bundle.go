@@ -1,6 +1,8 @@
 package plan
 
 import (
+	"slices"
+
 	"fmt"
 	"strings"
 
@@ -70,6 +72,7 @@ func chain(edits []*itemEdit) itemEdit {
 	}
 	var chained estate.Dated // of the item worked out last
 	return itemEdit{
+		hands: slices.ContainsFunc(edits, func(e *itemEdit) bool { return e.hands }),
 		make: func(x, up *rule.Descriptor, folder bool, dated estate.Dated) (*rule.Descriptor, error) {
 			for _, e := range edits {
 				after, err := e.make(x, up, folder, dated)

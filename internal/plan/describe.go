@@ -58,11 +58,11 @@ func (d *Desk) describe(p *Plan) {
 		node := &f.Nodes[n]
 		e := Edit{Kind: "item", Where: d.where(p, n), Items: node.Items, Lines: d.Turned(node.Before, node.After, node.Folder, nil, nil)}
 		for _, x := range dates[n] {
-			e.Lines = append(e.Lines, d.dateLines(x.before, x.after, x.folder, desc(node.Before), desc(node.After))...)
-			if after := desc(node.After); after != nil { // a last day that goes with its entry
+			e.Lines = append(e.Lines, d.dateLines(x.before, x.after, x.folder, lists(node.Before), lists(node.After))...)
+			if after := lists(node.After); after != nil { // a last day that goes with its entry
 				for _, o := range union(x.before, nil) {
 					if !slices.Contains(after.Rules.Entries, o) {
-						e.Lines = append(e.Lines, Line{Sign: "goes", What: "last-day", Text: ask.Language(d.t).Write(o, x.folder) + " until " + string(x.before[o]) + ", with its entry"})
+						e.Lines = append(e.Lines, Line{Sign: "goes", What: "last-day", Text: d.entryText(o, x.folder) + " until " + string(x.before[o]) + ", with its entry"})
 					}
 				}
 			}
@@ -159,6 +159,20 @@ func (d *Desk) Turned(from, to rule.Any, folder bool, was, is estate.Dated) (lin
 	return lines
 }
 
+// lists gives what rules list; nil for none.
+func lists(a rule.Any) *rule.Descriptor {
+	if a == nil {
+		return nil
+	}
+	return a.Listed()
+}
+
+// entryText writes an entry, its account by name where a number stands for one.
+func (d *Desk) entryText(e rule.Entry, folder bool) string {
+	e.Who = d.t.AccountOf(e.Who)
+	return ask.Language(d.t).Write(e, folder)
+}
+
 // anyOf gives a descriptor as rules of any kind; nil for nil.
 func anyOf(d *rule.Descriptor) rule.Any {
 	if d == nil {
@@ -169,11 +183,10 @@ func anyOf(d *rule.Descriptor) rule.Any {
 
 // dateLines tells of last days; those of entries that go or come are told with them.
 func (d *Desk) dateLines(was, is estate.Dated, folder bool, before, after *rule.Descriptor) (lines []Line) {
-	lang := ask.Language(d.t)
 	for _, e := range union(was, is) {
 		u, had := was[e]
 		v, has := is[e]
-		text := lang.Write(e, folder)
+		text := d.entryText(e, folder)
 		gone := after == nil || !slices.Contains(after.Rules.Entries, e)
 		switch {
 		case gone:

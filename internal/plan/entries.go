@@ -218,6 +218,7 @@ func (d *Desk) which(y Taking) (rule.Which, error) {
 // taking is the edit that makes entries go.
 func (d *Desk) taking(which rule.Which) itemEdit {
 	return itemEdit{
+		hands: true,
 		posix: d.takingPosix(which),
 		make: func(b, _ *rule.Descriptor, folder bool, _ estate.Dated) (*rule.Descriptor, error) {
 			return b.Take(which, folder), nil

@@ -97,7 +97,7 @@ func (d *Desk) Expire(day estate.Day) (*Plan, []Ended, error) {
 				}
 			}
 			return r, nil
-		}}, false)
+		}, hands: true}, false)
 	} else if len(p.work.shares) > 0 {
 		err = d.below(p)
 	}

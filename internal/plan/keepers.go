@@ -507,13 +507,14 @@ func (d *Desk) opens(at estate.Place) (out []rule.Entry, err error) {
 	if err != nil {
 		return nil, err
 	}
-	seen, had := map[*rule.Descriptor]bool{}, map[ID]bool{}
+	seen, had := map[rule.Any]bool{}, map[ID]bool{}
 	for i := range f.Nodes {
-		x := desc(f.Nodes[i].Before)
-		if x == nil || seen[x] {
+		a := f.Nodes[i].Before
+		if a == nil || seen[a] {
 			continue
 		}
-		seen[x] = true
+		seen[a] = true
+		x := d.k.AsEntries(a)
 		for _, e := range x.Rules.Entries {
 			if e.Kind == rule.Allow && e.Rights.Map()&right.Access != 0 && !had[e.Who] {
 				had[e.Who] = true

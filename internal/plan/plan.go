@@ -405,6 +405,11 @@ type itemEdit struct {
 	// dates gives the last days afterwards; nil: those of entries that are
 	// still there.
 	dates func(before, after *rule.Descriptor, folder bool, dated estate.Dated) estate.Dated
+	// hands: what the default list of a folder gives more or less is handed to
+	// what is there.
+	hands bool
+	// handsBack: a default list that goes takes what it gave too.
+	handsBack bool
 	// posixDates is dates for rules of POSIX trees, by what they list.
 	posixDates func(before, after *rule.Descriptor, dated estate.Dated) estate.Dated
 }
@@ -499,6 +504,7 @@ func (d *Desk) onPieces(p *Plan, pieces []piece, renew bool) error {
 			p.work.name(n)
 		}
 	}
+	hands, back := map[int]bool{}, map[int]bool{}
 	for _, piece := range pieces {
 		e := piece.edit
 		if e.make == nil {
@@ -510,6 +516,8 @@ func (d *Desk) onPieces(p *Plan, pieces []piece, renew bool) error {
 				continue
 			}
 			p.work.name(n)
+			hands[n] = hands[n] || e.hands
+			back[n] = back[n] || e.handsBack
 			node := &f.Nodes[n]
 			was := dated[x.Item]
 			after := node.After.Listed()
@@ -525,7 +533,7 @@ func (d *Desk) onPieces(p *Plan, pieces []piece, renew bool) error {
 			}
 		}
 	}
-	return d.handDown(p)
+	return d.handDown(p, hands, back)
 }
 
 // still gives the last days of entries that are still there.

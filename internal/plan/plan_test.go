@@ -18,6 +18,7 @@ import (
 
 	acc "tarnwold/core/account"
 	"tarnwold/core/place"
+	"tarnwold/core/posix"
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
 	"tarnwold/core/verdict"
@@ -53,6 +54,7 @@ type world struct {
 	e     *estate.Estate
 	users []string
 	who   []string // users, groups and special accounts
+	posix bool     // its tree is one of a POSIX system
 
 	refused error // why the last plan wasn't kept
 }
@@ -60,13 +62,20 @@ type world struct {
 var dom = acc.NewID(5, 21, 6, 6, 6)
 
 func newWorld(t *testing.T, rt *rapid.T) *world {
+	return worldOf(t, rt, rapid.IntRange(0, 2).Draw(rt, "POSIX tree") == 0)
+}
+
+// entryWorld is a world whose rules are entries.
+func entryWorld(t *testing.T, rt *rapid.T) *world { return worldOf(t, rt, false) }
+
+func worldOf(t *testing.T, rt *rapid.T, posixTree bool) *world {
 	file := filepath.Join(t.TempDir(), fmt.Sprintf("%d.estate", rapid.Uint64().Draw(rt, "file")))
 	_ = os.Remove(file)
 	require.NoError(rt, estate.Create(ctx, file))
 	e, err := estate.Open(ctx, file)
 	require.NoError(rt, err)
 	rt.Cleanup(func() { e.Close(); os.Remove(file) })
-	w := &world{t: rt, e: e}
+	w := &world{t: rt, e: e, posix: posixTree}
 	var accounts AccountFile
 	for i := range 4 {
 		w.users = append(w.users, fmt.Sprint("u", i))
@@ -82,7 +91,13 @@ func newWorld(t *testing.T, rt *rapid.T) *world {
 	w.who = append(append([]string{}, w.users...), "g0", "g1", "g2", "g3", "everyone@", "owner@", "creator@", "authenticated@")
 	w.keep(func(d *Desk) (*Plan, error) { p, _, err := d.LoadAccounts([]AccountFile{accounts}); return p, err })
 	set := rapid.SampledFrom(verdict.TraitNames()).Draw(rt, "traits")
+	if posixTree {
+		set = "posix"
+	}
 	single := []string{fmt.Sprintf("asks-folders-above=%v", rapid.IntRange(0, 3).Draw(rt, "asks") == 0), fmt.Sprintf("moved-keeps=%v", rapid.Bool().Draw(rt, "keeps"))}
+	if posixTree {
+		single = nil
+	}
 	w.keep(func(d *Desk) (*Plan, error) { return d.AddServer("box", set, single, []string{"u3"}, nil) })
 	w.keep(func(d *Desk) (*Plan, error) {
 		return d.AddShares([]NewShare{{Address: "//box/all", Folder: "/srv"}, {Address: "//box/in", Folder: "/srv/a", Rules: []string{"allow g1 edit", "allow everyone@ read"}}})
@@ -92,6 +107,9 @@ func newWorld(t *testing.T, rt *rapid.T) *world {
 		top.Rules.Entries = append(top.Rules.Entries, w.entry(rule.Flags(rapid.IntRange(0, 15).Draw(rt, "flags"))))
 	}
 	rows, bodies := []format.TreeRow{{Folder: true}}, []rule.Any{top}
+	if posixTree {
+		bodies[0] = w.posixRules(true)
+	}
 	for i := range rapid.IntRange(8, 24).Draw(rt, "items") {
 		up := 0
 		if i > 2 {
@@ -101,10 +119,7 @@ func newWorld(t *testing.T, rt *rapid.T) *world {
 			up--
 		}
 		folder := i < 3 || rapid.IntRange(0, 2).Draw(rt, "file") > 0
-		d := rule.NewChild(bodies[rows[up].Body].Listed(), folder, dom.Child(uint32(1000+rapid.IntRange(0, 3).Draw(rt, "owner"))), dom.Child(2000), nil)
-		if rapid.IntRange(0, 3).Draw(rt, "own") == 0 {
-			d, _, _ = d.Give([]rule.Entry{w.entry(3)}, rule.Giving{})
-		}
+		d := w.child(bodies[rows[up].Body], folder)
 		body := slices.IndexFunc(bodies, func(o rule.Any) bool { return o.Same(d) })
 		if body < 0 {
 			body = len(bodies)
@@ -124,6 +139,49 @@ func newWorld(t *testing.T, rt *rapid.T) *world {
 	})
 	require.NoError(rt, err)
 	return w
+}
+
+// child is what an item in a folder may have.
+func (w *world) child(up rule.Any, folder bool) rule.Any {
+	if w.posix {
+		if r := w.posixRules(folder); rapid.Bool().Draw(w.t, "of its own") {
+			return r
+		} else {
+			return posix.NewChild(up.(*posix.Rules), folder, r.Owner, r.Group, r.Mode()&0o777|0o400, 0o022)
+		}
+	}
+	d := rule.NewChild(up.Listed(), folder, dom.Child(uint32(1000+rapid.IntRange(0, 3).Draw(w.t, "owner"))), dom.Child(2000), nil)
+	if rapid.IntRange(0, 3).Draw(w.t, "own") == 0 {
+		d, _, _ = d.Give([]rule.Entry{w.entry(3)}, rule.Giving{})
+	}
+	return d
+}
+
+// posixRules are rules of some mode and lists.
+func (w *world) posixRules(folder bool) *posix.Rules {
+	perm := func(what string) posix.Perm { return posix.Perm(rapid.IntRange(0, 7).Draw(w.t, what)) }
+	list := func() posix.List {
+		l := posix.List{{Tag: posix.UserObj, Perm: perm("owner's")}}
+		for i := range rapid.IntRange(0, 2).Draw(w.t, "users") {
+			l = append(l, posix.Entry{Tag: posix.User, Who: acc.UID(uint32(4000 + i)), Perm: perm("user's")})
+		}
+		l = append(l, posix.Entry{Tag: posix.GroupObj, Perm: perm("group's")})
+		for i := range rapid.IntRange(0, 2).Draw(w.t, "groups") {
+			l = append(l, posix.Entry{Tag: posix.Group, Who: acc.GID(uint32(5000 + i)), Perm: perm("a group's")})
+		}
+		if len(l) > 2 {
+			l = append(l, posix.Entry{Tag: posix.Mask, Perm: perm("mask")})
+		}
+		return append(l, posix.Entry{Tag: posix.Other, Perm: perm("others'")})
+	}
+	r := &posix.Rules{Folder: folder, Owner: acc.UID(uint32(4000 + rapid.IntRange(0, 3).Draw(w.t, "owner"))), Group: acc.GID(uint32(5000 + rapid.IntRange(0, 3).Draw(w.t, "group"))), Access: list()}
+	if folder {
+		r.Special = rapid.SampledFrom([]uint16{0, 0, posix.SetGID, posix.Sticky}).Draw(w.t, "special")
+		if rapid.Bool().Draw(w.t, "default list") {
+			r.Default = list()
+		}
+	}
+	return r
 }
 
 func (w *world) entry(flags rule.Flags) rule.Entry {
@@ -337,13 +395,21 @@ func (w *world) access() access {
 
 // shifts sums up how access differs, as an impact has it: for each route and
 // pair of rights the users and how many items.
-func shifts(before, after access) map[string]string {
+// nothing tells whether rights open nothing worth a name.
+func (w *world) nothing(s right.Set) bool {
+	if w.posix {
+		return posix.Nothing(s)
+	}
+	return right.Nothing(s)
+}
+
+func (w *world) shifts(before, after access) map[string]string {
 	users, items := map[string]map[string]bool{}, map[string]map[string]bool{}
 	keys := maps.Clone(before)
 	maps.Copy(keys, after)
 	for k := range keys {
 		b, a := before[k], after[k]
-		if b == a || right.Nothing(b) && right.Nothing(a) {
+		if b == a || w.nothing(b) && w.nothing(a) {
 			continue
 		}
 		p := strings.Split(k, "|")
@@ -389,7 +455,7 @@ func TestImpactIsWhatComes(t *testing.T) {
 			_, err = w.e.Change(ctx, p.Meta("test"), p.Keep)
 			require.NoError(rt, err, kind)
 			after := w.access()
-			require.Equal(rt, shifts(before, after), p.shifts(), "%s: %s", kind, p.Change)
+			require.Equal(rt, w.shifts(before, after), p.shifts(), "%s: %s", kind, p.Change)
 			before = after
 		}
 	})
@@ -470,7 +536,7 @@ func TestUndoGivesBackTheStart(t *testing.T) {
 			before := w.access()
 			_, err = w.e.Change(ctx, p.Meta("test"), p.Keep)
 			require.NoError(rt, err)
-			require.Equal(rt, shifts(before, w.access()), p.shifts(), p.Change)
+			require.Equal(rt, w.shifts(before, w.access()), p.shifts(), p.Change)
 			require.Equal(rt, states[i], w.state(), p.Change)
 			undone++
 		}
@@ -520,7 +586,7 @@ func TestUndoInAnyOrder(t *testing.T) {
 			before := w.access()
 			_, err = w.e.Change(ctx, p.Meta("test"), p.Keep)
 			require.NoError(rt, err, p.Change)
-			require.Equal(rt, shifts(before, w.access()), p.shifts(), p.Change)
+			require.Equal(rt, w.shifts(before, w.access()), p.shifts(), p.Change)
 			_, _, err = expireWorks(w)
 			require.NoError(rt, err, "undoing anything leaves expire working")
 		}
@@ -639,7 +705,7 @@ func TestPeopleAndRulesAtOnce(t *testing.T) {
 			before := w.access()
 			_, err = w.e.Change(ctx, p.Meta("test"), p.Keep)
 			require.NoError(rt, err)
-			require.Equal(rt, shifts(before, w.access()), p.shifts(), p.Change)
+			require.Equal(rt, w.shifts(before, w.access()), p.shifts(), p.Change)
 			return len(p.shifts()) > 0
 		}
 		p, _, err := expireWorks(w)
@@ -671,6 +737,10 @@ func TestEndsTheDayAfter(t *testing.T) {
 			_, err := w.work(func(d *Desk) (*Plan, error) {
 				p, ended, err := d.Expire(day)
 				require.NoError(rt, err)
+				if over > 0 && w.posix { // here, and mostly in the default list too
+					require.Contains(rt, []int{2, 3}, len(ended), string(day))
+					return p, err
+				}
 				require.Len(rt, ended, over, string(day))
 				return p, err
 			})

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"tarnwold/core/place"
+	"tarnwold/core/posix"
 	"tarnwold/core/rule"
 	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
@@ -70,6 +71,7 @@ type wants struct {
 
 type wantedEntry struct {
 	line  rule.Line
+	what  string // as it was written
 	only  bool
 	until estate.Day
 }
@@ -92,7 +94,7 @@ func (d *Desk) resolve(p *policy.Policy) ([]wants, error) {
 			}
 		}
 		for _, e := range b.Entries {
-			x := wantedEntry{only: e.Only, until: estate.Day(e.Until), line: rule.Line{Kind: e.Kind, Scope: e.Scope, On: e.On}}
+			x := wantedEntry{what: e.What, only: e.Only, until: estate.Day(e.Until), line: rule.Line{Kind: e.Kind, Scope: e.Scope, On: e.On}}
 			if x.line.Scope == 0 {
 				x.line.Scope = rule.Tree
 			}
@@ -223,7 +225,7 @@ type laying struct {
 	line int
 	was  *LaidPlace // how it is laid there now; nil: not
 	want *wants     // nil: it goes from there
-	base *rule.Descriptor
+	base rule.Any
 	days [2]estate.Dated // without it, with it
 }
 
@@ -258,6 +260,28 @@ func (y *laying) edit(d *Desk) itemEdit {
 		dates: func(_, after *rule.Descriptor, _ bool, _ estate.Dated) estate.Dated {
 			return still(became, after)
 		},
+		posix: func(r, up *posix.Rules, dated estate.Dated) (*posix.Rules, error) {
+			base, without := r, dated
+			var err error
+			if y.was != nil {
+				if base, without, err = y.was.withoutPosix(r, dated); err != nil {
+					return nil, err
+				}
+			}
+			after, with := base, without
+			if y.want != nil {
+				after, with, err = y.want.setPosix(d, base, without, d.Today)
+			}
+			var no *estate.Refused
+			if errors.As(err, &no) {
+				err = &estate.Refused{Why: y.at.Via() + ": " + no.Why, Do: no.Do}
+			}
+			y.base, y.days, became = base, [2]estate.Dated{without, with}, with
+			return after, err
+		},
+		posixDates: func(_, after *rule.Descriptor, _ estate.Dated) estate.Dated { return still(became, after) },
+		hands:      true,
+		handsBack:  y.was != nil && (y.want == nil || y.want.seal == ""),
 	}
 }
 
@@ -318,10 +342,10 @@ func (d *Desk) LayPolicy(pol *policy.Policy, on []string) (*Plan, []ask.Expectat
 		l := LaidPlace{Where: y.at.By(nil).String(), On: y.on, Item: y.at.Item, Line: y.line}
 		base := y.base
 		if base == nil {
-			base = desc(p.work.forest.Nodes[n].Before)
+			base = p.work.forest.Nodes[n].Before
 		}
 		if l.Before, err = encoded(base); err == nil {
-			l.After, err = encoded(desc(p.work.forest.Nodes[n].After))
+			l.After, err = encoded(p.work.forest.Nodes[n].After)
 		}
 		if err != nil {
 			return nil, nil, err
@@ -614,15 +638,16 @@ func wantOf(pol *policy.Policy, want []wants, l *LaidPlace) *wants {
 
 // off lists what of an item's rules is not as wanted.
 func (d *Desk) off(w *wants, at estate.Place) []Line {
-	now := desc(d.t.Of(at.Strand))
-	if now == nil {
-		return nil
-	}
+	now := d.t.Of(at.Strand)
 	dated := d.t.Dated(estate.Bearer{Item: at.Item}, now)
 	return d.offOf(w, now, dated, at.Folder)
 }
 
-func (d *Desk) offOf(w *wants, now *rule.Descriptor, dated estate.Dated, folder bool) (lines []Line) {
+func (d *Desk) offOf(w *wants, is rule.Any, dated estate.Dated, folder bool) (lines []Line) {
+	if r, ok := is.(*posix.Rules); ok {
+		return d.offPosix(w, r, dated, folder)
+	}
+	now := desc(is)
 	then, days, err := w.set(now, folder, dated, d.Today)
 	if err != nil {
 		return []Line{{Sign: "goes", What: "entry", Text: err.Error()}}
@@ -654,10 +679,7 @@ func untilSaid(u estate.Day) string {
 
 // offSince finds the last change after one that made a line so.
 func (d *Desk) offSince(w *wants, at estate.Place, line Line, since int64) (estate.Record, bool) {
-	has := func(a rule.Any) bool {
-		x := desc(a)
-		return x != nil && slices.Contains(d.offOf(w, x, nil, at.Folder), line)
-	}
+	has := func(a rule.Any) bool { return slices.Contains(d.offOf(w, a, nil, at.Folder), line) }
 	for _, r := range d.t.Log() {
 		if r.ID <= since {
 			break
@@ -726,7 +748,7 @@ func (d *Desk) keepsPolicies(p *Plan) error {
 			if n < 0 {
 				continue
 			}
-			before, after := desc(f.Nodes[n].Before), desc(f.Nodes[n].After)
+			before, after := f.Nodes[n].Before, f.Nodes[n].After
 			dates := slices.IndexFunc(p.work.dates, func(e dateEdit) bool { return e.of.Item == at.Item })
 			if before == nil || after == nil || before == after && dates < 0 {
 				continue
@@ -742,7 +764,7 @@ func (d *Desk) keepsPolicies(p *Plan) error {
 				continue
 			}
 			was := d.t.Dated(estate.Bearer{Item: at.Item}, before)
-			is := still(was, after)
+			is := still(was, after.Listed())
 			if dates >= 0 {
 				is = p.work.dates[dates].after
 			}

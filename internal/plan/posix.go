@@ -144,28 +144,18 @@ func (d *Desk) givingPosix(e *itemEdit, l rule.Line, level string, until estate.
 		return w.give(r)
 	}
 	e.posixDates = func(before, after *rule.Descriptor, dated estate.Dated) estate.Dated {
-		out := still(dated, after)
 		if err != nil {
-			return out
+			return still(dated, after)
 		}
-		for _, o := range after.Rules.Entries {
-			if o.Who != w.who {
-				continue
-			}
-			if until == "" {
-				delete(out, o)
-			} else if !slices.Contains(before.Rules.Entries, o) {
-				out[o] = until
-			}
-		}
-		return out
+		return w.dates(before, after, dated, until)
 	}
+	e.hands = true
 }
 
 // handDown gives what is below folders whose default lists a plan changes what
 // those give more, and takes what they give no more: on a POSIX tree nothing
 // of that comes by itself to what is there.
-func (d *Desk) handDown(p *Plan) error {
+func (d *Desk) handDown(p *Plan, hands, back map[int]bool) error {
 	f := p.work.forest
 	type turn struct{ from, to *posix.Rules }
 	turns := make([][]turn, len(f.Nodes))
@@ -193,7 +183,7 @@ func (d *Desk) handDown(p *Plan) error {
 		}
 		from, ok := n.Before.(*posix.Rules)
 		to, also := n.After.(*posix.Rules)
-		if ok && also && n.Folder && p.work.isNamed[i] && from != to && to.Default != nil && !slices.Equal(from.Default, to.Default) {
+		if ok && also && n.Folder && hands[i] && from != to && (to.Default != nil || back[i]) && !slices.Equal(from.Default, to.Default) {
 			turns[i] = append(slices.Clip(turns[i]), turn{from, to})
 		}
 	}
@@ -204,21 +194,52 @@ func (d *Desk) handDown(p *Plan) error {
 }
 
 // rewritePosix is rule.Rewriting for rules of POSIX trees.
-func rewritePosix(w *rule.Rewriting, x *posix.Rules) *posix.Rules {
+func (d *Desk) rewritePosix(w *rule.Rewriting, x *posix.Rules) (*posix.Rules, error) {
+	before := x
 	for who := range w.Names {
-		if _, _, ok := who.POSIX(); !ok {
+		_, user, ok := who.POSIX()
+		if !ok || !x.Mentions(who) {
 			continue
 		}
-		x = x.Swapped(who, posix.Swap{To: posixForm(w.To), Beside: w.Beside, Owner: posixForm(w.Owner)})
+		s := posix.Swap{Beside: w.Beside}
+		var err error
+		if !w.To.IsZero() && x.Names(who) {
+			if s.To, err = d.number(w.To); err != nil {
+				return nil, err
+			}
+		}
+		if !w.Owner.IsZero() && (x.Owner == who || x.Group == who) {
+			if s.Owner, err = d.ownsOn(w.Owner, user); err != nil {
+				return nil, err
+			}
+		}
+		x = x.Swapped(who, s)
 	}
-	return x
+	if x.Same(before) {
+		return before, nil
+	}
+	return x, nil
 }
 
-func posixForm(id ID) ID {
-	if _, _, ok := id.POSIX(); ok {
-		return id
+// ownsOn gives the number by which an account owns items of POSIX trees: as
+// their owner, or as their group, which of a user is his first one.
+func (d *Desk) ownsOn(id ID, owner bool) (ID, error) {
+	n, err := d.number(id)
+	if err != nil {
+		return n, err
 	}
-	return ID{}
+	uid, user, ok := n.POSIX()
+	switch {
+	case !ok || owner && !user:
+		return n, &estate.Refused{Why: d.t.Name(id) + " can't own anything on a POSIX tree", Do: "name a user"}
+	case owner || !user:
+		return n, nil
+	}
+	a, known := d.t.Account(id)
+	if !known || a.Primary.IsZero() {
+		return acc.GID(uid), nil
+	}
+	return d.number(a.Primary)
 }
 
 // turnedPosix tells what differs between two items' rules where one at least is
@@ -462,4 +483,114 @@ func (d *Desk) Mode(set string, entries []string, below bool, x Targets) (*Plan,
 		}
 	}
 	return d.finish(p)
+}
+
+// setPosix is what a policy's block makes of rules of a POSIX tree; sealed is
+// having no default list.
+func (w *wants) setPosix(d *Desk, r *posix.Rules, dated estate.Dated, today estate.Day) (*posix.Rules, estate.Dated, error) {
+	if w.seal != "" && r.Folder {
+		r = r.WithDefault(nil)
+	}
+	if !w.owner.IsZero() {
+		id, err := d.number(w.owner)
+		if err != nil {
+			return nil, nil, err
+		}
+		if _, user, ok := id.POSIX(); ok && !user {
+			r = r.OwnedBy(ID{}, id)
+		} else {
+			r = r.OwnedBy(id, ID{})
+		}
+	}
+	onlys := map[ID]bool{}
+	for i := range w.entries {
+		e := &w.entries[i]
+		l := e.line
+		if w.seal != "" {
+			l.Scope &= rule.Here // sealed, it hands nothing down
+		}
+		g, err := d.granting(l, e.what, d.t.Name(l.Who))
+		if err != nil {
+			return nil, nil, err
+		}
+		if e.until != "" && e.until < today {
+			continue
+		}
+		g.exactly = e.only && !onlys[l.Who]
+		onlys[l.Who] = true
+		before := r.Listed()
+		if r, err = g.give(r); err != nil {
+			return nil, nil, err
+		}
+		dated = g.dates(before, r.Listed(), dated, e.until)
+	}
+	return r, still(dated, r.Listed()), nil
+}
+
+// dates gives the last days after something was given.
+func (w *granting) dates(before, after *rule.Descriptor, dated estate.Dated, until estate.Day) estate.Dated {
+	out := still(dated, after)
+	for _, o := range after.Rules.Entries {
+		if o.Who != w.who {
+			continue
+		}
+		if until == "" {
+			delete(out, o)
+		} else if !slices.Contains(before.Rules.Entries, o) {
+			out[o] = until
+		}
+	}
+	return out
+}
+
+// withoutPosix gives what rules of a POSIX tree would be without what a policy
+// set there.
+func (l *LaidPlace) withoutPosix(r *posix.Rules, dated estate.Dated) (*posix.Rules, estate.Dated, error) {
+	b, err := decoded(l.Before)
+	if err != nil {
+		return nil, nil, err
+	}
+	a, err := decoded(l.After)
+	if err != nil {
+		return nil, nil, err
+	}
+	before, ok := b.(*posix.Rules)
+	after, also := a.(*posix.Rules)
+	if !ok || !also {
+		return nil, nil, &estate.Refused{Why: l.Where + " was no item of a POSIX tree when the policy was laid"}
+	}
+	back := r.TakingBack(before, after)
+	if r.Same(after) {
+		back = before
+	}
+	out := still(dated, back.Listed())
+	for _, e := range before.Listed().Rules.Entries {
+		if k := estate.EntryKey(e); l.Was[k] != "" {
+			out[e] = estate.Day(l.Was[k])
+		} else if l.Is[k] != "" && string(out[e]) == l.Is[k] {
+			delete(out, e)
+		}
+	}
+	return back, still(out, back.Listed()), nil
+}
+
+// offPosix is offOf for rules of a POSIX tree.
+func (d *Desk) offPosix(w *wants, now *posix.Rules, dated estate.Dated, folder bool) (lines []Line) {
+	then, days, err := w.setPosix(d, now, dated, d.Today)
+	if err != nil {
+		return []Line{{Sign: "goes", What: "entry", Text: err.Error()}}
+	}
+	turn := map[string]string{"comes": "goes", "goes": "comes"}
+	for _, l := range d.turnedPosix(now, then) {
+		if s, ok := turn[l.Sign]; ok {
+			l.Sign = s
+		}
+		lines = append(lines, l)
+	}
+	for _, e := range then.Named() {
+		if slices.Contains(now.Named(), e) && dated[e] != days[e] {
+			lines = append(lines, Line{Sign: "changes", What: "last-day", Text: d.entryText(e, folder) + untilSaid(dated[e]) + ", wanted" + untilSaid(days[e])})
+		}
+	}
+	return lines
 }

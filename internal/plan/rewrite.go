@@ -323,7 +323,10 @@ func (d *Desk) rewriteAll(p *Plan, all []rule.Rewriting, under string, ownersSta
 	}
 	edit.posix = func(x, _ *posix.Rules, _ estate.Dated) (*posix.Rules, error) {
 		for i := range all {
-			x = rewritePosix(&all[i], x)
+			var err error
+			if x, err = d.rewritePosix(&all[i], x); err != nil {
+				return nil, err
+			}
 		}
 		return x, nil
 	}
@@ -442,7 +445,8 @@ func (d *Desk) mentioning(all []rule.Rewriting, ownersStay bool) (out []int64) {
 					after, _ := w.Of(x, up, folder)
 					changes = changes || after != x
 				case *posix.Rules:
-					changes = changes || rewritePosix(&w, x) != x
+					after, err := d.rewritePosix(&w, x)
+					changes = changes || err != nil || after != x
 				}
 			}
 			if changes {

@@ -123,7 +123,10 @@ func (d *Desk) saw(p *Plan) (string, error) {
 	h := sha256.New()
 	f := p.work.forest
 	counts := map[int64]int64{}
-	body := func(a rule.Any) ([]byte, error) { return secdesc.Encode(desc(a)) }
+	body := func(a rule.Any) ([]byte, error) {
+		_, b, err := estate.Encode(a)
+		return b, err
+	}
 	var lines []string
 	for i := range f.Nodes {
 		n := &f.Nodes[i]
@@ -214,7 +217,7 @@ func (d *Desk) Save(p *Plan, command string) ([]byte, error) {
 			}
 			is := x.after
 			if !dated {
-				is = still(was, desc(node.After))
+				is = still(was, node.After.Listed())
 			}
 			e, err := edit(d.t.Where(item), node.Before, node.After, was, is)
 			if err != nil {

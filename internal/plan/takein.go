@@ -263,7 +263,7 @@ func (d *Desk) just(p *Plan, groups []estate.Group) error {
 			p.work.name(n)
 			if node := &f.Nodes[n]; dated[x.Item] { // last days of entries that are gone there are gone here
 				was := d.t.Dated(estate.Bearer{Item: x.Item}, d.t.Of(x.Strand))
-				if is := still(was, desc(node.After)); !maps.Equal(was, is) {
+				if is := still(was, node.After.Listed()); !maps.Equal(was, is) {
 					p.work.dates = append(p.work.dates, dateEdit{of: estate.Bearer{Item: x.Item}, before: was, after: is, folder: node.Folder, node: n})
 				}
 			}

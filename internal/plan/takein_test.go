@@ -78,7 +78,7 @@ func (w *world) found(met map[string]int) *Tract {
 func TestTakingInIsWhatIsThere(t *testing.T) {
 	met := map[string]int{}
 	rapid.Check(t, func(rt *rapid.T) {
-		w := newWorld(t, rt)
+		w := entryWorld(t, rt)
 		x := w.found(met)
 		var s estate.Server
 		require.NoError(rt, w.e.View(ctx, func(t *estate.Tx) (err error) {
@@ -107,7 +107,7 @@ func TestTakingInIsWhatIsThere(t *testing.T) {
 			before := w.access()
 			id, err := w.e.Change(ctx, p.Meta("test"), p.Keep)
 			require.NoError(rt, err)
-			require.Equal(rt, shifts(before, w.access()), p.shifts(), p.Change)
+			require.Equal(rt, w.shifts(before, w.access()), p.shifts(), p.Change)
 			if rules == 0 && strings.Contains(p.Change, "changed rules") {
 				rules = id
 				require.NotZero(rt, w.keep(func(d *Desk) (*Plan, error) { return d.Undo(id, false) }), "%v", w.refused)

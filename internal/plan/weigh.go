@@ -555,10 +555,10 @@ func (d *Desk) unmoved(p *Plan, routes []impact.Route) {
 			return
 		}
 		n := w.forest.Nodes[node]
-		before, after := desc(n.Before), desc(n.After)
-		if before == nil || after == nil || before == after {
+		if n.Before == nil || n.After == nil || !n.Changed() {
 			continue
 		}
+		before, after := d.k.AsNamed(n.Before), d.k.AsNamed(n.After)
 		items := w.forest.Some(d.t, node, 1)
 		if len(items) == 0 {
 			continue
@@ -616,10 +616,10 @@ func (d *Desk) mayHandOn(p *Plan) error {
 	f := p.work.forest
 	for i := range f.Nodes {
 		n := &f.Nodes[i]
-		before, after := desc(n.Before), desc(n.After)
-		if before == nil || after == nil || before.Owner == after.Owner {
+		if n.Before == nil || n.After == nil || n.Before.Owned() == n.After.Owned() {
 			continue
 		}
+		after := n.After.Listed()
 		items := f.Some(d.t, i, 1)
 		if len(items) == 0 {
 			continue
