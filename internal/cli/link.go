@@ -14,25 +14,35 @@ import (
 	"golang.org/x/term"
 
 	"tarnwold/internal/estate"
+	"tarnwold/internal/plan"
 	"tarnwold/internal/report"
+	"tarnwold/internal/server"
+	"tarnwold/internal/server/local"
 	"tarnwold/internal/server/smb"
 )
 
 // linking are the flags that link a server to a real one.
 type linking struct {
 	smb, user, domain string
-	encrypt           bool
+	encrypt, local    bool
 }
 
 func (l *linking) flags(c *cobra.Command) {
 	c.Flags().StringVar(&l.smb, "smb", "", "the real server, reached over SMB at `HOST[:PORT]`")
 	c.Flags().StringVar(&l.user, "user", "", "the `user` to sign on as (default: the login name)")
 	c.Flags().StringVar(&l.domain, "domain", "", "the user's `domain`, or realm")
+	c.Flags().BoolVar(&l.local, "local", false, "the real server is this machine itself: its own trees, with modes and lists")
 	c.Flags().BoolVar(&l.encrypt, "require-encryption", false, "speak to it encrypted, or not at all")
 }
 
 // link makes a server's link of the flags; nil where there is none.
 func (l *linking) link(who string) (*estate.Link, error) {
+	if l.local {
+		if l.smb != "" || l.user != "" || l.domain != "" || l.encrypt {
+			return nil, misused("--local is this machine itself, and nobody signs on to it")
+		}
+		return &estate.Link{Kind: plan.LocalKind, Text: "{}"}, nil
+	}
 	if l.smb == "" {
 		if l.user != "" || l.domain != "" || l.encrypt {
 			return nil, misused("--user, --domain and --require-encryption go with --smb HOST")
@@ -138,7 +148,10 @@ func (a *app) linked(ctx context.Context, name string) (s estate.Server, l smb.L
 		}
 		link, ok := t.Link(s)
 		if !ok {
-			return &estate.Refused{Why: "server " + s.Name + " is a model alone: no real server is linked to it", Do: "tarnwold server link " + s.Name + " --smb HOST links one"}
+			return modelAlone(s.Name)
+		}
+		if link.Kind == plan.LocalKind {
+			return &estate.Refused{Why: "server " + s.Name + " is this machine itself, and that is done over SMB alone"}
 		}
 		if link.Kind != "smb" {
 			return fmt.Errorf("server %s is linked by %q, which this program doesn't know", s.Name, link.Kind)
@@ -148,12 +161,49 @@ func (a *app) linked(ctx context.Context, name string) (s estate.Server, l smb.L
 	return s, l, err
 }
 
-// signOn finds how a server is reached, and signs on to it.
-func (a *app) signOn(ctx context.Context, sign *signing, name string) (s estate.Server, live *smb.Client, err error) {
-	s, l, secret, err := a.credentials(ctx, sign, name)
-	if err == nil {
-		live, err = smb.Dial(ctx, l, secret)
+func modelAlone(name string) error {
+	return &estate.Refused{Why: "server " + name + " is a model alone: no real server is linked to it", Do: "tarnwold server link " + name + " --smb HOST links one, or --local this machine"}
+}
+
+// itself gives this machine as a server, where a server is linked to it: roots
+// are the trees that are meant, or those the estate has of it.
+func (a *app) itself(ctx context.Context, name string, l local.Link) (s estate.Server, c *local.Client, is bool, err error) {
+	err = a.view(ctx, func(t *estate.Tx) error {
+		if s, err = t.Server(name); err != nil {
+			return err
+		}
+		link, ok := t.Link(s)
+		if !ok {
+			return modelAlone(s.Name)
+		}
+		is = link.Kind == plan.LocalKind
+		if len(l.Roots) == 0 {
+			l.Roots = t.Tops(s)
+		}
+		return t.Err()
+	})
+	if err == nil && is {
+		c, err = local.Open(l)
 	}
+	return s, c, is, err
+}
+
+// signOn finds how a server is reached, and signs on to it.
+func (a *app) signOn(ctx context.Context, sign *signing, name string) (estate.Server, server.Server, error) {
+	return a.signOnTo(ctx, sign, name, local.Link{})
+}
+
+// signOnTo is signOn, and says what of this machine is meant.
+func (a *app) signOnTo(ctx context.Context, sign *signing, name string, of local.Link) (estate.Server, server.Server, error) {
+	s, c, is, err := a.itself(ctx, name, of)
+	if err != nil || is {
+		return s, c, err
+	}
+	s, l, secret, err := a.credentials(ctx, sign, name)
+	if err != nil {
+		return s, nil, err
+	}
+	live, err := smb.Dial(ctx, l, secret)
 	return s, live, err
 }
 

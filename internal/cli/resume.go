@@ -10,6 +10,7 @@ import (
 	"tarnwold/internal/plan"
 	"tarnwold/internal/report"
 	"tarnwold/internal/server"
+	"tarnwold/internal/server/local"
 	"tarnwold/internal/server/smb"
 )
 
@@ -83,6 +84,9 @@ func (a *app) dialer(sign *signing) live.Dial {
 	return func(ctx context.Context, name string) (server.Server, error) {
 		k, ok := servers[name]
 		if !ok {
+			if _, c, is, err := a.itself(ctx, name, local.Link{}); err != nil || is {
+				return c, err
+			}
 			_, l, secret, err := a.credentials(ctx, sign, name)
 			if err != nil {
 				return nil, err

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 	"slices"
 	"time"
 
@@ -18,6 +19,7 @@ import (
 	"tarnwold/internal/plan"
 	"tarnwold/internal/report"
 	"tarnwold/internal/server"
+	"tarnwold/internal/server/local"
 	"tarnwold/internal/store"
 )
 
@@ -26,6 +28,7 @@ func (a *app) scanCommand() *cobra.Command {
 	var k keeping
 	var how server.Reading
 	var resume bool
+	var of local.Link
 	c := &cobra.Command{
 		Use:   "scan SERVER [SHARE…]",
 		Short: "Take in what a real server has: accounts, shares, folders, files, rules",
@@ -38,8 +41,16 @@ below it.
 A second scan keeps only what is otherwise than in the estate, and shows it as
 any change is shown: who gains and who loses by it. Stopped with Ctrl-C, or by a
 server that goes away, what was read is kept beside the estate, and --resume
-goes on from there.`,
+goes on from there.
+
+Of a server that is this machine itself (server add NAME --local), --root names
+the trees that are read: owners, groups, modes and lists, by several workers, no
+link followed. What is mounted in them is left out and told of; --mounts goes
+into it, but for what is mounted a second time. Programs with capabilities and
+items marked immutable are told of, as are descriptors that an SMB server keeps
+beside the lists: the server's traits say which of the two decides.`,
 		Example: `  tarnwold scan stagedoor
+  tarnwold scan propstore --root /srv/props
   tarnwold scan stagedoor productions --folders-only --depth 3
   tarnwold scan stagedoor --report-only
   tarnwold scan stagedoor --resume --password-file ~/.stagedoor`,
@@ -49,11 +60,33 @@ goes on from there.`,
 			if how.Depth < 0 {
 				return misused("--depth %d: wanted a number of layers, 1 or more", how.Depth)
 			}
-			s, live, err := a.signOn(c.Context(), &sign, args[0])
+			for i, r := range of.Roots {
+				abs, err := filepath.Abs(r)
+				if err != nil {
+					return err
+				}
+				of.Roots[i] = abs
+			}
+			s, live, err := a.signOnTo(c.Context(), &sign, args[0], of)
 			if err != nil {
 				return err
 			}
 			defer live.Close()
+			_, self := live.(*local.Client)
+			switch {
+			case !self && len(of.Roots) > 0:
+				return misused("--root goes with a server that is this machine itself; of %s name shares", s.Name)
+			case self && len(args) > 1:
+				return misused("%s is this machine itself and has no shares to be named: say --root %s", s.Name, report.Clip(args[1]))
+			}
+			if self && len(of.Roots) == 0 {
+				if shares, err := live.Shares(c.Context()); err != nil || len(shares) == 0 {
+					if err != nil {
+						return err
+					}
+					return misused("say which trees of this machine are meant: --root /FOLDER")
+				}
+			}
 			return a.scan(c, k, s, live, args[1:], how, resume)
 		},
 	}
@@ -64,6 +97,8 @@ goes on from there.`,
 	c.Flags().BoolVar(&how.FoldersOnly, "folders-only", false, "leave files out, for a first look")
 	c.Flags().IntVar(&how.Depth, "depth", 0, "read so many `layers` below a share's folder (default: all)")
 	c.Flags().BoolVar(&resume, "resume", false, "go on with a scan that was broken off")
+	c.Flags().StringArrayVar(&of.Roots, "root", nil, "of this machine itself: read the tree at this `folder`; may be given again (default: those read before)")
+	c.Flags().BoolVar(&of.Mounts, "mounts", false, "of this machine itself: go into what is mounted in the trees too")
 	return c
 }
 
@@ -170,7 +205,7 @@ func (a *app) takeIn(c *cobra.Command, k keeping, s estate.Server, seen *live.Se
 		func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error) { return d.MembersGone(s, *seen.Accounts) },
 		func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error) {
 			o.Brief = shares == 0
-			return d.SharesFound(s, seen.Shares, whole)
+			return d.SharesFound(s, server.Doors(seen.Shares), whole && len(server.Doors(seen.Shares)) == len(seen.Shares))
 		},
 		func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error) { return d.Otherwise(s, known) },
 		func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error) { return d.Came(s, known) },
@@ -195,6 +230,9 @@ func (a *app) takeIn(c *cobra.Command, k keeping, s estate.Server, seen *live.Se
 		if err := a.keepTree(ctx, x.Tree, at, "keeping "+x.Share); err != nil {
 			return err
 		}
+	}
+	for _, n := range seen.Notes {
+		p.Line(report.S("%s", report.NoteText(n)))
 	}
 	if groups := slices.ContainsFunc(seen.Accounts.Accounts, func(x format.AccountRow) bool { return x.Kind == account.Group }); groups && last.IsZero() && len(seen.Accounts.Members) == 0 {
 		p.Line(report.S("The server tells no group's members; where it keeps them in a POSIX group file: tarnwold load accounts --passwd FILE --group FILE"))

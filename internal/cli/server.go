@@ -32,8 +32,12 @@ changes a single one.
 
 --smb links it to a real server, which tarnwold scan reads then. The password is
 asked for when it is needed, or taken from TARNWOLD_PASSWORD_NAME (the server's
-name in capitals) or TARNWOLD_PASSWORD, or with --password-file; it is never kept.`,
+name in capitals) or TARNWOLD_PASSWORD, or with --password-file; it is never kept.
+
+--local links it to this machine itself, whose own trees are read with owners,
+groups, modes and lists then; its traits are the set "posix".`,
 		Example: `  tarnwold server add flyloft
+  tarnwold server add propstore --local
   tarnwold server add stagedoor --smb stagedoor.example:445 --user warden
   tarnwold server add stagedoor --traits smb-domain --administrator warden
   tarnwold server add attic --traits plain --trait asks-folders-above=true`,
@@ -44,6 +48,9 @@ name in capitals) or TARNWOLD_PASSWORD, or with --password-file; it is never kep
 				return err
 			}
 			return a.carry(c, keeping{yes: true}, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) {
+				if l.local && !c.Flags().Changed("traits") {
+					traits = "posix"
+				}
 				return d.AddServer(args[0], traits, set, admins, link)
 			})
 		},

@@ -4,11 +4,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"tarnwold/internal/estate"
 	"tarnwold/internal/report"
+	"tarnwold/internal/server/local"
 	"tarnwold/internal/server/smb"
 )
 
@@ -29,20 +32,18 @@ right to write them, and closing it again.`,
 		ValidArgsFunction: a.completeServers,
 		RunE: func(c *cobra.Command, args []string) error {
 			ctx := c.Context()
+			if s, c, is, err := a.itself(ctx, args[0], local.Link{}); err != nil || is {
+				if err != nil {
+					return err
+				}
+				defer c.Close()
+				return a.testItself(ctx, s, c)
+			}
 			s, l, secret, err := a.credentials(ctx, &sign, args[0])
 			if err != nil {
 				return err
 			}
-			steps := testServer(ctx, l, secret)
-			if err := a.printer().ServerTest(s.Name, steps); err != nil {
-				return err
-			}
-			for _, x := range steps {
-				if !x.Works {
-					return errNo
-				}
-			}
-			return nil
+			return a.tested(s, testServer(ctx, l, secret))
 		},
 	}
 	sign.flags(c)
@@ -83,6 +84,43 @@ func testServer(ctx context.Context, l smb.Link, secret smb.Secret) (steps []ste
 	all, members, err := c.Accounts(ctx)
 	note("accounts readable", err, fmt.Sprintf("%s, %s", report.Count(int64(len(all)), "account"), report.Count(int64(len(members)), "membership")))
 	return steps
+}
+
+// tested tells what works on a real server.
+func (a *app) tested(s estate.Server, steps []step) error {
+	if err := a.printer().ServerTest(s.Name, steps); err != nil {
+		return err
+	}
+	for _, x := range steps {
+		if !x.Works {
+			return errNo
+		}
+	}
+	return nil
+}
+
+// testItself tells what of this machine's own trees can be read and written.
+func (a *app) testItself(ctx context.Context, s estate.Server, c *local.Client) error {
+	roots, err := c.Shares(ctx)
+	if err != nil {
+		return err
+	}
+	steps := []step{{What: "is this machine", Works: true}}
+	if len(roots) == 0 {
+		steps = append(steps, step{What: "trees", More: "none is read yet: tarnwold scan " + s.Name + " --root /FOLDER"})
+	}
+	for _, r := range roots {
+		x := step{What: "readable at " + r.Name, Works: true}
+		if _, err := c.Look(ctx, r.Name, "", false); err != nil {
+			x.Works, x.More = false, err.Error()
+		}
+		steps = append(steps, x)
+	}
+	root := step{What: "writable", Works: os.Geteuid() == 0}
+	if !root.Works {
+		root.More = "not as root: only what the user this runs as owns, and no owners"
+	}
+	return a.tested(s, append(steps, root))
 }
 
 // as says who is signed on, and by what.

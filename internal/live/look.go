@@ -23,7 +23,12 @@ func Overlay(ctx context.Context, private *estate.Estate, s estate.Server, live 
 		return nil, err
 	}
 	var lines []plan.DriftLine
+	// Of a machine's own trees it isn't told what shares there are over them.
+	own := slices.ContainsFunc(shares, func(x server.Share) bool { return x.Root })
 	if err := keep(ctx, private, func(d *plan.Desk) (*plan.Plan, error) {
+		if own {
+			return d.SharesFound(s, nil, false)
+		}
 		f, err := d.Drift(s, shares, nil, 0)
 		if err != nil {
 			return nil, err

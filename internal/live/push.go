@@ -3,7 +3,6 @@ package live
 import (
 	"bytes"
 	"context"
-	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -11,10 +10,10 @@ import (
 	"sync/atomic"
 	"time"
 
+	"tarnwold/core/posix"
 	"tarnwold/core/rule"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
-	"tarnwold/internal/format/secdesc"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/server"
 )
@@ -105,9 +104,8 @@ type pendingWrite struct {
 func put(saved []byte, m estate.Meta, out []plan.Outbound) (*pending, error) {
 	p := &pending{Saved: saved, Undoes: m.Undoes, Forced: m.Forced}
 	at := map[string]int{}
-	body := func(d *rule.Descriptor) (int, error) {
-		b, err := secdesc.Encode(d)
-		s := base64.StdEncoding.EncodeToString(b)
+	body := func(a rule.Any) (int, error) {
+		s, err := plan.Encoded(a)
 		i, ok := at[s]
 		if !ok {
 			i = len(p.Bodies)
@@ -135,13 +133,9 @@ func put(saved []byte, m estate.Meta, out []plan.Outbound) (*pending, error) {
 }
 
 func (p *pending) outbound() ([]plan.Outbound, error) {
-	var bodies []*rule.Descriptor
+	var bodies []rule.Any
 	for _, s := range p.Bodies {
-		b, err := base64.StdEncoding.DecodeString(s)
-		if err != nil {
-			return nil, err
-		}
-		d, err := secdesc.Decode(b)
+		d, err := plan.Decoded(s)
 		if err != nil {
 			return nil, err
 		}
@@ -299,7 +293,7 @@ func (u *Push) find(ctx context.Context) (*found, error) {
 func (f *found) told() *Unfinished {
 	out := &Unfinished{Summary: f.saved.Summary, By: f.saved.By, Written: []string{}, Left: []string{}, Other: []string{}}
 	for i, s := range f.states {
-		list := map[state]*[]string{before: &out.Left, after: &out.Written, other: &out.Other}[s]
+		list := map[state]*[]string{before: &out.Left, partly: &out.Left, after: &out.Written, other: &out.Other}[s]
 		*list = append(*list, f.w.all[i].Where)
 	}
 	return out
@@ -371,7 +365,7 @@ func sameWrites(out []plan.Outbound, all []item) bool {
 				return false
 			}
 			a, b := &o.Writes[i], &all[n].Write
-			if a.Where != b.Where || !a.Before.Equal(b.Before) || !a.To.Equal(b.To) {
+			if a.Where != b.Where || !a.Before.Same(b.Before) || !a.To.Same(b.To) {
 				return false
 			}
 			n++
@@ -387,6 +381,7 @@ const (
 	other state = iota
 	before
 	after
+	partly // on a POSIX tree, where it takes several calls: some of them are done
 )
 
 type item struct {
@@ -444,7 +439,7 @@ func (w *writing) close() {
 }
 
 // read reads an item as it is on its server now.
-func (x *item) read(ctx context.Context, c server.Server) (*rule.Descriptor, error) {
+func (x *item) read(ctx context.Context, c server.Server) (rule.Any, error) {
 	if x.OfShare {
 		return c.ShareRules(ctx, x.Share)
 	}
@@ -464,8 +459,18 @@ func (x *item) state(ctx context.Context, c server.Server) (state, error) {
 		return before, nil
 	case plan.Same(x.To, now, x.Audited()):
 		return after, nil
+	case between(now, x.Before, x.To):
+		return partly, nil
 	}
 	return other, nil
+}
+
+// between tells whether rules of a POSIX tree are on their way from one to another.
+func between(now, from, to rule.Any) bool {
+	n, ok1 := now.(*posix.Rules)
+	b, ok2 := from.(*posix.Rules)
+	a, ok3 := to.(*posix.Rules)
+	return ok1 && ok2 && ok3 && n.Between(b, a)
 }
 
 // states reads how every item stands.
@@ -518,7 +523,7 @@ func (w *writing) write(ctx context.Context, states []state, want state) error {
 			if want == before {
 				x.Before, x.To = x.To, x.Before
 			}
-			if states[i] == other { // what the server made of what we wrote
+			if states[i] == other || states[i] == partly { // what the server made of what we wrote
 				now, err := w.all[i].read(ctx, c)
 				if err != nil {
 					return w.failed(ctx, i, err)

@@ -15,7 +15,6 @@ import (
 	"tarnwold/core/rule"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
-	"tarnwold/internal/format/secdesc"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/server"
 )
@@ -45,6 +44,7 @@ type Seen struct {
 	Machine  account.ID // the domain of the server's own accounts
 	Unread   []Unread
 	Resumed  int // items that an earlier try had read
+	Notes    []Noted
 
 	own     []server.Account
 	members []server.Member
@@ -59,6 +59,13 @@ type OtherMachine struct {
 
 func (e *OtherMachine) Error() string {
 	return fmt.Sprintf("what answers for %s is another machine than was read before: its accounts are of %s, and were of %s; nothing was read or kept", e.Server, e.Is, e.Was)
+}
+
+// Noted is how many items have something worth knowing beside their rules.
+type Noted struct {
+	What  server.Note `json:"what"`
+	Items int         `json:"items"`
+	Where string      `json:"where"` // the first of them
 }
 
 // Unread is what couldn't be read.
@@ -115,7 +122,7 @@ func (s *Scan) Read(ctx context.Context, live server.Reader) (*Seen, error) {
 		}
 	}
 	ids := map[account.ID]bool{}
-	for _, x := range out.Shares {
+	for _, x := range server.Doors(out.Shares) {
 		note(x.Rules, ids)
 	}
 	if err := s.tracts(ctx, live, out, ids); err != nil {
@@ -175,7 +182,7 @@ func gone(err error) bool {
 // taking is a tree as it comes in.
 type taking struct {
 	x      *plan.Tract
-	bodies map[*rule.Descriptor]int32
+	bodies map[rule.Any]int32
 	bytes  map[string]int32
 	ids    map[account.ID]bool
 }
@@ -183,10 +190,11 @@ type taking struct {
 func (k *taking) add(i server.Item) error {
 	body, ok := k.bodies[i.Rules]
 	if !ok {
-		raw, err := secdesc.Encode(i.Rules)
+		kind, raw, err := estate.Encode(i.Rules)
 		if err != nil {
 			return err
 		}
+		raw = append(raw, kind)
 		if body, ok = k.bytes[string(raw)]; !ok {
 			body = int32(len(k.x.Tree.Bodies))
 			k.bytes[string(raw)] = body
@@ -237,7 +245,7 @@ func (s *Scan) tracts(ctx context.Context, live server.Reader, out *Seen, ids ma
 	total := 0
 	var read []func() error
 	for i, x := range out.Tracts {
-		k := &taking{x: x, bodies: map[*rule.Descriptor]int32{}, bytes: map[string]int32{}, ids: ids}
+		k := &taking{x: x, bodies: map[rule.Any]int32{}, bytes: map[string]int32{}, ids: ids}
 		take := func(item server.Item) error {
 			if down != nil {
 				if err := down.item(i, item); err != nil {
@@ -253,6 +261,9 @@ func (s *Scan) tracts(ctx context.Context, live server.Reader, out *Seen, ids ma
 			case item.Err != nil:
 				out.unread(x, item)
 				return nil
+			}
+			for _, n := range item.Notes {
+				out.noted(n, place.Join(x.Folder, item.Path))
 			}
 			total++
 			return k.add(item)
@@ -301,13 +312,23 @@ func (s *Scan) tracts(ctx context.Context, live server.Reader, out *Seen, ids ma
 	return nil
 }
 
+func (o *Seen) noted(what server.Note, where string) {
+	i := slices.IndexFunc(o.Notes, func(n Noted) bool { return n.What == what })
+	if i < 0 {
+		o.Notes = append(o.Notes, Noted{What: what, Where: where})
+		i = len(o.Notes) - 1
+	}
+	o.Notes[i].Items++
+}
+
 func (o *Seen) unread(x *plan.Tract, item server.Item) {
 	x.Unread = append(x.Unread, item.Path)
 	o.Unread = append(o.Unread, Unread{strings.TrimSuffix(x.Share+"/"+item.Path, "/"), item.Err.Error()})
 }
 
 // note remembers the identifiers a descriptor names.
-func note(d *rule.Descriptor, ids map[account.ID]bool) {
+func note(a rule.Any, ids map[account.ID]bool) {
+	d := a.Listed()
 	ids[d.Owner], ids[d.Group] = true, true
 	for _, e := range d.Rules.Entries {
 		ids[e.Who] = true
@@ -318,7 +339,7 @@ func note(d *rule.Descriptor, ids map[account.ID]bool) {
 // rules name. Accounts no estate takes (without a name, or with an identifier
 // of the standard's own) are left out.
 func (s *Scan) accounts(ctx context.Context, live server.Reader, out *Seen, ids map[account.ID]bool) error {
-	out.Accounts = &plan.AccountFile{File: "the scan"}
+	out.Accounts = &plan.AccountFile{File: "the scan", POSIX: slices.ContainsFunc(out.own, func(a server.Account) bool { return a.Numbered })}
 	own, members := out.own, out.members
 	names := map[account.ID]string{}
 	taken := map[string]bool{}
@@ -340,6 +361,10 @@ func (s *Scan) accounts(ctx context.Context, live server.Reader, out *Seen, ids 
 		out.Accounts.Accounts = append(out.Accounts.Accounts, format.AccountRow{PrimaryGID: account.NoPOSIX, Account: account.Account{Kind: x.Kind, Name: x.Name, ID: x.ID, POSIX: account.NoPOSIX}})
 	}
 	for _, x := range own {
+		if x.Numbered {
+			out.numbered(x)
+			continue
+		}
 		add(x)
 	}
 	for _, m := range members {
@@ -348,7 +373,7 @@ func (s *Scan) accounts(ctx context.Context, live server.Reader, out *Seen, ids 
 	var unknown []account.ID
 	for id := range ids {
 		if _, special := account.SpecialName(id); names[id] == "" && !special && !id.IsZero() {
-			if _, _, posix := id.POSIX(); !posix {
+			if _, _, posix := id.POSIX(); !posix || out.Accounts.POSIX && !out.hasNumber(id) {
 				unknown = append(unknown, id)
 			}
 		}
@@ -360,6 +385,10 @@ func (s *Scan) accounts(ctx context.Context, live server.Reader, out *Seen, ids 
 			return fmt.Errorf("the names of accounts: %w", err)
 		}
 		for _, x := range called {
+			if x.Numbered {
+				out.numbered(x)
+				continue
+			}
 			add(x)
 		}
 	}
@@ -369,4 +398,29 @@ func (s *Scan) accounts(ctx context.Context, live server.Reader, out *Seen, ids 
 		}
 	}
 	return nil
+}
+
+// numbered takes in an account that has a number alone.
+func (o *Seen) numbered(x server.Account) {
+	if estate.GoodName(x.Kind.String(), x.Name) != nil {
+		return
+	}
+	row := format.AccountRow{PrimaryGID: account.NoPOSIX, Account: account.Account{Kind: x.Kind, Name: x.Name, POSIX: int64(x.Number)}}
+	if x.Kind == account.User {
+		row.PrimaryGID = int64(x.First)
+	}
+	o.Accounts.Accounts = append(o.Accounts.Accounts, row)
+	for _, g := range x.In {
+		o.Accounts.Members = append(o.Accounts.Members, format.MemberRow{Group: account.Group.String() + ":" + g, Member: account.User.String() + ":" + x.Name})
+	}
+}
+
+// hasNumber tells whether the accounts at hand have one with a uid or gid.
+func (o *Seen) hasNumber(id account.ID) bool {
+	n, user, _ := id.POSIX()
+	kind := account.Group
+	if user {
+		kind = account.User
+	}
+	return slices.ContainsFunc(o.Accounts.Accounts, func(r format.AccountRow) bool { return r.Kind == kind && r.POSIX == int64(n) })
 }

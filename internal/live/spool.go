@@ -15,7 +15,6 @@ import (
 
 	"tarnwold/core/rule"
 	"tarnwold/internal/estate"
-	"tarnwold/internal/format/secdesc"
 	"tarnwold/internal/server"
 )
 
@@ -26,7 +25,7 @@ import (
 type spool struct {
 	f    *os.File
 	w    *bufio.Writer
-	ids  map[*rule.Descriptor]uint64
+	ids  map[rule.Any]uint64
 	last time.Time
 }
 
@@ -48,6 +47,7 @@ func (h *spoolHead) same(o *spoolHead) bool {
 // The kinds of records.
 const (
 	recBody  = 'b' // a descriptor; they are numbered as they come
+	recPosix = 'p' // rules of a POSIX tree, numbered among them
 	recItem  = 'i'
 	recWhole = 'w'
 	recBad   = 'u'
@@ -62,7 +62,7 @@ func newSpool(file string, head spoolHead) (*spool, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &spool{f: f, w: bufio.NewWriterSize(f, 1<<16), ids: map[*rule.Descriptor]uint64{}}
+	s := &spool{f: f, w: bufio.NewWriterSize(f, 1<<16), ids: map[rule.Any]uint64{}}
 	_, err = s.w.WriteString(spoolMark + string(js) + "\n")
 	return s, err
 }
@@ -94,11 +94,15 @@ func (s *spool) item(tract int, x server.Item) error {
 	}
 	id, ok := s.ids[x.Rules]
 	if !ok {
-		raw, err := secdesc.Encode(x.Rules)
+		kind, raw, err := estate.Encode(x.Rules)
 		if err != nil {
 			return err
 		}
-		if err := s.record(append([]byte{recBody}, raw...)); err != nil {
+		rec := byte(recBody)
+		if kind == estate.KindPOSIX {
+			rec = recPosix
+		}
+		if err := s.record(append([]byte{rec}, raw...)); err != nil {
 			return err
 		}
 		id = uint64(len(s.ids))
@@ -160,7 +164,7 @@ func readSpool(file string) (h spoolHead, of map[int]*told, err error) {
 		return h, nil, fmt.Errorf("%s can't be read: its head is damaged", file)
 	}
 	of = map[int]*told{}
-	var bodies []*rule.Descriptor
+	var bodies []rule.Any
 	for {
 		payload, err := readRecord(r)
 		if err == io.EOF {
@@ -196,13 +200,13 @@ func readRecord(r *bufio.Reader) ([]byte, error) {
 	return b[:n], nil
 }
 
-func takeRecord(p []byte, bodies *[]*rule.Descriptor, of map[int]*told) error {
+func takeRecord(p []byte, bodies *[]rule.Any, of map[int]*told) error {
 	if len(p) == 0 {
 		return errRecord
 	}
 	kind := p[0]
-	if kind == recBody {
-		d, err := secdesc.Decode(p[1:])
+	if of := map[byte]byte{recBody: estate.KindSecurity, recPosix: estate.KindPOSIX}[kind]; of != 0 {
+		d, err := estate.Decode(of, p[1:])
 		*bodies = append(*bodies, d)
 		return err
 	}

@@ -60,7 +60,7 @@ func TestWhatStandsOfAScan(t *testing.T) {
 	require.Equal(t, int64(7), items[2].Size)
 	require.True(t, items[2].Modified.Equal(at))
 	require.True(t, items[2].Changed.IsZero())
-	require.True(t, items[2].Rules.Equal(some(2)))
+	require.True(t, items[2].Rules.Same(some(2)))
 }
 
 // TestATornSpoolIsReadAsFarAsItIsWhole: cut anywhere, what is before stands; a
@@ -88,7 +88,7 @@ func TestATornSpoolIsReadAsFarAsItIsWhole(t *testing.T) {
 			for i, x := range of[0].items {
 				if i > 0 {
 					require.Equal(rt, fmt.Sprint("f", i-1), x.Path)
-					require.True(rt, x.Rules.Equal(some((i-1)%3)))
+					require.True(rt, x.Rules.Same(some((i-1)%3)))
 				}
 			}
 		}
@@ -126,7 +126,7 @@ func TestAFlippedBitOfASpoolIsFound(t *testing.T) {
 				if i > 0 {
 					require.Equal(t, fmt.Sprint("f", i-1), x.Path)
 					require.Equal(t, int64(i-1), x.Size)
-					require.True(t, x.Rules.Equal(some((i-1)%2)))
+					require.True(t, x.Rules.Same(some((i-1)%2)))
 				}
 			}
 		}

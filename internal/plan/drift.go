@@ -51,7 +51,9 @@ func (d *Desk) Drift(s estate.Server, found []server.Share, tracts []*Tract, lim
 	if at := d.t.Scanned(s); !at.IsZero() {
 		f.Since = at.Format(time.RFC3339)
 	}
-	d.driftShares(f, s, found)
+	if doors := server.Doors(found); len(doors) == len(found) {
+		d.driftShares(f, s, found)
+	}
 	for _, x := range tracts {
 		if !d.hasTract(s, x) {
 			f.note(DriftLine{Where: place.Address{Server: s.Name, Path: x.Folder}.String(), What: "not-scanned"})

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	acc "tarnwold/core/account"
+	"tarnwold/core/place"
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
 	"tarnwold/internal/estate"
@@ -43,10 +44,12 @@ func (d *Desk) Outbound(p *Plan) ([]Outbound, error) {
 	if p.IsSo || !p.Changes() {
 		return nil, nil
 	}
-	linked := map[int64]bool{}
+	linked, local := map[int64]bool{}, map[int64]bool{}
 	any := false
 	for _, s := range d.t.Servers() {
-		_, linked[s.ID] = d.t.Link(s)
+		var l estate.Link
+		l, linked[s.ID] = d.t.Link(s)
+		local[s.ID] = l.Kind == LocalKind
 		any = any || linked[s.ID]
 	}
 	if !any || p.work.forest == nil {
@@ -75,8 +78,8 @@ func (d *Desk) Outbound(p *Plan) ([]Outbound, error) {
 	shares := map[int64][]estate.Share{}
 	for n := range f.Nodes {
 		node := &f.Nodes[n]
-		before, after := desc(node.Before), desc(node.After)
-		if !node.Changed() || before == nil || after == nil || before.Equal(after) {
+		before, after := node.Before, node.After
+		if !node.Changed() || before == nil || after == nil || before.Same(after) {
 			continue
 		}
 		if err := f.Each(d.t, n, func(item int64) error {
@@ -89,6 +92,9 @@ func (d *Desk) Outbound(p *Plan) ([]Outbound, error) {
 			}
 			where := estate.Place{Server: s, Path: path}.String()
 			share, rest, ok := Way(shares[s.ID], path)
+			if local[s.ID] {
+				share, rest, ok = topOf(d.t.Tops(s), path)
+			}
 			if !ok {
 				return &estate.Refused{Why: fmt.Sprintf("no share of %s leads to %s, so that it can't be changed there", s.Name, where), Do: "change the estate alone with --model-only"}
 			}
@@ -141,6 +147,20 @@ func Way(shares []estate.Share, path string) (share, rest string, ok bool) {
 	return shares[best].Name, rest, true
 }
 
+// LocalKind is the kind of link of a server that is this machine itself.
+const LocalKind = "local"
+
+// topOf finds the tree of a machine's own that a path is in, and what is left of
+// the path within it.
+func topOf(tops []string, path string) (top, rest string, ok bool) {
+	for _, x := range tops {
+		if r, in := place.Cut(path, x); in && (!ok || len(x) > len(top)) {
+			top, rest, ok = x, r, true
+		}
+	}
+	return top, rest, ok
+}
+
 // free tells whether a share limits nobody.
 func free(s *estate.Share) bool {
 	rules := s.Descriptor.Rules.Entries
@@ -170,16 +190,17 @@ func (d *Desk) madeThere(p *Plan, linked map[int64]bool) error {
 
 // Same tells whether a descriptor a server has is the one that is meant; audit
 // entries count only where they were asked for.
-func Same(have, now *rule.Descriptor, audit bool) bool {
+func Same(have, now rule.Any, audit bool) bool {
 	if audit {
-		return have.Equal(now)
+		return have.Same(now)
 	}
 	return as(have, now) == have
 }
 
 // Audited tells whether a write changes audit entries.
 func (w *Write) Audited() bool {
-	return w.Before.Control&auditBits != w.To.Control&auditBits || !w.Before.Audit.Equal(&w.To.Audit)
+	before, to := desc(w.Before), desc(w.To)
+	return before != nil && to != nil && (before.Control&auditBits != to.Control&auditBits || !before.Audit.Equal(&to.Audit))
 }
 
 // Finish makes the plan of a change whose writing was broken off: the estate

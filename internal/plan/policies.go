@@ -171,11 +171,11 @@ func (w *wants) set(x *rule.Descriptor, folder bool, dated estate.Dated, today e
 
 // without gives what rules would be without what a policy set there.
 func (l *LaidPlace) without(x, up *rule.Descriptor, folder bool, dated estate.Dated) (*rule.Descriptor, estate.Dated, error) {
-	before, err := listed(decoded(l.Before))
+	before, err := listed(Decoded(l.Before))
 	if err != nil {
 		return nil, nil, err
 	}
-	after, err := listed(decoded(l.After))
+	after, err := listed(Decoded(l.After))
 	if err != nil {
 		return nil, nil, err
 	}
@@ -344,8 +344,8 @@ func (d *Desk) LayPolicy(pol *policy.Policy, on []string) (*Plan, []ask.Expectat
 		if base == nil {
 			base = p.work.forest.Nodes[n].Before
 		}
-		if l.Before, err = encoded(base); err == nil {
-			l.After, err = encoded(p.work.forest.Nodes[n].After)
+		if l.Before, err = Encoded(base); err == nil {
+			l.After, err = Encoded(p.work.forest.Nodes[n].After)
 		}
 		if err != nil {
 			return nil, nil, err
@@ -526,8 +526,8 @@ func (d *Desk) LiftPolicy(name string, on []string) (*Plan, error) {
 
 // leaves says what lifting a policy leaves on a place, since it came later.
 func (d *Desk) leaves(p *Plan, l *LaidPlace, at estate.Place) {
-	before, err := listed(decoded(l.Before))
-	after, err2 := listed(decoded(l.After))
+	before, err := listed(Decoded(l.Before))
+	after, err2 := listed(Decoded(l.After))
 	if err != nil || err2 != nil {
 		return
 	}

@@ -546,11 +546,11 @@ func (w *granting) dates(before, after *rule.Descriptor, dated estate.Dated, unt
 // withoutPosix gives what rules of a POSIX tree would be without what a policy
 // set there.
 func (l *LaidPlace) withoutPosix(r *posix.Rules, dated estate.Dated) (*posix.Rules, estate.Dated, error) {
-	b, err := decoded(l.Before)
+	b, err := Decoded(l.Before)
 	if err != nil {
 		return nil, nil, err
 	}
-	a, err := decoded(l.After)
+	a, err := Decoded(l.After)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -77,8 +77,8 @@ type SavedPrimary struct {
 
 const savedMark = "change-set 2"
 
-// encoded writes rules of any kind: those of POSIX trees with a mark before.
-func encoded(a rule.Any) (string, error) {
+// Encoded writes rules of any kind: those of POSIX trees with a mark before.
+func Encoded(a rule.Any) (string, error) {
 	kind, b, err := estate.Encode(a)
 	s := base64.StdEncoding.EncodeToString(b)
 	if kind == estate.KindPOSIX {
@@ -97,7 +97,8 @@ func listed(a rule.Any, err error) (*rule.Descriptor, error) {
 	return a.Listed(), nil
 }
 
-func decoded(s string) (rule.Any, error) {
+// Decoded reads what Encoded wrote.
+func Decoded(s string) (rule.Any, error) {
 	kind := byte(estate.KindSecurity)
 	if rest, ok := strings.CutPrefix(s, posixMark); ok {
 		s, kind = rest, estate.KindPOSIX
@@ -191,8 +192,8 @@ func (d *Desk) Save(p *Plan, command string) ([]byte, error) {
 	}
 	edit := func(where string, before, after rule.Any, was, is estate.Dated) (SavedEdit, error) {
 		e := SavedEdit{Where: where, Was: days(was), Is: days(is)}
-		if e.Before, err = encoded(before); err == nil {
-			e.After, err = encoded(after)
+		if e.Before, err = Encoded(before); err == nil {
+			e.After, err = Encoded(after)
 		}
 		return e, err
 	}
@@ -393,7 +394,7 @@ func (d *Desk) rebuild(s *Saved) (*Plan, error) {
 		if err != nil {
 			return nil, err
 		}
-		before, err := decoded(e.Before)
+		before, err := Decoded(e.Before)
 		if err != nil {
 			return nil, &estate.Refused{Why: fmt.Sprintf("%s, before: %v", e.Where, err)}
 		}
@@ -402,7 +403,7 @@ func (d *Desk) rebuild(s *Saved) (*Plan, error) {
 		}
 		after := afters[e.After]
 		if after == nil {
-			if after, err = decoded(e.After); err != nil {
+			if after, err = Decoded(e.After); err != nil {
 				return nil, &estate.Refused{Why: fmt.Sprintf("%s, after: %v", e.Where, err)}
 			}
 			afters[e.After] = after
@@ -424,7 +425,7 @@ func (d *Desk) rebuild(s *Saved) (*Plan, error) {
 			return nil, err
 		}
 		before := shares[0]
-		now, err := encoded(before.Descriptor)
+		now, err := Encoded(before.Descriptor)
 		if err != nil {
 			return nil, err
 		}
@@ -432,7 +433,7 @@ func (d *Desk) rebuild(s *Saved) (*Plan, error) {
 			return nil, moved(e.Where)
 		}
 		after := before
-		if after.Descriptor, err = listed(decoded(e.After)); err != nil {
+		if after.Descriptor, err = listed(Decoded(e.After)); err != nil {
 			return nil, &estate.Refused{Why: fmt.Sprintf("%s, after: %v", e.Where, err)}
 		}
 		if err := dated(estate.Bearer{Share: before.ID}, e.Where, before.Descriptor, after.Descriptor, e, false); err != nil {

@@ -444,6 +444,9 @@ func (d *Desk) SharesFound(s estate.Server, found []server.Share, whole bool) (*
 // AccountsFound makes a plan of accounts and memberships that came to a
 // server. One the estate has by its identifier keeps the name it has here.
 func (d *Desk) AccountsFound(f AccountFile) (*Plan, *Loaded, error) {
+	if f.POSIX {
+		return d.numbersFound(f)
+	}
 	named := map[string]string{}
 	rows := slices.Clone(f.Accounts)
 	for i := range rows {
@@ -464,6 +467,16 @@ func (d *Desk) AccountsFound(f AccountFile) (*Plan, *Loaded, error) {
 	return p, loaded, err
 }
 
+// numbersFound makes a plan of accounts of a POSIX system, which have numbers
+// alone: they are found by name.
+func (d *Desk) numbersFound(f AccountFile) (*Plan, *Loaded, error) {
+	p, loaded, err := d.LoadAccounts([]AccountFile{f})
+	if err == nil {
+		p.IsSo = true
+	}
+	return p, loaded, err
+}
+
 // MembersGone makes a plan of memberships that ended on a server: those the
 // estate has in a group whose members the server tells, and the server hasn't.
 // A group the server tells nobody of is left as it is: servers keep members
@@ -473,7 +486,11 @@ func (d *Desk) MembersGone(s estate.Server, f AccountFile) (*Plan, error) {
 	p.Nothing = "nobody left a group"
 	ids := map[string]ID{}
 	for _, r := range f.Accounts {
-		ids[r.Kind.String()+":"+r.Name] = r.ID
+		id := r.ID
+		if a, err := d.t.Named(r.Name, r.Kind); f.POSIX && err == nil {
+			id = a.ID
+		}
+		ids[r.Kind.String()+":"+r.Name] = id
 	}
 	there := map[ID]map[ID]bool{}
 	for _, m := range f.Members {
@@ -485,19 +502,20 @@ func (d *Desk) MembersGone(s estate.Server, f AccountFile) (*Plan, error) {
 	}
 	dir := d.t.Directory()
 	for _, r := range f.Accounts {
-		if there[r.ID] == nil {
+		id := ids[r.Kind.String()+":"+r.Name]
+		if there[id] == nil {
 			continue
 		}
-		group, ok := d.t.Account(r.ID)
+		group, ok := d.t.Account(id)
 		if !ok {
 			continue
 		}
-		for _, m := range dir.MembersOf(r.ID) {
+		for _, m := range dir.MembersOf(id) {
 			member, ok := d.t.Account(m)
-			was, is := d.t.Member(r.ID, m)
+			was, is := d.t.Member(id, m)
 			// What a POSIX group file said the protocol doesn't tell.
-			told := was.Local || group.POSIX == acc.NoPOSIX
-			if ok && is && told && !there[r.ID][m] {
+			told := was.Local || group.POSIX == acc.NoPOSIX || f.POSIX
+			if ok && is && told && !there[id][m] {
 				p.work.members = append(p.work.members, memberEdit{group, member, &was, nil})
 			}
 		}

@@ -193,3 +193,19 @@ func (p *Printer) Proved(f *live.Proof) error {
 		p.Grid(g)
 	})
 }
+
+// NoteText says what is worth knowing of what a scan met, beside the rules.
+func NoteText(n live.Noted) string {
+	says := map[string]string{
+		"capabilities": "with capabilities of its own, which let it do what its mode doesn't say",
+		"immutable":    "marked immutable: nobody changes it until the mark is taken off",
+		"append-only":  "marked append-only",
+		"descriptor":   "with a security descriptor beside its lists, kept by an SMB server, whose shares may decide by that",
+		"mount":        "where something is mounted, which was not gone into",
+	}[string(n.What)]
+	where := "at " + n.Where
+	if n.Items > 1 {
+		where = "the first at " + n.Where
+	}
+	return fmt.Sprintf("Note: %s %s (%s)", Count(int64(n.Items), "item"), says, where)
+}

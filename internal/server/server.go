@@ -22,30 +22,60 @@ type Share struct {
 	Rules  *rule.Descriptor
 	// ReadOnly: it is switched to read-only. Told: that was to be seen.
 	ReadOnly, Told bool
+	// Root: it is a tree of the machine's own that is read, and no share; Rules
+	// is nil then.
+	Root bool
 }
 
 // Item is one folder or file met by a scan.
 type Item struct {
 	Path     string // below the share's folder, parts joined by /; empty: that folder
 	Folder   bool
-	Rules    *rule.Descriptor // one pointer for the same bytes, nearly always
-	Size     int64            // bytes; of a file
-	Modified time.Time        // its contents
-	Changed  time.Time        // it itself, its rules too; zero: not told
-	Enter    bool             // a folder whose inside is read too: no link, and not too deep
-	Err      error            // why its rules, or what is in it, couldn't be read
+	Rules    rule.Any  // one pointer for the same bytes, nearly always
+	Size     int64     // bytes; of a file
+	Modified time.Time // its contents
+	Changed  time.Time // it itself, its rules too; zero: not told
+	Enter    bool      // a folder whose inside is read too: no link, and not too deep
+	Err      error     // why its rules, or what is in it, couldn't be read
 	// Whole: all that is directly in the folder Path has been told; nothing
 	// else is said then.
 	Whole bool
 	Left  int // with Whole: folders known of whose inside is still to be read
+	// Notes are what is worth knowing beside the rules: kinds of Note.
+	Notes []Note
+}
+
+// Note is something about an item that its rules don't say.
+type Note string
+
+const (
+	Capable   Note = "capabilities" // a program with capabilities of its own
+	Immutable Note = "immutable"    // marked so that nobody changes it
+	Appending Note = "append-only"  // marked so that it is only added to
+	Described Note = "descriptor"   // an SMB server keeps a descriptor of its own beside its rules
+	Mounted   Note = "mount"        // another file system, or a part of one that stands elsewhere too: not gone into
+)
+
+// Doors leaves out the trees of a machine's own.
+func Doors(list []Share) (out []Share) {
+	for _, s := range list {
+		if !s.Root {
+			out = append(out, s)
+		}
+	}
+	return out
 }
 
 // Account is a user or group the server knows.
 type Account struct {
 	Kind   account.Kind
 	Name   string
-	Domain string // where it is kept: the server's own name, a domain's, BUILTIN
-	ID     account.ID
+	Domain string     // where it is kept: the server's own name, a domain's, BUILTIN
+	ID     account.ID // zero where it has a number alone
+	// Numbered: Number is its uid or gid; First is a user's first group's gid.
+	Numbered      bool
+	Number, First uint32
+	In            []string // the groups a numbered user is in, by name
 }
 
 // Member is a membership the server tells of.
@@ -64,7 +94,7 @@ type Reading struct {
 type Writing struct {
 	Share, Path string
 	OfShare     bool // the share's own rules
-	Before, To  *rule.Descriptor
+	Before, To  rule.Any
 }
 
 // Reader is what a server is asked.

@@ -132,7 +132,7 @@ func TestWhatIsWrittenComesBack(t *testing.T) {
 			old, err := w.fs.SecurityInfoRaw(path, everything)
 			require.NoError(t, err)
 			to := w.rules(path == "folder")
-			to.Group = was.Rules.Group
+			to.Group = was.Rules.Listed().Group
 			for i := range to.Rules.Entries { // as a server keeps them, and as every change gives them
 				to.Rules.Entries[i].Rights = to.Rules.Entries[i].Rights.Map()
 			}
@@ -143,11 +143,11 @@ func TestWhatIsWrittenComesBack(t *testing.T) {
 			now, err := w.admin.Look(ctx, "productions", path, false)
 			require.NoError(t, err)
 			if !plan.Same(to, now.Rules, false) {
-				require.Equal(t, to.Control, now.Rules.Control)
-				require.Equal(t, to.Owner, now.Rules.Owner)
-				require.Len(t, now.Rules.Rules.Entries, len(to.Rules.Entries))
+				require.Equal(t, to.Control, now.Rules.Listed().Control)
+				require.Equal(t, to.Owner, now.Rules.Listed().Owner)
+				require.Len(t, now.Rules.Listed().Rules.Entries, len(to.Rules.Entries))
 				for i := range to.Rules.Entries {
-					require.Equal(t, fmt.Sprint(to.Rules.Entries[i]), fmt.Sprint(now.Rules.Rules.Entries[i]))
+					require.Equal(t, fmt.Sprint(to.Rules.Entries[i]), fmt.Sprint(now.Rules.Listed().Rules.Entries[i]))
 				}
 				require.Fail(t, "otherwise")
 			}

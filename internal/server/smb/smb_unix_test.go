@@ -75,7 +75,7 @@ func TestARealServer(t *testing.T) {
 		require.NoError(t, x.Err)
 		require.Equal(t, folder, x.Folder, path)
 		require.NotNil(t, x.Rules)
-		require.False(t, x.Rules.Owner.IsZero())
+		require.False(t, x.Rules.Listed().Owner.IsZero())
 	}
 	require.Equal(t, int64(1), met["Wardrobe/hire list.csv"].Size)
 	require.NotContains(t, met, "out/passwd", "links out of the share are not followed")

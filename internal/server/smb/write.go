@@ -50,26 +50,31 @@ func (c *Client) Look(ctx context.Context, share, path string, audit bool) (serv
 
 // Write sets those parts of a descriptor that are others than before.
 func (c *Client) Write(ctx context.Context, w server.Writing) error {
+	before, okB := w.Before.(*rule.Descriptor)
+	to, okT := w.To.(*rule.Descriptor)
+	if !okB || !okT {
+		return errors.New("an SMB server takes security descriptors alone")
+	}
 	if w.OfShare {
-		return c.setShareRules(ctx, w.Share, w.To)
+		return c.setShareRules(ctx, w.Share, to)
 	}
 	in, err := c.kept(ctx, w.Share)
 	if err != nil {
 		return err
 	}
 	var parts smb2.SecurityInformationRequestFlags
-	if w.Before.Owner != w.To.Owner {
+	if before.Owner != to.Owner {
 		parts |= smb2.OwnerSecurityInformation
 	}
-	if w.Before.Group != w.To.Group {
+	if before.Group != to.Group {
 		parts |= smb2.GroupSecurityInformation
 	}
-	if !w.Before.Audit.Equal(&w.To.Audit) {
+	if !before.Audit.Equal(&to.Audit) {
 		parts |= smb2.SACLSecurityInformation
 	}
-	if !w.Before.Rules.Equal(&w.To.Rules) || w.Before.Control&dacl != w.To.Control&dacl {
+	if !before.Rules.Equal(&to.Rules) || before.Control&dacl != to.Control&dacl {
 		parts |= smb2.DACLSecurityInformation
-		if w.To.Sealed() {
+		if to.Sealed() {
 			parts |= protected
 		} else {
 			parts |= unprotected
@@ -78,7 +83,7 @@ func (c *Client) Write(ctx context.Context, w server.Writing) error {
 	if parts == 0 {
 		return nil
 	}
-	set := w.To.Clone()
+	set := to.Clone()
 	if parts&smb2.SACLSecurityInformation == 0 {
 		set.Audit = rule.Rules{Absent: true}
 		set.Control &^= rule.AuditPresent | rule.AuditSealed

@@ -1,0 +1,379 @@
+package local
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+	"unsafe"
+
+	"golang.org/x/sys/unix"
+
+	"tarnwold/core/account"
+	"tarnwold/core/posix"
+	"tarnwold/core/rule"
+	"tarnwold/internal/format/posixacl"
+	"tarnwold/internal/server"
+)
+
+// Client is the machine itself.
+type Client struct {
+	link Link
+
+	mu   sync.Mutex
+	tops map[string]*top
+	seen map[string]inode // what was looked at, by its whole path
+}
+
+// top is a tree's top, held open.
+type top struct {
+	fd    int
+	dev   uint64
+	mount uint64
+}
+
+type inode struct{ dev, ino uint64 }
+
+// Open gives the machine itself, for some trees.
+func Open(l Link) (*Client, error) {
+	return &Client{link: l, tops: map[string]*top{}, seen: map[string]inode{}}, nil
+}
+
+// Close lets go of the trees' tops.
+func (c *Client) Close() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, t := range c.tops {
+		unix.Close(t.fd)
+	}
+	clear(c.tops)
+}
+
+// Shares lists the trees as they were said.
+func (c *Client) Shares(context.Context) (out []server.Share, err error) {
+	for _, r := range c.link.Roots {
+		if _, err := c.top(r); err != nil {
+			return nil, err
+		}
+		out = append(out, server.Share{Name: r, Folder: r, Root: true})
+	}
+	return out, nil
+}
+
+const (
+	noLinks = unix.RESOLVE_NO_SYMLINKS | unix.RESOLVE_NO_MAGICLINKS
+	wanted  = unix.STATX_TYPE | unix.STATX_MODE | unix.STATX_UID | unix.STATX_GID | unix.STATX_INO | unix.STATX_SIZE | unix.STATX_MTIME | unix.STATX_CTIME | unix.STATX_NLINK | unix.STATX_MNT_ID
+)
+
+// top opens a tree's top, without following a link on the way there.
+func (c *Client) top(root string) (*top, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if t := c.tops[root]; t != nil {
+		return t, nil
+	}
+	if !path.IsAbs(root) {
+		return nil, fmt.Errorf("%s is no whole path", root)
+	}
+	fd, err := unix.Openat2(unix.AT_FDCWD, root, &unix.OpenHow{Flags: unix.O_PATH | unix.O_CLOEXEC, Resolve: noLinks})
+	if err != nil {
+		return nil, failed(root, err)
+	}
+	var st unix.Statx_t
+	if err := unix.Statx(fd, "", unix.AT_EMPTY_PATH, wanted, &st); err != nil {
+		unix.Close(fd)
+		return nil, failed(root, err)
+	}
+	t := &top{fd, device(&st), st.Mnt_id}
+	c.tops[root] = t
+	return t, nil
+}
+
+func device(st *unix.Statx_t) uint64 { return unix.Mkdev(st.Dev_major, st.Dev_minor) }
+
+// failed says what the kernel said, in words that need no number.
+func failed(where string, err error) error {
+	switch {
+	case errors.Is(err, unix.ENOENT), errors.Is(err, unix.ENOTDIR):
+		return fmt.Errorf("%s: %w", where, server.ErrNotThere)
+	case errors.Is(err, unix.ELOOP), errors.Is(err, unix.EXDEV):
+		return fmt.Errorf("%s: a link stands there, or on the way there, and links are not followed", where)
+	case errors.Is(err, unix.EACCES):
+		return fmt.Errorf("%s: it can't be read as the user this runs as", where)
+	case errors.Is(err, unix.EPERM):
+		return fmt.Errorf("%s: the system doesn't let the user this runs as do that; owners change modes and lists, root all", where)
+	case errors.Is(err, unix.EROFS):
+		return fmt.Errorf("%s: the file system is mounted read-only", where)
+	}
+	return fmt.Errorf("%s: %w", where, err)
+}
+
+// at opens an item of a tree as a mere place (O_PATH): nothing on the way is a
+// link, nor is it one itself, and it is below the tree's top.
+func (c *Client) at(root, rest string) (int, error) {
+	t, err := c.top(root)
+	if err != nil {
+		return -1, err
+	}
+	how := &unix.OpenHow{Flags: unix.O_PATH | unix.O_CLOEXEC, Resolve: noLinks | unix.RESOLVE_BENEATH}
+	if rest == "" {
+		rest = "."
+	}
+	fd, err := unix.Openat2(t.fd, rest, how)
+	for n := 0; errors.Is(err, unix.EAGAIN) && n < 100; n++ { // something was renamed meanwhile
+		fd, err = unix.Openat2(t.fd, rest, how)
+	}
+	if err != nil {
+		return -1, failed(path.Join(root, rest), err)
+	}
+	return fd, nil
+}
+
+// proc names an open place so that calls that take a path mean it.
+func proc(fd int) string { return "/proc/self/fd/" + strconv.Itoa(fd) }
+
+// attribute reads an extended attribute of a place; nil where it isn't there,
+// or the file system has none.
+func attribute(name, attr string, link bool) ([]byte, error) {
+	var room [1024]byte
+	b := room[:]
+	get := unix.Getxattr
+	if !link {
+		get = unix.Lgetxattr
+	}
+	for {
+		n, err := get(name, attr, b)
+		switch {
+		case err == nil:
+			return append([]byte{}, b[:n]...), nil
+		case errors.Is(err, unix.ERANGE) && len(b) < 1<<20:
+			b = make([]byte, 8*len(b))
+		case errors.Is(err, unix.ENODATA), errors.Is(err, unix.ENOTSUP):
+			return nil, nil
+		default:
+			return nil, err
+		}
+	}
+}
+
+const (
+	accessList  = "system.posix_acl_access"
+	defaultList = "system.posix_acl_default"
+)
+
+// rules makes the rules of what was read of an item.
+func rules(st *unix.Statx_t, access, dflt []byte) (*posix.Rules, error) {
+	mode := st.Mode & 0o7777
+	r := &posix.Rules{Folder: st.Mode&unix.S_IFMT == unix.S_IFDIR, Owner: account.UID(st.Uid), Group: account.GID(st.Gid),
+		Special: mode & 0o7000, Access: posix.Of(mode)}
+	if access != nil {
+		l, err := posixacl.Decode(access)
+		if err != nil {
+			return nil, err
+		}
+		if l != nil {
+			r.Access = l
+		}
+	}
+	if dflt != nil && r.Folder {
+		l, err := posixacl.Decode(dflt)
+		if err != nil {
+			return nil, err
+		}
+		r.Default = l
+	}
+	return r, nil
+}
+
+// kind tells whether something is a folder or a file, and not a link, a device
+// or the like, which have no rules that are of use.
+func kind(st *unix.Statx_t) (folder, ok bool) {
+	switch st.Mode & unix.S_IFMT {
+	case unix.S_IFDIR:
+		return true, true
+	case unix.S_IFREG:
+		return false, true
+	}
+	return false, false
+}
+
+func moment(t unix.StatxTimestamp) time.Time { return time.Unix(t.Sec, int64(t.Nsec)) }
+
+// Look reads one item now.
+func (c *Client) Look(_ context.Context, root, rest string, _ bool) (x server.Item, err error) {
+	fd, err := c.at(root, rest)
+	if err != nil {
+		return x, err
+	}
+	defer unix.Close(fd)
+	r, st, err := read(fd)
+	if err != nil {
+		return x, failed(path.Join(root, rest), err)
+	}
+	if _, ok := kind(st); !ok {
+		return x, fmt.Errorf("%s is neither a folder nor a file", path.Join(root, rest))
+	}
+	c.mu.Lock()
+	c.seen[path.Join(root, rest)] = inode{device(st), st.Ino}
+	c.mu.Unlock()
+	return server.Item{Path: rest, Folder: r.Folder, Rules: r, Size: int64(st.Size), Modified: moment(st.Mtime), Changed: moment(st.Ctime)}, nil
+}
+
+// read reads the rules of an open place.
+func read(fd int) (*posix.Rules, *unix.Statx_t, error) {
+	var st unix.Statx_t
+	if err := unix.Statx(fd, "", unix.AT_EMPTY_PATH, wanted, &st); err != nil {
+		return nil, nil, err
+	}
+	access, err := attribute(proc(fd), accessList, true)
+	if err != nil {
+		return nil, nil, err
+	}
+	var dflt []byte
+	if st.Mode&unix.S_IFMT == unix.S_IFDIR {
+		if dflt, err = attribute(proc(fd), defaultList, true); err != nil {
+			return nil, nil, err
+		}
+	}
+	r, err := rules(&st, access, dflt)
+	return r, &st, err
+}
+
+// errOther is an item that isn't the one that was looked at, or isn't as it was.
+var errOther = errors.New("it isn't the item that was looked at, or somebody changed it since; nothing was written to it")
+
+// Write sets the rules of an item: on the very item that was looked at, and
+// only where it is as it was then.
+func (c *Client) Write(_ context.Context, w server.Writing) error {
+	before, ok := w.Before.(*posix.Rules)
+	to, also := w.To.(*posix.Rules)
+	if !ok || !also || w.OfShare {
+		return errors.New("a tree of a POSIX system takes owners, modes and lists alone")
+	}
+	where := path.Join(w.Share, w.Path)
+	fd, err := c.at(w.Share, w.Path)
+	if err != nil {
+		return err
+	}
+	defer unix.Close(fd)
+	now, st, err := read(fd)
+	if err != nil {
+		return failed(where, err)
+	}
+	c.mu.Lock()
+	was, looked := c.seen[where]
+	c.mu.Unlock()
+	if _, ok := kind(st); !ok || !now.Same(before) || looked && was != (inode{device(st), st.Ino}) {
+		return fmt.Errorf("%s: %w", where, errOther)
+	}
+	return failedIf(where, set(fd, now, to))
+}
+
+func failedIf(where string, err error) error {
+	if err != nil {
+		return failed(where, err)
+	}
+	return nil
+}
+
+// set brings an open place from its rules to others, part by part: owner and
+// group, the access list with the mode, the special bits, the default list. A
+// break between leaves rules that posix.Rules.Between knows.
+func set(fd int, now, to *posix.Rules) error {
+	name := proc(fd)
+	if now.Owner != to.Owner || now.Group != to.Group {
+		uid, gid := -1, -1
+		if n, _, ok := to.Owner.POSIX(); ok && now.Owner != to.Owner {
+			uid = int(n)
+		}
+		if n, _, ok := to.Group.POSIX(); ok && now.Group != to.Group {
+			gid = int(n)
+		}
+		if err := unix.Fchownat(fd, "", uid, gid, unix.AT_EMPTY_PATH); err != nil {
+			return err
+		}
+	}
+	if !equal(now.Access, to.Access) {
+		b, err := posixacl.Encode(to.Access, posixacl.NumberOf)
+		if err != nil {
+			return err
+		}
+		err = unix.Setxattr(name, accessList, b, 0)
+		if errors.Is(err, unix.ENOTSUP) && !to.Access.Extended() {
+			err = unix.Fchmodat(unix.AT_FDCWD, name, uint32(to.Mode()), 0)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	// Owning and lists take special bits away; what stands now is what counts.
+	var st unix.Statx_t
+	if err := unix.Statx(fd, "", unix.AT_EMPTY_PATH, unix.STATX_MODE, &st); err != nil {
+		return err
+	}
+	if st.Mode&0o7777 != to.Mode() {
+		if err := unix.Fchmodat(unix.AT_FDCWD, name, uint32(to.Mode()), 0); err != nil {
+			return err
+		}
+	}
+	if equal(now.Default, to.Default) {
+		return nil
+	}
+	if to.Default == nil {
+		if err := unix.Removexattr(name, defaultList); err != nil && !errors.Is(err, unix.ENODATA) {
+			return err
+		}
+		return nil
+	}
+	b, err := posixacl.Encode(to.Default, posixacl.NumberOf)
+	if err != nil {
+		return err
+	}
+	return unix.Setxattr(name, defaultList, b, 0)
+}
+
+func equal(a, b posix.List) bool {
+	if len(a) != len(b) {
+		return false
+	}
+	for i := range a {
+		if a[i] != b[i] {
+			return false
+		}
+	}
+	return (a == nil) == (b == nil)
+}
+
+// ShareRules has nothing to read: a machine's own trees have no shares.
+func (c *Client) ShareRules(_ context.Context, share string) (*rule.Descriptor, error) {
+	return nil, fmt.Errorf("%s is no share", share)
+}
+
+// names parses what getdents64(2) gave, calling fn with each name.
+func names(buf []byte, fn func(name string) error) error {
+	for len(buf) > 0 {
+		rec := (*unix.Dirent)(unsafe.Pointer(&buf[0]))
+		if int(rec.Reclen) > len(buf) || rec.Reclen == 0 {
+			return errors.New("the folder can't be read")
+		}
+		raw := buf[unsafe.Offsetof(rec.Name):rec.Reclen]
+		end := 0
+		for end < len(raw) && raw[end] != 0 {
+			end++
+		}
+		name := string(raw[:end])
+		ino := rec.Ino
+		buf = buf[rec.Reclen:]
+		if name == "." || name == ".." || ino == 0 || strings.ContainsRune(name, '/') {
+			continue
+		}
+		if err := fn(name); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,293 @@
+package local
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"runtime"
+	"strings"
+	"sync"
+
+	"golang.org/x/sys/unix"
+
+	"tarnwold/core/posix"
+	"tarnwold/internal/server"
+)
+
+// mostBodies is how many distinct rules are kept at hand.
+const mostBodies = 1 << 16
+
+// mostPath is how long a path may be.
+const mostPath = 32 << 10
+
+// scanning is a walk that is under way.
+type scanning struct {
+	c    *Client
+	root string
+	top  *top
+	how  server.Reading
+	fn   func(server.Item) error
+	stop context.CancelCauseFunc
+
+	m       sync.Mutex
+	turn    sync.Cond
+	folders []string // whose insides are still to be read; the newest first
+	busy    int
+	ended   bool
+
+	bodies map[body]*posix.Rules
+}
+
+// body is all that rules are made of.
+type body struct {
+	mode         uint16
+	uid, gid     uint32
+	access, dflt string
+}
+
+// Scan calls fn with a tree's top and everything below it. Links, devices and
+// the like are left out; so is what another file system holds that is mounted
+// there, unless the link says otherwise, and a part of this one that is mounted
+// a second time.
+func (c *Client) Scan(ctx context.Context, root string, how server.Reading, fn func(server.Item) error) error {
+	t, err := c.top(root)
+	if err != nil {
+		return err
+	}
+	ctx, stop := context.WithCancelCause(ctx)
+	defer stop(nil)
+	s := &scanning{c: c, root: root, top: t, how: how, fn: fn, stop: stop, bodies: map[body]*posix.Rules{}, folders: how.From}
+	s.turn.L = &s.m
+	if how.From == nil {
+		x, err := c.Look(ctx, root, "", false)
+		if err != nil {
+			return err
+		}
+		x.Enter = x.Folder
+		if err := fn(x); err != nil {
+			return err
+		}
+		if x.Folder {
+			s.folders = []string{""}
+		}
+	}
+	done := context.AfterFunc(ctx, func() {
+		s.m.Lock()
+		defer s.m.Unlock()
+		s.turn.Broadcast()
+	})
+	defer done()
+	var wg sync.WaitGroup
+	for range max(4, runtime.GOMAXPROCS(0)) {
+		wg.Go(func() { s.work(ctx) })
+	}
+	wg.Wait()
+	return context.Cause(ctx)
+}
+
+// work reads folders until none is left.
+func (s *scanning) work(ctx context.Context) {
+	buf := make([]byte, 1<<16)
+	var told []server.Item
+	mine := map[body]*posix.Rules{}
+	for {
+		s.m.Lock()
+		for len(s.folders) == 0 && s.busy > 0 && ctx.Err() == nil && !s.ended {
+			s.turn.Wait()
+		}
+		if len(s.folders) == 0 || ctx.Err() != nil || s.ended {
+			s.turn.Broadcast()
+			s.m.Unlock()
+			return
+		}
+		dir := s.folders[len(s.folders)-1]
+		s.folders = s.folders[:len(s.folders)-1]
+		s.busy++
+		s.m.Unlock()
+		var err error
+		told, err = s.folder(ctx, dir, buf, told[:0], mine)
+		s.m.Lock()
+		s.busy--
+		if err != nil {
+			s.ended = true
+			s.stop(err)
+		}
+		s.turn.Broadcast()
+		s.m.Unlock()
+	}
+}
+
+// mostTold is how many items are told at once.
+const mostTold = 1024
+
+// folder tells what is directly in a folder.
+func (s *scanning) folder(ctx context.Context, dir string, buf []byte, told []server.Item, mine map[body]*posix.Rules) ([]server.Item, error) {
+	unread := func(err error) ([]server.Item, error) {
+		s.m.Lock()
+		defer s.m.Unlock()
+		return told, s.fn(server.Item{Path: dir, Folder: true, Err: fmt.Errorf("what is in it can't be seen: %w", err)})
+	}
+	at := dir
+	if at == "" {
+		at = "."
+	}
+	fd, err := unix.Openat2(s.top.fd, at, &unix.OpenHow{Flags: unix.O_RDONLY | unix.O_DIRECTORY | unix.O_CLOEXEC | unix.O_NOFOLLOW, Resolve: noLinks | unix.RESOLVE_BENEATH})
+	if err != nil {
+		return unread(plain(err))
+	}
+	defer unix.Close(fd)
+	depth := 1
+	if dir != "" {
+		depth = strings.Count(dir, "/") + 2
+	}
+	here := proc(fd) + "/"
+	for ctx.Err() == nil {
+		n, err := unix.Getdents(fd, buf)
+		if err != nil {
+			return unread(plain(err))
+		}
+		if n == 0 {
+			break
+		}
+		err = names(buf[:n], func(name string) error {
+			x, ok := s.item(fd, here+name, name, mine)
+			if !ok || s.how.FoldersOnly && !x.Folder {
+				return nil
+			}
+			x.Path = strings.TrimPrefix(dir+"/"+name, "/")
+			if len(x.Path) > mostPath {
+				x.Err = fmt.Errorf("its path is longer than %d bytes", mostPath)
+			}
+			x.Enter = x.Enter && x.Err == nil && (s.how.Depth == 0 || depth < s.how.Depth)
+			if told = append(told, x); len(told) == mostTold {
+				err := s.tell(told)
+				told = told[:0]
+				return err
+			}
+			return nil
+		})
+		if err != nil {
+			return told, err
+		}
+	}
+	if err := s.tell(told); err != nil || ctx.Err() != nil {
+		return told, err
+	}
+	s.m.Lock()
+	defer s.m.Unlock()
+	return told, s.fn(server.Item{Path: dir, Folder: true, Whole: true, Left: len(s.folders) + s.busy - 1})
+}
+
+// tell tells items, and remembers the folders among them.
+func (s *scanning) tell(told []server.Item) error {
+	s.m.Lock()
+	defer s.m.Unlock()
+	for i := range told {
+		x := &told[i]
+		if err := s.fn(*x); err != nil {
+			return err
+		}
+		if x.Enter {
+			s.folders = append(s.folders, x.Path)
+			s.turn.Signal()
+		}
+	}
+	return nil
+}
+
+func plain(err error) error {
+	if errors.Is(err, unix.EACCES) {
+		return errors.New("the user this runs as may not")
+	}
+	return err
+}
+
+// item reads one entry of a folder; ok is false for what is no item. mine are
+// rules that the one who asks has met already.
+func (s *scanning) item(dir int, full, name string, mine map[body]*posix.Rules) (x server.Item, ok bool) {
+	var st unix.Statx_t
+	if err := unix.Statx(dir, name, unix.AT_SYMLINK_NOFOLLOW|unix.AT_NO_AUTOMOUNT, wanted, &st); err != nil {
+		if errors.Is(err, unix.ENOENT) { // it went meanwhile
+			return x, false
+		}
+		x.Err = plain(err)
+		return x, true
+	}
+	folder, ok := kind(&st)
+	if !ok {
+		return x, false
+	}
+	x = server.Item{Folder: folder, Size: int64(st.Size), Modified: moment(st.Mtime), Changed: moment(st.Ctime), Enter: folder}
+	if st.Attributes&unix.STATX_ATTR_IMMUTABLE != 0 {
+		x.Notes = append(x.Notes, server.Immutable)
+	}
+	if st.Attributes&unix.STATX_ATTR_APPEND != 0 {
+		x.Notes = append(x.Notes, server.Appending)
+	}
+	if folder && (st.Mnt_id != s.top.mount || device(&st) != s.top.dev) && st.Attributes&unix.STATX_ATTR_MOUNT_ROOT != 0 {
+		if device(&st) == s.top.dev || !s.c.link.Mounts { // a part of this one again, or another
+			x.Notes = append(x.Notes, server.Mounted)
+			x.Enter = false
+		}
+	}
+	b := body{mode: st.Mode, uid: st.Uid, gid: st.Gid}
+	var access, dflt []byte
+	var room [512]byte
+	n, err := unix.Llistxattr(full, room[:])
+	list := room[:max(n, 0)]
+	if errors.Is(err, unix.ERANGE) {
+		big := make([]byte, 1<<16)
+		if n, err = unix.Llistxattr(full, big); err == nil {
+			list = big[:n]
+		}
+	}
+	if err != nil && !errors.Is(err, unix.ENOTSUP) {
+		if errors.Is(err, unix.ENOENT) {
+			return x, false
+		}
+		x.Err = plain(err)
+		return x, true
+	}
+	for len(list) > 0 {
+		attr, rest, _ := strings.Cut(string(list), "\x00")
+		list = []byte(rest)
+		switch attr {
+		case accessList:
+			access, err = attribute(full, accessList, false)
+		case defaultList:
+			dflt, err = attribute(full, defaultList, false)
+		case "security.capability":
+			x.Notes = append(x.Notes, server.Capable)
+		case "security.NTACL", "user.NTACL":
+			x.Notes = append(x.Notes, server.Described)
+		}
+		if err != nil {
+			x.Err = plain(err)
+			return x, true
+		}
+	}
+	b.access, b.dflt = string(access), string(dflt)
+	r := mine[b]
+	if r == nil {
+		if r, err = rules(&st, access, dflt); err != nil {
+			x.Err = err
+			return x, true
+		}
+		s.m.Lock()
+		if was := s.bodies[b]; was != nil {
+			r = was
+		} else {
+			if len(s.bodies) >= mostBodies {
+				clear(s.bodies)
+			}
+			s.bodies[b] = r
+		}
+		s.m.Unlock()
+		if len(mine) >= mostBodies {
+			clear(mine)
+		}
+		mine[b] = r
+	}
+	x.Rules = r
+	return x, true
+}
