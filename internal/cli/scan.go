@@ -207,8 +207,19 @@ func (a *app) takeIn(c *cobra.Command, k keeping, s estate.Server, seen *live.Se
 			o.Brief = shares == 0
 			return d.SharesFound(s, server.Doors(seen.Shares), whole && len(server.Doors(seen.Shares)) == len(seen.Shares))
 		},
-		func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error) { return d.Otherwise(s, known) },
-		func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error) { return d.Came(s, known) },
+	}
+	rules, items := false, false
+	if err := a.view(ctx, func(t *estate.Tx) (err error) {
+		rules, items, err = plan.New(t, a.who()).Stirs(s, known)
+		return err
+	}); err != nil {
+		return err
+	}
+	if rules {
+		steps = append(steps, func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error) { return d.Otherwise(s, known) })
+	}
+	if items {
+		steps = append(steps, func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error) { return d.Came(s, known) })
 	}
 	for _, fn := range steps {
 		if err := a.carryIfAny(c, k, fn); err != nil {
@@ -241,7 +252,7 @@ func (a *app) takeIn(c *cobra.Command, k keeping, s estate.Server, seen *live.Se
 		p.Line(report.S("Nothing was kept: this only reports."))
 		return p.Err()
 	}
-	return a.note(context.WithoutCancel(ctx), s, seen) // what is kept is kept whole
+	return a.note(context.WithoutCancel(ctx), s, seen, known) // what is kept is kept whole
 }
 
 // carryIfAny is carry, silent where nothing is otherwise.
@@ -259,7 +270,7 @@ func (a *app) carryIfAny(c *cobra.Command, k keeping, fn build) error {
 }
 
 // note remembers when a server was read, and what its domains are called.
-func (a *app) note(ctx context.Context, s estate.Server, seen *live.Seen) error {
+func (a *app) note(ctx context.Context, s estate.Server, seen *live.Seen, known []*plan.Tract) error {
 	e, done, err := a.open(ctx)
 	if err != nil {
 		return err
@@ -267,7 +278,7 @@ func (a *app) note(ctx context.Context, s estate.Server, seen *live.Seen) error 
 	defer done()
 	var facts []plan.ItemFacts
 	if err := e.View(ctx, func(t *estate.Tx) error {
-		facts, err = plan.New(t, a.who()).Facts(s, seen.Tracts)
+		facts, err = plan.New(t, a.who()).Facts(s, known)
 		return err
 	}); err != nil {
 		return err

@@ -17,6 +17,22 @@ func (t *Tx) Facts(item int64) (f format.Facts, ok bool) {
 	return f, ok
 }
 
+// FactsIn gives what a server told of the items directly in a folder.
+func (t *Tx) FactsIn(folder int64) map[int64]format.Facts {
+	out := map[int64]format.Facts{}
+	if !t.Knows("facts") {
+		return out
+	}
+	t.Each("SELECT f.item, f.size, f.modified, f.changed FROM items i JOIN facts f ON f.item=i.id WHERE i.parent=?", []any{folder}, func(r *sql.Rows) error {
+		var id int64
+		var f format.Facts
+		err := r.Scan(&id, &f.Size, &f.Modified, &f.Changed)
+		out[id] = f
+		return err
+	})
+	return out
+}
+
 // SetFacts keeps what a server told of an item. It is not journaled: nobody's
 // access hangs on it.
 func (t *Tx) SetFacts(item int64, f format.Facts) {

@@ -45,6 +45,7 @@ type compared struct {
 	known  *estate.Target
 	row    *format.Arranged // nil: it is gone from the server
 	in     int64            // what came: the estate's folder it is in; 0: that is new too
+	up     int64            // the estate's folder it is in; 0: none, or not known
 	folder bool
 }
 
@@ -86,6 +87,7 @@ func (d *Desk) compare(s estate.Server, x *Tract, fn func(c compared) error) err
 				return false
 			}
 		case items[r.In] != 0:
+			c.up = items[r.In]
 			in := within(r.In)
 			if k, ok := in[r.Name]; ok && k.Folder == r.Folder {
 				delete(in, r.Name)
@@ -532,13 +534,20 @@ type ItemFacts struct {
 
 // Facts gives what a scan told of sizes and times that the estate has otherwise.
 func (d *Desk) Facts(s estate.Server, tracts []*Tract) (out []ItemFacts, err error) {
+	facts := folderFacts{}
 	for _, x := range tracts {
 		if !d.hasTract(s, x) || !x.Tree.Told() {
 			continue
 		}
 		if err := d.compare(s, x, func(c compared) error {
 			if c.known != nil && c.row != nil {
-				if f, _ := d.t.Facts(c.known.Item); f != c.row.Facts {
+				var f format.Facts
+				if c.up == 0 {
+					f, _ = d.t.Facts(c.known.Item)
+				} else {
+					f = facts.of(d.t, c.up)[c.known.Item]
+				}
+				if f != c.row.Facts {
 					out = append(out, ItemFacts{c.known.Item, c.row.Facts})
 				}
 			}
@@ -548,6 +557,50 @@ func (d *Desk) Facts(s estate.Server, tracts []*Tract) (out []ItemFacts, err err
 		}
 	}
 	return out, d.t.Err()
+}
+
+// folderFacts holds what is known of the items of a few folders.
+type folderFacts map[int64]map[int64]format.Facts
+
+func (c folderFacts) of(t *estate.Tx, folder int64) map[int64]format.Facts {
+	m, ok := c[folder]
+	if !ok {
+		if len(c) >= 64 {
+			clear(c)
+		}
+		m = t.FactsIn(folder)
+		c[folder] = m
+	}
+	return m
+}
+
+// Stirs tells, in one walk, whether a scan found other rules on items the
+// estate knows, and whether items came or went.
+func (d *Desk) Stirs(s estate.Server, tracts []*Tract) (rules, items bool, err error) {
+	known := map[[2]rule.Any]bool{}
+	for _, x := range tracts {
+		d.step("comparing " + x.Share)
+		if !d.hasTract(s, x) {
+			continue
+		}
+		if err := d.compare(s, x, func(c compared) error {
+			if c.known == nil || c.row == nil {
+				items = true
+				return nil
+			}
+			pair := [2]rule.Any{d.t.Of(c.known.Strand), x.Tree.Bodies[c.row.Body]}
+			other, ok := known[pair]
+			if !ok {
+				other = as(pair[0], pair[1]) != pair[0]
+				known[pair] = other
+			}
+			rules = rules || other
+			return nil
+		}); err != nil {
+			return false, false, err
+		}
+	}
+	return rules, items, d.t.Err()
 }
 
 // Found is one item as a server has it now.
