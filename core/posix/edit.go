@@ -212,6 +212,8 @@ func (r *Rules) Turned(who account.ID, here, below Turn) *Rules {
 		}
 		if after := l.turned(slot(l, who, account.ID{}, group), who, below); !slices.Equal(after, l) {
 			c.Default = after
+		} else if gets, stays := below(0, false); r.Default == nil && stays && gets != 0 { // it is said from now on
+			c.Default = l
 		}
 	}
 	if c.Same(r) {

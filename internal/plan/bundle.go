@@ -72,6 +72,14 @@ func chain(edits []*itemEdit) itemEdit {
 	}
 	var chained estate.Dated // of the item worked out last
 	return itemEdit{
+		each: func(r *posix.Rules) *posix.Rules {
+			for _, e := range edits {
+				if e.each != nil {
+					r = e.each(r)
+				}
+			}
+			return r
+		},
 		hands: slices.ContainsFunc(edits, func(e *itemEdit) bool { return e.hands }),
 		make: func(x, up *rule.Descriptor, folder bool, dated estate.Dated) (*rule.Descriptor, error) {
 			for _, e := range edits {

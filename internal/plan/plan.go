@@ -408,6 +408,8 @@ type itemEdit struct {
 	// hands: what the default list of a folder gives more or less is handed to
 	// what is there.
 	hands bool
+	// each gives what is below an item what the item is given; nil: nothing.
+	each func(r *posix.Rules) *posix.Rules
 	// handsBack: a default list that goes takes what it gave too.
 	handsBack bool
 	// posixDates is dates for rules of POSIX trees, by what they list.
@@ -504,7 +506,7 @@ func (d *Desk) onPieces(p *Plan, pieces []piece, renew bool) error {
 			p.work.name(n)
 		}
 	}
-	hands, back := map[int]bool{}, map[int]bool{}
+	hands, back, each := map[int]bool{}, map[int]bool{}, map[int][]func(*posix.Rules) *posix.Rules{}
 	for _, piece := range pieces {
 		e := piece.edit
 		if e.make == nil {
@@ -518,6 +520,9 @@ func (d *Desk) onPieces(p *Plan, pieces []piece, renew bool) error {
 			p.work.name(n)
 			hands[n] = hands[n] || e.hands
 			back[n] = back[n] || e.handsBack
+			if e.each != nil && f.Nodes[n].Folder {
+				each[n] = append(each[n], e.each)
+			}
 			node := &f.Nodes[n]
 			was := dated[x.Item]
 			after := node.After.Listed()
@@ -533,7 +538,7 @@ func (d *Desk) onPieces(p *Plan, pieces []piece, renew bool) error {
 			}
 		}
 	}
-	return d.handDown(p, hands, back)
+	return d.handDown(p, hands, back, each)
 }
 
 // still gives the last days of entries that are still there.

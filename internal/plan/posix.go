@@ -149,15 +149,29 @@ func (d *Desk) givingPosix(e *itemEdit, l rule.Line, level string, until estate.
 		}
 		return w.dates(before, after, dated, until)
 	}
+	if err == nil && w.below && !exactly { // every item below gets it, whatever the default list said before
+		e.each = func(r *posix.Rules) *posix.Rules {
+			w := *w
+			w.here = true
+			if after, err := w.give(r); err == nil {
+				return after
+			}
+			return r // a level that says nothing of files
+		}
+		return
+	}
 	e.hands = true
 }
 
 // handDown gives what is below folders whose default lists a plan changes what
 // those give more, and takes what they give no more: on a POSIX tree nothing
 // of that comes by itself to what is there.
-func (d *Desk) handDown(p *Plan, hands, back map[int]bool) error {
+func (d *Desk) handDown(p *Plan, hands, back map[int]bool, each map[int][]func(*posix.Rules) *posix.Rules) error {
 	f := p.work.forest
-	type turn struct{ from, to *posix.Rules }
+	type turn struct {
+		from, to *posix.Rules
+		give     func(*posix.Rules) *posix.Rules // in their place
+	}
 	turns := make([][]turn, len(f.Nodes))
 	any := false
 	for i := range f.Nodes {
@@ -170,7 +184,11 @@ func (d *Desk) handDown(p *Plan, hands, back map[int]bool) error {
 			f.Edits[i] = func(x, parent rule.Any, folder bool) (rule.Any, error) {
 				if r, ok := x.(*posix.Rules); ok {
 					for _, t := range all {
-						r = r.Handed(t.from, t.to)
+						if t.give != nil {
+							r = t.give(r)
+						} else {
+							r = r.Handed(t.from, t.to)
+						}
 					}
 					x = r
 				}
@@ -184,7 +202,12 @@ func (d *Desk) handDown(p *Plan, hands, back map[int]bool) error {
 		from, ok := n.Before.(*posix.Rules)
 		to, also := n.After.(*posix.Rules)
 		if ok && also && n.Folder && hands[i] && from != to && (to.Default != nil || back[i]) && !slices.Equal(from.Default, to.Default) {
-			turns[i] = append(slices.Clip(turns[i]), turn{from, to})
+			turns[i] = append(slices.Clip(turns[i]), turn{from: from, to: to})
+		}
+		for _, give := range each[i] {
+			if ok {
+				turns[i] = append(slices.Clip(turns[i]), turn{give: give})
+			}
 		}
 	}
 	if !any {

@@ -390,7 +390,7 @@ func (d *Desk) rebuild(s *Saved) (*Plan, error) {
 	groups := map[string]*estate.Group{}
 	var order []string
 	for _, e := range s.Items {
-		at, err := t.FindText(e.Where)
+		at, err := d.k.Place(e.Where)
 		if err != nil {
 			return nil, err
 		}

@@ -1,0 +1,271 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
+)
+
+// props is a tree of this machine's own, and an estate linked to it in the
+// folder the test stands in.
+type props struct {
+	t    *testing.T
+	prog string
+	root string
+}
+
+func newProps(t *testing.T) *props {
+	if os.Geteuid() != 0 {
+		t.Skip("SKIPPED: owners are given away by root alone")
+	}
+	p := &props{t: t, prog: program(t), root: t.TempDir()}
+	for d := p.root; d != "/tmp" && d != "/"; d = filepath.Dir(d) {
+		require.NoError(t, os.Chmod(d, 0o755))
+	}
+	t.Chdir(t.TempDir())
+	for _, d := range []string{"Workshop", "Workshop/Masks & wigs", "Box", "Shut"} {
+		require.NoError(t, os.Mkdir(p.at(d), 0o755))
+	}
+	for _, f := range []string{"Workshop/plan.txt", "Workshop/run.sh", "Workshop/Masks & wigs/list.csv", "Box/bram's.txt", "Shut/in.txt"} {
+		require.NoError(t, os.WriteFile(p.at(f), []byte("x"), 0o644))
+	}
+	require.NoError(t, os.Symlink("/etc/passwd", p.at("Workshop/link")))
+	require.NoError(t, unix.Chmod(p.at("Box"), 0o1777))
+	require.NoError(t, unix.Chmod(p.at("Workshop"), 0o2770))
+	require.NoError(t, os.Chown(p.at("Workshop"), 71001, 81001))
+	require.NoError(t, os.Chmod(p.at("Workshop/run.sh"), 0o750))
+	require.NoError(t, os.Chown(p.at("Box/bram's.txt"), 71002, 81001))
+	require.NoError(t, os.Chmod(p.at("Shut"), 0o700))
+	require.NoError(t, os.WriteFile("passwd", []byte("root:x:0:0::/:\nines:x:71001:81001::/:\nbram:x:71002:81002::/:\npetra:x:71003:81003::/:\n"), 0o644))
+	require.NoError(t, os.WriteFile("group", []byte("root:x:0:\nstage:x:81001:bram\nlighting:x:81002:\nfoyer:x:81003:\n"), 0o644))
+	p.run(0, "init")
+	p.run(0, "load", "accounts", "--passwd", "passwd", "--group", "group")
+	p.run(0, "server", "add", "propstore", "--local")
+	p.run(0, "scan", "propstore", "--root", p.root, "--yes")
+	return p
+}
+
+func (p *props) at(rest string) string { return filepath.Join(p.root, rest) }
+
+func (p *props) where(rest string) string { return "propstore:" + filepath.Join(p.root, rest) }
+
+func (p *props) run(code int, args ...string) string {
+	out, err := exec.Command(p.prog, args...).CombinedOutput()
+	got := 0
+	if e, ok := err.(*exec.ExitError); ok {
+		got = e.ExitCode()
+	} else {
+		require.NoError(p.t, err)
+	}
+	require.Equal(p.t, code, got, "%v\n%s", args, out)
+	return string(out)
+}
+
+// stand gives all that stands on a tree, byte for byte.
+func (p *props) stand() map[string]string {
+	out := map[string]string{}
+	require.NoError(p.t, filepath.WalkDir(p.root, func(path string, _ os.DirEntry, err error) error {
+		require.NoError(p.t, err)
+		var st unix.Stat_t
+		require.NoError(p.t, unix.Lstat(path, &st))
+		s := fmt.Sprintf("%o %d %d", st.Mode, st.Uid, st.Gid)
+		for _, attr := range []string{"system.posix_acl_access", "system.posix_acl_default"} {
+			b := make([]byte, 4096)
+			if n, err := unix.Lgetxattr(path, attr, b); err == nil {
+				s += fmt.Sprintf(" %x", b[:n])
+			}
+		}
+		out[strings.TrimPrefix(path, p.root)] = s
+		return nil
+	}))
+	return out
+}
+
+// change is the number of the journal's last change.
+func (p *props) change() string {
+	line := strings.SplitN(p.run(0, "log", "--format", "csv"), "\n", 3)[1]
+	n, _, _ := strings.Cut(line, ",")
+	return n
+}
+
+// TestOwnTrees: what is granted, taken, sealed, owned and moded on the machine's
+// own trees is written there, and taken back to the byte; what somebody changed
+// there meanwhile is not written over.
+func TestOwnTrees(t *testing.T) {
+	p := newProps(t)
+	for _, change := range [][]string{
+		{"grant", "foyer", "read", p.where("Workshop")},
+		{"grant", "foyer", "edit", p.where("Workshop"), "--scope", "here"},
+		{"grant", "bram", "pass", p.where("Shut")},
+		{"grant", "stage", "edit", p.where("Workshop")},
+		{"grant", "ines", "read", p.where("Box/bram's.txt")},
+		{"grant", "lighting", "add", p.where("Box"), "--scope", "here"},
+		{"owner", p.where("Workshop"), "--to", "petra", "--below"},
+		{"owner", p.where("Workshop/plan.txt"), "--to", "group:lighting"},
+		{"mode", p.where("Workshop"), "--set", "g-w,o=", "--below"},
+		{"mode", p.where("Box"), "--set", "2770"},
+		{"mode", p.where("Workshop"), "--entry", "user:bram:rwx", "--entry", "default:group:foyer:r-x"},
+	} {
+		before := p.stand()
+		head := p.change()
+		out := p.run(0, append(change, "--yes", "--force")...)
+		require.NotEqual(t, head, p.change(), "%v\n%s", change, out)
+		require.Contains(t, out, "This goes to the real server propstore", "%v", change)
+		require.NotEqual(t, before, p.stand(), "%v", change)
+		require.Contains(t, p.run(0, "drift", "propstore"), "is as the estate has it", "%v", change)
+		p.run(0, "undo", p.change(), "--yes", "--force")
+		require.Equal(t, before, p.stand(), "%v", change)
+	}
+	// One on the other, and all of them back.
+	start := p.stand()
+	var kept []string
+	for _, change := range [][]string{
+		{"grant", "foyer", "read", p.where("Workshop")}, {"grant", "lighting", "edit", p.where("Workshop")}, {"replace", "lighting", "read", p.where("Workshop")},
+		{"revoke", "foyer", p.where("Workshop")}, {"seal", p.where("Workshop"), "--keep"}, {"unseal", p.where("Workshop")}, {"reflow", p.where("Workshop")},
+	} {
+		head := p.change()
+		p.run(0, append(change, "--yes", "--force")...)
+		if p.change() != head {
+			kept = append(kept, p.change())
+		}
+	}
+	require.GreaterOrEqual(t, len(kept), 5)
+	for i := len(kept) - 1; i >= 0; i-- {
+		p.run(0, "undo", kept[i], "--yes", "--force")
+	}
+	require.Equal(t, start, p.stand())
+
+	// Somebody was there: nothing is written.
+	require.NoError(t, os.Chmod(p.at("Workshop/plan.txt"), 0o600))
+	other := p.stand()
+	out := p.run(3, "grant", "foyer", "read", p.where("Workshop"), "--yes")
+	require.Contains(t, out, "has other rules on the server than in the estate")
+	require.Equal(t, other, p.stand())
+	require.Contains(t, p.run(1, "drift", "propstore"), "plan.txt")
+	p.run(0, "scan", "propstore", "--yes", "--force")
+	require.Contains(t, p.run(0, "drift", "propstore"), "is as the estate has it")
+
+	// A link in the place of a folder: refused, and nothing outside is touched.
+	require.NoError(t, os.Rename(p.at("Workshop"), p.at("Aside")))
+	outside := t.TempDir()
+	require.NoError(t, os.Symlink(outside, p.at("Workshop")))
+	was, err := os.Stat(outside)
+	require.NoError(t, err)
+	out = p.run(3, "mode", p.where("Workshop"), "--set", "0700", "--yes")
+	require.Contains(t, out, "links are not followed")
+	is, err := os.Stat(outside)
+	require.NoError(t, err)
+	require.Equal(t, was.Mode(), is.Mode())
+}
+
+// TestKilledOnOwnTrees: a change killed while it is written is whole, or is
+// finished or taken back, with nothing lost.
+func TestKilledOnOwnTrees(t *testing.T) {
+	p := newProps(t)
+	for d := range 20 {
+		require.NoError(t, os.Mkdir(p.at(fmt.Sprintf("Box/%d", d)), 0o755))
+		for f := range 100 {
+			require.NoError(t, os.WriteFile(p.at(fmt.Sprintf("Box/%d/%d", d, f)), nil, 0o644))
+		}
+	}
+	p.run(0, "scan", "propstore", "--yes")
+	before := p.stand()
+	began := time.Now()
+	p.run(0, "grant", "foyer", "edit", p.where("Box"), "--yes")
+	took := time.Since(began)
+	after := p.stand()
+	p.run(0, "undo", p.change(), "--yes")
+	met := map[string]int{}
+	for i := range 24 {
+		c := exec.Command(p.prog, "grant", "foyer", "edit", p.where("Box"), "--yes")
+		require.NoError(t, c.Start())
+		time.Sleep(took/2 + took*time.Duration(i+1)/50) // mostly while it writes
+		require.NoError(t, c.Process.Signal([]syscall.Signal{syscall.SIGKILL, syscall.SIGTERM}[i%2]))
+		_ = c.Wait()
+		torn := p.stand()
+		out, err := exec.Command(p.prog, []string{"resume", "undo"}[i/2%2]).CombinedOutput()
+		switch {
+		case err != nil:
+			require.Contains(t, string(out), "no change is unfinished")
+			met["nothing left to do"]++
+		case i/2%2 == 0:
+			require.Equal(t, after, p.stand())
+			met["finished"]++
+		default:
+			require.Equal(t, before, p.stand())
+			met["taken back"]++
+		}
+		now := p.stand()
+		if fmt.Sprint(now) != fmt.Sprint(before) {
+			require.Equal(t, after, now)
+			p.run(0, "undo", p.change(), "--yes")
+		}
+		require.Equal(t, before, p.stand())
+		if fmt.Sprint(torn) != fmt.Sprint(before) && fmt.Sprint(torn) != fmt.Sprint(after) {
+			met["torn"]++
+		}
+	}
+	t.Log(met)
+	require.Positive(t, met["torn"], "none was killed while it wrote: %v", met)
+	p.run(0, "check")
+}
+
+// TestOwnTreesWithoutRoot: what the user this runs as may not read or write is
+// said; the rest is read, and what he owns is written.
+func TestOwnTreesWithoutRoot(t *testing.T) {
+	p := newProps(t)
+	dir := t.TempDir()
+	for d := dir; d != "/tmp" && d != "/"; d = filepath.Dir(d) {
+		require.NoError(t, os.Chmod(d, 0o777))
+	}
+	prog := filepath.Join(dir, "tarnwold")
+	text, err := os.ReadFile(p.prog)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(prog, text, 0o755))
+	for _, f := range []string{"passwd", "group"} {
+		text, err := os.ReadFile(f)
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(filepath.Join(dir, f), text, 0o644))
+	}
+	asBram := func(args ...string) (string, int) {
+		c := exec.Command(prog, args...)
+		c.Dir = dir
+		c.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 71002, Gid: 81002, Groups: []uint32{81001}}}
+		out, err := c.CombinedOutput()
+		if e, ok := err.(*exec.ExitError); ok {
+			return string(out), e.ExitCode()
+		}
+		require.NoError(t, err)
+		return string(out), 0
+	}
+	for _, c := range [][]string{{"init"}, {"load", "accounts", "--passwd", "passwd", "--group", "group"}, {"server", "add", "propstore", "--local"}} {
+		out, code := asBram(c...)
+		require.Zero(t, code, out)
+	}
+	out, code := asBram("scan", "propstore", "--root", p.root, "--yes")
+	require.Equal(t, 3, code, out)
+	require.Contains(t, out, "Shut")
+	require.Contains(t, out, "the user this runs as may not")
+	out, code = asBram("explain", "bram", p.where("Workshop/plan.txt"))
+	require.Zero(t, code, out)
+	require.Contains(t, out, "can open, rename and delete; can't save")
+	out, code = asBram("grant", "petra", "edit", p.where("Box/bram's.txt"), "--yes")
+	require.Zero(t, code, out)
+	before := p.stand()
+	out, code = asBram("grant", "petra", "edit", p.where("Workshop/plan.txt"), "--yes")
+	require.Equal(t, 3, code, out)
+	require.Contains(t, out, "owners change modes and lists, root all")
+	require.Contains(t, out, "nothing was kept")
+	require.Equal(t, before, p.stand())
+	out, code = asBram("server", "test", "propstore")
+	require.Equal(t, 1, code)
+	require.Contains(t, out, "not as root")
+}
