@@ -53,6 +53,29 @@ func Means(w right.What) Meaning {
 	return m
 }
 
+// Asks gives the rights that are asked for on an item where somebody asks for a
+// set of rights, as far as lists give them; deleting a folder is left out, for
+// that is the folder's above. Rights that no list gives are asked for where
+// they are asked for alone, or owning is.
+func (r *Rules) Asks(s right.Set) right.Set {
+	what := right.What{File: s}
+	if r.Folder {
+		what = right.What{Folder: s}
+	}
+	m := Means(what)
+	if m.Nothing() {
+		return s
+	}
+	out := r.rights(m.On(r), false) | s&(right.WriteACL|right.WriteOwner)
+	if s&(right.Delete|right.DeleteChild) == 0 {
+		out &^= right.DeleteChild
+	}
+	if !r.Folder {
+		out |= s & right.Delete
+	}
+	return out
+}
+
 // On gives what it stands for on an item: as it would be given to it.
 func (m Meaning) On(r *Rules) Perm {
 	if r.Folder {

@@ -106,7 +106,7 @@ func named() map[string]Traits {
 		// measured to follow it.
 		"posix": {
 			Name:               "posix",
-			Traits:             account.Traits{POSIXIDs: true, Layers: 1},
+			Traits:             account.Traits{POSIXIDs: true},
 			AsksFoldersAbove:   true,
 			AdministratorsPass: true,
 			RootPasses:         true,

@@ -61,13 +61,8 @@ func (c *can) of(folder bool) bool {
 	return true
 }
 
-// rights gives the rights a level asks for; none for an act.
-func (c *can) rights(folder bool) right.Set {
-	if folder {
-		return c.level.Folder & right.Access
-	}
-	return c.level.File & right.Access
-}
+// rights gives the rights a level asks for on an item; none for an act.
+func (c *can) rights(rules rule.Any, folder bool) right.Set { return AskedOf(c.level, rules, folder) }
 
 // inside tells whether it is an act that the top of a route is no place for.
 func (c *can) inside() bool {
@@ -81,7 +76,7 @@ func (c *can) ok(q *verdict.Question, granted right.Set, folder bool, item, pare
 		return false
 	}
 	if c.act == nil {
-		return granted.Has(c.rights(folder))
+		return granted.Has(c.rights(item, folder))
 	}
 	t := verdict.Trial{Item: q, IsFolder: folder}
 	in := *q
@@ -105,12 +100,12 @@ func (c *can) ok(q *verdict.Question, granted right.Set, folder bool, item, pare
 // deleted there. adding gives the situation of the folder that something is
 // added to: the item itself, or the folder above it. It is what ok would say of
 // each.
-func (c *can) holding(d *crowd.Decider, s crowd.Situation, folder, top bool, adding func(above bool) crowd.Situation) crowd.Bits {
+func (c *can) holding(d *crowd.Decider, s crowd.Situation, rules rule.Any, folder, top bool, adding func(above bool) crowd.Situation) crowd.Bits {
 	if !c.of(folder) || c.inside() && top {
 		return d.People.Empty()
 	}
 	if c.act == nil {
-		return d.Holding(s, c.rights(folder))
+		return d.Holding(s, c.rights(rules, folder))
 	}
 	makes := c.act.Takes == verdict.NewFile || c.act.Takes == verdict.NewFolder
 	if makes {

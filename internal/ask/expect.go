@@ -315,7 +315,7 @@ func (a *asking) below(w *expectedWay, want crowd.Bits, should bool) {
 		} else if begins && b.above {
 			parent = g.f.Over(i, false)
 		}
-		able := a.c.holding(d, s, n.Folder, parent == nil, func(above bool) crowd.Situation {
+		able := a.c.holding(d, s, n.Before, n.Folder, parent == nil, func(above bool) crowd.Situation {
 			in := crowd.Situation{Gate: s.Gate}
 			if above {
 				in.Item = k.Read(parent, adding)
@@ -382,7 +382,7 @@ func (x *Expecting) here(w *expectedWay, p estate.Place, c *can) crowd.Bits {
 	if len(w.pop.Users) > 0 {
 		somebody = w.pop.Users[0].ID
 	}
-	b := c.holding(w.d, x.k.situation(w.d, somebody, p, w.share, false), p.Folder, top, func(above bool) crowd.Situation {
+	b := c.holding(w.d, x.k.situation(w.d, somebody, p, w.share, false), x.k.t.Of(p.Strand), p.Folder, top, func(above bool) crowd.Situation {
 		in := p
 		if above {
 			in = x.k.folderOf(p)
@@ -410,7 +410,7 @@ func (x *Expecting) against(user account.Account, w *expectedWay, p estate.Place
 	for i := range e.Rights {
 		r := &e.Rights[i]
 		one, err := right.Parse(r.Right)
-		if err != nil || one&c.rights(p.Folder) == 0 || r.Granted != can {
+		if err != nil || one&c.rights(k.t.Of(p.Strand), p.Folder) == 0 || r.Granted != can {
 			continue
 		}
 		out.Right, out.Because = r.Right, &r.File

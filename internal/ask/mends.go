@@ -88,10 +88,7 @@ func (k *Asker) Lacking(who, where, want string) ([]Lacking, error) {
 	if err != nil {
 		return nil, err
 	}
-	wanted := level.File
-	if p.Folder {
-		wanted = level.Folder
-	}
+	wanted := AskedOf(level, k.t.Of(p.Strand), p.Folder)
 	if wanted&right.Access == 0 {
 		return nil, unfit("", "%s says nothing of a %s", want, Kind(p.Folder))
 	}
@@ -208,7 +205,7 @@ func (k *Asker) givers(q *verdict.Question, user account.Account, wanted right.S
 		}
 		for i := range l.Steps {
 			if s := &l.Steps[i]; !s.Refuses && s.Rights&(wanted|right.DeleteChild|right.WriteData) != 0 {
-				named[s.Who] = true
+				named[k.t.AccountOf(s.Who)] = true
 			}
 		}
 	}
@@ -329,10 +326,7 @@ func (k *Asker) Holds(who, where string, level right.Level) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	want := level.File
-	if p.Folder {
-		want = level.Folder
-	}
+	want := AskedOf(level, k.t.Of(p.Strand), p.Folder)
 	return verdict.Granted(k.Question(user.ID, p, p.Share)).Has(want & right.Access), k.t.Err()
 }
 

@@ -17,6 +17,19 @@ func LevelOn(levels right.Levels, a rule.Any, s right.Set, folder bool) string {
 	return levels.Show(s, folder)
 }
 
+// AskedOf gives the rights that a level asks for on an item, by what it stands
+// for in rules of its kind.
+func AskedOf(l right.Level, a rule.Any, folder bool) right.Set {
+	s := l.File
+	if folder {
+		s = l.Folder
+	}
+	if r, ok := a.(*posix.Rules); ok {
+		return r.Asks(s) & right.Access
+	}
+	return s & right.Access
+}
+
 // NothingOn tells whether granted rights open nothing worth a name.
 func NothingOn(a rule.Any, s right.Set) bool {
 	if _, ok := a.(*posix.Rules); ok {

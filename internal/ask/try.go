@@ -48,7 +48,9 @@ type Mend struct {
 	// (Entry has to go from Where), share-allows (the share's rules have to),
 	// share-switch (Where is switched to read-only), configuration (of the
 	// server, of share Where: Entry would have to go from a list, or where
-	// there is none Who come onto it), administrator.
+	// there is none Who come onto it), administrator; of a POSIX tree sticky (Who
+	// would have to own the item or the folder Where), owners-alone, root-alone,
+	// never-runs (some class of Where would need execute).
 	Do    string `json:"do"`
 	Who   string `json:"account,omitempty"`
 	Right string `json:"right,omitempty"`
@@ -62,7 +64,7 @@ var ons = [...]string{verdict.OnItem: "item", verdict.OnFolder: "folder", verdic
 // adding puts together what core is asked where something is added to a folder.
 func (k *Asker) adding(user account.ID, p estate.Place, sh *estate.Share) *verdict.Question {
 	q := k.Question(user, p, sh)
-	if q.Traits.AsksFoldersAbove {
+	if _, ok := k.t.Of(p.Strand).(*posix.Rules); q.Traits.AsksFoldersAbove && !ok { // there adding takes execute by itself
 		q.Above = append([]*rule.List{q.Item}, q.Above...)
 	}
 	q.Item = k.Read(k.t.Of(p.Strand), q.Traits.AddReading())
@@ -466,7 +468,7 @@ func (k *Asker) needed(c verdict.Check, s *spots, t *verdict.Trial, d verdict.Do
 				n.Where, n.Held = "share "+s.share.Address(), f.ShareOK
 			}
 		} else {
-			if adds && f.File.Source == verdict.ByTraverse {
+			if _, ok := desc.(*posix.Rules); adds && !ok && f.File.Source == verdict.ByTraverse {
 				f.File.Folder-- // the folder itself stands first
 			}
 			r := k.fileReason(q, *at, desc, above, f, s.share)
@@ -528,6 +530,12 @@ func (k *Asker) mend(n *Needed, user account.Account, s *spots, t *verdict.Trial
 		return &Mend{Do: "take-away", Entry: n.Reason.Entry, Where: first(n.Reason.SetOn, n.Where)}
 	case n.Reason != nil && n.Reason.By == "traverse":
 		m.Right, m.Where = "execute", n.Reason.SetOn
+	case n.Reason != nil && n.Reason.By == "sticky":
+		return &Mend{Do: "sticky", Who: m.Who, Where: n.Reason.SetOn}
+	case n.Reason != nil && n.Reason.By == "folder":
+		m.Right, m.Where = "add-file", n.Reason.SetOn
+	case n.Reason != nil && (n.Reason.By == "owners-alone" || n.Reason.By == "root-alone" || n.Reason.By == "never-runs"):
+		return &Mend{Do: n.Reason.By, Who: m.Who, Where: n.Where}
 	}
 	m.Do = "allow"
 	return m

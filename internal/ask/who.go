@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"tarnwold/core/account"
+	"tarnwold/core/posix"
 	"tarnwold/core/crowd"
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
@@ -163,13 +164,13 @@ func (k *Asker) stopped(w *way, pop *crowd.Population, s crowd.Situation, classe
 // those keeps the users who can do what is asked for: all of a level, or an act.
 func (x *attributing) those(users crowd.Bits, c *can, granted right.Set, s crowd.Situation) crowd.Bits {
 	if c.act == nil {
-		if granted.Has(c.rights(x.p.Folder)) {
+		if granted.Has(c.rights(x.desc, x.p.Folder)) {
 			return users
 		}
 		return nil
 	}
 	top := len(x.p.Trail) == 1 || x.sh != nil && x.sh.Begins(x.p.Path)
-	return users.And(c.holding(x.d, s, x.p.Folder, top, func(above bool) crowd.Situation {
+	return users.And(c.holding(x.d, s, x.desc, x.p.Folder, top, func(above bool) crowd.Situation {
 		in := x.p
 		if above {
 			in = x.k.folderOf(x.p)
@@ -228,6 +229,9 @@ func (x *attributing) by(users crowd.Bits, granted right.Set) (out []ByWay) {
 		}
 		w := ByWay{Reason: r, Right: one.Names(x.p.Folder)[0], Users: make([]string, 0, n)}
 		if !who.IsZero() {
+			if _, ok := x.desc.(*posix.Rules); ok {
+				who = k.t.AccountOf(who)
+			}
 			a := k.Account(who)
 			w.Account = &a
 			holders := x.pop.Holders(who, x.sh == nil)

@@ -33,7 +33,7 @@ func TestAnswersAgree(t *testing.T) {
 				places = append(places, tx.Place(id))
 			}
 		}
-		require.Len(t, places, 37)
+		require.Len(t, places, 47)
 		for _, u := range tx.Accounts(account.User) {
 			for _, p := range places {
 				full, err := k.Explain(u.Name, p.String(), false)

@@ -25,7 +25,7 @@ func cmd(args ...string) stop { return stop{args: args} }
 
 // tour is the demo: the playhouse from empty file to explained access.
 var tour = []stop{
-	{about: "The Quillfeather Playhouse tours with two file servers, stagedoor and flyloft.\nAn estate is one file that holds all that Tarnwold knows. First the people."},
+	{about: "The Quillfeather Playhouse tours with its file servers, stagedoor and flyloft, and a third one beside.\nAn estate is one file that holds all that Tarnwold knows. First the people."},
 	cmd("init"),
 	cmd("load", "accounts", "accounts.csv", "members.csv"),
 	{about: "Then the servers, which belong to a domain, their shares and their folders."},
@@ -108,6 +108,15 @@ var tour = []stop{
 	cmd("explain", "--from", "questions.csv", "--format", "csv"),
 	cmd("try", "--from", "acts.csv", "--format", "csv"),
 	cmd("files", "bram", "--count"),
+	{about: "A third server, propstore, keeps owners, groups, modes and lists (POSIX.1e). The same questions, the same changes."},
+	cmd("load", "tree", "--posix", "propstore.csv", "--at", "propstore:/srv/props"),
+	cmd("show", "propstore:/srv/props/Workshop"),
+	cmd("explain", "bram", "propstore:/srv/props/Workshop/cut list.ods"),
+	cmd("explain", "nils", "propstore:/srv/props/Armoury/swords.ods"),
+	cmd("try", "bram", "delete", "propstore:/srv/props/Loans/tiara.txt"),
+	cmd("grid", "propstore:/srv/props", "--for", "stage,lighting,wardrobe,bram"),
+	cmd("grant", "wardrobe", "edit", "propstore:/srv/props/Workshop", "--dry-run"),
+	cmd("deny", "bram", "read", "propstore:/srv/props/Workshop", "--dry-run"),
 	{about: "Is the estate whole?"},
 	cmd("check"),
 }

@@ -182,11 +182,7 @@ func oneByOne(rt *rapid.T, tx *estate.Tx, k *ask.Asker, e *ask.Expectation) (out
 			var n uint32
 			_, err := fmt.Sscanf(k.Answer(u, at, sh, true).Granted, "0x%x", &n)
 			require.NoError(rt, err)
-			want := level.File
-			if at.Folder {
-				want = level.Folder
-			}
-			return right.Set(n).Has(want & right.Access)
+			return right.Set(n).Has(ask.AskedOf(level, k.Tx().Of(at.Strand), at.Folder))
 		}
 		at.Share = sh
 		where, to := at.Via(), ""

@@ -78,8 +78,11 @@ type granting struct {
 // granting reads a line for POSIX trees, and refuses what no list there can say.
 func (d *Desk) granting(l rule.Line, level, name string) (*granting, error) {
 	if l.Kind != rule.Allow {
-		return nil, &estate.Refused{Why: "a POSIX list has no entries that refuse",
-			Do: fmt.Sprintf("take what %s has there with tarnwold revoke, or have him leave the group that gives it; a user's own entry comes before all groups', so that tarnwold mode WHERE --entry user:NAME:--- closes it to one user", name)}
+		do := fmt.Sprintf("take what %s has there with tarnwold revoke", name)
+		if a, ok := d.t.Account(d.t.AccountOf(l.Who)); ok && a.Kind == acc.User {
+			do += fmt.Sprintf(", or have him leave the group that gives it; an entry of his own comes before all groups': tarnwold mode WHERE --entry user:%s:--- closes it to him alone", a.Name)
+		}
+		return nil, &estate.Refused{Why: "a POSIX list has no entries that refuse", Do: do}
 	}
 	who, err := d.number(l.Who)
 	if err != nil {

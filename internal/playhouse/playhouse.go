@@ -1,6 +1,6 @@
 // Package playhouse makes the files of the Quillfeather Playhouse, the
 // made-up theatre company that the demo, the guide and many tests work on:
-// accounts, members, shares and the trees of two servers, as CSV.
+// accounts, members, shares and the trees of three servers, as CSV.
 //
 // The trees are written down as a person would plan them, and every
 // descriptor follows from that by the rules of core.
@@ -20,7 +20,7 @@ import (
 )
 
 // Files names what Write makes.
-var Files = []string{"accounts.csv", "members.csv", "shares.csv", "programme-shares.csv", "stagedoor.csv", "flyloft.csv", "questions.csv", "acts.csv", "nightly.txt", "house.expect", "wardrobe.policy", "duties.except", "tries.csv"}
+var Files = []string{"accounts.csv", "members.csv", "shares.csv", "programme-shares.csv", "stagedoor.csv", "flyloft.csv", "propstore.csv", "questions.csv", "acts.csv", "nightly.txt", "house.expect", "wardrobe.policy", "duties.except", "tries.csv"}
 
 var domain = account.NewID(5, 21, 1740297317, 2041512876, 3301284410)
 
@@ -96,6 +96,22 @@ var flyloft = []item{
 	{"Season 2027/Drafts/cast list.odt", "orla", false, ""},
 }
 
+// propstore is a POSIX tree: path, kind, owner, group, mode, access list,
+// default list.
+var propstore = [][]string{
+	{"path", "kind", "owner", "group", "mode", "access_acl", "default_acl"},
+	{"", "folder", "warden", "stage", "2775", "", ""},
+	{"Workshop", "folder", "tomas", "stage", "2770", "user::rwx,user:bram:rwx,group::rwx,group:lighting:r-x,mask::rwx,other::---", "user::rwx,group::rwx,group:lighting:r-x,mask::rwx,other::---"},
+	{"Workshop/wolf head.txt", "file", "nils", "stage", "0660", "user::rw-,group::rw-,group:lighting:r--,mask::rw-,other::---", ""},
+	{"Workshop/cut list.ods", "file", "tomas", "stage", "0640", "user::rw-,user:bram:rw-,group::r--,mask::r--,other::---", ""},
+	{"Workshop/fit.sh", "file", "tomas", "stage", "0750", "", ""},
+	{"Loans", "folder", "warden", "company", "1777", "", ""},
+	{"Loans/tiara.txt", "file", "ines", "wardrobe", "0664", "", ""},
+	{"Loans/lantern.txt", "file", "silas", "stage", "0644", "", ""},
+	{"Armoury", "folder", "warden", "stage", "0700", "", ""},
+	{"Armoury/swords.ods", "file", "nils", "stage", "0664", "", ""},
+}
+
 // id gives the identifier of an account of the playhouse.
 func id(name string) (account.ID, error) {
 	for i, u := range users {
@@ -133,6 +149,8 @@ func Write(dir string) error {
 			})
 		case "programme-shares.csv":
 			rows, err = shares([][4]string{{"programme", "/data/programme", "no", "allow acc-programme-edit edit; allow everyone@ read"}})
+		case "propstore.csv":
+			rows = propstore
 		case "questions.csv":
 			rows = [][]string{{"user", "where"},
 				{"bram", "//stagedoor/productions/Wardrobe/Fittings"}, {"lark", "//stagedoor/productions/Box Office/Ledgers"},

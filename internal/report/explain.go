@@ -99,7 +99,10 @@ func (p *Printer) explained(e *ask.Explained) {
 	if e.ByShare != "" && e.Door.Open != "refused" {
 		p.Line(S("  the %s's rules give %s; the share lets through %s", e.Kind, e.ByFile, e.ByShare))
 	}
-	if e.Nothing() && e.Granted != "0x0" {
+	switch {
+	case e.Nothing() && e.Granted == "0x20080":
+		p.Line(S("  whoever gets to it sees its size, times and mode; that opens nothing"))
+	case e.Nothing() && e.Granted != "0x0":
 		p.Line(S("  the server shows size and times to whoever can name an item; that opens nothing"))
 	}
 	if e.NotAtOnce {

@@ -21,6 +21,14 @@ func mendSays(m *ask.Mend) string {
 			return fmt.Sprintf("the server's configuration would have to let %s connect to %s", m.Who, m.Where)
 		}
 		return fmt.Sprintf("%s would have to go from a list in the server's configuration of %s", m.Entry, m.Where)
+	case "sticky":
+		return fmt.Sprintf("%s would have to own it, or the folder %s, or that folder not be sticky", m.Who, m.Where)
+	case "owners-alone":
+		return fmt.Sprintf("%s would have to own %s", m.Who, m.Where)
+	case "root-alone":
+		return "root would have to do it"
+	case "never-runs":
+		return fmt.Sprintf("%s would have to have execute for somebody", m.Where)
 	case "administrator":
 		return fmt.Sprintf("%s would have to be an administrator of %s", m.Who, m.Where)
 	}

@@ -56,7 +56,10 @@ func because(r *ask.Reason, server string, share bool) (why, set string) {
 		if r.Class != nil {
 			why = "write and execute on the folder above: " + classSays(r)
 		}
-		if r.Entry == "" {
+		switch {
+		case r.Entry == "" && r.SetOn == "":
+			why = "what the folder above gives"
+		case r.Entry == "":
 			why = "delete-child on the folder above, whose rules are absent"
 		}
 	case "owner":
