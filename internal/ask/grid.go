@@ -19,6 +19,7 @@ type Gridded struct {
 	Route    string    `json:"route"`
 	Accounts []Account `json:"accounts"`
 	More     int64     `json:"more"` // rows beyond the limit
+	POSIX    bool      `json:"posix,omitempty"` // rules are modes and lists
 }
 
 // GridRow is one place, or one of many alike.
@@ -81,6 +82,7 @@ func (k *Asker) Grid(ask Gridding, head func(*Gridded) error, row func(*GridRow)
 		return err
 	}
 	out := &Gridded{Where: p.Via(), Route: "local", Accounts: []Account{}}
+	_, out.POSIX = k.t.Of(p.Strand).(*posix.Rules)
 	if p.Share != nil {
 		out.Route = p.Share.Address()
 	}
@@ -273,6 +275,11 @@ func (x *gridder) fill(s spot) {
 	d := k.listed(rules)
 	row.Where, row.Kind, row.Sealed, row.Rules, row.Items = p.By(x.share).String(), Kind(p.Folder), d.Sealed(), rulesAre(&d.Rules), s.items
 	row.Parts, row.Else = parts(row.Where), nil
+	if x, ok := rules.(*posix.Rules); ok { // a file's list or a folder without a default list is nothing to mark
+		if row.Sealed = false; x.Default != nil {
+			row.Rules = "hands a list down"
+		}
+	}
 	q := x.question(p)
 	others := x.pop.Empty()
 	for _, c := range x.d.Classes(q, &x.sc) {

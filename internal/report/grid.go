@@ -50,8 +50,12 @@ func (p *Printer) Gridded(g *ask.Gridded, rows []ask.GridRow) error {
 		}
 		return out
 	}, func() {
-		p.Line(In(Strong, g.Where), S(" %s; a level without a mark comes from above", routeSays(g.Route)))
-		p.Line(S("  + an entry set here names the account; - a deny entry takes something from it"))
+		p.Line(In(Strong, g.Where), S(" %s; a level without a mark comes %s", routeSays(g.Route), unmarked(g)))
+		if g.POSIX {
+			p.Line(S("  + the account owns it, or its list names it"))
+		} else {
+			p.Line(S("  + an entry set here names the account; - a deny entry takes something from it"))
+		}
 		top := 0
 		if len(rows) > 0 {
 			top = len(rows[0].Parts)
@@ -211,3 +215,11 @@ func (w *GridWriter) Row(r *ask.GridRow) error {
 
 // End ends the grid.
 func (w *GridWriter) End() error { return w.w.Flush() }
+
+// unmarked says where a level without a mark comes from.
+func unmarked(g *ask.Gridded) string {
+	if g.POSIX {
+		return "by a group of his or from what others have"
+	}
+	return "from above"
+}

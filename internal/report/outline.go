@@ -150,7 +150,7 @@ func gridOutline(g *ask.Gridded, rows []ask.GridRow) *Outline {
 		heads = append(heads, a.Name)
 	}
 	o := &Outline{Title: "Who has what at and below " + g.Where, Heads: append(heads, "who else")}
-	o.Intro = []string{"+ an entry set here names the account; - a deny entry takes something from it; a level without a mark comes from above.",
+	o.Intro = []string{"+ an entry set here names the account; - a deny entry takes something from it; a level without a mark comes " + unmarked(g) + ".",
 		"A group's column is for somebody who is in that group and in no other."}
 	var tree nest
 	for i := range rows {
