@@ -43,6 +43,9 @@ type Population struct {
 	as      *account.Token
 	beside  []account.ID
 	swapped Bits // who hasn't his domain's users group, for another is his first one
+	// squashed are opened as another, whoever else isn't.
+	squashed Bits
+	to       *account.Token
 
 	mu      sync.RWMutex
 	holders map[account.ID]Bits
@@ -54,6 +57,13 @@ type Population struct {
 func (p *Population) As(as *account.Token, beside []account.ID, swapped Bits) *Population {
 	return &Population{Users: p.Users, dir: p.dir, traits: p.traits, place: p.place, primary: p.primary, uid: p.uid, gid: p.gid, all: p.all,
 		as: as, beside: beside, swapped: swapped, holders: map[account.ID]Bits{}}
+}
+
+// Squashed gives the population with files opened as another for some.
+func (p *Population) Squashed(who Bits, to *account.Token) *Population {
+	c := p.As(p.as, p.beside, p.swapped)
+	c.squashed, c.to = who, to
+	return c
 }
 
 // NewPopulation makes the population of a directory under a server's traits.
@@ -148,6 +158,12 @@ func (p *Population) Holders(id account.ID, local bool) Bits {
 		b = p.gather(id)
 		if _, rid, ok := id.Domain(); ok && rid == account.DomainUsersRID && p.swapped != nil {
 			b = b.without(p.swapped)
+		}
+	}
+	if p.to != nil {
+		b = slices.Clone(b).without(p.squashed)
+		if p.to.Has(id) {
+			b.Or(p.squashed)
 		}
 	}
 	p.mu.Lock()

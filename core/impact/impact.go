@@ -35,6 +35,9 @@ type Start struct {
 	// Above tells whether the folder above Node is on the route too: its
 	// rules are change.Set.Over.
 	Above [2]bool
+	// Cut: of the folders above Node only the Near nearest are asked for execute.
+	Cut  [2]bool
+	Near [2]int
 }
 
 // Through makes a start that is the same on both sides.
@@ -215,7 +218,7 @@ func (w *worker) route(index int, r *Route) {
 				up = a
 			}
 			if asksAbove[x] {
-				gates[i][x] = w.gate(i, x, up, gates)
+				gates[i][x] = w.gate(i, x, up, gates, start, begins)
 				sit.gate[x] = gates[i][x]
 			}
 			own := n.Before
@@ -258,17 +261,25 @@ func (w *worker) route(index int, r *Route) {
 }
 
 // gate numbers the users whom every folder above a node lets through.
-func (w *worker) gate(i, x int, up rule.Any, gates [][2]int32) int32 {
+func (w *worker) gate(i, x int, up rule.Any, gates [][2]int32, start Start, begins bool) int32 {
 	s := w.sides[x]
 	n := &w.set.Nodes[i]
-	if n.Parent >= 0 {
+	cut := begins && start.Cut[x]
+	if n.Parent >= 0 && !(cut && start.Near[x] == 0) {
 		if up == nil { // the folder isn't there on this side
 			return gates[n.Parent][x]
 		}
 		return w.number(w.sets[gates[n.Parent][x]].And(s.granted(s.read.Of(up), right.Execute)))
 	}
 	open := s.People.All()
-	for _, a := range w.set.Chain(i, x == After) {
+	var chain []rule.Any
+	if n.Parent < 0 {
+		chain = w.set.Chain(i, x == After)
+	}
+	if cut {
+		chain = chain[:min(start.Near[x], len(chain))]
+	}
+	for _, a := range chain {
 		open = open.And(s.granted(s.read.Of(a), right.Execute))
 	}
 	return w.number(open)

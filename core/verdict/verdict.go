@@ -35,6 +35,9 @@ type Lists struct {
 	Replaces         bool         // Administrators stands in the place of the server's list
 	As, Group        account.ID   // the account, or the group beside, as which files are opened; zero: oneself
 	MembersGroup     account.ID   // a group that becomes its members' first one
+	RootAs, RootsGid account.ID   // as whom files are opened for uid 0, and with which group; zero: as itself
+	// FromHere: folders above the share's own are not asked for execute.
+	FromHere bool
 }
 
 // Same tells whether two configurations say the same.
@@ -42,13 +45,14 @@ func (l *Lists) Same(o *Lists) bool {
 	if l == nil || o == nil {
 		return l == o
 	}
-	return l.Limited == o.Limited && l.Replaces == o.Replaces && l.As == o.As && l.Group == o.Group && l.MembersGroup == o.MembersGroup && slices.Equal(l.Only, o.Only) && slices.Equal(l.Never, o.Never) &&
+	return l.Limited == o.Limited && l.Replaces == o.Replaces && l.As == o.As && l.Group == o.Group && l.MembersGroup == o.MembersGroup &&
+		l.RootAs == o.RootAs && l.RootsGid == o.RootsGid && l.FromHere == o.FromHere && slices.Equal(l.Only, o.Only) && slices.Equal(l.Never, o.Never) &&
 		slices.Equal(l.Reading, o.Reading) && slices.Equal(l.Writing, o.Writing) && slices.Equal(l.Administrators, o.Administrators)
 }
 
 // Own tells whether everyone opens files as himself, with what he has.
 func (l *Lists) Own() bool {
-	return l == nil || l.As.IsZero() && l.Group.IsZero() && l.MembersGroup.IsZero()
+	return l == nil || l.As.IsZero() && l.Group.IsZero() && l.MembersGroup.IsZero() && l.RootAs.IsZero()
 }
 
 // Any gives the first of some identifiers that a token has; zero: none.

@@ -1,6 +1,8 @@
 package ask
 
 import (
+	"fmt"
+
 	"tarnwold/internal/estate"
 )
 
@@ -21,6 +23,12 @@ func Admitted(a *estate.Admission) (out []string) {
 	}
 	if a.Limited && len(a.Only) == 0 {
 		out = append(out, "only nobody")
+	}
+	if a.Exported {
+		out = append(out, "squash-"+a.Squash+fmt.Sprintf(" uid %d, gid %d", a.Anon[0], a.Anon[1]))
+		for _, h := range a.Hosts {
+			out = append(out, "machine "+h)
+		}
 	}
 	if a.Passes && len(a.Administrators) == 0 {
 		out = append(out, "passes nobody")

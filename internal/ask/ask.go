@@ -98,6 +98,20 @@ func (k *Asker) listed(a rule.Any) *rule.Descriptor {
 	return d
 }
 
+// dated gives last days by the entries as listed has them.
+func (k *Asker) dated(b estate.Bearer, a rule.Any) estate.Dated {
+	days := k.t.Dated(b, a)
+	if _, ok := a.(*posix.Rules); !ok {
+		return days
+	}
+	out := estate.Dated{}
+	for e, u := range days {
+		e.Who = k.t.AccountOf(e.Who)
+		out[e] = u
+	}
+	return out
+}
+
 // listedAbove is listed for the folders above an item.
 func (k *Asker) listedAbove(p estate.Place) []*rule.Descriptor {
 	above := k.t.Above(p)
@@ -145,6 +159,18 @@ func (k *Asker) lists(s *estate.Share) *verdict.Lists {
 	} else {
 		l.Group = one(a.Group)
 	}
+	if a.Exported {
+		l.FromHere, l.Replaces = true, true
+		uid, gid := account.UID(a.Anon[0]), account.GID(a.Anon[1])
+		switch a.Squash {
+		case "all":
+			l.As, l.Group = uid, gid
+		case "none":
+			l.Administrators = []account.ID{account.UID(0)}
+		default:
+			l.RootAs, l.RootsGid = uid, gid
+		}
+	}
 	k.admitted[s.ID] = admitted{a, l}
 	return l
 }
@@ -182,17 +208,22 @@ func (k *Asker) openedAs(user account.ID, s *estate.Server, sh *estate.Share) (t
 		return own, nil
 	}
 	l := k.lists(sh)
-	if l.Own() || l.As.IsZero() && l.Group.IsZero() && !own.Has(l.MembersGroup) {
+	root := !l.Own() && !l.RootAs.IsZero() && own.Has(account.UID(0))
+	if l.Own() || l.As.IsZero() && l.Group.IsZero() && !own.Has(l.MembersGroup) && !root {
 		return own, nil
 	}
 	key := openingKey{user, sh.ID, l}
 	if tok := k.openings[key]; tok != nil {
 		return tok, own
 	}
-	if !l.As.IsZero() {
+	group := l.Group
+	switch {
+	case !l.As.IsZero():
 		user = l.As
+	case root:
+		user, group = l.RootAs, l.RootsGid
 	}
-	tok := account.NewToken(k.t, user, swapped(s.Traits.Traits), append(verdict.Special(false), k.forms(l.Group, s.Traits.Traits)...)...)
+	tok := account.NewToken(k.t, user, swapped(s.Traits.Traits), append(verdict.Special(false), k.forms(group, s.Traits.Traits)...)...)
 	k.openings[key] = tok
 	return tok, own
 }
@@ -240,6 +271,10 @@ func (k *Asker) Populations(p *crowd.Population, tr *verdict.Traits, sh *estate.
 		as = account.NewToken(book, l.As, swapped(tr.Traits), verdict.Special(false)...)
 	case l.Group.IsZero():
 		without = p.Holders(l.MembersGroup, false)
+	}
+	if !l.RootAs.IsZero() {
+		to := account.NewToken(book, l.RootAs, swapped(tr.Traits), append(verdict.Special(false), l.RootsGid)...)
+		return p.Squashed(p.Holders(account.UID(0), false), to), p
 	}
 	return p.As(as, k.forms(l.Group, tr.Traits), without), p
 }
@@ -307,7 +342,7 @@ func (k *Asker) Question(user account.ID, p estate.Place, sh *estate.Share) *ver
 		q.Parent = k.Read(t.Of(p.Trail[1]), how)
 	}
 	if tr.AsksFoldersAbove {
-		for _, d := range t.Above(p) {
+		for _, d := range k.asked(p, sh) {
 			q.Above = append(q.Above, k.Read(d, how))
 		}
 	}
@@ -315,6 +350,29 @@ func (k *Asker) Question(user account.ID, p estate.Place, sh *estate.Share) *ver
 		q.Administrator = q.Administrator || connects.Has(id)
 	}
 	return q
+}
+
+// asked gives the folders above a place that are asked for execute by a route:
+// through an export those from its own folder down.
+func (k *Asker) asked(p estate.Place, sh *estate.Share) []rule.Any {
+	above := k.t.Above(p)
+	if n, ok := Near(p.Path, sh); ok {
+		above = above[:min(n, len(above))]
+	}
+	return above
+}
+
+// Near tells how many of the folders above a path are asked by a share that asks
+// from its own folder down; ok is false where all are.
+func Near(path string, sh *estate.Share) (n int, ok bool) {
+	if sh == nil || sh.Admission == nil || !sh.Admission.Exported {
+		return 0, false
+	}
+	rest, _ := sh.Cut(path)
+	if rest == "" {
+		return 0, true
+	}
+	return strings.Count(rest, "/") + 1, true
 }
 
 // Place finds a place by what was typed, and remembers it, and the folders

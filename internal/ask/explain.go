@@ -177,7 +177,7 @@ type Reason struct {
 	// connection (which the share refuses), reach (whoever gets to an item of a
 	// POSIX tree sees what it is), posix-owner, owners-alone and root-alone (who may,
 	// on a POSIX tree), folder (which gives no write and execute together),
-	// sticky, never-runs (a file without any execute bit), or configuration (of the server:
+	// sticky, share-stops (taking out of folders), never-runs (a file without any execute bit), or configuration (of the server:
 	// Entry is the name on its list, none where he isn't on it).
 	By    string   `json:"by"`
 	Entry string   `json:"entry,omitempty"`  // as written
@@ -426,6 +426,9 @@ func (k *Asker) shareReason(q *verdict.Question, sh *estate.Share, b verdict.Bec
 }
 
 func (k *Asker) chain(tok *account.Token, id account.ID) (out []string) {
+	if id.IsZero() { // whoever asks
+		id = tok.User()
+	}
 	links := tok.Chain(id)
 	if n := len(links); n > 1 && k.t.AccountOf(id) == links[n-2].ID { // the same by its number
 		links = links[:n-1]

@@ -369,20 +369,20 @@ func (x *finding) over() error {
 	cmd := [][]string{{"tarnwold", "expire"}}
 	for _, b := range bearers {
 		f := Finding{Commands: cmd, Items: 1}
-		var d *rule.Descriptor
+		var d rule.Any
 		folder := false
 		if b.Item != 0 {
 			r, ok := x.k.t.ItemRow(b.Item)
 			if !ok {
 				continue
 			}
-			d, folder, f.Where = x.k.listed(x.k.t.Of(r.Strand)), r.Folder, x.k.t.Where(b.Item)
+			d, folder, f.Where = x.k.t.Of(r.Strand), r.Folder, x.k.t.Where(b.Item)
 		} else if sh, ok := x.k.t.ShareByRow(b.Share); ok {
 			d, f.Where = sh.Descriptor, "share "+sh.Address()
 		} else {
 			continue
 		}
-		for e, u := range x.k.t.Dated(b, d) {
+		for e, u := range x.k.dated(b, d) {
 			if u < x.o.Today {
 				f.Who, f.What = x.k.t.Name(e.Who), x.k.lang.Write(e, folder)+" until "+string(u)
 				x.add(f)

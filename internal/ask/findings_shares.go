@@ -60,7 +60,7 @@ func (x *finding) wideShares() error {
 	for _, w := range x.shares() {
 		wide, _, _ := x.needs(w)
 		d := w.share.Descriptor
-		if wide == 0 || d.Rules.Absent {
+		if a := w.share.Admission; wide == 0 || d.Rules.Absent || a != nil && a.Exported { // an export has no rules of its own
 			continue
 		}
 		f := Finding{Where: "share " + w.share.Address(), What: wide.String(), Items: x.items(x.crowd(w).nodes)}

@@ -18,7 +18,7 @@ type Gridded struct {
 	Where    string    `json:"where"`
 	Route    string    `json:"route"`
 	Accounts []Account `json:"accounts"`
-	More     int64     `json:"more"` // rows beyond the limit
+	More     int64     `json:"more"`            // rows beyond the limit
 	POSIX    bool      `json:"posix,omitempty"` // rules are modes and lists
 }
 
@@ -339,7 +339,7 @@ func (x *gridder) question(p estate.Place) crowd.Situation {
 	}
 	if tr.AsksFoldersAbove {
 		s.Gate = x.pop.All()
-		for _, d := range k.t.Above(p) {
+		for _, d := range k.asked(p, x.share) {
 			s.Gate = s.Gate.And(x.d.One(k.Read(d, how), right.Execute))
 		}
 	}

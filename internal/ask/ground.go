@@ -43,6 +43,8 @@ type way struct {
 
 type beginning struct {
 	above bool // the folder above the node is on the route too
+	cut   bool // of the folders above the node only the nearest are asked
+	near  int
 }
 
 // everything lays out all that the estate has.
@@ -71,7 +73,7 @@ func (k *Asker) below(where string) (*ground, estate.Place, error) {
 		return g, p, g.allWays()
 	}
 	w := g.way(&p.Server, p.Share)
-	w.begins[g.f.Node(p.Item)] = beginning{above: !p.Share.Begins(p.Path)}
+	w.begins[g.f.Node(p.Item)] = beginningAt(p.Path, p.Share)
 	g.ways = append(g.ways, w)
 	return g, p, k.t.Err()
 }
@@ -84,6 +86,21 @@ func (k *Asker) layOut(p estate.Place) (*ground, error) {
 	}
 	g := k.newGround(f)
 	return g, g.allWays()
+}
+
+// beginningAt tells how a share comes down on a path.
+func beginningAt(path string, sh *estate.Share) beginning {
+	b := beginning{above: !sh.Begins(path)}
+	b.near, b.cut = Near(path, sh)
+	return b
+}
+
+// chain gives the rules above a topmost node that are asked by a way.
+func (b beginning) chain(all []rule.Any) []rule.Any {
+	if b.cut {
+		return all[:min(b.near, len(all))]
+	}
+	return all
 }
 
 func (k *Asker) newGround(f *estate.Forest) *ground {
@@ -140,7 +157,7 @@ func (g *ground) allWays() error {
 			w := g.way(s, &sh)
 			for _, x := range tops[id] {
 				if sh.Covers(x.path) {
-					w.begins[x.node] = beginning{above: !sh.Begins(x.path)}
+					w.begins[x.node] = beginningAt(x.path, &sh)
 					continue
 				}
 				if !place.Under(estate.Key(sh.Folder), estate.Key(x.path)) {
@@ -151,7 +168,7 @@ func (g *ground) allWays() error {
 					continue // the share's folder isn't in the estate
 				}
 				if n := g.f.NodeFor(in.Item, in.Strand); n >= 0 {
-					w.begins[n] = beginning{}
+					w.begins[n] = beginningAt(sh.Folder, &sh)
 				}
 			}
 			if len(w.begins) > 0 {
@@ -273,15 +290,17 @@ func (g *ground) see(user account.ID, w *way, each func(i int, q *verdict.Questi
 	gate := make([]bool, len(nodes)) // every folder above lets through
 	for i := range nodes {
 		n := &nodes[i]
-		_, begins := w.begins[i]
+		b, begins := w.begins[i]
 		out.on[i] = begins || n.Parent >= 0 && out.on[n.Parent]
 		if w.traits.AsksFoldersAbove {
 			switch {
+			case begins && b.cut && b.near == 0:
+				gate[i] = true
 			case n.Parent >= 0:
 				gate[i] = gate[n.Parent] && verdict.Walk(g.k.Read(nodes[n.Parent].Before, x.how).Steps, x.token, right.Execute) != 0
 			default:
 				gate[i] = true
-				for _, a := range g.f.Chain(i, false) {
+				for _, a := range b.chain(g.f.Chain(i, false)) {
 					gate[i] = gate[i] && verdict.Walk(g.k.Read(a, x.how).Steps, x.token, right.Execute) != 0
 				}
 			}
@@ -339,14 +358,16 @@ func (g *ground) everyone(w *way, pop *crowd.Population, fn func(i int, s crowd.
 	}
 	for i := range nodes {
 		n := &nodes[i]
-		_, begins := w.begins[i]
+		b, begins := w.begins[i]
 		on[i] = begins || n.Parent >= 0 && on[n.Parent]
 		if gates != nil {
-			if n.Parent >= 0 {
+			if begins && b.cut && b.near == 0 {
+				gates[i] = pop.All()
+			} else if n.Parent >= 0 {
 				gates[i] = gates[n.Parent].And(one(k.Read(nodes[n.Parent].Before, how), right.Execute))
 			} else {
 				gates[i] = pop.All()
-				for _, a := range g.f.Chain(i, false) {
+				for _, a := range b.chain(g.f.Chain(i, false)) {
 					gates[i] = gates[i].And(one(k.Read(a, how), right.Execute))
 				}
 			}

@@ -111,6 +111,7 @@ func (k *Asker) ungiven(r *Reason, q *verdict.Question, x *posix.Rules, p estate
 		r.By = "owners-alone"
 	case one == right.WriteOwner:
 		r.By = "root-alone"
+	case one == right.Delete && stopsTaking(r, q):
 	case one == right.Delete && len(above) > 0:
 		r.By = "folder"
 		r.SetOn = p.Up(1)
@@ -125,6 +126,22 @@ func (k *Asker) ungiven(r *Reason, q *verdict.Question, x *posix.Rules, p estate
 			}
 		}
 	}
+}
+
+// stopsTaking tells whether a share doesn't let through what taking things out
+// of a folder is, and says so.
+func stopsTaking(r *Reason, q *verdict.Question) bool {
+	if q.Share == nil {
+		return false
+	}
+	door, through := q.Connect()
+	if through&right.DeleteChild != 0 {
+		return false
+	}
+	if r.By = "share-stops"; door.ReadOnly {
+		r.By = "read-only"
+	}
+	return true
 }
 
 // decided gives the entry that decides a right by steps; -1: none.

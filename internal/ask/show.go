@@ -75,7 +75,7 @@ func (k *Asker) ShowPlace(p estate.Place) *Shown {
 			s.Modified = time.Unix(f.Modified, 0).UTC().Format(time.RFC3339)
 		}
 	}
-	s.Entries = k.entries(p, d, &d.Rules, t.Dated(estate.Bearer{Item: p.Item}, d))
+	s.Entries = k.entries(p, d, &d.Rules, k.dated(estate.Bearer{Item: p.Item}, rules))
 	s.Audit = k.entries(p, d, &d.Audit, nil)
 	if x, ok := rules.(*posix.Rules); ok {
 		s.POSIX, s.Above = k.showPosix(x), ""

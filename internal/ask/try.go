@@ -161,6 +161,8 @@ func (k *Asker) MakerOf(user account.Account, s estate.Server, sh *estate.Share)
 	if l := k.listsOf(sh); l != nil && !l.As.IsZero() {
 		if as, ok := k.t.Account(l.As); ok {
 			user = as
+		} else if n, uid, ok := l.As.POSIX(); ok && uid {
+			user = account.Account{Kind: account.User, ID: l.As, POSIX: int64(n), Primary: l.Group}
 		}
 	}
 	m := verdict.Maker{Owner: user.ID, Primary: user.Primary}

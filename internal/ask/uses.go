@@ -276,7 +276,7 @@ func (k *Asker) UsesOf(word string, through bool) ([]UsedAs, error) {
 	})
 	bearers, _ := t.Overdue("9999-12-31")
 	for _, b := range bearers {
-		var d *rule.Descriptor
+		var d rule.Any
 		where, folder := "", true
 		if b.Share != 0 {
 			sh, ok := t.ShareByRow(b.Share)
@@ -286,9 +286,9 @@ func (k *Asker) UsesOf(word string, through bool) ([]UsedAs, error) {
 			d, where = sh.Descriptor, sh.Address()
 		} else {
 			p := t.Place(b.Item)
-			d, where, folder = k.listed(t.Of(p.Strand)), p.String(), p.Folder
+			d, where, folder = t.Of(p.Strand), p.String(), p.Folder
 		}
-		for e, day := range t.Dated(b, d) {
+		for e, day := range k.dated(b, d) {
 			if forms[e.Who] != nil {
 				note(e.Who, where, "last-day", k.lang.Write(e, folder)+" until "+string(day), 0)
 			}

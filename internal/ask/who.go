@@ -5,8 +5,8 @@ import (
 	"slices"
 
 	"tarnwold/core/account"
-	"tarnwold/core/posix"
 	"tarnwold/core/crowd"
+	"tarnwold/core/posix"
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
 	"tarnwold/core/verdict"
@@ -234,7 +234,7 @@ func (x *attributing) by(users crowd.Bits, granted right.Set) (out []ByWay) {
 			}
 			a := k.Account(who)
 			w.Account = &a
-			holders := x.pop.Holders(who, x.sh == nil)
+			holders := x.d.People.Holders(who, x.sh == nil)
 			w.Whole = holders.Len() == n
 		}
 		hit.Each(func(i int) bool { w.Users = append(w.Users, x.pop.Users[i].Name); return true })
@@ -254,7 +254,7 @@ func (x *attributing) by(users crowd.Bits, granted right.Set) (out []ByWay) {
 			if s.Rights&one == 0 {
 				continue
 			}
-			h := x.pop.Holders(s.Who, x.sh == nil)
+			h := x.d.People.Holders(s.Who, x.sh == nil)
 			hit := undecided.And(h)
 			undecided = undecided.And(undecided) // a set of its own
 			for j := range undecided {

@@ -13,6 +13,7 @@ import (
 	"tarnwold/core/place"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
+	"tarnwold/internal/format/exports"
 	"tarnwold/internal/format/passwd"
 	"tarnwold/internal/format/sheet"
 	"tarnwold/internal/format/smbconf"
@@ -113,7 +114,7 @@ func readAccounts(r io.Reader, file string) (l plan.AccountFile, err error) {
 
 func (a *app) loadShares() *cobra.Command {
 	var k keeping
-	var server, config string
+	var server, config, exported string
 	c := &cobra.Command{
 		Use:   "shares [FILE]",
 		Short: "Take a server's shares from CSV (share,folder,read_only,sddl), or its own configuration",
@@ -122,15 +123,33 @@ and sddl. With --config it is an SMB server's own configuration file instead, an
 what that says of shares beside their rules: the folder, read only, valid and
 invalid users, read and write lists, admin users, forced user and group, and
 whether what can't be read is hidden. It counts in every answer, and is named as
-the reason. Shares the estate has keep their rules.`,
-		Example: "  tarnwold load shares shares.csv --server stagedoor\n  tarnwold load shares --config smb.conf --server stagedoor",
+the reason. Shares the estate has keep their rules.
+
+With --exports it is a table of exports(5): ro and rw, root_squash, all_squash,
+anonuid and anongid count in every answer; which machine somebody comes from does
+not, and is shown. Each way in which a folder is exported is a share, named by its
+path with - for /.`,
+		Example: "  tarnwold load shares shares.csv --server stagedoor\n  tarnwold load shares --config smb.conf --server stagedoor\n  tarnwold load shares --exports /etc/exports --server propstore",
 		Args: func(c *cobra.Command, args []string) error {
-			if config != "" {
+			if config != "" && exported != "" {
+				return misused("give --config or --exports, not both")
+			}
+			if config != "" || exported != "" {
 				return cobra.NoArgs(c, args)
 			}
 			return cobra.ExactArgs(1)(c, args)
 		},
 		RunE: func(c *cobra.Command, args []string) error {
+			if exported != "" {
+				found, err := readFile(c.Context(), exported, exports.Read)
+				if err != nil {
+					return err
+				}
+				k.model = true // the file is where it is so already
+				return a.carry(c, k, func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error) {
+					return d.Exports(server, filepath.Base(exported), found)
+				})
+			}
 			if config != "" {
 				return a.configure(c, k, server, config)
 			}
@@ -152,6 +171,7 @@ the reason. Shares the estate has keep their rules.`,
 	}
 	k.plainFlags(c)
 	c.Flags().StringVar(&server, "server", "", "the server's `name`")
+	c.Flags().StringVar(&exported, "exports", "", "a `file` of exports(5)")
 	c.Flags().StringVar(&config, "config", "", "an SMB server's own configuration `file`")
 	_ = c.MarkFlagRequired("server")
 	_ = c.RegisterFlagCompletionFunc("server", a.completeServers)

@@ -24,6 +24,13 @@ type Admission struct {
 	Group          string   `json:"opened-with-group,omitempty"`
 	GroupOfMembers bool     `json:"of-members-only,omitempty"` // Group counts for its members alone
 	Hides          bool     `json:"hides-what-cant-be-read,omitempty"`
+	// Exported: it is an export (exports(5)). Squash is whose files are opened as
+	// nobody: root, all or none; Anon are that one's uid and gid; Hosts who may
+	// mount it, which no answer counts.
+	Exported bool      `json:"exported,omitempty"`
+	Squash   string    `json:"squash,omitempty"`
+	Anon     [2]uint32 `json:"anonymous,omitzero"`
+	Hosts    []string  `json:"hosts,omitempty"`
 }
 
 // Says tells whether the admission says anything that changes an answer.

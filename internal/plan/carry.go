@@ -5,6 +5,7 @@ import (
 
 	acc "tarnwold/core/account"
 	"tarnwold/core/place"
+	"tarnwold/core/posix"
 	"tarnwold/core/rule"
 	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
@@ -211,6 +212,9 @@ func (d *Desk) move(at, in estate.Place, name, said string) (*Plan, error) {
 	p.work.roots = append(p.work.roots, root{node: n, server: at.Server, path: [2]string{at.Path, path}})
 	p.work.moved = append(p.work.moved, movedItem{at.Item, in.Item, name})
 	line := Line{Sign: "moves", What: "kept", Text: landed}
+	if _, ok := f.Nodes[n].Before.(*posix.Rules); ok {
+		line.What = "kept-list"
+	}
 	if !keeps {
 		line.What = "renewed"
 	}

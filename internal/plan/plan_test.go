@@ -26,6 +26,7 @@ import (
 	"tarnwold/internal/drawn"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
+	"tarnwold/internal/format/exports"
 	"tarnwold/internal/format/smbconf"
 )
 
@@ -79,7 +80,7 @@ func worldOf(t *testing.T, rt *rapid.T, posixTree bool) *world {
 	var accounts AccountFile
 	for i := range 4 {
 		w.users = append(w.users, fmt.Sprint("u", i))
-		accounts.Accounts = append(accounts.Accounts, format.AccountRow{PrimaryGID: acc.NoPOSIX, Account: account{Kind: acc.User, Name: fmt.Sprint("u", i), ID: dom.Child(uint32(1000 + i)), POSIX: int64(4000 + i)}})
+		accounts.Accounts = append(accounts.Accounts, format.AccountRow{PrimaryGID: acc.NoPOSIX, Account: account{Kind: acc.User, Name: fmt.Sprint("u", i), ID: dom.Child(uint32(1000 + i)), POSIX: number(posixTree, i)}})
 	}
 	for i := range 4 {
 		accounts.Accounts = append(accounts.Accounts, format.AccountRow{PrimaryGID: acc.NoPOSIX, Account: account{Kind: acc.Group, Name: fmt.Sprint("g", i), ID: dom.Child(uint32(2000 + i)), POSIX: int64(5000 + i)}})
@@ -139,6 +140,14 @@ func worldOf(t *testing.T, rt *rapid.T, posixTree bool) *world {
 	})
 	require.NoError(rt, err)
 	return w
+}
+
+// number is a user's uid: on a POSIX system the last of them is root.
+func number(posixTree bool, i int) int64 {
+	if posixTree && i == 3 {
+		return 0
+	}
+	return int64(4000 + i)
 }
 
 // child is what an item in a folder may have.
@@ -317,6 +326,10 @@ func (w *world) anyPlan() (kind string, fn func(d *Desk) (*Plan, error)) {
 			}
 			p, _, err := d.Configure("box", "smb.conf", []smbconf.Share{x})
 			return p, err
+		}},
+		{"exports", func(d *Desk) (*Plan, error) {
+			return d.Exports("box", "exports", []exports.Export{{Path: rapid.SampledFrom([]string{"/srv", "/srv/a"}).Draw(t, "exported"), Hosts: []string{"*"}, ReadOnly: e.Kind == rule.Deny,
+				Squash: rapid.SampledFrom([]string{"root", "all", "none"}).Draw(t, "squash"), UID: uint32(rapid.SampledFrom([]int{4000, 65534}).Draw(t, "anonymous")), GID: 5001}})
 		}},
 		{"watch", func(d *Desk) (*Plan, error) { return d.Watch(Entry{Who: who, What: what, On: 0x40}, at) }},
 		{"strip", func(d *Desk) (*Plan, error) { return d.Strip([]string{member}, under, w.users[0]) }},

@@ -526,12 +526,13 @@ func (d *Desk) LiftPolicy(name string, on []string) (*Plan, error) {
 
 // leaves says what lifting a policy leaves on a place, since it came later.
 func (d *Desk) leaves(p *Plan, l *LaidPlace, at estate.Place) {
-	before, err := listed(Decoded(l.Before))
-	after, err2 := listed(Decoded(l.After))
+	was, err := Decoded(l.Before)
+	is, err2 := Decoded(l.After)
 	if err != nil || err2 != nil {
 		return
 	}
-	now := d.k.AsEntries(d.t.Of(at.Strand))
+	before, after := d.k.AsNamed(was), d.k.AsNamed(is)
+	now := d.k.AsNamed(d.t.Of(at.Strand))
 	left := func(text string) {
 		p.Advice = append(p.Advice, Advice{Kind: "left", Where: at.String(), Text: text})
 	}

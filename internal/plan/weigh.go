@@ -337,11 +337,14 @@ func (d *Desk) starts(p *Plan, server int64, shares ...*estate.Share) (out []imp
 			if sh.Covers(r.path[x]) {
 				s := start(r.node)
 				s.On[x], s.Above[x] = true, !sh.Begins(r.path[x])
+				s.Near[x], s.Cut[x] = ask.Near(r.path[x], sh)
 				continue
 			}
 			if w.forest.Strand(r.node) == 0 {
 				if n, ok := w.addedAt[addedKey(r.server, sh.Folder)]; ok && within(w.forest, n, r.node) {
-					start(n).On[x] = true
+					s := start(n)
+					s.On[x] = true
+					s.Near[x], s.Cut[x] = ask.Near(sh.Folder, sh)
 				}
 				continue
 			}
@@ -357,7 +360,9 @@ func (d *Desk) starts(p *Plan, server int64, shares ...*estate.Share) (out []imp
 			}
 			n := w.forest.NodeFor(in.Item, in.Strand)
 			if n >= 0 && within(w.forest, n, r.node) {
-				start(n).On[x] = true
+				s := start(n)
+				s.On[x] = true
+				s.Near[x], s.Cut[x] = ask.Near(sh.Folder, sh)
 			}
 		}
 	}

@@ -102,6 +102,8 @@ func lineText(l plan.Line) string {
 		return "last day: " + l.Text
 	case "kept":
 		return "to " + l.Text + "; it keeps its entries, and those from its old folder are stale until a reflow"
+	case "kept-list":
+		return "to " + l.Text + "; it keeps its owner, mode and list"
 	case "renewed":
 		return "to " + l.Text + "; it takes the entries of its new folder"
 	case "copy":

@@ -82,6 +82,8 @@ func because(r *ask.Reason, server string, share bool) (why, set string) {
 		if r.Class != nil {
 			why = "renaming and deleting need write and execute on the folder above: " + classSays(r)
 		}
+	case "share-stops":
+		why = "the share doesn't let taking things out of its folders through"
 	case "sticky":
 		why = "the folder above is sticky, and neither it nor this is his"
 	case "absent":
@@ -192,6 +194,16 @@ func configured(r *ask.Reason) string {
 // admitted puts into words what a configuration says of a share.
 func admitted(text string) string {
 	key, name, _ := strings.Cut(text, " ")
+	switch key {
+	case "squash-root":
+		return "root is opened as " + name
+	case "squash-all":
+		return "everybody is opened as " + name
+	case "squash-none":
+		return "root is root there too"
+	case "machine":
+		return name + " may mount it (from which machine somebody comes isn't counted)"
+	}
 	says := map[string]string{"only": "may connect, with the others listed", "never": "never connects", "reads": "reads only", "writes": "writes, whatever the switch",
 		"passes": "passes the files' rules", "as": "is who files are opened as, whoever connects", "with-group": "counts for whoever connects",
 		"with-group-of-members": "counts for its members, as their first group", "hides": "what can't be read isn't shown"}[key]
