@@ -109,6 +109,7 @@ var tour = []stop{
 	cmd("try", "--from", "acts.csv", "--format", "csv"),
 	cmd("files", "bram", "--count"),
 	{about: "A third server, propstore, keeps owners, groups, modes and lists (POSIX.1e). The same questions, the same changes."},
+	cmd("server", "add", "propstore", "--traits", "posix", "--administrator", "warden"),
 	cmd("load", "tree", "--posix", "propstore.csv", "--at", "propstore:/srv/props"),
 	cmd("show", "propstore:/srv/props/Workshop"),
 	cmd("explain", "bram", "propstore:/srv/props/Workshop/cut list.ods"),

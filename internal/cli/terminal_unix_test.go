@@ -67,8 +67,8 @@ func TestAskedAtATerminal(t *testing.T) {
 		code             int
 		kept             bool
 	}{
-		{"yes", "y\n", "y\nKept as change 18.", 0, true},
-		{"the whole word", "Yes\n", "Yes\nKept as change 18.", 0, true},
+		{"yes", "y\n", "y\nKept as change 19.", 0, true},
+		{"the whole word", "Yes\n", "Yes\nKept as change 19.", 0, true},
 		{"no", "n\n", "n\nNothing was kept.", exitNo, false},
 		{"nothing", "\n", "Nothing was kept.", exitNo, false},
 		{"something else", "yess\n", "yess\nNothing was kept.", exitNo, false},
@@ -177,7 +177,7 @@ func TestNobodyReads(t *testing.T) {
 		require.NoError(t, c.Run())
 		w.Close()
 	}
-	require.Equal(t, 1+17+20, strings.Count(must(t, dir, prog, "log", "--format", "csv"), "\n"))
+	require.Equal(t, 1+18+20, strings.Count(must(t, dir, prog, "log", "--format", "csv"), "\n"))
 }
 
 // TestReaderLeftOpen: an answer that nobody goes on reading stops no writer,
