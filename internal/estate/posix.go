@@ -33,7 +33,14 @@ func (t *Tx) PosixName(id account.ID) string {
 
 func (t *Tx) posixNames() posixacl.Names {
 	n := posixacl.Numbers
-	n.UserName, n.GroupName = t.PosixName, t.PosixName
+	number := n.UserName
+	name := func(id account.ID) string {
+		if a, ok := t.Account(t.AccountOf(id)); ok {
+			return a.Name
+		}
+		return number(id) // as lists name whoever has no name
+	}
+	n.UserName, n.GroupName = name, name
 	return n
 }
 

@@ -106,6 +106,9 @@ func (s *Scan) Read(ctx context.Context, live server.Reader) (*Seen, error) {
 			break
 		}
 	}
+	if m, ok := live.(interface{ Machine() account.ID }); ok {
+		out.Machine = m.Machine()
+	}
 	if !s.Was.IsZero() && !out.Machine.IsZero() && s.Was != out.Machine {
 		return nil, &OtherMachine{s.Server.Name, s.Was.String(), out.Machine.String()}
 	}
@@ -264,6 +267,9 @@ func (s *Scan) tracts(ctx context.Context, live server.Reader, out *Seen, ids ma
 			}
 			for _, n := range item.Notes {
 				out.noted(n, place.Join(x.Folder, item.Path))
+				if n == server.Mounted { // what is in it wasn't looked at, and isn't gone
+					x.Unread = append(x.Unread, item.Path)
+				}
 			}
 			total++
 			return k.add(item)

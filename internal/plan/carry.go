@@ -86,9 +86,7 @@ func (d *Desk) comes(p *Plan, in estate.Place, path string, folder bool, items i
 	f := p.work.forest
 	n := f.Add(-1, folder, items, nil, x)
 	chain := []rule.Any{d.t.Of(in.Strand)}
-	for _, a := range d.t.Above(in) {
-		chain = append(chain, a)
-	}
+	chain = append(chain, d.t.Above(in)...)
 	f.Above[n] = chain
 	p.work.roots = append(p.work.roots, root{node: n, server: in.Server, path: [2]string{"", path}})
 	p.work.addedAt[addedKey(in.Server, path)] = n
@@ -192,9 +190,7 @@ func (d *Desk) move(at, in estate.Place, name, said string) (*Plan, error) {
 	p.work.forest = f
 	n := f.Node(at.Item)
 	chain := []rule.Any{d.t.Of(in.Strand)}
-	for _, a := range d.t.Above(in) {
-		chain = append(chain, a)
-	}
+	chain = append(chain, d.t.Above(in)...)
 	f.Then = map[int][]rule.Any{n: chain}
 	if !keeps {
 		f.Renew = true

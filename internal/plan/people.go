@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	acc "tarnwold/core/account"
@@ -61,7 +62,19 @@ func (d *Desk) Join(group string, members []string, until estate.Day) (*Plan, er
 		dir.Join(g.ID, m.ID)
 		p.work.members = append(p.work.members, memberEdit{g, m, nil, &estate.Membership{Until: until}})
 	}
-	return d.finish(p)
+	return d.fromSignOn(d.finish(p))
+}
+
+// fromSignOn says of memberships that count on POSIX systems that who is signed
+// on there keeps the groups he signed on with.
+func (d *Desk) fromSignOn(p *Plan, err error) (*Plan, error) {
+	if err != nil || len(p.Impact) == 0 {
+		return p, err
+	}
+	if slices.ContainsFunc(d.t.Servers(), func(s estate.Server) bool { return s.Traits.RootPasses }) {
+		p.Advice = append(p.Advice, Advice{Kind: "next-sign-on"})
+	}
+	return p, err
 }
 
 // Leave ends memberships of a group.
@@ -89,7 +102,7 @@ func (d *Desk) Leave(group string, members []string) (*Plan, error) {
 			p.work.members = append(p.work.members, memberEdit{g, m, &had, nil})
 		}
 	}
-	return d.finish(p)
+	return d.fromSignOn(d.finish(p))
 }
 
 // NewAccount is an account that is to come, as it was typed.

@@ -1109,9 +1109,7 @@ func (u *undoing) putBack(back []*net) error {
 		}
 		in := t.Place(parent)
 		chain := []rule.Any{t.Of(in.Strand)}
-		for _, a := range t.Above(in) {
-			chain = append(chain, a)
-		}
+		chain = append(chain, t.Above(in)...)
 		f.Above[i] = chain
 		u.p.work.roots = append(u.p.work.roots, root{node: i, server: in.Server, path: [2]string{"", place.Join(in.Path, store.Text(n.before, 1))}})
 	}

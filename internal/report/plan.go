@@ -229,6 +229,8 @@ func (p *Printer) Preview(o *Outcome) {
 
 func adviceText(a plan.Advice) string {
 	switch a.Kind {
+	case "next-sign-on":
+		return "who is signed on at a POSIX system keeps the groups he signed on with: there it counts from his next sign-on"
 	case "means":
 		return fmt.Sprintf("here %s is %s", a.Who, a.Text)
 	case "held-by-group":
@@ -260,6 +262,8 @@ func adviceHead(a plan.Advice) string {
 		return "Look"
 	case "means":
 		return "Means"
+	case "next-sign-on":
+		return "Note"
 	}
 	return "Advice"
 }

@@ -24,9 +24,10 @@ type Link struct {
 	Mounts bool `json:"mounts,omitempty"`
 }
 
-// machine tells one machine from another, as the domain that its accounts
-// would be of: by the identifier it was given when it was set up.
-func machine() account.ID {
+// Machine tells one machine from another, as the domain that its accounts
+// would be of: by the identifier it was given when it was set up; zero where it
+// was given none.
+func (c *Client) Machine() account.ID {
 	text, err := os.ReadFile("/etc/machine-id")
 	if id := strings.TrimSpace(string(text)); err == nil && id != "" {
 		h := sha256.Sum256([]byte("tarnwold " + id))

@@ -270,7 +270,11 @@ func (c *Client) Write(_ context.Context, w server.Writing) error {
 	if _, ok := kind(st); !ok || !now.Same(before) || looked && was != (inode{device(st), st.Ino}) {
 		return fmt.Errorf("%s: %w", where, errOther)
 	}
-	return failedIf(where, set(fd, now, to))
+	err = set(fd, now, to)
+	if errors.Is(err, unix.EPERM) && st.Attributes&(unix.STATX_ATTR_IMMUTABLE|unix.STATX_ATTR_APPEND) != 0 {
+		return fmt.Errorf("%s: it is marked immutable or append-only, and nobody changes it until the mark is taken off", where)
+	}
+	return failedIf(where, err)
 }
 
 func failedIf(where string, err error) error {
