@@ -7,6 +7,7 @@ import (
 	"fmt"
 
 	"tarnwold/core/account"
+	"tarnwold/core/posix"
 	"tarnwold/internal/format"
 	"tarnwold/internal/store"
 )
@@ -33,6 +34,7 @@ func (t *Tx) Check(step func(what string)) (faults []Fault) {
 		found(fromBackup, "the database says: %s", s)
 	}
 	step("descriptors")
+	folders := map[int64]bool{} // by rules of POSIX trees
 	t.Each("SELECT id, kind, hash, body FROM descriptors", nil, func(r *sql.Rows) error {
 		var id int64
 		var kind byte
@@ -42,10 +44,21 @@ func (t *Tx) Check(step func(what string)) (faults []Fault) {
 		}
 		if h := sum(kind, body); !bytes.Equal(h[:], hash) {
 			found(fromBackup, "descriptor %d is not what was stored", id)
-		} else if _, err := Decode(kind, body); err != nil {
+		} else if a, err := Decode(kind, body); err != nil {
 			found(fromBackup, "descriptor %d can't be read: %v", id, err)
+		} else if r, ok := a.(*posix.Rules); ok {
+			folders[id] = r.Folder
 		}
 		return nil
+	})
+	t.Each("SELECT DISTINCT descriptor, folder FROM strands", nil, func(r *sql.Rows) error {
+		var id int64
+		var folder bool
+		err := r.Scan(&id, &folder)
+		if is, ok := folders[id]; ok && is != folder {
+			found(fromBackup, "descriptor %d is of a folder where a file stands, or of a file where a folder does", id)
+		}
+		return err
 	})
 	for _, c := range []struct{ step, query, says string }{
 		{"strands", "SELECT count(*) FROM strands s LEFT JOIN descriptors d ON d.id=s.descriptor WHERE d.id IS NULL", "strands whose descriptor is missing"},

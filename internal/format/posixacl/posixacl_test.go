@@ -11,6 +11,7 @@ import (
 
 	"tarnwold/core/account"
 	"tarnwold/core/posix"
+	"tarnwold/core/rule"
 )
 
 func drawList(t *rapid.T) posix.List {
@@ -118,4 +119,66 @@ func FuzzDecode(f *testing.F) {
 		require.NoError(t, err)
 		require.Equal(t, l, back)
 	})
+}
+
+// FuzzDecodeRules: what is read as the rules of an item is written the same.
+func FuzzDecodeRules(f *testing.F) {
+	for _, r := range []*posix.Rules{{Owner: account.UID(1), Group: account.GID(2), Access: posix.Of(0o640)},
+		{Folder: true, Special: posix.Sticky, Owner: account.UID(0), Group: account.GID(0), Access: posix.Of(0o777), Default: posix.Of(0o750)}} {
+		b, err := EncodeRules(r)
+		require.NoError(f, err)
+		f.Add(b)
+	}
+	f.Fuzz(func(t *testing.T, b []byte) {
+		r, err := DecodeRules(b)
+		if err != nil {
+			return
+		}
+		again, err := EncodeRules(r)
+		require.NoError(t, err)
+		require.Equal(t, b, again)
+		require.True(t, r.Access.Valid())
+		require.NotPanics(t, func() { r.Listed(); r.Steps(rule.Reading{Owner: true}); r.Named(); r.Renewed(r.Handing()) })
+	})
+}
+
+// TestRulesComeBack: the rules of an item as bytes and back.
+func TestRulesComeBack(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		r := &posix.Rules{Folder: rapid.Bool().Draw(t, "folder"), Owner: account.UID(rapid.Uint32().Draw(t, "uid")), Group: account.GID(rapid.Uint32().Draw(t, "gid")),
+			Special: uint16(rapid.IntRange(0, 7).Draw(t, "special")) << 9, Access: drawList(t)}
+		if r.Folder && rapid.Bool().Draw(t, "default") {
+			r.Default = drawList(t)
+		}
+		b, err := EncodeRules(r)
+		require.NoError(t, err)
+		again, err := DecodeRules(b)
+		require.NoError(t, err)
+		require.True(t, r.Same(again))
+	})
+	_, err := EncodeRules(&posix.Rules{Owner: account.MustID("S-1-5-18"), Group: account.GID(1), Access: posix.Of(0)})
+	require.ErrorContains(t, err, "owners are uids")
+}
+
+// TestChanges: modes as they are typed.
+func TestChanges(t *testing.T) {
+	for _, c := range []struct {
+		text   string
+		mode   uint16
+		folder bool
+		want   uint16
+	}{
+		{"0640", 0o777, false, 0o640}, {"2770", 0, true, 0o2770}, {"rwxr-s---", 0, true, 0o2750}, {"g+w", 0o640, false, 0o660}, {"go-rwx", 0o777, false, 0o700},
+		{"u=rwX,g=rX,o=", 0o600, false, 0o640}, {"u=rwX,g=rX,o=", 0o600, true, 0o750}, {"u=rwX,g=rX,o=", 0o100, false, 0o750}, {"+t", 0o777, true, 0o1777}, {"-t", 0o1777, true, 0o777},
+		{"g=u", 0o740, false, 0o770}, {"g+s", 0o770, true, 0o2770}, {"g=rx", 0o2770, true, 0o2750}, {"g=rx", 0o2770, false, 0o750}, {"a+x,u-x", 0o644, false, 0o655}, {"u+s", 0o755, false, 0o4755},
+	} {
+		x, err := ParseChange(c.text)
+		require.NoError(t, err, c.text)
+		require.Equal(t, Octal(c.want), Octal(x.Of(c.mode, c.folder)), "%s of %o", c.text, c.mode)
+	}
+	for _, text := range []string{"", "x", "u", "u+", "u+q", "9999", "g=ux", "+w,", "rwx"} {
+		if x, err := ParseChange(text); text != "u+" {
+			require.Error(t, err, "%s: %+v", text, x)
+		}
+	}
 }
