@@ -149,6 +149,9 @@ func (l List) turned(tag Tag, who account.ID, turn Turn) List {
 		return out
 	}
 	has := out[i].counts(l.mask())
+	if tag.named() && l.mask() == 0 { // it isn't looked at
+		has = perm(l, Other)
+	}
 	gets, stays := turn(has, true)
 	switch {
 	case !stays && tag.named():
@@ -177,14 +180,34 @@ func (l *List) set(i int, p Perm) {
 		}
 		g := perm(*l, GroupObj)
 		o := index(*l, Other)
-		*l = slices.Insert(*l, o, Entry{Tag: Mask, Perm: g | p})
+		*l = slices.Insert(*l, o, Entry{Tag: Mask, Perm: lookedAt(g | p)})
 		return
 	}
-	if mask := (*l)[at].Perm; p&^mask != 0 {
+	if mask := (*l)[at].Perm; mask == 0 { // it wasn't looked at: whoever it names had what others have
+		other := perm(*l, Other)
+		for j := range *l {
+			switch e := &(*l)[j]; {
+			case e.Tag.named():
+				e.Perm = other
+			case e.Tag == GroupObj:
+				e.Perm = 0
+			}
+		}
+		(*l)[at].Perm = lookedAt(p | other)
+	} else if p&^mask != 0 {
 		l.cut(mask)
 		(*l)[at].Perm = mask | p
 	}
 	(*l)[i].Perm = p
+}
+
+// lookedAt gives a mask that a kernel doesn't pass over: what nobody has can't
+// be given by it either.
+func lookedAt(mask Perm) Perm {
+	if mask == 0 {
+		return R // and not X, by which root could run a file
+	}
+	return mask
 }
 
 // masked gives a list that an entry went from a mask without what only that
@@ -202,8 +225,8 @@ func (l List) masked(mask, gone Perm) List {
 		}
 	}
 	left := mask &^ (gone &^ needed)
-	if left == 0 {
-		left = mask & -mask
+	if mask != 0 {
+		left = lookedAt(left)
 	}
 	l[index(l, Mask)].Perm = left
 	return l
@@ -328,6 +351,9 @@ func (r *Rules) turnedClass(tag Tag, turn Turn) *Rules {
 func of(l List, like Entry) (Perm, bool) {
 	for _, e := range l {
 		if e.Tag == like.Tag && e.Who == like.Who {
+			if e.Tag.named() && l.mask() == 0 { // it isn't looked at
+				return perm(l, Other), true
+			}
 			return e.counts(l.mask()), true
 		}
 	}

@@ -50,13 +50,13 @@ func (c *Client) Look(ctx context.Context, share, path string, audit bool) (serv
 
 // Write sets those parts of a descriptor that are others than before.
 func (c *Client) Write(ctx context.Context, w server.Writing) error {
-	before, okB := w.Before.(*rule.Descriptor)
-	to, okT := w.To.(*rule.Descriptor)
-	if !okB || !okT {
-		return errors.New("an SMB server takes security descriptors alone")
-	}
-	if w.OfShare {
+	to, ok := w.To.(*rule.Descriptor)
+	if ok && w.OfShare {
 		return c.setShareRules(ctx, w.Share, to)
+	}
+	before, also := w.Before.(*rule.Descriptor)
+	if !ok || !also {
+		return errors.New("an SMB server takes security descriptors alone")
 	}
 	in, err := c.kept(ctx, w.Share)
 	if err != nil {
