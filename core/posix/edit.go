@@ -225,8 +225,12 @@ func (l List) masked(mask, gone Perm) List {
 		}
 	}
 	left := mask &^ (gone &^ needed)
-	if mask != 0 {
-		left = lookedAt(left)
+	if mask != 0 && left == 0 { // what no entry has, X last; one of what the mask had is
+		for _, left = range []Perm{R, W, X} {
+			if left&needed == 0 {
+				break
+			}
+		}
 	}
 	l[index(l, Mask)].Perm = left
 	return l

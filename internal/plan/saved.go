@@ -202,14 +202,25 @@ func (d *Desk) Save(p *Plan, command string) ([]byte, error) {
 		dates[x.of] = x
 	}
 	f := p.work.forest
+	edits := func(n int) bool { return p.work.isNamed[n] || f.Edits[n] != nil }
+	leads := map[int]bool{} // what is renewed below them changes, whether they do or not
 	for n := range f.Nodes {
-		if !p.work.isNamed[n] && f.Edits[n] == nil {
+		at := n
+		for at >= 0 && !edits(at) {
+			at = f.Nodes[at].Parent
+		}
+		if f.Renew && at >= 0 && f.Nodes[n].Changed() {
+			leads[at] = true
+		}
+	}
+	for n := range f.Nodes {
+		if !edits(n) {
 			continue
 		}
 		node := &f.Nodes[n]
 		for _, item := range f.Some(d.t, n, int(node.Items)) {
 			x, dated := dates[estate.Bearer{Item: item}]
-			if !node.Changed() && !dated {
+			if !node.Changed() && !dated && !leads[n] {
 				continue
 			}
 			was := x.before
