@@ -148,10 +148,7 @@ func (l List) turned(tag Tag, who account.ID, turn Turn) List {
 		out.set(i, gets)
 		return out
 	}
-	has := out[i].counts(l.mask())
-	if tag.named() && l.mask() == 0 { // it isn't looked at
-		has = perm(l, Other)
-	}
+	has := l.gives(out[i])
 	gets, stays := turn(has, true)
 	switch {
 	case !stays && tag.named():
@@ -164,6 +161,15 @@ func (l List) turned(tag Tag, who account.ID, turn Turn) List {
 		return l
 	}
 	return out
+}
+
+// gives is what somebody has by an entry: whoever an empty mask passes over,
+// what others have.
+func (l List) gives(e Entry) Perm {
+	if mask := l.mask(); mask != 0 || !e.Tag.named() {
+		return e.counts(mask)
+	}
+	return perm(l, Other)
 }
 
 // set gives an entry permissions, and the list a mask that lets them count.
@@ -355,10 +361,7 @@ func (r *Rules) turnedClass(tag Tag, turn Turn) *Rules {
 func of(l List, like Entry) (Perm, bool) {
 	for _, e := range l {
 		if e.Tag == like.Tag && e.Who == like.Who {
-			if e.Tag.named() && l.mask() == 0 { // it isn't looked at
-				return perm(l, Other), true
-			}
-			return e.counts(l.mask()), true
+			return l.gives(e), true
 		}
 	}
 	return 0, false
@@ -527,7 +530,7 @@ func (r *Rules) Swapped(who account.ID, s Swap) *Rules {
 				}
 			}
 			if !s.To.IsZero() {
-				two(s.To, Adds(e.counts(l.mask())))
+				two(s.To, Adds(l.gives(e)))
 			}
 			if !s.Beside {
 				c = c.without(e, dflt)
