@@ -183,11 +183,27 @@ func TestKilledOnOwnTrees(t *testing.T) {
 	took := time.Since(began)
 	after := p.stand()
 	p.run(0, "undo", p.change(), "--yes")
+	lists := func() (out string) {
+		for d := range 20 {
+			buf := make([]byte, 1024)
+			n, _ := syscall.Getxattr(p.at(fmt.Sprintf("Box/%d", d)), "system.posix_acl_access", buf)
+			out += string(buf[:max(n, 0)]) + ";"
+		}
+		return out
+	}
+	was := lists()
 	met := map[string]int{}
 	for i := range 24 {
 		c := exec.Command(p.prog, "grant", "foyer", "edit", p.where("Box"), "--yes")
 		require.NoError(t, c.Start())
-		time.Sleep(took/2 + took*time.Duration(i+1)/50) // mostly while it writes
+		if i%3 == 0 {
+			time.Sleep(took * time.Duration(i+1) / 24) // at any moment
+		} else {
+			for end := time.Now().Add(time.Minute); lists() == was && time.Now().Before(end); { // while it writes
+				time.Sleep(time.Millisecond)
+			}
+			time.Sleep(time.Duration(i) * time.Millisecond)
+		}
 		require.NoError(t, c.Process.Signal([]syscall.Signal{syscall.SIGKILL, syscall.SIGTERM}[i%2]))
 		_ = c.Wait()
 		torn := p.stand()
