@@ -22,19 +22,12 @@ const mostPath = 32 << 10
 
 // scanning is a walk that is under way.
 type scanning struct {
-	c    *Client
-	root string
-	top  *top
-	how  server.Reading
-	fn   func(server.Item) error
-	stop context.CancelCauseFunc
+	*server.Walk
+	c   *Client
+	top *top
+	how server.Reading
 
-	m       sync.Mutex
-	turn    sync.Cond
-	folders []string // whose insides are still to be read; the newest first
-	busy    int
-	ended   bool
-
+	m      sync.Mutex // over bodies
 	bodies map[body]*posix.Rules
 }
 
@@ -54,29 +47,16 @@ func (c *Client) Scan(ctx context.Context, root string, how server.Reading, fn f
 	if err != nil {
 		return err
 	}
-	ctx, stop := context.WithCancelCause(ctx)
-	defer stop(nil)
-	s := &scanning{c: c, root: root, top: t, how: how, fn: fn, stop: stop, bodies: map[body]*posix.Rules{}, folders: how.From}
-	s.turn.L = &s.m
-	if how.From == nil {
+	walk, ctx, end, err := server.StartWalk(ctx, how, func() (server.Item, error) {
 		x, err := c.Look(ctx, root, "", false)
-		if err != nil {
-			return err
-		}
 		x.Enter = x.Folder
-		if err := fn(x); err != nil {
-			return err
-		}
-		if x.Folder {
-			s.folders = []string{""}
-		}
+		return x, err
+	}, fn)
+	if err != nil {
+		return err
 	}
-	done := context.AfterFunc(ctx, func() {
-		s.m.Lock()
-		defer s.m.Unlock()
-		s.turn.Broadcast()
-	})
-	defer done()
+	defer end()
+	s := &scanning{Walk: walk, c: c, top: t, how: how, bodies: map[body]*posix.Rules{}}
 	var wg sync.WaitGroup
 	for range max(4, runtime.GOMAXPROCS(0)) {
 		wg.Go(func() { s.work(ctx) })
@@ -90,31 +70,10 @@ func (s *scanning) work(ctx context.Context) {
 	buf := make([]byte, 1<<16)
 	var told []server.Item
 	mine := map[body]*posix.Rules{}
-	for {
-		s.m.Lock()
-		for len(s.folders) == 0 && s.busy > 0 && ctx.Err() == nil && !s.ended {
-			s.turn.Wait()
-		}
-		if len(s.folders) == 0 || ctx.Err() != nil || s.ended {
-			s.turn.Broadcast()
-			s.m.Unlock()
-			return
-		}
-		dir := s.folders[len(s.folders)-1]
-		s.folders = s.folders[:len(s.folders)-1]
-		s.busy++
-		s.m.Unlock()
-		var err error
+	s.Work(ctx, func(dir string) (err error) {
 		told, err = s.folder(ctx, dir, buf, told[:0], mine)
-		s.m.Lock()
-		s.busy--
-		if err != nil {
-			s.ended = true
-			s.stop(err)
-		}
-		s.turn.Broadcast()
-		s.m.Unlock()
-	}
+		return err
+	})
 }
 
 // mostTold is how many items are told at once.
@@ -123,9 +82,7 @@ const mostTold = 1024
 // folder tells what is directly in a folder.
 func (s *scanning) folder(ctx context.Context, dir string, buf []byte, told []server.Item, mine map[body]*posix.Rules) ([]server.Item, error) {
 	unread := func(err error) ([]server.Item, error) {
-		s.m.Lock()
-		defer s.m.Unlock()
-		return told, s.fn(server.Item{Path: dir, Folder: true, Err: fmt.Errorf("what is in it can't be seen: %w", err)})
+		return told, s.Tell(server.Item{Path: dir, Folder: true, Err: fmt.Errorf("what is in it can't be seen: %w", err)})
 	}
 	at := dir
 	if at == "" {
@@ -136,10 +93,7 @@ func (s *scanning) folder(ctx context.Context, dir string, buf []byte, told []se
 		return unread(plain(err))
 	}
 	defer unix.Close(fd)
-	depth := 1
-	if dir != "" {
-		depth = strings.Count(dir, "/") + 2
-	}
+	below := s.Below(dir)
 	here := proc(fd) + "/"
 	for ctx.Err() == nil {
 		n, err := unix.Getdents(fd, buf)
@@ -158,9 +112,9 @@ func (s *scanning) folder(ctx context.Context, dir string, buf []byte, told []se
 			if len(x.Path) > mostPath {
 				x.Err = fmt.Errorf("its path is longer than %d bytes", mostPath)
 			}
-			x.Enter = x.Enter && x.Err == nil && (s.how.Depth == 0 || depth < s.how.Depth)
+			x.Enter = x.Enter && x.Err == nil && below
 			if told = append(told, x); len(told) == mostTold {
-				err := s.tell(told)
+				err := s.Tell(told...)
 				told = told[:0]
 				return err
 			}
@@ -170,29 +124,10 @@ func (s *scanning) folder(ctx context.Context, dir string, buf []byte, told []se
 			return told, err
 		}
 	}
-	if err := s.tell(told); err != nil || ctx.Err() != nil {
+	if err := s.Tell(told...); err != nil || ctx.Err() != nil {
 		return told, err
 	}
-	s.m.Lock()
-	defer s.m.Unlock()
-	return told, s.fn(server.Item{Path: dir, Folder: true, Whole: true, Left: len(s.folders) + s.busy - 1})
-}
-
-// tell tells items, and remembers the folders among them.
-func (s *scanning) tell(told []server.Item) error {
-	s.m.Lock()
-	defer s.m.Unlock()
-	for i := range told {
-		x := &told[i]
-		if err := s.fn(*x); err != nil {
-			return err
-		}
-		if x.Enter {
-			s.folders = append(s.folders, x.Path)
-			s.turn.Signal()
-		}
-	}
-	return nil
+	return told, s.Whole(dir)
 }
 
 func plain(err error) error {

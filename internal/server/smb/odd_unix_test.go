@@ -204,13 +204,19 @@ func TestWhatAScanEnters(t *testing.T) {
 		return smb2.DirEntryPlus{FileInfo: &smb2.FileStat{FileName: name, FileAttributes: attributes}, RawSecurityDescriptor: raw}
 	}
 	tell := func(depth int, in string, entries ...smb2.DirEntryPlus) (enters []string, names []string, err error) {
-		s := &scanning{how: server.Reading{Depth: depth}, bodies: map[string]*rule.Descriptor{}, fn: func(x server.Item) error {
+		how := server.Reading{Depth: depth, From: []string{}}
+		walk, ctx, end, err := server.StartWalk(context.Background(), how, nil, nil)
+		require.NoError(t, err)
+		defer end()
+		s := &scanning{Walk: walk, how: how, bodies: map[string]*rule.Descriptor{}}
+		items, err := s.items(ctx, in, entries, map[string]bool{})
+		for _, x := range items {
 			names = append(names, x.Path)
-			return nil
-		}}
-		s.turn.L = &s.m
-		err = s.tell(context.Background(), in, entries, map[string]bool{})
-		return s.folders, names, err
+			if x.Enter {
+				enters = append(enters, x.Path)
+			}
+		}
+		return enters, names, err
 	}
 	enters, names, err := tell(0, "a", entry("folder", dir, raw), entry("link", dir|link, raw), entry("file", 0, raw), entry("closed", dir, []byte{1}), entry("..", dir, raw),
 		entry(`up\and away`, dir, raw), entry("zero\x00", 0, raw), entry("", dir, raw))

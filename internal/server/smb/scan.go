@@ -26,16 +26,10 @@ const (
 
 // scanning is one scan of a share by several connections.
 type scanning struct {
-	how  server.Reading
-	fn   func(server.Item) error
-	stop context.CancelCauseFunc
+	*server.Walk
+	how server.Reading
 
-	m       sync.Mutex
-	turn    sync.Cond
-	folders []string // whose insides are still to be read; the newest first
-	busy    int
-	ended   bool
-
+	m      sync.Mutex                  // over bodies
 	bodies map[string]*rule.Descriptor // by the bytes the server gave
 }
 
@@ -47,24 +41,20 @@ func (c *Client) Scan(ctx context.Context, share string, how server.Reading, fn 
 		return err
 	}
 	defer func() { _ = first.Umount() }()
-	ctx, stop := context.WithCancelCause(ctx)
-	defer stop(nil)
-	s := &scanning{how: how, fn: fn, stop: stop, bodies: map[string]*rule.Descriptor{}, folders: how.From}
-	s.turn.L = &s.m
-	if how.From == nil {
+	walk, ctx, end, err := server.StartWalk(ctx, how, func() (server.Item, error) {
 		top, err := c.Look(ctx, share, "", false)
 		if err != nil {
-			return fmt.Errorf("the rules of share %s's folder: %w", share, err)
+			return top, fmt.Errorf("the rules of share %s's folder: %w", share, err)
 		}
 		top.Enter = true
-		if err := fn(top); err != nil {
-			return err
-		}
-		s.folders = []string{""}
+		return top, nil
+	}, fn)
+	if err != nil {
+		return err
 	}
+	defer end()
+	s := &scanning{Walk: walk, how: how, bodies: map[string]*rule.Descriptor{}}
 	var wg sync.WaitGroup
-	done := context.AfterFunc(ctx, s.wake)
-	defer done()
 	for i := range Connections {
 		wg.Go(func() {
 			in := first
@@ -79,48 +69,12 @@ func (c *Client) Scan(ctx context.Context, share string, how server.Reading, fn 
 				}
 				defer func() { _ = in.Umount() }()
 			}
-			s.work(ctx, in.WithContext(ctx))
+			in = in.WithContext(ctx)
+			s.Work(ctx, func(dir string) error { return s.folder(ctx, in, dir) })
 		})
 	}
 	wg.Wait()
-	if cause := context.Cause(ctx); cause != nil {
-		return cause
-	}
-	return nil
-}
-
-func (s *scanning) wake() {
-	s.m.Lock()
-	defer s.m.Unlock()
-	s.turn.Broadcast()
-}
-
-// work reads folders until none is left.
-func (s *scanning) work(ctx context.Context, in *smb2.Share) {
-	for {
-		s.m.Lock()
-		for len(s.folders) == 0 && s.busy > 0 && ctx.Err() == nil && !s.ended {
-			s.turn.Wait()
-		}
-		if len(s.folders) == 0 || ctx.Err() != nil || s.ended {
-			s.turn.Broadcast()
-			s.m.Unlock()
-			return
-		}
-		dir := s.folders[len(s.folders)-1]
-		s.folders = s.folders[:len(s.folders)-1]
-		s.busy++
-		s.m.Unlock()
-		err := s.folder(ctx, in, dir)
-		s.m.Lock()
-		s.busy--
-		if err != nil {
-			s.ended = true
-			s.stop(err)
-		}
-		s.turn.Broadcast()
-		s.m.Unlock()
-	}
+	return context.Cause(ctx)
 }
 
 // folder tells what is directly in a folder.
@@ -132,9 +86,7 @@ func (s *scanning) folder(ctx context.Context, in *smb2.Share, dir string) error
 		if lost(err) {
 			return fmt.Errorf("the server went away: %s", plainSMB(err))
 		}
-		s.m.Lock()
-		defer s.m.Unlock()
-		return s.fn(server.Item{Path: dir, Folder: true, Err: fmt.Errorf("what is in it can't be seen: %s", plainSMB(err))})
+		return s.Tell(server.Item{Path: dir, Folder: true, Err: fmt.Errorf("what is in it can't be seen: %s", plainSMB(err))})
 	}
 	f, err := in.Open(strings.ReplaceAll(dir, "/", `\`))
 	if err != nil {
@@ -147,26 +99,24 @@ func (s *scanning) folder(ctx context.Context, in *smb2.Share, dir string) error
 		if err != nil && err != io.EOF {
 			return unread(err)
 		}
-		if terr := s.tell(ctx, dir, entries, seen); terr != nil {
-			return terr
+		items, bad := s.items(ctx, dir, entries, seen)
+		if err := s.Tell(items...); err != nil {
+			return err
+		}
+		if bad != nil {
+			return bad
 		}
 		if err == io.EOF || len(entries) == 0 {
 			break
 		}
 	}
-	s.m.Lock()
-	defer s.m.Unlock()
-	return s.fn(server.Item{Path: dir, Folder: true, Whole: true, Left: len(s.folders) + s.busy - 1})
+	return s.Whole(dir)
 }
 
-// tell tells entries of a folder, and remembers the folders among them.
-func (s *scanning) tell(ctx context.Context, dir string, entries []smb2.DirEntryPlus, seen map[string]bool) error {
-	depth := 1
-	if dir != "" {
-		depth = strings.Count(dir, "/") + 2
-	}
-	s.m.Lock()
-	defer s.m.Unlock()
+// items reads entries of a folder, up to one that can't be.
+func (s *scanning) items(ctx context.Context, dir string, entries []smb2.DirEntryPlus, seen map[string]bool) ([]server.Item, error) {
+	below := s.Below(dir)
+	out := make([]server.Item, 0, len(entries))
 	for i := range entries {
 		e := &entries[i]
 		name := e.Name()
@@ -174,7 +124,7 @@ func (s *scanning) tell(ctx context.Context, dir string, entries []smb2.DirEntry
 			continue // no name of an item; a server that says so is not followed
 		}
 		if seen[name] {
-			return fmt.Errorf("the server tells of %q twice in one folder: it can't be read", dir+"/"+name)
+			return out, fmt.Errorf("the server tells of %q twice in one folder: it can't be read", dir+"/"+name)
 		}
 		seen[name] = true
 		folder := e.IsDir()
@@ -192,30 +142,26 @@ func (s *scanning) tell(ctx context.Context, dir string, entries []smb2.DirEntry
 			x.Rules, x.Err = s.body(e.RawSecurityDescriptor)
 		case e.Err != nil:
 			if ctx.Err() != nil {
-				return ctx.Err()
+				return out, ctx.Err()
 			}
 			if lost(e.Err) {
-				return fmt.Errorf("the server went away: %s", plainSMB(e.Err))
+				return out, fmt.Errorf("the server went away: %s", plainSMB(e.Err))
 			}
 			x.Err = errors.New(plainSMB(e.Err))
 		default:
 			x.Err = errors.New("the server gave no descriptor")
 		}
-		x.Enter = folder && x.Err == nil && e.FileInfo.Mode()&os.ModeSymlink == 0 && (s.how.Depth == 0 || depth < s.how.Depth)
-		if err := s.fn(x); err != nil {
-			return err
-		}
-		if x.Enter {
-			s.folders = append(s.folders, x.Path)
-			s.turn.Signal()
-		}
+		x.Enter = folder && x.Err == nil && e.FileInfo.Mode()&os.ModeSymlink == 0 && below
+		out = append(out, x)
 	}
-	return nil
+	return out, nil
 }
 
 // body reads a descriptor; the same bytes are the same pointer, as long as
 // there aren't too many.
 func (s *scanning) body(raw []byte) (*rule.Descriptor, error) {
+	s.m.Lock()
+	defer s.m.Unlock()
 	if d := s.bodies[string(raw)]; d != nil {
 		return d, nil
 	}
