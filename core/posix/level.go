@@ -1,6 +1,8 @@
 package posix
 
-import "tarnwold/core/right"
+import (
+	"tarnwold/core/right"
+)
 
 // Nothing tells whether granted rights open nothing worth a name: whoever gets
 // to an item sees what it is and reads its list.
@@ -52,4 +54,83 @@ func Level(s right.Set, folder bool) string {
 		out += " as owner"
 	}
 	return out
+}
+
+// Meaning is what a level stands for on a POSIX tree.
+type Meaning struct {
+	Folder, File Perm
+	// Runs: on a file execute comes too where it stands already for anybody.
+	Runs bool
+	// TakesOut: on a folder it lets things be taken out too, which the level
+	// doesn't say; a sticky folder lets everybody take out only what is his.
+	TakesOut bool
+	// Over are rights of the level that no list gives: they are the owner's.
+	Over right.Set
+}
+
+// Nothing tells whether no list can give any of it.
+func (m Meaning) Nothing() bool { return m.Folder|m.File == 0 }
+
+// adds are the rights of changing what is in something.
+const adds = right.WriteData | right.AppendData
+
+// Means says what rights stand for as permissions: on a folder reading is no
+// use without going through, and adding none either.
+func Means(w right.What) Meaning {
+	var m Meaning
+	if w.Folder&right.ReadData != 0 {
+		m.Folder |= R | X
+	}
+	if w.Folder&right.Execute != 0 {
+		m.Folder |= X
+	}
+	if w.Folder&(adds|right.DeleteChild) != 0 {
+		m.Folder |= W | X
+		m.TakesOut = w.Folder&(right.Delete|right.DeleteChild) == 0
+	}
+	if w.File&right.ReadData != 0 {
+		m.File |= R
+		m.Runs = w.File&right.Execute != 0
+	} else if w.File&right.Execute != 0 {
+		m.File |= X
+	}
+	if w.File&adds != 0 {
+		m.File |= W
+	}
+	m.Over = (w.Folder | w.File) & (owners | right.WriteOwner)
+	return m
+}
+
+// Asks gives the rights that are asked for on an item where somebody asks for a
+// set of rights, as far as lists give them; deleting a folder is left out, for
+// that is the folder's above. Rights that no list gives are asked for where
+// they are asked for alone, or owning is.
+func (r *Rules) Asks(s right.Set) right.Set {
+	what := right.What{File: s}
+	if r.Folder {
+		what = right.What{Folder: s}
+	}
+	m := Means(what)
+	if m.Nothing() {
+		return s
+	}
+	out := r.rights(m.On(r), false) | s&(right.WriteACL|right.WriteOwner)
+	if s&(right.Delete|right.DeleteChild) == 0 {
+		out &^= right.DeleteChild
+	}
+	if !r.Folder {
+		out |= s & right.Delete
+	}
+	return out
+}
+
+// On gives what it stands for on an item: as it would be given to it.
+func (m Meaning) On(r *Rules) Perm {
+	if r.Folder {
+		return m.Folder
+	}
+	if m.Runs && r.runs() {
+		return m.File | X
+	}
+	return m.File
 }

@@ -137,13 +137,7 @@ func (d *Desk) Own(to string, below bool, x Targets) (*Plan, error) {
 		return nil, err
 	}
 	if below {
-		f := p.work.forest
-		hand := edit.on(nil)
-		for i := range f.Nodes {
-			f.Edits[i] = hand
-		}
-		p.work.renews = true
-		if err := f.Work(d.ctx); err != nil {
+		if err := d.allBelow(p, edit); err != nil {
 			return nil, err
 		}
 	}

@@ -456,6 +456,17 @@ type piece struct {
 	edit    itemEdit
 }
 
+// allBelow makes an edit on everything below a plan's targets too.
+func (d *Desk) allBelow(p *Plan, e itemEdit) error {
+	f := p.work.forest
+	hand := e.on(nil)
+	for i := range f.Nodes {
+		f.Edits[i] = hand
+	}
+	p.work.renews = true
+	return f.Work(d.ctx)
+}
+
 // onPieces is onStrands for several edits at once. A piece without an edit is
 // only looked at.
 func (d *Desk) onPieces(p *Plan, pieces []piece, renew bool) error {

@@ -11,8 +11,6 @@ import (
 	"tarnwold/core/rule"
 	"tarnwold/core/verdict"
 	"tarnwold/internal/estate"
-	"tarnwold/internal/format"
-	"tarnwold/internal/format/posixacl"
 )
 
 // Edits of POSIX trees: what levels and entries stand for there, and what is
@@ -441,118 +439,6 @@ func (d *Desk) explained(p *Plan, err error) func(level string) (*Plan, error) {
 	}
 }
 
-// Mode makes the bits or the entries of items of POSIX trees come, just as they
-// are given: here, and with below everything below too.
-func (d *Desk) Mode(set string, entries []string, below bool, x Targets) (*Plan, error) {
-	var change *posixacl.Change
-	var err error
-	if set != "" {
-		if change, err = posixacl.ParseChange(set); err != nil {
-			return nil, &estate.Refused{Why: err.Error()}
-		}
-	}
-	if below && change != nil && change.Plain() {
-		return nil, &estate.Refused{Why: "one mode for folders and files alike would let every file be run, or no folder be gone through", Do: "say it as a change, with X for execute where it belongs: u=rwX,g=rwX,o="}
-	}
-	type one struct {
-		e    posix.Entry
-		dflt bool
-	}
-	var list []one
-	for _, s := range entries {
-		e, dflt, err := posixacl.ParseEntry(s, Posixers(d.t))
-		if err != nil {
-			return nil, &estate.Refused{Why: fmt.Sprintf("%s: %v", format.Clip(s), err), Do: "say it as user:NAME:rwx, group:NAME:r-x, group::r-x, mask::r-x or default:group:NAME:rwx"}
-		}
-		list = append(list, one{e, dflt})
-	}
-	targets, err := d.Find(x)
-	if err != nil {
-		return nil, err
-	}
-	said := append(slices.Clone(entries), set)
-	p := d.begin("mode %s on %s", strings.TrimSuffix(strings.Join(said, " "), " "), x.said())
-	p.Nothing = "it is so already"
-	edit := itemEdit{make: func(*rule.Descriptor, *rule.Descriptor, bool, estate.Dated) (*rule.Descriptor, error) {
-		return nil, &estate.Refused{Why: "it is no item of a POSIX tree: it has entries, and no mode", Do: "see: tarnwold grant --help"}
-	}, posix: func(r, _ *posix.Rules, _ estate.Dated) (*posix.Rules, error) {
-		for _, o := range list {
-			if o.dflt && !r.Folder {
-				if below {
-					continue
-				}
-				return nil, &estate.Refused{Why: "a file has no default list"}
-			}
-			after, ok := r.WithEntry(o.e, o.dflt)
-			if !ok {
-				return nil, &estate.Refused{Why: "the list names nobody, and so it has no mask", Do: "set the group's own entry: group::r-x"}
-			}
-			r = after
-		}
-		if change != nil {
-			r = r.Chmod(change.Of(r.Mode(), r.Folder))
-		}
-		return r, nil
-	}}
-	if err := d.onItems(p, targets, edit, false); err != nil {
-		return nil, d.at(err, targets)
-	}
-	if below {
-		f := p.work.forest
-		hand := edit.on(nil)
-		for i := range f.Nodes {
-			f.Edits[i] = hand
-		}
-		p.work.renews = true
-		if err := f.Work(d.ctx); err != nil {
-			return nil, err
-		}
-	}
-	return d.finish(p)
-}
-
-// setPosix is what a policy's block makes of rules of a POSIX tree; sealed is
-// having no default list.
-func (w *wants) setPosix(d *Desk, r *posix.Rules, dated estate.Dated, today estate.Day) (*posix.Rules, estate.Dated, error) {
-	if w.seal != "" && r.Folder {
-		r = r.WithDefault(nil)
-	}
-	if !w.owner.IsZero() {
-		id, err := d.number(w.owner)
-		if err != nil {
-			return nil, nil, err
-		}
-		if _, user, ok := id.POSIX(); ok && !user {
-			r = r.OwnedBy(ID{}, id)
-		} else {
-			r = r.OwnedBy(id, ID{})
-		}
-	}
-	onlys := map[ID]bool{}
-	for i := range w.entries {
-		e := &w.entries[i]
-		l := e.line
-		if w.seal != "" {
-			l.Scope &= rule.Here // sealed, it hands nothing down
-		}
-		g, err := d.granting(l, e.what, d.t.Name(l.Who))
-		if err != nil {
-			return nil, nil, err
-		}
-		if e.until != "" && e.until < today {
-			continue
-		}
-		g.exactly = e.only && !onlys[l.Who]
-		onlys[l.Who] = true
-		before := r.Listed()
-		if r, err = g.give(r); err != nil {
-			return nil, nil, err
-		}
-		dated = g.dates(before, r.Listed(), dated, e.until)
-	}
-	return r, still(dated, r.Listed()), nil
-}
-
 // dates gives the last days after something was given.
 func (w *granting) dates(before, after *rule.Descriptor, dated estate.Dated, until estate.Day) estate.Dated {
 	out := still(dated, after)
@@ -567,56 +453,4 @@ func (w *granting) dates(before, after *rule.Descriptor, dated estate.Dated, unt
 		}
 	}
 	return out
-}
-
-// withoutPosix gives what rules of a POSIX tree would be without what a policy
-// set there.
-func (l *LaidPlace) withoutPosix(r *posix.Rules, dated estate.Dated) (*posix.Rules, estate.Dated, error) {
-	b, err := Decoded(l.Before)
-	if err != nil {
-		return nil, nil, err
-	}
-	a, err := Decoded(l.After)
-	if err != nil {
-		return nil, nil, err
-	}
-	before, ok := b.(*posix.Rules)
-	after, also := a.(*posix.Rules)
-	if !ok || !also {
-		return nil, nil, &estate.Refused{Why: l.Where + " was no item of a POSIX tree when the policy was laid"}
-	}
-	back := r.TakingBack(before, after)
-	if r.Same(after) {
-		back = before
-	}
-	out := still(dated, back.Listed())
-	for _, e := range before.Listed().Rules.Entries {
-		if k := estate.EntryKey(e); l.Was[k] != "" {
-			out[e] = estate.Day(l.Was[k])
-		} else if l.Is[k] != "" && string(out[e]) == l.Is[k] {
-			delete(out, e)
-		}
-	}
-	return back, still(out, back.Listed()), nil
-}
-
-// offPosix is offOf for rules of a POSIX tree.
-func (d *Desk) offPosix(w *wants, now *posix.Rules, dated estate.Dated, folder bool) (lines []Line) {
-	then, days, err := w.setPosix(d, now, dated, d.Today)
-	if err != nil {
-		return []Line{{Sign: "goes", What: "entry", Text: err.Error()}}
-	}
-	turn := map[string]string{"comes": "goes", "goes": "comes"}
-	for _, l := range d.turnedPosix(now, then) {
-		if s, ok := turn[l.Sign]; ok {
-			l.Sign = s
-		}
-		lines = append(lines, l)
-	}
-	for _, e := range then.Named() {
-		if slices.Contains(now.Named(), e) && dated[e] != days[e] {
-			lines = append(lines, Line{Sign: "changes", What: "last-day", Text: d.entryText(e, folder) + untilSaid(dated[e]) + ", wanted" + untilSaid(days[e])})
-		}
-	}
-	return lines
 }
