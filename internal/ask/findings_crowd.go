@@ -113,7 +113,7 @@ func (x *finding) open() error {
 		tok := account.NewToken(x.k.t, nobodys, account.Traits{}, account.Everyone, account.Authenticated, account.Network)
 		for _, e := range o.d.Rules.Entries {
 			if e.Kind == rule.Allow && e.Rights.Map()&o.r != 0 && e.Counts() && tok.Has(e.Who) {
-				f.Who, f.What = x.k.t.Name(e.Who), x.k.lang.Write(e, x.folder(nodes))
+				f.Who, f.What = x.k.t.Name(e.Who), x.write(o.d, e, nodes)
 				where := f.Where
 				if !e.Own() {
 					at := x.k.t.Place(x.first(nodes))

@@ -152,9 +152,16 @@ func (x *finding) each(fn func(d *rule.Descriptor, e rule.Entry, nodes []int)) {
 }
 
 // entry is a finding about one own entry.
+func (x *finding) write(d *rule.Descriptor, e rule.Entry, nodes []int) string {
+	if r := x.posix[d]; r != nil {
+		return x.k.write(r, e, x.folder(nodes))
+	}
+	return x.k.lang.Write(e, x.folder(nodes))
+}
+
 func (x *finding) entry(d *rule.Descriptor, e rule.Entry, nodes []int, kind string) Finding {
 	f := x.place(nodes)
-	f.Who, f.What = x.k.t.Name(e.Who), x.k.lang.Write(e, x.folder(nodes))
+	f.Who, f.What = x.k.t.Name(e.Who), x.write(d, e, nodes)
 	f.Repair = Repair{Gone: []rule.Entry{e}, Targets: x.targets(nodes)}
 	if x.posix[d] != nil {
 		f.Repair = Repair{}
@@ -384,7 +391,7 @@ func (x *finding) over() error {
 		}
 		for e, u := range x.k.dated(b, d) {
 			if u < x.o.Today {
-				f.Who, f.What = x.k.t.Name(e.Who), x.k.lang.Write(e, folder)+" until "+string(u)
+				f.Who, f.What = x.k.t.Name(e.Who), x.k.write(d, e, folder)+" until "+string(u)
 				x.add(f)
 			}
 		}

@@ -1,6 +1,8 @@
 package ask
 
 import (
+	"slices"
+
 	"tarnwold/core/account"
 	"tarnwold/core/posix"
 	"tarnwold/core/right"
@@ -164,6 +166,21 @@ type PosixShown struct {
 	Sticky  bool     `json:"sticky,omitempty"`
 	SetGID  bool     `json:"set-gid,omitempty"`
 	Text    string   `json:"text"` // in one line: letters, and lists in the short form
+}
+
+// write writes an entry as rules list it: of a POSIX list as its text form has
+// it, and as the language has it anywhere else.
+func (k *Asker) write(a rule.Any, e rule.Entry, folder bool) string {
+	x, ok := a.(*posix.Rules)
+	if !ok {
+		return k.lang.Write(e, folder)
+	}
+	i := slices.Index(k.listed(x).Rules.Entries, e)
+	if i < 0 {
+		return k.lang.Write(e, folder)
+	}
+	lines := append(k.t.PosixLines(x.Read(), false), k.t.PosixLines(x.Default, true)...)
+	return estate.PosixEntry(lines[i])
 }
 
 // showPosix lists what stands on an item of a POSIX tree.

@@ -120,7 +120,7 @@ func (g *ground) opens(group account.ID, w *way, j *Job, limit int) error {
 		if d := k.listed(n.Before); d != nil {
 			for _, e := range d.Rules.Entries {
 				if e.Kind == rule.Allow && e.Rights.Map()&extra[i] != 0 && e.Counts() && tok.Has(e.Who) {
-					o.Entry = k.lang.Write(e, n.Folder)
+					o.Entry = k.write(n.Before, e, n.Folder)
 					for _, l := range tok.Chain(e.Who) {
 						o.By = append(o.By, k.t.Name(l.ID))
 					}

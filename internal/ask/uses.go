@@ -53,11 +53,11 @@ func (k *Asker) Uses(accounts []account.Account, limit int) (uses []Use, more in
 		}
 	}
 	// What a descriptor says of the accounts, nearest to the point first.
-	says := func(d *rule.Descriptor, folder bool) (as, what string) {
+	says := func(a rule.Any, d *rule.Descriptor, folder bool) (as, what string) {
 		for _, list := range []*rule.Rules{&d.Rules, &d.Audit} {
 			for _, e := range list.Entries {
 				if forms[e.Who] && e.Own() {
-					return "entry", k.lang.Write(e, folder)
+					return "entry", k.write(a, e, folder)
 				}
 			}
 		}
@@ -70,7 +70,7 @@ func (k *Asker) Uses(accounts []account.Account, limit int) (uses []Use, more in
 		for _, list := range []*rule.Rules{&d.Rules, &d.Audit} {
 			for _, e := range list.Entries {
 				if forms[e.Who] {
-					return "inherited", k.lang.Write(e, folder)
+					return "inherited", k.write(a, e, folder)
 				}
 			}
 		}
@@ -78,7 +78,7 @@ func (k *Asker) Uses(accounts []account.Account, limit int) (uses []Use, more in
 	}
 	for _, s := range t.Servers() {
 		for _, sh := range t.Shares(s) {
-			if as, what := says(sh.Descriptor, false); as != "" {
+			if as, what := says(sh.Descriptor, sh.Descriptor, false); as != "" {
 				note(Use{Where: "share " + sh.Address(), As: as, What: what})
 			}
 		}
@@ -86,7 +86,7 @@ func (k *Asker) Uses(accounts []account.Account, limit int) (uses []Use, more in
 	var own, inherited []Use
 	t.AllDescriptors(func(id int64, a rule.Any) {
 		d := k.AsNamed(a)
-		if as, _ := says(d, true); as == "" {
+		if as, _ := says(a, d, true); as == "" {
 			return
 		}
 		for _, strand := range t.StrandsOf(id) {
@@ -94,7 +94,7 @@ func (k *Asker) Uses(accounts []account.Account, limit int) (uses []Use, more in
 			if !ok || items == 0 {
 				continue
 			}
-			as, what := says(d, folder)
+			as, what := says(a, d, folder)
 			to := &own
 			if as == "inherited" {
 				to = &inherited
@@ -214,7 +214,7 @@ func (k *Asker) UsesOf(word string, through bool) ([]UsedAs, error) {
 			}
 		}
 	}
-	within := func(d, up *rule.Descriptor, folder bool, each func(id account.ID, as, what string)) {
+	within := func(a rule.Any, d, up *rule.Descriptor, folder bool, each func(id account.ID, as, what string)) {
 		if forms[d.Owner] != nil {
 			each(d.Owner, "owner", "")
 		}
@@ -242,13 +242,13 @@ func (k *Asker) UsesOf(word string, through bool) ([]UsedAs, error) {
 					}
 					as = "stale-entry"
 				}
-				each(e.Who, as, k.lang.Write(e, folder))
+				each(e.Who, as, k.write(a, e, folder))
 			}
 		}
 	}
 	for _, s := range t.Servers() {
 		for _, sh := range t.Shares(s) {
-			within(sh.Descriptor, nil, false, func(id account.ID, as, what string) {
+			within(sh.Descriptor, sh.Descriptor, nil, false, func(id account.ID, as, what string) {
 				note(id, sh.Address(), "share-"+as, what, 0)
 			})
 		}
@@ -264,7 +264,7 @@ func (k *Asker) UsesOf(word string, through bool) ([]UsedAs, error) {
 				continue
 			}
 			at := ""
-			within(d, k.listed(t.ParentOf(strand)), folder, func(id account.ID, as, what string) {
+			within(a, d, k.listed(t.ParentOf(strand)), folder, func(id account.ID, as, what string) {
 				if at == "" {
 					for _, item := range t.Items(strand, 1) {
 						at = t.Where(item)
@@ -290,7 +290,7 @@ func (k *Asker) UsesOf(word string, through bool) ([]UsedAs, error) {
 		}
 		for e, day := range k.dated(b, d) {
 			if forms[e.Who] != nil {
-				note(e.Who, where, "last-day", k.lang.Write(e, folder)+" until "+string(day), 0)
+				note(e.Who, where, "last-day", k.write(d, e, folder)+" until "+string(day), 0)
 			}
 		}
 	}

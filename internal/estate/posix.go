@@ -1,6 +1,8 @@
 package estate
 
 import (
+	"strings"
+
 	"tarnwold/core/account"
 	"tarnwold/core/posix"
 	"tarnwold/internal/format/posixacl"
@@ -60,6 +62,15 @@ func (t *Tx) PosixText(x *posix.Rules) string {
 // PosixLines writes a list in the long text form, a line an entry.
 func (t *Tx) PosixLines(l posix.List, dflt bool) []string {
 	return posixacl.Lines(l, dflt, t.posixNames())
+}
+
+// PosixEntry writes a line of PosixLines as a part of a sentence.
+func PosixEntry(line string) string {
+	line, left, cut := strings.Cut(line, "\t#effective:")
+	if cut {
+		line += ", of which the mask leaves " + left
+	}
+	return line
 }
 
 // Mode writes a mode in octal and in letters.

@@ -307,24 +307,16 @@ func (d *Desk) turnedPosix(from, to rule.Any) (lines []Line) {
 		}
 		for _, s := range was {
 			if !slices.Contains(are, s) {
-				line("goes", "list-entry", listEntry(s))
+				line("goes", "list-entry", estate.PosixEntry(s))
 			}
 		}
 		for _, s := range are {
 			if !slices.Contains(was, s) {
-				line("comes", "list-entry", listEntry(s))
+				line("comes", "list-entry", estate.PosixEntry(s))
 			}
 		}
 	}
 	return lines
-}
-
-func listEntry(s string) string {
-	s, note, cut := strings.Cut(s, "\t#effective:")
-	if cut {
-		s += ", of which the mask leaves " + note
-	}
-	return s
 }
 
 func specialWords(s uint16) string {

@@ -167,6 +167,8 @@ func whyDiffers(w ask.Why) (string, Style) {
 		return "sealed", Strong
 	case "owner":
 		return "owner " + w.Owner, Plain
+	case "group":
+		return "owning group " + w.Owner, Plain
 	case "stale":
 		if w.Owner != "" {
 			return "stale: the owner changed afterwards, from " + w.Owner, Bad
