@@ -82,8 +82,10 @@ const useful = right.ReadData | right.WriteData | right.AppendData | right.Delet
 // open: somebody whom no list names gets in.
 func (x *finding) open() error {
 	ways := x.shares()
-	if len(ways) == 0 {
-		ways = x.local()
+	for _, l := range x.local() { // a server without shares is used at itself
+		if !slices.ContainsFunc(x.shares(), func(w *way) bool { return w.server.ID == l.server.ID }) {
+			ways = append(ways, l)
+		}
 	}
 	granted := make([]right.Set, len(x.g.f.Nodes))
 	for _, w := range ways {
