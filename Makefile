@@ -23,7 +23,7 @@ lint:
 	$(GO) tool staticcheck ./...
 
 # Pages are opened in a real browser, servers are real ones. The core and the plans run under the race detector too, which needs a C compiler.
-SERVERS := samba samba-vfs-modules samba-common-bin libnss-wrapper samba-ad-dc samba-ad-provision iproute2 krb5-user
+SERVERS := samba samba-vfs-modules samba-common-bin libnss-wrapper samba-ad-dc samba-ad-provision iproute2 krb5-user xfsprogs
 RACED := ./core/... ./internal/plan
 test: lint
 	@command -v chromium >/dev/null || { [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null && \

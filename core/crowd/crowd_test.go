@@ -84,6 +84,17 @@ func anyRules(t *rapid.T, who []account.ID) *rule.Descriptor {
 	return d
 }
 
+// anyList is rules compiled, now and then with a layer beneath that is asked
+// besides, and of a folder that only owners take things out of.
+func anyList(t *rapid.T, who []account.ID, tr *verdict.Traits) *rule.List {
+	l := rule.Compile(anyRules(t, who), tr.Reading())
+	if rapid.IntRange(0, 2).Draw(t, "layers") == 0 {
+		l.Beneath = append([]rule.Step{}, rule.Compile(anyRules(t, who), tr.Reading()).Steps...)
+	}
+	l.OwnersOnly = rapid.IntRange(0, 2).Draw(t, "owners only") == 0
+	return l
+}
+
 // TestClassesAreEachUserDecided: everyone at once is one by one.
 func TestClassesAreEachUserDecided(t *testing.T) {
 	doors, another := map[verdict.DoorWhy]int{}, 0
@@ -110,16 +121,16 @@ func TestClassesAreEachUserDecided(t *testing.T) {
 			}
 		}
 		d := NewDecider(way)
-		item, parent := rule.Compile(anyRules(t, who), tr.Reading()), rule.Compile(anyRules(t, who), tr.Reading())
+		item, parent := anyList(t, who, &tr), anyList(t, who, &tr)
 		s := Situation{Item: item}
 		if rapid.Bool().Draw(t, "parent") {
-			s.Child = d.One(parent, right.DeleteChild)
+			s.Child = d.TakesOut(parent, item.Owner)
 		} else {
 			parent = nil
 		}
 		var above []*rule.List
 		if tr.AsksFoldersAbove = rapid.Bool().Draw(t, "asks above"); tr.AsksFoldersAbove {
-			above = append(above, rule.Compile(anyRules(t, who), tr.Reading()))
+			above = append(above, anyList(t, who, &tr))
 			s.Gate = d.One(above[0], right.Execute)
 		}
 		var sc Scratch

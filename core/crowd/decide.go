@@ -176,7 +176,7 @@ func (d *Decider) connect() {
 		}
 	} else {
 		connects := &Decider{Way: Way{Local: d.Local, Traits: d.Traits, People: d.self()}}
-		connects.scan(d.through, s.Rules, words, &sc)
+		connects.scan(d.through, s.Rules.Steps, words, &sc)
 	}
 	reads, writes := make(Bits, len(all)), make(Bits, len(all))
 	for _, a := range d.through {
@@ -256,8 +256,8 @@ func (d *Decider) lists() (barred, switched Bits) {
 // Scratch is memory that decisions use again and again. What Rights gives
 // with one lasts until the second next call with it.
 type Scratch struct {
-	before, after, open, holds []uint64
-	flip                       bool
+	before, after, open, holds, under []uint64
+	flip                              bool
 }
 
 func room(b *[]uint64, n int) []uint64 {
@@ -289,6 +289,9 @@ func (d *Decider) Rights(s Situation, words []int, sc *Scratch) []Atom {
 	for i := range s.Item.Steps {
 		cuts = append(cuts, s.Item.Steps[i].Rights)
 	}
+	for i := range s.Item.Beneath {
+		cuts = append(cuts, s.Item.Beneath[i].Rights)
+	}
 	for i := range d.through {
 		cuts = append(cuts, d.through[i].Rights)
 	}
@@ -300,7 +303,10 @@ func (d *Decider) Rights(s Situation, words []int, sc *Scratch) []Atom {
 		store = &sc.after
 	}
 	atoms := cut(cuts, len(words), store)
-	d.scan(atoms, s.Item, words, sc)
+	d.scan(atoms, s.Item.Steps, words, sc)
+	if s.Item.Beneath != nil {
+		d.beneath(atoms, s.Item, words, sc)
+	}
 	for i := range atoms {
 		a := &atoms[i]
 		if d.Traits.NamingShowsAttributes && a.Rights == right.ReadAttributes {
@@ -374,16 +380,32 @@ func fill(users []uint64, words []int, from Bits) {
 	}
 }
 
+// beneath takes from atoms whom the layer beneath refuses.
+func (d *Decider) beneath(atoms []Atom, l *rule.List, words []int, sc *Scratch) {
+	n := len(words)
+	users := room(&sc.under, len(atoms)*n)
+	below := make([]Atom, len(atoms))
+	for i := range atoms {
+		below[i] = Atom{atoms[i].Rights, users[i*n : (i+1)*n]}
+	}
+	d.scan(below, l.Beneath, words, sc)
+	for i := range atoms {
+		for j := range atoms[i].Users {
+			atoms[i].Users[j] &= below[i].Users[j]
+		}
+	}
+}
+
 // scan decides steps for everyone: the first that names a user decides
 // ([MS-DTYP] §2.5.3.2).
-func (d *Decider) scan(atoms []Atom, l *rule.List, words []int, sc *Scratch) {
+func (d *Decider) scan(atoms []Atom, steps []rule.Step, words []int, sc *Scratch) {
 	n := len(words)
 	open := room(&sc.open, len(atoms)*n) // undecided, atom by atom
 	for i := range atoms {
 		fill(open[i*n:(i+1)*n], words, d.People.All())
 	}
-	for x := range l.Steps {
-		s := &l.Steps[x]
+	for x := range steps {
+		s := &steps[x]
 		h := d.People.Holders(s.Who, d.Local)
 		if h == nil {
 			continue
@@ -414,7 +436,7 @@ func (d *Decider) scan(atoms []Atom, l *rule.List, words []int, sc *Scratch) {
 	}
 }
 
-// One gives the users granted one right by a list of steps alone: neither the
+// One gives the users granted one right by rules alone: neither the
 // folder above nor the share nor being an administrator counts.
 func (d *Decider) One(l *rule.List, one right.Set) Bits { return d.People.Granted(l, one, d.Local) }
 
@@ -423,18 +445,36 @@ func (d *Decider) One(l *rule.List, one right.Set) Bits { return d.People.Grante
 // what one owns its owner, who may add.
 func (d *Decider) TakesOut(folder *rule.List, owner account.ID) Bits {
 	out := d.One(folder, right.DeleteChild)
+	if folder.OwnersOnly && folder.Beneath != nil {
+		owners := slices.Clone(d.People.Holders(folder.Owner, d.Local))
+		if owners == nil {
+			owners = d.People.Empty()
+		}
+		if !owner.IsZero() {
+			owners.Or(d.People.Holders(owner, d.Local))
+		}
+		return out.And(owners)
+	}
 	if folder.OwnersOnly && !owner.IsZero() {
 		out.Or(d.One(folder, right.WriteData).And(d.People.Holders(owner, d.Local)))
 	}
 	return out
 }
 
-// Granted gives the users granted one right by a list of steps alone.
+// Granted gives the users granted one right by rules alone.
 func (p *Population) Granted(l *rule.List, one right.Set, local bool) Bits {
+	out := p.granted(l.Steps, one, local)
+	if l.Beneath != nil {
+		out = out.And(p.granted(l.Beneath, one, local))
+	}
+	return out
+}
+
+func (p *Population) granted(steps []rule.Step, one right.Set, local bool) Bits {
 	out := p.Empty()
 	undecided := slices.Clone(p.all)
-	for i := range l.Steps {
-		s := &l.Steps[i]
+	for i := range steps {
+		s := &steps[i]
 		if s.Rights&one == 0 {
 			continue
 		}

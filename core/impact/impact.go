@@ -126,9 +126,9 @@ type worker struct {
 // side is the route at hand before or after.
 type side struct {
 	*crowd.Decider
-	read *rule.Reader
-	one  map[oneKey]crowd.Bits
-	out  map[outKey]crowd.Bits
+	read, above *rule.Reader // of items, and of folders above that are asked for execute
+	one         map[oneKey]crowd.Bits
+	out         map[outKey]crowd.Bits
 }
 
 type oneKey struct {
@@ -174,11 +174,7 @@ func (w *worker) route(index int, r *Route) {
 			w.sides[After] = w.sides[Before]
 			continue
 		}
-		how := way.Traits.Reading()
-		if w.readers[how] == nil {
-			w.readers[how] = rule.NewReader(how)
-		}
-		w.sides[i] = &side{crowd.NewDecider(*way), w.readers[how], map[oneKey]crowd.Bits{}, map[outKey]crowd.Bits{}}
+		w.sides[i] = &side{crowd.NewDecider(*way), w.reader(way.Traits.Reading()), w.reader(way.Traits.AboveReading()), map[oneKey]crowd.Bits{}, map[outKey]crowd.Bits{}}
 	}
 	if w.sides[Before] == nil && w.sides[After] == nil {
 		return
@@ -260,16 +256,32 @@ func (w *worker) route(index int, r *Route) {
 	}
 }
 
+// reader gives the one that reads so; both sides share it.
+func (w *worker) reader(how rule.Reading) *rule.Reader {
+	if w.readers[how] == nil {
+		w.readers[how] = rule.NewReader(how)
+	}
+	return w.readers[how]
+}
+
 // gate numbers the users whom every folder above a node lets through.
 func (w *worker) gate(i, x int, up rule.Any, gates [][2]int32, start Start, begins bool) int32 {
 	s := w.sides[x]
 	n := &w.set.Nodes[i]
 	cut := begins && start.Cut[x]
+	own := n.Before
+	if x == After {
+		own = n.After
+	}
+	if begins && own != nil && start.On[x] && !start.Above[x] && s.Traits.AsksOwnFolder() {
+		begins = false
+		return w.number(w.sets[w.gate(i, x, up, gates, start, begins)].And(s.granted(s.above.Of(own), right.Execute)))
+	}
 	if n.Parent >= 0 && !(cut && start.Near[x] == 0) {
 		if up == nil { // the folder isn't there on this side
 			return gates[n.Parent][x]
 		}
-		return w.number(w.sets[gates[n.Parent][x]].And(s.granted(s.read.Of(up), right.Execute)))
+		return w.number(w.sets[gates[n.Parent][x]].And(s.granted(s.above.Of(up), right.Execute)))
 	}
 	open := s.People.All()
 	var chain []rule.Any
@@ -280,7 +292,7 @@ func (w *worker) gate(i, x int, up rule.Any, gates [][2]int32, start Start, begi
 		chain = chain[:min(start.Near[x], len(chain))]
 	}
 	for _, a := range chain {
-		open = open.And(s.granted(s.read.Of(a), right.Execute))
+		open = open.And(s.granted(s.above.Of(a), right.Execute))
 	}
 	return w.number(open)
 }
@@ -512,7 +524,11 @@ func (w *worker) touched(s situation) crowd.Bits {
 
 // differing adds the users named by what differs between two lists.
 func (w *worker) differing(a, b *rule.List, out crowd.Bits) {
-	x, y := a.Steps, b.Steps
+	w.differingSteps(a.Steps, b.Steps, out)
+	w.differingSteps(a.Beneath, b.Beneath, out)
+}
+
+func (w *worker) differingSteps(x, y []rule.Step, out crowd.Bits) {
 	i := 0
 	// What b has beyond a, with a as far as possible in order.
 	for j := range y {

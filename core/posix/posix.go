@@ -161,6 +161,9 @@ type Rules struct {
 	Special uint16 // SetUID, SetGID, Sticky
 	Access  List
 	Default List // of a folder: what is handed to what comes; nil: none
+	// Kept is the descriptor that an SMB server keeps beside the list, where it
+	// does, and decides by as long as the list is what it was; nil: none.
+	Kept *rule.Descriptor
 }
 
 // Mode gives all twelve mode bits.
@@ -308,27 +311,36 @@ func (r *Rules) rights(p Perm, owns bool) (s right.Set) {
 	return s
 }
 
-// Steps gives the rules as first-match steps: the owner's, then a refusal for
-// him; named users likewise; what the matching groups give, then a refusal for
-// whoever is in one; then everybody else.
+// Steps gives the rules as first-match steps; those of the descriptor an SMB
+// server makes of them where it decides first.
 func (r *Rules) Steps(how rule.Reading) []rule.Step {
+	if how.Served != rule.NotServed {
+		return r.served(how)
+	}
+	steps := []rule.Step{{Rights: everyones & right.All, Entry: -1, Source: rule.OfReach}}
+	if how.Owner && !how.Adding && !r.Owner.IsZero() {
+		steps = append(steps, rule.Step{Who: r.Owner, Rights: owners & right.All, Entry: -1, Source: rule.OfOwner})
+	}
+	return append(steps, r.classes(r.rights)...)
+}
+
+// classes gives the list as steps, with the rights that a permission stands for:
+// the owner's, then a refusal for him; named users likewise; what the matching
+// groups give, then a refusal for whoever is in one; then everybody else.
+func (r *Rules) classes(rights func(p Perm, owns bool) right.Set) (steps []rule.Step) {
 	l := r.list()
 	mask := l.mask()
-	all := r.rights(R|W|X, true)
-	steps := []rule.Step{{Rights: everyones & right.All, Entry: -1, Source: rule.OfReach}}
-	add := func(who account.ID, s right.Set, refuses bool, entry int, of rule.Source) {
+	all := rights(R|W|X, true)
+	add := func(who account.ID, s right.Set, refuses bool, entry int) {
 		if s &= right.All; s != 0 {
-			steps = append(steps, rule.Step{Who: who, Rights: s, Refuses: refuses, Entry: entry, Source: of})
+			steps = append(steps, rule.Step{Who: who, Rights: s, Refuses: refuses, Entry: entry, Source: rule.OfEntry})
 		}
 	}
 	class := func(who account.ID, p Perm, entry int) {
-		add(who, r.rights(p, who == r.Owner), false, entry, rule.OfEntry)
-		add(who, all, true, entry, rule.OfEntry)
+		add(who, rights(p, who == r.Owner), false, entry)
+		add(who, all, true, entry)
 	}
 	if !r.Owner.IsZero() {
-		if how.Owner && !how.Adding {
-			add(r.Owner, owners, false, -1, rule.OfOwner)
-		}
 		class(r.Owner, perm(l, UserObj), index(l, UserObj))
 	}
 	for i, e := range l {
@@ -351,13 +363,13 @@ func (r *Rules) Steps(how rule.Reading) []rule.Step {
 		}
 	}
 	for _, g := range groups {
-		add(g.who, r.rights(g.p, false), false, g.entry, rule.OfEntry)
+		add(g.who, rights(g.p, false), false, g.entry)
 	}
 	for _, g := range groups {
-		add(g.who, all, true, g.entry, rule.OfEntry)
+		add(g.who, all, true, g.entry)
 	}
-	add(account.ID{}, r.rights(perm(l, Other), false), false, index(l, Other), rule.OfEntry)
-	add(account.ID{}, all, true, index(l, Other), rule.OfEntry)
+	add(account.ID{}, rights(perm(l, Other), false), false, index(l, Other))
+	add(account.ID{}, all, true, index(l, Other))
 	return steps
 }
 
@@ -417,8 +429,30 @@ func (r *Rules) Owned() account.ID { return r.Owner }
 // Same tells whether other rules are the same in everything.
 func (r *Rules) Same(o rule.Any) bool {
 	x, ok := o.(*Rules)
-	return ok && r.Folder == x.Folder && r.Owner == x.Owner && r.Group == x.Group && r.Special == x.Special &&
+	return ok && r.SameLists(x) && sameKept(r.Kept, x.Kept)
+}
+
+// SameLists is Same whatever is kept beside.
+func (r *Rules) SameLists(x *Rules) bool {
+	return r.Folder == x.Folder && r.Owner == x.Owner && r.Group == x.Group && r.Special == x.Special &&
 		slices.Equal(r.Access, x.Access) && slices.Equal(r.Default, x.Default) && (r.Default == nil) == (x.Default == nil)
+}
+
+func sameKept(a, b *rule.Descriptor) bool { return a == b || a != nil && b != nil && a.Equal(b) }
+
+// Settled gives the rules that others became as they are once they stand on the
+// item: a descriptor kept beside lists counts for these lists alone.
+func (r *Rules) Settled(before rule.Any) rule.Any {
+	was, ok := before.(*Rules)
+	if !ok || r.Kept == nil || was == r || !sameKept(r.Kept, was.Kept) {
+		return r
+	}
+	if r.Same(was) {
+		return was
+	}
+	c := *r
+	c.Kept = nil
+	return &c
 }
 
 // Strays: what an item got when it was made is its own from then on.

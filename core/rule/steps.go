@@ -1,6 +1,8 @@
 package rule
 
 import (
+	"slices"
+
 	"tarnwold/core/account"
 	"tarnwold/core/right"
 )
@@ -12,6 +14,9 @@ import (
 type Any interface {
 	// Steps gives what the rules say, read as how asks.
 	Steps(how Reading) []Step
+	// Beneath gives the steps of a layer below that is asked besides: a right
+	// has to be granted by both. nil: there is none.
+	Beneath(how Reading) []Step
 	// Owned gives the owner; zero where none is said.
 	Owned() account.ID
 	// Bounds gives what no step can say.
@@ -31,12 +36,29 @@ type Any interface {
 	Following(from, to Any, folder bool) Any
 }
 
+// Settling is rules of which something holds only as long as the rest is as it was.
+type Settling interface {
+	// Settled gives the rules as they are once they stand in the place of others.
+	Settled(before Any) Any
+}
+
 // Reading says how rules are to be read. It compares with ==.
 type Reading struct {
 	Owner         bool // owning brings read-acl and write-acl before any entry
 	Adding        bool // something is being added to a folder: nothing counts because of owning
 	ObjectsRefuse bool // object entries that allow never count, those that refuse always do
+	Served        Served
 }
+
+// Served says what an SMB server over a POSIX tree decides by before it asks
+// the kernel besides.
+type Served uint8
+
+const (
+	NotServed   Served = iota // no such server is asked
+	ServedLists               // a descriptor made of each list
+	ServedKept                // a descriptor kept beside the list; where there is none, one made of it
+)
 
 // Bounds is what holds whatever the steps say.
 type Bounds struct {
@@ -69,8 +91,9 @@ type Step struct {
 
 // List is rules compiled to steps, once for each reading.
 type List struct {
-	Steps []Step
-	Owner account.ID
+	Steps   []Step
+	Beneath []Step // what has to grant a right too; nil: nothing
+	Owner   account.ID
 	Bounds
 }
 
@@ -84,15 +107,10 @@ func (l *List) Decides(o *List) bool {
 	if l == o {
 		return true
 	}
-	if l == nil || o == nil || len(l.Steps) != len(o.Steps) || l.Bounds != o.Bounds || l.Owner != o.Owner && l.OwnersOnly {
+	if l == nil || o == nil || l.Bounds != o.Bounds || l.Owner != o.Owner && l.OwnersOnly {
 		return false
 	}
-	for i := range l.Steps {
-		if !l.Steps[i].Alike(o.Steps[i]) {
-			return false
-		}
-	}
-	return true
+	return (l.Beneath == nil) == (o.Beneath == nil) && slices.EqualFunc(l.Steps, o.Steps, Step.Alike) && slices.EqualFunc(l.Beneath, o.Beneath, Step.Alike)
 }
 
 // Alike tells whether two steps decide alike.
@@ -124,7 +142,11 @@ func (r *Reader) Of(a Any) *List {
 
 // Compile gives rules as a list of steps.
 func Compile(a Any, how Reading) *List {
-	return &List{Steps: a.Steps(how), Owner: a.Owned(), Bounds: a.Bounds()}
+	l := &List{Steps: a.Steps(how), Beneath: a.Beneath(how), Owner: a.Owned(), Bounds: a.Bounds()}
+	if how.Served != NotServed { // it opens what it runs to read it
+		l.Never = 0
+	}
+	return l
 }
 
 // Steps reads a descriptor by [MS-DTYP] §2.5.3.2: absent rules open
@@ -158,6 +180,9 @@ func (d *Descriptor) Steps(how Reading) []Step {
 	}
 	return steps
 }
+
+// Beneath gives none: nothing else is asked.
+func (d *Descriptor) Beneath(Reading) []Step { return nil }
 
 // Bounds gives none: entries say all.
 func (d *Descriptor) Bounds() Bounds { return Bounds{} }

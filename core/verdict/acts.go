@@ -15,6 +15,8 @@ const (
 	OnShare                // what the share lets through
 	OnConnection           // the connection, which may not be read-only
 	OnThere                // what is there already, and is replaced
+	OnKernel               // the item as the kernel alone sees it, where a server asks that besides
+	OnNames                // the folder it goes to, whose names such a server reads first
 	OnOwner                // who is to own it: oneself, who does already, or anybody for an administrator
 )
 
@@ -28,6 +30,9 @@ type Need struct {
 	// Posix: asked only where the rules are those of a POSIX tree; Folders: and
 	// only of a folder.
 	Posix, Folders bool
+	// NotKept: not asked where the server keeps descriptors, by which alone it
+	// deletes (measured).
+	NotKept bool
 	// PastShare: the share's rules aren't asked for it, the connection alone.
 	PastShare bool
 }
@@ -72,6 +77,14 @@ const (
 	makesFolder  right.Set = 0x100081
 )
 
+// leaving is asked of what goes from a folder, naming of what gets a name there.
+var (
+	leaving = Need{On: OnKernel, Rights: right.Delete}
+	naming  = Need{On: OnNames, Rights: right.ReadData}
+	// owning: a server that keeps no descriptors has the kernel change modes and lists.
+	owning = Need{On: OnKernel, Rights: right.WriteACL, NotKept: true}
+)
+
 // Acts is the acts there are and what each needs, as it was measured by doing
 // them: docs/decisions.md.
 var Acts = [...]Act{
@@ -87,19 +100,19 @@ var Acts = [...]Act{
 	{"supersede", "put a new file in the place of one", File, NoTarget, []Need{{On: OnItem, Rights: right.WriteData}, {On: OnShare, Rights: right.ReadAttributes}}},
 	{"create", "make a file", NewFile, NoTarget, []Need{{On: OnFolder, Adding: true}, {On: OnConnection}, {On: OnShare, Rights: makesFile}}},
 	{"make-folder", "make a folder", NewFolder, NoTarget, []Need{{On: OnFolder, Adding: true}, {On: OnConnection}, {On: OnShare, Rights: makesFolder}}},
-	{"rename", "give it another name", Either, NewName, []Need{{On: OnItem, Rights: right.Delete}, {On: OnFolder, Adding: true, PastShare: true}, {On: OnConnection}}},
+	{"rename", "give it another name", Either, NewName, []Need{{On: OnItem, Rights: right.Delete}, {On: OnFolder, Adding: true, PastShare: true}, {On: OnConnection}, leaving, naming}},
 	{"rename-by-attributes", "give it another name through a handle opened for its attributes", Either, NewName,
-		[]Need{{On: OnItem, Rights: right.WriteAttributes}, {On: OnFolder, Adding: true, PastShare: true}, {On: OnConnection}}},
+		[]Need{{On: OnItem, Rights: right.WriteAttributes}, {On: OnFolder, Adding: true, PastShare: true}, {On: OnConnection}, leaving, naming}},
 	{"move", "put it into another folder", Either, NewPlace, []Need{{On: OnItem, Rights: right.Delete}, {On: OnTarget, Adding: true, PastShare: true}, {On: OnConnection},
-		{On: OnItem, Rights: right.WriteNamedAttrs, Posix: true, Folders: true}}}, // its .. is written anew
+		{On: OnItem, Rights: right.WriteNamedAttrs, Posix: true, Folders: true}, leaving, naming}}, // its .. is written anew
 	{"replace", "put a file in the place of another", File, ThereIs, []Need{{On: OnItem, Rights: right.Delete}, {On: OnTarget, Adding: true, PastShare: true}, {On: OnConnection},
-		{On: OnThere, Rights: right.Delete, Posix: true}}}, // it goes, and its folder may be sticky
-	{"delete", "delete it; a folder must be empty", Either, NoTarget, []Need{{On: OnItem, Rights: right.Delete}, {On: OnConnection}}},
+		{On: OnThere, Rights: right.Delete, Posix: true}, leaving, naming}}, // it goes, and its folder may be sticky
+	{"delete", "delete it; a folder must be empty", Either, NoTarget, []Need{{On: OnItem, Rights: right.Delete}, {On: OnConnection}, {On: OnKernel, Rights: right.Delete, NotKept: true}}},
 	{"set-attributes", "change its times and flags", Either, NoTarget, []Need{{On: OnItem, Rights: right.WriteAttributes}}},
 	{"read-rules", "read its rules", Either, NoTarget, []Need{{On: OnItem, Rights: right.ReadACL}}},
-	{"change-rules", "change its rules", Either, NoTarget, []Need{{On: OnItem, Rights: right.WriteACL}, {On: OnConnection}}},
-	{"take-owner", "become its owner", Either, NoTarget, []Need{{On: OnItem, Rights: right.WriteOwner}, {On: OnConnection}}},
-	{"give-owner", "make somebody its owner", Either, NewOwner, []Need{{On: OnOwner}, {On: OnItem, Rights: right.WriteOwner}, {On: OnConnection}}},
+	{"change-rules", "change its rules", Either, NoTarget, []Need{{On: OnItem, Rights: right.WriteACL}, {On: OnConnection}, owning}},
+	{"take-owner", "become its owner", Either, NoTarget, []Need{{On: OnItem, Rights: right.WriteOwner}, {On: OnConnection}, owning}},
+	{"give-owner", "make somebody its owner", Either, NewOwner, []Need{{On: OnOwner}, {On: OnItem, Rights: right.WriteOwner}, {On: OnConnection}, owning}},
 }
 
 // ActNamed finds an act by its name.
@@ -121,9 +134,13 @@ type Trial struct {
 	// of those above.
 	Folder, Target *Question
 	There          *Question // what is replaced
-	Posix          bool      // it is a POSIX tree
-	IsFolder       bool      // what is acted on, or made, is a folder
-	To             account.ID
+	// Kernel is Item as the kernel alone sees it, where an SMB server over a POSIX
+	// tree decides before it; nil: it isn't asked besides. Names is the folder it
+	// goes to, so.
+	Kernel, Names *Question
+	Posix         bool // it is a POSIX tree
+	IsFolder      bool // what is acted on, or made, is a folder
+	To            account.ID
 }
 
 // Check is one need of an act, looked at.
@@ -148,13 +165,17 @@ func Try(a *Act, t *Trial) (out Tried) {
 		base = t.Folder
 	}
 	for _, n := range a.Needs {
-		if n.Posix && !t.Posix || n.Folders && !t.IsFolder {
+		if n.Posix && !t.Posix || n.Folders && !t.IsFolder || (n.On == OnKernel || n.On == OnNames) && t.Kernel == nil || n.NotKept && t.Item.Traits.KeepsDescriptors() {
 			continue
 		}
 		c := Check{Need: n}
 		switch n.On {
 		case OnItem:
 			c.Missing = n.Rights &^ Granted(t.Item)
+		case OnKernel:
+			c.Missing = n.Rights &^ Granted(t.Kernel)
+		case OnNames:
+			c.Missing = n.Rights &^ Granted(t.Names)
 		case OnThere:
 			c.Missing = n.Rights &^ Granted(t.There)
 		case OnFolder, OnTarget:

@@ -32,9 +32,23 @@ func TestActsNeedWhatWasMeasured(t *testing.T) {
 		there.Item = rule.Compile(folderRules, q.Traits.Reading())
 		posixTree := rapid.Bool().Draw(t, "POSIX tree")
 		to := rapid.SampledFrom([]account.ID{alice, bob, crew}).Draw(t, "to")
+		var kernel, names *Question
+		kept := false
+		if posixTree && rapid.Bool().Draw(t, "served over SMB") {
+			alone, shown := q, q
+			alone.Share, shown.Share = nil, nil
+			alone.Item, shown.Item = rule.Compile(anyDescriptor(t), rule.Reading{}), rule.Compile(anyDescriptor(t), rule.Reading{})
+			alone.Parent, shown.Parent = nil, nil
+			kernel, names = &alone, &shown
+			if kept = rapid.Bool().Draw(t, "kept"); kept {
+				tr := *q.Traits
+				tr.served = rule.ServedKept
+				q.Traits = &tr
+			}
+		}
 		for i := range Acts {
 			a := &Acts[i]
-			trial := Trial{Item: &q, Folder: &adding, Target: &adding, There: &there, Posix: posixTree, IsFolder: isFolder, To: to}
+			trial := Trial{Item: &q, Folder: &adding, Target: &adding, There: &there, Posix: posixTree, IsFolder: isFolder, To: to, Kernel: kernel, Names: names}
 			if a.Takes == NewFile || a.Takes == NewFolder {
 				trial.Item = nil
 				trial.IsFolder = a.Takes == NewFolder
@@ -54,6 +68,7 @@ func TestActsNeedWhatWasMeasured(t *testing.T) {
 				beyond++
 			}
 			boss := q.Administrator && q.Traits.AdministratorsPass
+			owns := kernel == nil || kept || Granted(kernel).Has(right.WriteACL)
 			var want bool
 			switch a.Name {
 			case "list", "read":
@@ -84,20 +99,26 @@ func TestActsNeedWhatWasMeasured(t *testing.T) {
 				if a.Name == "replace" && posixTree {
 					want = want && Granted(&there).Has(right.Delete)
 				}
+				if kernel != nil {
+					want = want && Granted(kernel).Has(right.Delete) && Granted(names).Has(right.ReadData)
+				}
 			case "rename-by-attributes":
 				want = has(right.WriteAttributes) && puts && rw
+				if kernel != nil {
+					want = want && Granted(kernel).Has(right.Delete) && Granted(names).Has(right.ReadData)
+				}
 			case "delete":
-				want = has(right.Delete) && rw
+				want = has(right.Delete) && rw && (kernel == nil || kept || Granted(kernel).Has(right.Delete))
 			case "set-attributes":
 				want = has(right.WriteAttributes)
 			case "read-rules":
 				want = has(right.ReadACL)
 			case "change-rules":
-				want = has(right.WriteACL) && rw
+				want = has(right.WriteACL) && rw && owns
 			case "take-owner":
-				want = has(right.WriteOwner) && rw
+				want = has(right.WriteOwner) && rw && owns
 			case "give-owner":
-				want = (boss || to == alice || to == item.item.Owner) && has(right.WriteOwner) && rw
+				want = (boss || to == alice || to == item.item.Owner) && has(right.WriteOwner) && rw && owns
 			default:
 				t.Fatalf("%s is not known here", a.Name)
 			}
@@ -111,7 +132,7 @@ func TestActsNeedWhatWasMeasured(t *testing.T) {
 			require.Equal(t, got.Allowed, all)
 			needs := 0
 			for _, n := range a.Needs {
-				if (!n.Posix || posixTree) && (!n.Folders || trial.IsFolder) {
+				if (!n.Posix || posixTree) && (!n.Folders || trial.IsFolder) && (n.On != OnKernel && n.On != OnNames || kernel != nil && !(n.NotKept && kept)) {
 					needs++
 				}
 			}

@@ -68,6 +68,12 @@ type Traits struct {
 	// Umask is what is taken from the mode of a new item where its folder has
 	// no default list, on POSIX trees.
 	Umask uint16 `json:"umask"`
+	// SharesDescribe: shares over POSIX trees are those of an SMB server that
+	// decides by a descriptor and asks the kernel besides: one it makes of each
+	// item's list ("lists"), or one it keeps beside that ("kept"). Exports and
+	// the server itself don't; empty: shares don't either.
+	SharesDescribe string      `json:"shares-describe"`
+	served         rule.Served // by such a share, see Through
 	// WritesAudit: the server writes down what audit entries ask for.
 	WritesAudit bool `json:"writes-audit"`
 }
@@ -92,28 +98,53 @@ var posixShare = Traits{
 	AdministratorMakes:     "S-1-22-1-0",
 }
 
+// posixTree is a POSIX system asked at itself: its own trees, by the access check
+// algorithm of POSIX.1e draft 17 §23.1.5 as a Linux kernel was measured to follow
+// it.
+var posixTree = Traits{
+	Name:               "posix",
+	Traits:             account.Traits{POSIXIDs: true},
+	AsksFoldersAbove:   true,
+	AdministratorsPass: true,
+	RootPasses:         true,
+	MovedKeeps:         true,
+	Umask:              0o022,
+	ReadOnlyTakes:      right.WriteData | right.AppendData | right.WriteNamedAttrs | right.WriteAttributes | right.DeleteChild | right.Delete | right.WriteACL | right.WriteOwner,
+}
+
+// Describing is what SharesDescribe may say.
+var Describing = map[string]rule.Served{"": rule.NotServed, "lists": rule.ServedLists, "kept": rule.ServedKept}
+
+// Through gives the traits of one kind of route: smb tells of an SMB share.
+func (t Traits) Through(smb bool) Traits {
+	if t.served = rule.NotServed; smb {
+		t.served = Describing[t.SharesDescribe]
+	}
+	if t.served != rule.NotServed {
+		p := &posixShare
+		t.NamingShowsAttributes, t.ReadOnlyTakes = p.NamingShowsAttributes, p.ReadOnlyTakes
+		t.ShareOpensConnection, t.AbsentShareRefuses, t.ShareOwnerRights = p.ShareOpensConnection, p.AbsentShareRefuses, p.ShareOwnerRights
+		t.ShareFolderAboveItself, t.AddingIgnoresOwner, t.ObjectEntriesRefuse = p.ShareFolderAboveItself, p.AddingIgnoresOwner, p.ObjectEntriesRefuse
+	}
+	return t
+}
+
 // named gives the sets of traits there are.
 func named() map[string]Traits {
 	alone := posixShare
 	alone.Name, alone.Layers = "smb", 1
+	served := posixTree
+	served.Name, served.SharesDescribe = "posix-smb", "lists"
+	kept := served
+	kept.Name, kept.SharesDescribe = "posix-smb-kept", "kept"
 	return map[string]Traits{
 		// smb is what a standalone SMB server on a POSIX system was measured
 		// to do; smb-domain the same, with groups followed to any depth.
 		"smb":        alone,
 		"smb-domain": posixShare,
-		// posix is a POSIX system asked at itself: its own trees, by the access
-		// check algorithm of POSIX.1e draft 17 §23.1.5 as a Linux kernel was
-		// measured to follow it.
-		"posix": {
-			Name:               "posix",
-			Traits:             account.Traits{POSIXIDs: true},
-			AsksFoldersAbove:   true,
-			AdministratorsPass: true,
-			RootPasses:         true,
-			MovedKeeps:         true,
-			Umask:              0o022,
-			ReadOnlyTakes:      right.WriteData | right.AppendData | right.WriteNamedAttrs | right.WriteAttributes | right.DeleteChild | right.Delete | right.WriteACL | right.WriteOwner,
-		},
+		// posix-smb is the same with an SMB server's shares over them; posix-smb-kept
+		// with one that keeps descriptors beside the lists.
+		"posix": posixTree, "posix-smb": served, "posix-smb-kept": kept,
 		// plain is the standard's decision and nothing beside it.
 		"plain": {
 			Name: "plain",
@@ -170,14 +201,31 @@ var TraitList = [...]Trait{
 	{"new-drops-object-types", "object entries lose their types when they are handed down, those for other types of child too", measured},
 	{"root-passes", "uid 0 passes the files' rules; what nobody may run he may not run either", "POSIX systems, measured"},
 	{"umask", "what is taken from a new item's mode where its folder has no default list, in octal", "POSIX systems"},
+	{"shares-describe", "shares are an SMB server's over POSIX trees, which decides by a descriptor and asks the kernel too: lists: one made of each list; kept: one it keeps beside", measured},
 	{"writes-audit", "it writes down what audit entries ask for", measured + ": no"},
 	{"administrator-makes", "who owns what an administrator makes where nothing is handed down; empty: the administrator", measured},
 }
 
 // Reading says how the server reads an item's rules.
 func (t *Traits) Reading() rule.Reading {
-	return rule.Reading{Owner: true, ObjectsRefuse: t.ObjectEntriesRefuse}
+	return rule.Reading{Owner: true, Served: t.served, ObjectsRefuse: t.ObjectEntriesRefuse}
 }
+
+// AboveReading says how the rules of the folders above an item are read where
+// they are asked for execute: that is the kernel's alone.
+func (t *Traits) AboveReading() rule.Reading {
+	how := t.Reading()
+	how.Served = rule.NotServed
+	return how
+}
+
+// AsksOwnFolder tells whether a share's own folder is asked for execute too, by
+// whoever comes to it: a kernel has to enter it.
+func (t *Traits) AsksOwnFolder() bool { return t.served != rule.NotServed && t.AsksFoldersAbove }
+
+// KeepsDescriptors tells whether shares are asked of which the server keeps
+// descriptors beside POSIX lists.
+func (t *Traits) KeepsDescriptors() bool { return t.served == rule.ServedKept }
 
 // ShareReading says how it reads a share's rules.
 func (t *Traits) ShareReading() rule.Reading {
@@ -186,5 +234,5 @@ func (t *Traits) ShareReading() rule.Reading {
 
 // AddReading says how it reads a folder's rules when something is added.
 func (t *Traits) AddReading() rule.Reading {
-	return rule.Reading{Owner: true, Adding: t.AddingIgnoresOwner, ObjectsRefuse: t.ObjectEntriesRefuse}
+	return rule.Reading{Owner: true, Adding: t.AddingIgnoresOwner, Served: t.served, ObjectsRefuse: t.ObjectEntriesRefuse}
 }

@@ -100,6 +100,7 @@ const (
 	ByTraverse                 // a folder above refuses execute
 	ByRoute                    // no share on this route: nothing limits
 	ByConnection               // the share refuses the connection
+	ByBeneath                  // the layer beneath refuses what the rules above it grant
 	ByReach                    // whoever gets to the item sees what it is
 )
 
@@ -241,29 +242,47 @@ func Granted(q *Question) right.Set {
 	}
 	if q.Traits.AsksFoldersAbove {
 		for _, d := range q.Above {
-			if Walk(d.Steps, q.Token, right.Execute) == 0 {
+			if Given(d, q.Token, right.Execute) == 0 {
 				return 0
 			}
 		}
 	}
-	got := Walk(q.Item.Steps, q.Token, right.All)
+	got := Given(q.Item, q.Token, right.All)
 	if q.Traits.NamingShowsAttributes {
 		got |= right.ReadAttributes
 	}
 	if got&right.Delete == 0 && q.Parent != nil && share&right.DeleteChild != 0 &&
-		Walk(q.Parent.Steps, q.Token, q.takesOut()) != 0 {
+		Given(q.Parent, q.Token, q.takesOut()) != 0 {
 		got |= right.Delete
 	}
 	return got & share &^ q.Item.Never
 }
 
 // takesOut is the right on the folder above that lets the user take the item
-// out of it: delete-child, or adding where that is enough for what one owns.
+// out of it: delete-child, or adding where that is enough for what one owns;
+// none where only owners may, and he is neither's.
 func (q *Question) takesOut() right.Set {
-	if q.Parent.OwnersOnly && q.Token.Has(q.Item.Owner) {
+	up := q.Parent
+	switch {
+	case !up.OwnersOnly:
+	case up.Beneath != nil: // an SMB server looks who owns what, and asks its descriptor
+		if !q.Token.Has(q.Item.Owner) && !q.Token.Has(up.Owner) {
+			return 0
+		}
+	case q.Token.Has(q.Item.Owner):
 		return right.WriteData
 	}
 	return right.DeleteChild
+}
+
+// Given decides the wanted rights by rules alone: by their steps, and where a
+// layer beneath is asked besides by that too.
+func Given(l *rule.List, t *account.Token, want right.Set) right.Set {
+	got := Walk(l.Steps, t, want)
+	if l.Beneath != nil && got != 0 {
+		got = Walk(l.Beneath, t, got)
+	}
+	return got
 }
 
 // Walk decides the wanted rights by steps in order: the first that names
@@ -317,7 +336,7 @@ func explainFile(q *Question, share right.Set) (right.Set, reasons) {
 	}
 	if q.Traits.AsksFoldersAbove {
 		for i, d := range q.Above {
-			if Walk(d.Steps, q.Token, right.Execute) == 0 {
+			if Given(d, q.Token, right.Execute) == 0 {
 				b := all(ByTraverse)
 				for j := range b {
 					b[j].Folder = i
@@ -326,14 +345,14 @@ func explainFile(q *Question, share right.Set) (right.Set, reasons) {
 			}
 		}
 	}
-	got, b := explain(q.Item.Steps, q.Token)
+	got, b := explainGiven(q.Item, q.Token)
 	if i := right.Index(right.ReadAttributes); q.Traits.NamingShowsAttributes && got&right.ReadAttributes == 0 {
 		got |= right.ReadAttributes
 		b[i] = Because{Source: ByNaming, Entry: -1}
 	}
 	if got&right.Delete == 0 && q.Parent != nil && share&right.DeleteChild != 0 {
-		above, why := explain(q.Parent.Steps, q.Token)
-		if one := q.takesOut(); above&one != 0 {
+		above, why := explainGiven(q.Parent, q.Token)
+		if one := q.takesOut(); one != 0 && above&one != 0 {
 			got |= right.Delete
 			reason := why[right.Index(one)]
 			reason.Source = ByParent
@@ -366,6 +385,22 @@ func explainShare(q *Question) (Door, right.Set, reasons) {
 }
 
 var sources = [...]Source{rule.OfEntry: ByEntry, rule.OfOwner: ByOwner, rule.OfAbsence: ByAbsence, rule.OfReach: ByReach}
+
+// explainGiven is Given with a reason for every right.
+func explainGiven(l *rule.List, t *account.Token) (right.Set, reasons) {
+	got, b := explain(l.Steps, t)
+	if l.Beneath == nil {
+		return got, b
+	}
+	below, why := explain(l.Beneath, t)
+	for i := range b {
+		if got&^below&right.At(i) != 0 {
+			b[i] = why[i]
+			b[i].Source = ByBeneath
+		}
+	}
+	return got & below, b
+}
 
 // explain is Walk with a reason for every right.
 func explain(steps []rule.Step, t *account.Token) (got right.Set, b reasons) {

@@ -4,6 +4,7 @@
 package ask
 
 import (
+	"slices"
 	"strings"
 
 	"tarnwold/core/account"
@@ -323,9 +324,9 @@ func (k *Asker) Through(p estate.Place) (out []estate.Share) {
 // Question puts together what core is asked about one user, place and route;
 // with a nil share at the server itself.
 func (k *Asker) Question(user account.ID, p estate.Place, sh *estate.Share) *verdict.Question {
-	t, tr := k.t, p.Server.Traits
+	t, tr := k.t, By(&p.Server.Traits, sh)
 	how := tr.Reading()
-	q := &verdict.Question{Item: k.Read(t.Of(p.Strand), how), Traits: &tr, Share: k.ShareOf(sh, &tr)}
+	q := &verdict.Question{Item: k.Read(t.Of(p.Strand), how), Traits: tr, Share: k.ShareOf(sh, tr)}
 	q.Token, q.Self = k.openedAs(user, &p.Server, sh)
 	connects := q.Token
 	if q.Self != nil {
@@ -343,7 +344,7 @@ func (k *Asker) Question(user account.ID, p estate.Place, sh *estate.Share) *ver
 	}
 	if tr.AsksFoldersAbove {
 		for _, d := range k.asked(p, sh) {
-			q.Above = append(q.Above, k.Read(d, how))
+			q.Above = append(q.Above, k.Read(d, tr.AboveReading()))
 		}
 	}
 	for _, id := range k.administrators(&p.Server) {
@@ -352,10 +353,23 @@ func (k *Asker) Question(user account.ID, p estate.Place, sh *estate.Share) *ver
 	return q
 }
 
+// By gives a server's traits by one route.
+func By(tr *verdict.Traits, sh *estate.Share) *verdict.Traits {
+	if sh == nil || tr.SharesDescribe == "" {
+		return tr
+	}
+	by := tr.Through(sh.Admission == nil || !sh.Admission.Exported)
+	return &by
+}
+
 // asked gives the folders above a place that are asked for execute by a route:
-// through an export those from its own folder down.
+// through an export those from its own folder down. A share's own folder comes
+// last, where it is asked itself.
 func (k *Asker) asked(p estate.Place, sh *estate.Share) []rule.Any {
 	above := k.t.Above(p)
+	if sh != nil && sh.Begins(p.Path) && By(&p.Server.Traits, sh).AsksOwnFolder() {
+		return append(slices.Clone(above), k.t.Of(p.Strand))
+	}
 	if n, ok := Near(p.Path, sh); ok {
 		above = above[:min(n, len(above))]
 	}

@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"tarnwold/core/crowd"
+	"tarnwold/core/posix"
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
 	"tarnwold/core/verdict"
@@ -71,19 +72,20 @@ func (c *can) inside() bool {
 
 // ok tells whether a user can, on what a question is about. adding reads a
 // folder's rules as the server does when something is added to it.
-func (c *can) ok(q *verdict.Question, granted right.Set, folder bool, item, parent rule.Any, adding func(rule.Any) *rule.List) bool {
+func (c *can) ok(k *Asker, q *verdict.Question, granted right.Set, folder bool, item, parent rule.Any) bool {
 	if !c.of(folder) {
 		return false
 	}
 	if c.act == nil {
 		return granted.Has(c.rights(item, folder))
 	}
-	t := verdict.Trial{Item: q, IsFolder: folder}
+	t := verdict.Trial{Item: q, IsFolder: folder, Kernel: k.kernel(q, item, parent)}
+	adding := func(a rule.Any) *rule.List { return k.Read(a, q.Traits.AddReading()) }
 	in := *q
 	if c.act.Takes == verdict.NewFile || c.act.Takes == verdict.NewFolder {
 		t.Item, t.IsFolder = nil, c.act.Takes == verdict.NewFolder
 		in.Item = adding(item)
-		if q.Traits.AsksFoldersAbove {
+		if _, ok := item.(*posix.Rules); q.Traits.AsksFoldersAbove && !ok { // there adding takes execute by itself
 			in.Above = append([]*rule.List{q.Item}, q.Above...)
 		}
 		t.Folder = &in
@@ -92,15 +94,16 @@ func (c *can) ok(q *verdict.Question, granted right.Set, folder bool, item, pare
 	} else if c.act.To == verdict.NewName {
 		in.Item = adding(parent)
 		t.Folder = &in
+		t.Names = k.shown(&in, parent)
 	}
 	return verdict.Try(c.act, &t).Allowed
 }
 
 // holding gives everybody who can, in a situation; top: nothing is renamed or
 // deleted there. adding gives the situation of the folder that something is
-// added to: the item itself, or the folder above it. It is what ok would say of
-// each.
-func (c *can) holding(d *crowd.Decider, s crowd.Situation, rules rule.Any, folder, top bool, adding func(above bool) crowd.Situation) crowd.Bits {
+// added to: the item itself, or the folder above it, whose rules are parent. It is
+// what ok would say of each.
+func (c *can) holding(k *Asker, d *crowd.Decider, s crowd.Situation, rules, parent rule.Any, folder, top bool, adding func(above bool) crowd.Situation) crowd.Bits {
 	if !c.of(folder) || c.inside() && top {
 		return d.People.Empty()
 	}
@@ -122,6 +125,18 @@ func (c *can) holding(d *crowd.Decider, s crowd.Situation, rules rule.Any, folde
 				asked = d.PastShare
 			}
 			out = out.And(asked(adding(!makes), verdict.AddRight(folder)))
+		case verdict.OnKernel:
+			if s.Item.Beneath != nil && parent != nil && !(n.NotKept && d.Traits.KeepsDescriptors()) {
+				how := d.Traits.AboveReading()
+				alone := crowd.Situation{Item: k.Read(rules, how), Gate: s.Gate}
+				alone.Child = d.TakesOut(k.Read(parent, how), alone.Item.Owner)
+				out = out.And(d.PastShare(alone, n.Rights))
+			}
+		case verdict.OnNames:
+			if s.Item.Beneath != nil && parent != nil {
+				names := crowd.Situation{Item: k.Read(parent, d.Traits.AboveReading()), Gate: s.Gate}
+				out = out.And(d.PastShare(names, n.Rights))
+			}
 		case verdict.OnShare:
 			out = out.And(d.Through(n.Rights))
 		case verdict.OnConnection:

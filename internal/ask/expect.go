@@ -301,7 +301,7 @@ func (a *asking) hold(w *expectedWay, want crowd.Bits, should bool, able crowd.B
 // below asks on a place and all below it.
 func (a *asking) below(w *expectedWay, want crowd.Bits, should bool) {
 	k, g := a.x.k, w.g
-	how, adding := w.traits.Reading(), w.traits.AddReading()
+	above, adding := w.traits.AboveReading(), w.traits.AddReading()
 	nodes := g.f.Nodes
 	d := g.everyone(w.way, w.pop, nil)
 	_ = g.everyone(w.way, w.pop, func(i int, s crowd.Situation) bool {
@@ -315,15 +315,15 @@ func (a *asking) below(w *expectedWay, want crowd.Bits, should bool) {
 		} else if begins && b.above {
 			parent = g.f.Over(i, false)
 		}
-		able := a.c.holding(d, s, n.Before, n.Folder, parent == nil, func(above bool) crowd.Situation {
+		able := a.c.holding(k, d, s, n.Before, parent, n.Folder, parent == nil, func(folders bool) crowd.Situation {
 			in := crowd.Situation{Gate: s.Gate}
-			if above {
+			if folders {
 				in.Item = k.Read(parent, adding)
 				return in
 			}
 			in.Item = k.Read(n.Before, adding)
 			if s.Gate != nil {
-				in.Gate = s.Gate.And(d.One(k.Read(n.Before, how), right.Execute))
+				in.Gate = s.Gate.And(d.One(k.Read(n.Before, above), right.Execute))
 			}
 			return in
 		})
@@ -382,7 +382,7 @@ func (x *Expecting) here(w *expectedWay, p estate.Place, c *can) crowd.Bits {
 	if len(w.pop.Users) > 0 {
 		somebody = w.pop.Users[0].ID
 	}
-	b := c.holding(w.d, x.k.situation(w.d, somebody, p, w.share, false), x.k.t.Of(p.Strand), p.Folder, top, func(above bool) crowd.Situation {
+	b := c.holding(x.k, w.d, x.k.situation(w.d, somebody, p, w.share, false), x.k.t.Of(p.Strand), x.k.above(p), p.Folder, top, func(above bool) crowd.Situation {
 		in := p
 		if above {
 			in = x.k.folderOf(p)

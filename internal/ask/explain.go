@@ -177,15 +177,16 @@ type Reason struct {
 	// connection (which the share refuses), reach (whoever gets to an item of a
 	// POSIX tree sees what it is), posix-owner, owners-alone and root-alone (who may,
 	// on a POSIX tree), folder (which gives no write and execute together),
-	// sticky, share-stops (taking out of folders), never-runs (a file without any execute bit), or configuration (of the server:
+	// sticky, kernel (asked besides by an SMB server), share-stops (taking out of folders), never-runs (a file without any execute bit), or configuration (of the server:
 	// Entry is the name on its list, none where he isn't on it).
 	By    string   `json:"by"`
-	Entry string   `json:"entry,omitempty"`  // as written
-	Deny  bool     `json:"deny,omitempty"`   // the entry refuses
-	SetOn string   `json:"set-on,omitempty"` // the folder or share the entry is set on; empty for an entry that stands nowhere now
-	Stale bool     `json:"stale,omitempty"`  // no folder above hands the entry down now
-	Chain []string `json:"chain,omitempty"`  // from the user to the entry's account
-	Class *Class   `json:"class,omitempty"`  // of a POSIX list: which part of it decided
+	Entry string   `json:"entry,omitempty"`       // as written
+	Deny  bool     `json:"deny,omitempty"`        // the entry refuses
+	SetOn string   `json:"set-on,omitempty"`      // the folder or share the entry is set on; empty for an entry that stands nowhere now
+	Kept  bool     `json:"kept-beside,omitempty"` // the entry is one of a descriptor that an SMB server keeps beside a POSIX list
+	Stale bool     `json:"stale,omitempty"`       // no folder above hands the entry down now
+	Chain []string `json:"chain,omitempty"`       // from the user to the entry's account
+	Class *Class   `json:"class,omitempty"`       // of a POSIX list: which part of it decided
 	// Nearest is an entry that grants the right to somebody else, where by is
 	// nothing; Missed whom it names, and who asks is not in.
 	Nearest    string `json:"nearest,omitempty"`
@@ -302,11 +303,28 @@ func (k *Asker) origin(e rule.Entry, folder bool, above []rule.Any) (place, inde
 	return rule.Origin(e, folder, list)
 }
 
+// keptBeside is a descriptor that an SMB server keeps beside a POSIX list.
+type keptBeside struct{ *rule.Descriptor }
+
+// ruling gives the rules whose entries decide by a route: a POSIX item's own, or
+// the descriptor kept beside it.
+func ruling(a rule.Any, tr *verdict.Traits) rule.Any {
+	if x, ok := a.(*posix.Rules); ok && x.Kept != nil && tr.Reading().Served == rule.ServedKept {
+		return keptBeside{x.Kept}
+	}
+	return a
+}
+
 // entryReason tells of an entry of a place which one it is and where it is set.
 func (k *Asker) entryReason(r *Reason, a rule.Any, entry int, folder bool, p estate.Place, up int, above []rule.Any) {
 	if x, ok := a.(*posix.Rules); ok {
 		r.Class = k.class(x, entry)
 		r.Entry, r.SetOn = r.Class.Entry, p.Up(up)
+		return
+	}
+	if kept, ok := a.(keptBeside); ok {
+		e := kept.Rules.Entries[entry]
+		r.Entry, r.Deny, r.Kept, r.SetOn = k.lang.Write(e, folder), e.Kind.Refuses(), true, p.Up(up)
 		return
 	}
 	e := k.listed(a).Rules.Entries[entry]
@@ -327,9 +345,14 @@ func (k *Asker) fileReason(q *verdict.Question, p estate.Place, d rule.Any, abov
 	b := f.File
 	r := Reason{Granted: f.FileOK}
 	switch b.Source {
+	case verdict.ByBeneath:
+		r.By = "kernel"
+		k.entryReason(&r, d, b.Entry, p.Folder, p, 0, above)
+		k.alsoIn(&r, d, q.Token)
+		r.Chain = k.chain(q.Token, b.Who)
 	case verdict.ByEntry:
 		r.By = "entry"
-		k.entryReason(&r, d, b.Entry, p.Folder, p, 0, above)
+		k.entryReason(&r, ruling(d, q.Traits), b.Entry, p.Folder, p, 0, above)
 		k.alsoIn(&r, d, q.Token)
 		r.Chain = k.chain(q.Token, b.Who)
 	case verdict.ByParent:
@@ -344,12 +367,12 @@ func (k *Asker) fileReason(q *verdict.Question, p estate.Place, d rule.Any, abov
 			r.SetOn = p.Up(up)
 			break
 		}
-		k.entryReason(&r, parent, b.Entry, true, p, up, above)
+		k.entryReason(&r, ruling(parent, q.Traits), b.Entry, true, p, up, above)
 		k.alsoIn(&r, parent, q.Token)
 		r.Chain = k.chain(q.Token, b.Who)
 	case verdict.ByOwner:
 		r.By = "owner"
-		if _, ok := d.(*posix.Rules); ok {
+		if _, ok := d.(*posix.Rules); ok && q.Item.Beneath == nil {
 			r.By = "posix-owner"
 		}
 		r.Chain = k.chain(q.Token, b.Who)
@@ -363,9 +386,12 @@ func (k *Asker) fileReason(q *verdict.Question, p estate.Place, d rule.Any, abov
 		r.By = "administrator"
 	case verdict.ByTraverse:
 		r.By, r.SetOn = "traverse", p.Up(b.Folder+1)
+		if b.Folder == len(above) { // a share's own folder, asked itself
+			r.SetOn = p.Up(0)
+		}
 	default:
 		r.By = "nothing"
-		if x, ok := d.(*posix.Rules); ok {
+		if x, ok := d.(*posix.Rules); ok && q.Item.Beneath == nil {
 			k.ungiven(&r, q, x, p, f.Right, above)
 		}
 	}
@@ -375,7 +401,7 @@ func (k *Asker) fileReason(q *verdict.Question, p estate.Place, d rule.Any, abov
 // nearest finds, where nothing grants a right, an entry that grants it to a
 // group the user isn't in, or to somebody else.
 func (k *Asker) nearest(r *Reason, q *verdict.Question, d *rule.Descriptor, one right.Set, folder bool) {
-	if r.By != "nothing" || r.Granted {
+	if r.By != "nothing" || r.Granted || q.Item.Beneath != nil {
 		return
 	}
 	for _, groups := range []bool{true, false} {

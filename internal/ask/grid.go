@@ -340,7 +340,7 @@ func (x *gridder) question(p estate.Place) crowd.Situation {
 	if tr.AsksFoldersAbove {
 		s.Gate = x.pop.All()
 		for _, d := range k.asked(p, x.share) {
-			s.Gate = s.Gate.And(x.d.One(k.Read(d, how), right.Execute))
+			s.Gate = s.Gate.And(x.d.One(k.Read(d, tr.AboveReading()), right.Execute))
 		}
 	}
 	return s

@@ -117,7 +117,7 @@ func (k *Asker) over(where string) (*ground, error) {
 }
 
 func (g *ground) way(s *estate.Server, sh *estate.Share) *way {
-	w := &way{route: "local", server: s, share: sh, traits: &s.Traits, begins: map[int]beginning{}}
+	w := &way{route: "local", server: s, share: sh, traits: By(&s.Traits, sh), begins: map[int]beginning{}}
 	if sh != nil {
 		w.route = sh.Address()
 	}
@@ -284,6 +284,7 @@ func (x *walker) parent(i int, on []bool) *rule.List {
 // called with the question as it stands for the node.
 func (g *ground) see(user account.ID, w *way, each func(i int, q *verdict.Question)) *seen {
 	x := g.walker(user, w)
+	above := w.traits.AboveReading()
 	nodes := g.f.Nodes
 	out := &seen{on: make([]bool, len(nodes)), granted: make([]right.Set, len(nodes)), browsed: make([]bool, len(nodes))}
 	out.door, _ = x.q.Connect()
@@ -297,12 +298,15 @@ func (g *ground) see(user account.ID, w *way, each func(i int, q *verdict.Questi
 			case begins && b.cut && b.near == 0:
 				gate[i] = true
 			case n.Parent >= 0:
-				gate[i] = gate[n.Parent] && verdict.Walk(g.k.Read(nodes[n.Parent].Before, x.how).Steps, x.token, right.Execute) != 0
+				gate[i] = gate[n.Parent] && verdict.Given(g.k.Read(nodes[n.Parent].Before, above), x.token, right.Execute) != 0
 			default:
 				gate[i] = true
 				for _, a := range b.chain(g.f.Chain(i, false)) {
-					gate[i] = gate[i] && verdict.Walk(g.k.Read(a, x.how).Steps, x.token, right.Execute) != 0
+					gate[i] = gate[i] && verdict.Given(g.k.Read(a, above), x.token, right.Execute) != 0
 				}
+			}
+			if begins && !b.above && w.traits.AsksOwnFolder() {
+				gate[i] = gate[i] && verdict.Given(g.k.Read(n.Before, above), x.token, right.Execute) != 0
 			}
 		}
 		if !out.on[i] {
@@ -335,7 +339,7 @@ func (g *ground) everyone(w *way, pop *crowd.Population, fn func(i int, s crowd.
 	if fn == nil {
 		return d
 	}
-	how := w.traits.Reading()
+	how, above := w.traits.Reading(), w.traits.AboveReading()
 	nodes := g.f.Nodes
 	on := make([]bool, len(nodes))
 	type oneKey struct {
@@ -364,12 +368,15 @@ func (g *ground) everyone(w *way, pop *crowd.Population, fn func(i int, s crowd.
 			if begins && b.cut && b.near == 0 {
 				gates[i] = pop.All()
 			} else if n.Parent >= 0 {
-				gates[i] = gates[n.Parent].And(one(k.Read(nodes[n.Parent].Before, how), right.Execute))
+				gates[i] = gates[n.Parent].And(one(k.Read(nodes[n.Parent].Before, above), right.Execute))
 			} else {
 				gates[i] = pop.All()
 				for _, a := range b.chain(g.f.Chain(i, false)) {
-					gates[i] = gates[i].And(one(k.Read(a, how), right.Execute))
+					gates[i] = gates[i].And(one(k.Read(a, above), right.Execute))
 				}
+			}
+			if begins && !b.above && w.traits.AsksOwnFolder() {
+				gates[i] = gates[i].And(one(k.Read(n.Before, above), right.Execute))
 			}
 		}
 		if !on[i] {

@@ -125,6 +125,7 @@ func (k *Asker) lacking(user account.Account, p estate.Place, sh *estate.Share, 
 			l.File = true
 			r := k.fileReason(q, p, d, above, f, sh)
 			switch {
+			case r.Kept: // nothing here takes it away
 			case r.Deny && r.SetOn != "" && !denied[r.Entry]:
 				denied[r.Entry] = true
 				e := k.listed(d).Rules.Entries[f.File.Entry]

@@ -118,7 +118,7 @@ func (k *Asker) ungiven(r *Reason, q *verdict.Question, x *posix.Rules, p estate
 		r.By = "folder"
 		r.SetOn = p.Up(1)
 		if up, ok := above[0].(*posix.Rules); ok && q.Parent != nil {
-			if up.Bounds().OwnersOnly && verdict.Walk(q.Parent.Steps, q.Token, right.WriteData) != 0 {
+			if up.Bounds().OwnersOnly && verdict.Given(q.Parent, q.Token, right.WriteData) != 0 {
 				r.By = "sticky"
 				return
 			}
@@ -166,6 +166,11 @@ type PosixShown struct {
 	Sticky  bool     `json:"sticky,omitempty"`
 	SetGID  bool     `json:"set-gid,omitempty"`
 	Text    string   `json:"text"` // in one line: letters, and lists in the short form
+	// Kept are the entries of a descriptor that an SMB server keeps beside, and
+	// KeptOwner its owner; KeptRules is absent, empty or present.
+	Kept      []string `json:"kept-beside,omitempty"`
+	KeptOwner string   `json:"kept-beside-owner,omitempty"`
+	KeptRules string   `json:"kept-beside-rules,omitempty"`
 }
 
 // write writes an entry as rules list it: of a POSIX list as its text form has
@@ -186,8 +191,15 @@ func (k *Asker) write(a rule.Any, e rule.Entry, folder bool) string {
 // showPosix lists what stands on an item of a POSIX tree.
 func (k *Asker) showPosix(x *posix.Rules) *PosixShown {
 	octal, letters := estate.Mode(x.Mode())
-	return &PosixShown{Mode: octal, Letters: letters, Access: k.t.PosixLines(x.Access, false), Default: k.t.PosixLines(x.Default, true), Skipped: x.Skips(),
+	out := &PosixShown{Mode: octal, Letters: letters, Access: k.t.PosixLines(x.Access, false), Default: k.t.PosixLines(x.Default, true), Skipped: x.Skips(),
 		Sticky: x.Folder && x.Special&posix.Sticky != 0, SetGID: x.Folder && x.Special&posix.SetGID != 0, Text: k.t.PosixText(x)}
+	if x.Kept != nil {
+		out.KeptOwner, out.KeptRules = k.t.Name(x.Kept.Owner), rulesAre(&x.Kept.Rules)
+		for _, e := range x.Kept.Rules.Entries {
+			out.Kept = append(out.Kept, k.lang.Write(e, x.Folder))
+		}
+	}
+	return out
 }
 
 // whyPOSIX tells how an item of a POSIX tree differs from its folder: another

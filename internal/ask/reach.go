@@ -80,8 +80,6 @@ func (g *ground) doing(user account.ID, w *way, c *can) (*seen, []bool) {
 	}
 	nodes := g.f.Nodes
 	can := make([]bool, len(nodes))
-	adding := w.traits.AddReading()
-	read := func(a rule.Any) *rule.List { return g.k.Read(a, adding) }
 	s := g.see(user, w, func(i int, q *verdict.Question) {
 		n := &nodes[i]
 		var parent rule.Any
@@ -90,7 +88,7 @@ func (g *ground) doing(user account.ID, w *way, c *can) (*seen, []bool) {
 		} else if begins && w.begins[i].above {
 			parent = g.f.Over(i, false)
 		}
-		can[i] = c.ok(q, verdict.Granted(q), n.Folder, n.Before, parent, read)
+		can[i] = c.ok(g.k, q, verdict.Granted(q), n.Folder, n.Before, parent)
 	})
 	return s, can
 }

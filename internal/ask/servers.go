@@ -108,6 +108,9 @@ func TraitValues(t verdict.Traits) map[string]string {
 	}
 	out["umask"] = fmt.Sprintf("%04o", t.Umask)
 	out["read-only-takes"] = t.ReadOnlyTakes.String()
+	if t.SharesDescribe == "" {
+		out["shares-describe"] = "no"
+	}
 	if t.Layers == 0 {
 		out["group-layers"] = "any"
 	} else {

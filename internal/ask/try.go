@@ -58,7 +58,7 @@ type Mend struct {
 	Where string `json:"where"`
 }
 
-var ons = [...]string{verdict.OnItem: "item", verdict.OnFolder: "folder", verdict.OnTarget: "target", verdict.OnThere: "replaced",
+var ons = [...]string{verdict.OnItem: "item", verdict.OnFolder: "folder", verdict.OnTarget: "target", verdict.OnThere: "replaced", verdict.OnKernel: "kernel", verdict.OnNames: "names",
 	verdict.OnShare: "share", verdict.OnConnection: "connection", verdict.OnOwner: "owner"}
 
 // adding puts together what core is asked where something is added to a folder.
@@ -383,8 +383,35 @@ func (k *Asker) asTrial(user account.Account, s *spots) verdict.Trial {
 	}
 	if s.item != nil {
 		_, t.Posix = k.t.Of(s.item.Strand).(*posix.Rules)
+		t.Kernel = k.kernel(t.Item, k.t.Of(s.item.Strand), k.above(*s.item))
+		if t.Kernel != nil && t.Target != nil {
+			t.Names = k.shown(t.Target, k.t.Of(s.target.Strand))
+		} else if t.Kernel != nil && t.Folder != nil {
+			t.Names = k.shown(t.Folder, k.t.Of(s.folder.Strand))
+		}
 	}
 	return t
+}
+
+// kernel gives a question as the kernel alone would be asked it, where an SMB
+// server decides before it; nil elsewhere. Above are rules of the folder above.
+func (k *Asker) kernel(q *verdict.Question, item, above rule.Any) *verdict.Question {
+	if q.Item.Beneath == nil || above == nil {
+		return nil
+	}
+	x, how := *q, q.Traits.AboveReading()
+	x.Administrator, x.Share, x.Self = q.Passes(), nil, nil
+	x.Item, x.Parent = k.Read(item, how), k.Read(above, how)
+	return &x
+}
+
+// shown gives the question whether the kernel shows somebody the names in a
+// folder, of which q asks whether he may add to it.
+func (k *Asker) shown(q *verdict.Question, folder rule.Any) *verdict.Question {
+	x := *q
+	x.Administrator, x.Share, x.Self, x.Parent = q.Passes(), nil, nil, nil
+	x.Item = k.Read(folder, q.Traits.AboveReading())
+	return &x
 }
 
 // TryOn is Try where everything is found.
@@ -427,6 +454,12 @@ func (k *Asker) needed(c verdict.Check, s *spots, t *verdict.Trial, d verdict.Do
 		at, q, adds = s.target, t.Target, true
 	case verdict.OnThere:
 		at, q = s.there, t.There
+	case verdict.OnKernel:
+		q = t.Kernel
+	case verdict.OnNames:
+		if q, at = t.Names, s.target; at == nil {
+			at = &s.folder
+		}
 	case verdict.OnConnection, verdict.OnShare, verdict.OnOwner:
 		where := "the server itself"
 		if s.share != nil {

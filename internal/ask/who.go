@@ -170,13 +170,21 @@ func (x *attributing) those(users crowd.Bits, c *can, granted right.Set, s crowd
 		return nil
 	}
 	top := len(x.p.Trail) == 1 || x.sh != nil && x.sh.Begins(x.p.Path)
-	return users.And(c.holding(x.d, s, x.desc, x.p.Folder, top, func(above bool) crowd.Situation {
+	return users.And(c.holding(x.k, x.d, s, x.desc, x.k.above(x.p), x.p.Folder, top, func(above bool) crowd.Situation {
 		in := x.p
 		if above {
 			in = x.k.folderOf(x.p)
 		}
 		return x.k.situation(x.d, x.somebody, in, x.sh, true)
 	}))
+}
+
+// above gives the rules of the folder above a place; nil where there is none.
+func (k *Asker) above(p estate.Place) rule.Any {
+	if len(p.Trail) > 1 {
+		return k.t.Of(p.Trail[1])
+	}
+	return nil
 }
 
 // situation is all that the answer for everybody depends on in a place, as the
@@ -267,7 +275,7 @@ func (x *attributing) by(users crowd.Bits, granted right.Set) (out []ByWay) {
 			switch s.Source {
 			case rule.OfEntry:
 				r = Reason{Granted: true, By: "entry"}
-				k.entryReason(&r, x.desc, s.Entry, x.p.Folder, x.p, 0, x.above)
+				k.entryReason(&r, ruling(x.desc, x.q.Traits), s.Entry, x.p.Folder, x.p, 0, x.above)
 				take(hit, r, one, s.Who)
 			case rule.OfOwner:
 				take(hit, Reason{Granted: true, By: "owner"}, one, s.Who)

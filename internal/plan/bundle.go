@@ -131,7 +131,7 @@ func chainPosix(edits []*itemEdit, r, up *posix.Rules, dated estate.Dated) (*pos
 		} else {
 			dated = still(dated, is)
 		}
-		r = after
+		r = after.Settled(r).(*posix.Rules)
 	}
 	return r, dated, nil
 }

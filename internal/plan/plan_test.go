@@ -92,8 +92,8 @@ func worldOf(t *testing.T, rt *rapid.T, posixTree bool) *world {
 	w.who = append(append([]string{}, w.users...), "g0", "g1", "g2", "g3", "everyone@", "owner@", "creator@", "authenticated@")
 	w.keep(func(d *Desk) (*Plan, error) { p, _, err := d.LoadAccounts([]AccountFile{accounts}); return p, err })
 	set := rapid.SampledFrom(verdict.TraitNames()).Draw(rt, "traits")
-	if posixTree {
-		set = "posix"
+	if posixTree { // with shares of every kind over it
+		set = rapid.SampledFrom([]string{"posix", "posix-smb", "posix-smb-kept"}).Draw(rt, "POSIX traits")
 	}
 	single := []string{fmt.Sprintf("asks-folders-above=%v", rapid.IntRange(0, 3).Draw(rt, "asks") == 0), fmt.Sprintf("moved-keeps=%v", rapid.Bool().Draw(rt, "keeps"))}
 	if posixTree {
@@ -189,6 +189,10 @@ func (w *world) posixRules(folder bool) *posix.Rules {
 		if rapid.Bool().Draw(w.t, "default list") {
 			r.Default = list()
 		}
+	}
+	if rapid.IntRange(0, 3).Draw(w.t, "a descriptor beside") == 0 {
+		r.Kept = &rule.Descriptor{Owner: dom.Child(1000), Group: dom.Child(2000), Control: rule.RulesPresent, Audit: rule.Rules{Absent: true},
+			Rules: rule.Rules{Entries: []rule.Entry{w.entry(0), w.entry(3)}}}
 	}
 	return r
 }

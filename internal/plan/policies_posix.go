@@ -11,6 +11,7 @@ import (
 // setPosix is what a policy's block makes of rules of a POSIX tree; sealed is
 // having no default list.
 func (w *wants) setPosix(d *Desk, r *posix.Rules, dated estate.Dated, today estate.Day) (*posix.Rules, estate.Dated, error) {
+	first := r
 	if w.seal != "" && r.Folder {
 		r = r.WithDefault(nil)
 	}
@@ -47,7 +48,7 @@ func (w *wants) setPosix(d *Desk, r *posix.Rules, dated estate.Dated, today esta
 		}
 		dated = g.dates(before, r.Listed(), dated, e.until)
 	}
-	return r, still(dated, r.Listed()), nil
+	return r.Settled(first).(*posix.Rules), still(dated, r.Listed()), nil
 }
 
 // withoutPosix gives what rules of a POSIX tree would be without what a policy
@@ -67,7 +68,7 @@ func (l *LaidPlace) withoutPosix(r *posix.Rules, dated estate.Dated) (*posix.Rul
 		return nil, nil, &estate.Refused{Why: l.Where + " was no item of a POSIX tree when the policy was laid"}
 	}
 	back := r.TakingBack(before, after)
-	if r.Same(after) {
+	if r.SameLists(after) || back.SameLists(before) {
 		back = before
 	}
 	out := still(dated, back.Listed())

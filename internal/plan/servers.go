@@ -155,6 +155,14 @@ func SetTrait(t verdict.Traits, name, value string) (verdict.Traits, error) {
 		raw = n
 	case name == "administrator-makes":
 		raw = value
+	case name == "shares-describe":
+		if value == "no" {
+			value = ""
+		}
+		if _, ok := verdict.Describing[value]; !ok {
+			return t, &estate.Refused{Why: bad.Why, Do: "it is lists, kept, or no"}
+		}
+		raw = value
 	default:
 		switch value {
 		case "true", "yes":

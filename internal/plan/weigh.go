@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"sort"
+	"strings"
 
 	acc "tarnwold/core/account"
 	"tarnwold/core/crowd"
@@ -292,12 +293,13 @@ func (d *Desk) routes(p *Plan) []impact.Route {
 			for x := range ways {
 				if sh := by[x][name]; sh != nil {
 					way := base[x]
-					way.Share = d.k.ShareOf(sh, base[x].Traits)
+					way.Traits = ask.By(base[x].Traits, sh)
+					way.Share = d.k.ShareOf(sh, way.Traits)
 					way.People, way.Self = d.k.Populations(way.People, way.Traits, sh, s[x].dir)
 					ways[x] = &way
 				}
 			}
-			if b, a := by[0][name], by[1][name]; b != nil && a != nil && b.Descriptor == a.Descriptor && b.ReadOnly == a.ReadOnly && b.Admission.Same(a.Admission) && b.Folder == a.Folder && ways[0].Traits == ways[1].Traits {
+			if b, a := by[0][name], by[1][name]; b != nil && a != nil && b.Descriptor == a.Descriptor && b.ReadOnly == a.ReadOnly && b.Admission.Same(a.Admission) && b.Folder == a.Folder && *ways[0].Traits == *ways[1].Traits {
 				ways[1].Share = ways[0].Share
 			}
 			r.Ways = both(ways[0], ways[1])
@@ -411,6 +413,9 @@ func (d *Desk) shifts(p *Plan, shifts []*impact.Shift, routes []impact.Route) {
 		folder := p.work.forest.Nodes[s.Nodes[0]].Folder
 		row := Shift{Kind: "change", Was: ask.LevelOn(levels, rules, s.Before, folder), Is: ask.LevelOn(levels, rules, s.After, folder), Routes: []string{r.Name},
 			Items: s.Items, Where: []string{}, bits: s.Users, before: s.Before, after: s.After}
+		if row.Was == row.Is { // the words don't tell them apart
+			row.Was, row.Is = over(row.Was, s.Before&^s.After, folder), over(row.Is, s.After&^s.Before, folder)
+		}
 		switch {
 		case s.Gain() || ask.NothingOn(rules, s.Before):
 			row.Kind = "gain"
@@ -440,6 +445,14 @@ func (d *Desk) shifts(p *Plan, shifts []*impact.Shift, routes []impact.Route) {
 		p.Impact = append(p.Impact, row)
 	}
 	sort.SliceStable(p.Impact, func(i, j int) bool { return len(p.Impact[i].Users) > len(p.Impact[j].Users) })
+}
+
+// over adds to a level the rights it doesn't say.
+func over(level string, more right.Set, folder bool) string {
+	if more &= right.Access; more == 0 {
+		return level
+	}
+	return level + " + " + strings.Join(more.Names(folder), ", ")
 }
 
 // actor finds the account that acts, where the estate knows it.

@@ -102,6 +102,14 @@ func (p *Printer) posixShown(s *ask.Shown) {
 		g.Rows = append(g.Rows, []Cell{C(fmt.Sprint(i + 1)), C(text), C(counts)})
 	}
 	p.Grid(g)
+	if x.KeptRules == "" {
+		return
+	}
+	p.Blank()
+	p.Line(S("An SMB server keeps a descriptor beside it, owned by %s; its rules are %s:", x.KeptOwner, x.KeptRules))
+	for _, e := range x.Kept {
+		p.Line(S("  %s", e))
+	}
 }
 
 // ruleLines says of rules what a list of entries can't show.

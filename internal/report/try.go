@@ -157,6 +157,12 @@ func (p *Printer) Tried(t *ask.Tried) error {
 				needs = "a connection that isn't read-only"
 			case n.On == "owner":
 				needs = "an administrator, or who owns it already"
+			case n.On == "kernel" && n.Right == "delete":
+				needs = "that the kernel lets it go"
+			case n.On == "kernel":
+				needs = "that the kernel lets it be changed"
+			case n.On == "names":
+				needs = "that the server sees the names there"
 			case n.On == "share" && n.Right == "":
 				needs = "nothing, for no share is on the way"
 			}

@@ -51,6 +51,11 @@ func because(r *ask.Reason, server string, share bool) (why, set string) {
 		if r.Class != nil {
 			why = classSays(r)
 		}
+		if r.Kept {
+			why += ", in the descriptor the server keeps beside the list"
+		}
+	case "kernel":
+		why = "the server's descriptor grants it, and the kernel is asked too: " + classSays(r)
 	case "above":
 		why = "delete-child on the folder above: " + r.Entry
 		if r.Class != nil {

@@ -124,7 +124,8 @@ func FuzzDecode(f *testing.F) {
 // FuzzDecodeRules: what is read as the rules of an item is written the same.
 func FuzzDecodeRules(f *testing.F) {
 	for _, r := range []*posix.Rules{{Owner: account.UID(1), Group: account.GID(2), Access: posix.Of(0o640)},
-		{Folder: true, Special: posix.Sticky, Owner: account.UID(0), Group: account.GID(0), Access: posix.Of(0o777), Default: posix.Of(0o750)}} {
+		{Folder: true, Special: posix.Sticky, Owner: account.UID(0), Group: account.GID(0), Access: posix.Of(0o777), Default: posix.Of(0o750)},
+		{Folder: true, Owner: account.UID(0), Group: account.GID(0), Access: posix.Of(0o777), Default: posix.Of(0o750), Kept: kept()}} {
 		b, err := EncodeRules(r)
 		require.NoError(f, err)
 		f.Add(b)
@@ -136,10 +137,21 @@ func FuzzDecodeRules(f *testing.F) {
 		}
 		again, err := EncodeRules(r)
 		require.NoError(t, err)
-		require.Equal(t, b, again)
+		if r.Kept == nil {
+			require.Equal(t, b, again)
+		}
+		back, err := DecodeRules(again)
+		require.NoError(t, err)
+		require.True(t, r.Same(back))
 		require.True(t, r.Access.Valid())
 		require.NotPanics(t, func() { r.Listed(); r.Steps(rule.Reading{Owner: true}); r.Named(); r.Renewed(r.Handing()) })
 	})
+}
+
+// kept is a descriptor as a server keeps one beside lists.
+func kept() *rule.Descriptor {
+	return &rule.Descriptor{Owner: account.MustID("S-1-5-21-1-2-3-1001"), Group: account.GID(5000), Control: rule.RulesPresent, Audit: rule.Rules{Absent: true},
+		Rules: rule.Rules{Entries: []rule.Entry{{Kind: rule.Deny, Who: account.Everyone, Rights: 0x10000}, {Flags: 3, Who: account.Everyone, Rights: 0x1200a9}}}}
 }
 
 // TestRulesComeBack: the rules of an item as bytes and back.
@@ -149,6 +161,9 @@ func TestRulesComeBack(t *testing.T) {
 			Special: uint16(rapid.IntRange(0, 7).Draw(t, "special")) << 9, Access: drawList(t)}
 		if r.Folder && rapid.Bool().Draw(t, "default") {
 			r.Default = drawList(t)
+		}
+		if rapid.Bool().Draw(t, "kept beside") {
+			r.Kept = kept()
 		}
 		b, err := EncodeRules(r)
 		require.NoError(t, err)

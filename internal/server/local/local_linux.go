@@ -16,6 +16,7 @@ import (
 	"tarnwold/core/account"
 	"tarnwold/core/posix"
 	"tarnwold/core/rule"
+	"tarnwold/internal/format/beside"
 	"tarnwold/internal/format/posixacl"
 	"tarnwold/internal/server"
 )
@@ -166,7 +167,7 @@ const (
 )
 
 // rules makes the rules of what was read of an item.
-func rules(st *unix.Statx_t, access, dflt []byte) (*posix.Rules, error) {
+func rules(st *unix.Statx_t, access, dflt, kept []byte) (*posix.Rules, error) {
 	mode := st.Mode & 0o7777
 	r := &posix.Rules{Folder: st.Mode&unix.S_IFMT == unix.S_IFDIR, Owner: account.UID(st.Uid), Group: account.GID(st.Gid),
 		Special: mode & 0o7000, Access: posix.Of(mode)}
@@ -185,6 +186,9 @@ func rules(st *unix.Statx_t, access, dflt []byte) (*posix.Rules, error) {
 			return nil, err
 		}
 		r.Default = l
+	}
+	if kept != nil { // what isn't understood doesn't count; a note says that it is there
+		r.Kept, _ = beside.Read(kept, r)
 	}
 	return r, nil
 }
@@ -239,7 +243,11 @@ func read(fd int) (*posix.Rules, *unix.Statx_t, error) {
 			return nil, nil, err
 		}
 	}
-	r, err := rules(&st, access, dflt)
+	kept, err := attribute(proc(fd), beside.Attribute, true)
+	if err != nil && !errors.Is(err, unix.EPERM) {
+		return nil, nil, err
+	}
+	r, err := rules(&st, access, dflt, kept)
 	return r, &st, err
 }
 

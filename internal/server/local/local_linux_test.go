@@ -2,10 +2,12 @@ package local
 
 import (
 	"context"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"math/rand/v2"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"sync"
 	"sync/atomic"
@@ -17,7 +19,11 @@ import (
 
 	"tarnwold/core/account"
 	"tarnwold/core/posix"
+	"tarnwold/core/right"
+	"tarnwold/core/rule"
+	"tarnwold/internal/format/beside"
 	"tarnwold/internal/format/posixacl"
+	"tarnwold/internal/format/secdesc"
 	"tarnwold/internal/server"
 )
 
@@ -67,8 +73,10 @@ func open(t testing.TB, root string) *Client {
 func TestWrittenIsThere(t *testing.T) {
 	asRoot(t)
 	rnd := rand.New(rand.NewPCG(1, 2))
-	for _, fs := range []string{t.TempDir(), shm(t)} {
-		root := fs
+	for _, root := range []string{t.TempDir(), shm(t), xfs(t)} {
+		if root == "" {
+			continue
+		}
 		require.NoError(t, os.Mkdir(filepath.Join(root, "folder"), 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(root, "file"), nil, 0o644))
 		c := open(t, root)
@@ -109,6 +117,99 @@ func shm(t *testing.T) string {
 	}
 	t.Cleanup(func() { os.RemoveAll(dir) })
 	return dir
+}
+
+// xfs gives a folder on XFS, in a file of its own; "" where there is none.
+func xfs(t *testing.T) string {
+	dir := t.TempDir()
+	disk, at := filepath.Join(dir, "disk"), filepath.Join(dir, "at")
+	require.NoError(t, os.Mkdir(at, 0o755))
+	f, err := os.Create(disk)
+	require.NoError(t, err)
+	require.NoError(t, f.Truncate(400<<20))
+	require.NoError(t, f.Close())
+	for _, cmd := range [][]string{{"mkfs.xfs", "-q", disk}, {"mount", "-o", "loop", disk, at}} {
+		if out, err := exec.Command(cmd[0], cmd[1:]...).CombinedOutput(); err != nil {
+			t.Logf("*** SKIPPED: no XFS to try: %s: %v %s ***", cmd[0], err, out)
+			return ""
+		}
+	}
+	t.Cleanup(func() { require.NoError(t, unix.Unmount(at, 0)) })
+	return at
+}
+
+// kept is what an SMB server keeps beside an item with some rules: a
+// descriptor that opens all to everyone.
+func kept(t *testing.T, r *posix.Rules) []byte {
+	b := make([]byte, 12, 256)
+	for at, v := range map[int]uint16{0: 4, 2: 4, 6: 2, 8: 4, 10: 2} {
+		binary.LittleEndian.PutUint16(b[at:], v)
+	}
+	b = append(binary.LittleEndian.AppendUint16(b, 1), make([]byte, 64)...)
+	b = append(append(b, "posix_acl\x00"...), make([]byte, 8)...)
+	sum := beside.Sum(r)
+	b = append(append(b, sum[:]...), make([]byte, 32)...)
+	from := uint32(len(b))
+	d, err := secdesc.Encode(&rule.Descriptor{Owner: account.MustID("S-1-5-21-1-2-3-1001"), Group: account.GID(5000), Control: rule.RulesPresent,
+		Audit: rule.Rules{Absent: true}, Rules: rule.Rules{Entries: []rule.Entry{{Who: account.Everyone, Rights: right.All}}}})
+	require.NoError(t, err)
+	for i := 4; i < 20; i += 4 { // from the attribute's beginning
+		if v := binary.LittleEndian.Uint32(d[i:]); v != 0 {
+			binary.LittleEndian.PutUint32(d[i:], v+from)
+		}
+	}
+	return append(b, d...)
+}
+
+// TestKeptBeside: a descriptor kept beside an item is read as long as the lists
+// are those it was written for; what changes them takes it out of account, and
+// what puts them back puts it back.
+func TestKeptBeside(t *testing.T) {
+	asRoot(t)
+	rnd := rand.New(rand.NewPCG(5, 6))
+	for _, root := range []string{t.TempDir(), shm(t)} {
+		require.NoError(t, os.Mkdir(filepath.Join(root, "folder"), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(root, "file"), nil, 0o644))
+		c := open(t, root)
+		for i := range 200 {
+			name := []string{"folder", "file"}[i%2]
+			path := filepath.Join(root, name)
+			was, err := c.Look(ctx, root, name, false)
+			require.NoError(t, err)
+			first := was.Rules.(*posix.Rules)
+			require.Nil(t, first.Kept)
+			require.NoError(t, unix.Setxattr(path, beside.Attribute, kept(t, first), 0))
+			was, err = c.Look(ctx, root, name, false)
+			require.NoError(t, err)
+			with := was.Rules.(*posix.Rules)
+			require.NotNil(t, with.Kept)
+			require.Equal(t, right.All, with.Kept.Rules.Entries[0].Rights)
+			require.False(t, with.Same(first))
+			// The scan sees it too.
+			seen := 0
+			require.NoError(t, c.Scan(ctx, root, server.Reading{}, func(x server.Item) error {
+				if x.Path == name && x.Rules != nil {
+					seen++
+					require.True(t, x.Rules.Same(with))
+					require.Contains(t, x.Notes, server.Described)
+				}
+				return nil
+			}))
+			require.Equal(t, 1, seen)
+			require.ErrorIs(t, c.Write(ctx, server.Writing{Share: root, Path: name, Before: first, To: some(rnd, name == "folder")}), errOther)
+			to := some(rnd, name == "folder")
+			require.NoError(t, c.Write(ctx, server.Writing{Share: root, Path: name, Before: with, To: to}))
+			now, err := c.Look(ctx, root, name, false)
+			require.NoError(t, err)
+			require.True(t, now.Rules.Same(to) || to.Settled(with).Same(with))
+			require.NoError(t, c.Write(ctx, server.Writing{Share: root, Path: name, Before: now.Rules, To: with}))
+			now, err = c.Look(ctx, root, name, false)
+			require.NoError(t, err)
+			require.True(t, now.Rules.Same(with), "what was there before is there again")
+			require.NoError(t, unix.Removexattr(path, beside.Attribute))
+			require.NoError(t, c.Write(ctx, server.Writing{Share: root, Path: name, Before: first, To: to}))
+		}
+	}
 }
 
 // TestBreaksBetweenAreKnown: after each of the calls a write takes, the rules

@@ -11,6 +11,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"tarnwold/core/posix"
+	"tarnwold/internal/format/beside"
 	"tarnwold/internal/server"
 )
 
@@ -33,9 +34,9 @@ type scanning struct {
 
 // body is all that rules are made of.
 type body struct {
-	mode         uint16
-	uid, gid     uint32
-	access, dflt string
+	mode               uint16
+	uid, gid           uint32
+	access, dflt, kept string
 }
 
 // Scan calls fn with a tree's top and everything below it. Links, devices and
@@ -166,7 +167,7 @@ func (s *scanning) item(dir int, full, name string, mine map[body]*posix.Rules) 
 		}
 	}
 	b := body{mode: st.Mode, uid: st.Uid, gid: st.Gid}
-	var access, dflt []byte
+	var access, dflt, kept []byte
 	var room [512]byte
 	n, err := unix.Llistxattr(full, room[:])
 	list := room[:max(n, 0)]
@@ -193,7 +194,10 @@ func (s *scanning) item(dir int, full, name string, mine map[body]*posix.Rules) 
 			dflt, err = attribute(full, defaultList, false)
 		case "security.capability":
 			x.Notes = append(x.Notes, server.Capable)
-		case "security.NTACL", "user.NTACL":
+		case beside.Attribute:
+			kept, err = attribute(full, attr, false)
+			x.Notes = append(x.Notes, server.Described)
+		case "user.NTACL":
 			x.Notes = append(x.Notes, server.Described)
 		}
 		if err != nil {
@@ -201,10 +205,10 @@ func (s *scanning) item(dir int, full, name string, mine map[body]*posix.Rules) 
 			return x, true
 		}
 	}
-	b.access, b.dflt = string(access), string(dflt)
+	b.access, b.dflt, b.kept = string(access), string(dflt), string(kept)
 	r := mine[b]
 	if r == nil {
-		if r, err = rules(&st, access, dflt); err != nil {
+		if r, err = rules(&st, access, dflt, kept); err != nil {
 			x.Err = err
 			return x, true
 		}
