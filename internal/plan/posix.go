@@ -440,7 +440,7 @@ func (w *granting) dates(before, after *rule.Descriptor, dated estate.Dated, unt
 		}
 		if until == "" {
 			delete(out, o)
-		} else if !slices.Contains(before.Rules.Entries, o) {
+		} else if w.exactly || !slices.Contains(before.Rules.Entries, o) {
 			out[o] = until
 		}
 	}
