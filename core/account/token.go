@@ -11,7 +11,13 @@ type Traits struct {
 	// list the user himself or are his primary one; 0: any number. A
 	// membership that Book.Local knows of is a layer by itself.
 	Layers int `json:"group-layers"`
+	// MailGroupsLeftOut: groups of purpose mail are in no token, and pass no
+	// membership on ([MS-ADTS] §3.1.1.4.5.19, of groups that aren't for security).
+	MailGroupsLeftOut bool `json:"mail-groups-left-out"`
 }
+
+// LeftOut tells whether a group counts in no token.
+func (tr *Traits) LeftOut(g Account) bool { return tr.MailGroupsLeftOut && g.Purpose == Mail }
 
 // DomainUsersRID is the last part of the identifier of a domain's users group.
 const DomainUsersRID = 513
@@ -64,7 +70,7 @@ func NewToken(book Book, user ID, tr Traits, special ...ID) *Token {
 	}
 	put(user, Self, ID{})
 	me, known := book.Account(user)
-	if known {
+	if first, ok := book.Account(me.Primary); known && !(ok && tr.LeftOut(first)) {
 		put(me.Primary, PrimaryOf, user)
 	}
 	if tr.DomainUsers {
@@ -82,6 +88,11 @@ func NewToken(book Book, user ID, tr Traits, special ...ID) *Token {
 				break
 			}
 			for _, g := range book.GroupsOf(id) {
+				if tr.MailGroupsLeftOut {
+					if a, ok := book.Account(g); ok && tr.LeftOut(a) {
+						continue
+					}
+				}
 				own := id == user && (tr.Layers == 0 || !book.Local(g, id))
 				if own == (pass == 0) {
 					put(g, Member, id)

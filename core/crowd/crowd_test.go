@@ -25,6 +25,9 @@ func people(t *rapid.T) (*account.Directory, []account.ID) {
 		if i == 3 {
 			g.POSIX = account.NoPOSIX
 		}
+		if rapid.IntRange(0, 3).Draw(t, "mail group") == 0 {
+			g.Purpose = account.Mail
+		}
 		d.Add(g)
 		groups = append(groups, g.ID)
 	}
@@ -51,6 +54,7 @@ func anyTraits(t *rapid.T) verdict.Traits {
 	require.NoError(t, err)
 	tr.POSIXIDs, tr.DomainUsers = rapid.Bool().Draw(t, "posix"), rapid.Bool().Draw(t, "domain users")
 	tr.Layers = rapid.IntRange(0, 3).Draw(t, "layers")
+	tr.MailGroupsLeftOut = rapid.Bool().Draw(t, "mail groups left out")
 	tr.AbsentShareRefuses = rapid.Bool().Draw(t, "absent refuses")
 	return tr
 }

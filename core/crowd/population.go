@@ -197,6 +197,11 @@ func (p *Population) gather(id account.ID) Bits {
 				continue
 			}
 			seen[at] = true
+			if p.traits.MailGroupsLeftOut {
+				if a, ok := p.dir.Account(at); ok && p.traits.LeftOut(a) {
+					continue
+				}
+			}
 			if i, ok := p.place[at]; ok {
 				b.Set(i)
 			}

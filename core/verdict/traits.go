@@ -80,7 +80,7 @@ type Traits struct {
 
 var posixShare = Traits{
 	Name:                   "smb-domain",
-	Traits:                 account.Traits{POSIXIDs: true, DomainUsers: true},
+	Traits:                 account.Traits{POSIXIDs: true, DomainUsers: true, MailGroupsLeftOut: true},
 	NamingShowsAttributes:  true,
 	ReadOnlyTakes:          right.WriteData | right.AppendData | right.WriteNamedAttrs | right.WriteAttributes | right.DeleteChild,
 	AdministratorsPass:     true,
@@ -132,7 +132,7 @@ func (t Traits) Through(smb bool) Traits {
 // named gives the sets of traits there are.
 func named() map[string]Traits {
 	alone := posixShare
-	alone.Name, alone.Layers = "smb", 1
+	alone.Name, alone.Layers, alone.MailGroupsLeftOut = "smb", 1, false // its groups are those of a POSIX system
 	served := posixTree
 	served.Name, served.SharesDescribe = "posix-smb", "lists"
 	kept := served
@@ -147,7 +147,8 @@ func named() map[string]Traits {
 		"posix": posixTree, "posix-smb": served, "posix-smb-kept": kept,
 		// plain is the standard's decision and nothing beside it.
 		"plain": {
-			Name: "plain",
+			Name:   "plain",
+			Traits: account.Traits{MailGroupsLeftOut: true},
 			ReadOnlyTakes: right.WriteData | right.AppendData | right.WriteNamedAttrs | right.WriteAttributes |
 				right.DeleteChild | right.Delete | right.WriteACL | right.WriteOwner,
 			MovedKeeps:  true,
@@ -182,6 +183,7 @@ const measured = "SMB on POSIX, measured"
 // TraitList is every trait, as it is shown.
 var TraitList = [...]Trait{
 	{"group-layers", "how many layers of groups count beyond the user's own; any: no end", measured + ": 1"},
+	{"mail-groups-left-out", "groups of purpose mail are in no token, and pass no membership on", "a domain, measured"},
 	{"posix-ids", "uid and gids stand beside SIDs; the private group's gid is the uid", measured},
 	{"domain-users", "every user is in the domain's users group", measured},
 	{"share-opens-connection", "the share's rules open or refuse the connection, or make it read-only, before any file is asked", measured},

@@ -32,19 +32,43 @@ func (a *app) loadCommand() *cobra.Command {
 func (a *app) loadAccounts() *cobra.Command {
 	var k keeping
 	var passwdFile, groupFile string
+	var entries []string
+	var s shaping
 	c := &cobra.Command{
 		Use:   "accounts [FILE…]",
-		Short: "Take users, groups and memberships from CSV or POSIX files",
+		Short: "Take users, groups and memberships from CSV, POSIX or directories' files",
 		Long: `Take users, groups and memberships from files, all of them or none, merged by
 name or number in whatever order they are named.
 
 A CSV file is told by its head row: kind,name,sid,id (and purpose, primary)
 for accounts, group,member (and until) for memberships. Accounts that are in
 the estate already are completed where they lack something. Where the estate
-has folders already, what that opens and closes is shown before it is kept.`,
+has folders already, what that opens and closes is shown before it is kept.
+
+With --ldif it is what a directory holds, as LDIF (RFC 2849): entries, and changes
+of them in the order of the files. --shape says how entries stand for accounts; what
+is kept is told apart by identifier or number, so that who is called otherwise now
+stays the same. Groups for mail are in no token; disabled and expired users are
+shut. To keep up with a directory itself, see: tarnwold directory.`,
 		Example: `  tarnwold load accounts accounts.csv members.csv
-  tarnwold load accounts --passwd /etc/passwd --group /etc/group`,
+  tarnwold load accounts --passwd /etc/passwd --group /etc/group
+  tarnwold load accounts --ldif domain.ldif --role 'role-*' --access 'acc-*'
+  tarnwold load accounts --ldif people.ldif --ldif changes.ldif --shape rfc2307`,
 		RunE: func(c *cobra.Command, files []string) error {
+			if len(entries) > 0 {
+				if len(files) > 0 || passwdFile != "" || groupFile != "" {
+					return misused("--ldif goes by itself; load other files before or after")
+				}
+				folk, err := a.gathered(c, entries, &s)
+				if err != nil {
+					return err
+				}
+				return a.carry(c, k, func(d *plan.Desk, o *report.Outcome) (p *plan.Plan, err error) {
+					o.Brief = true
+					p, o.Taken, err = d.TakeFolk(folk, plan.FolkFrom{File: entries[len(entries)-1], Domain: "ldif"})
+					return p, err
+				})
+			}
 			if len(files) == 0 && passwdFile == "" && groupFile == "" {
 				return misused("name a file, or --passwd and --group; see: tarnwold load accounts --help")
 			}
@@ -87,6 +111,8 @@ has folders already, what that opens and closes is shown before it is kept.`,
 	k.plainFlags(c)
 	c.Flags().StringVar(&passwdFile, "passwd", "", "a `file` in the form of passwd(5)")
 	c.Flags().StringVar(&groupFile, "group", "", "a `file` in the form of group(5)")
+	c.Flags().StringArrayVar(&entries, "ldif", nil, "a `file` of a directory's entries, or of changes of them")
+	s.flags(c)
 	return c
 }
 

@@ -256,6 +256,7 @@ func (d *Desk) accountLines(e accountEdit) Edit {
 		}
 	}
 	b, a := e.before, e.after
+	change("name", b.Name, a.Name)
 	change("purpose", string(b.Purpose), string(a.Purpose))
 	name := func(id ID) string {
 		if id.IsZero() {

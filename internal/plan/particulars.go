@@ -14,6 +14,10 @@ import (
 type Particulars struct {
 	About string `json:"about,omitempty"`
 	Shut  bool   `json:"shut,omitempty"` // nobody can sign on as it any more
+	Why   string `json:"why,omitempty"`  // why a directory says so: disabled, expired; empty: it was said by hand
+	// Directory it is kept in, and its name there.
+	Directory string `json:"directory,omitempty"`
+	Entry     string `json:"entry,omitempty"`
 }
 
 // ParticularsOf gives what is written down of an account.
@@ -55,7 +59,7 @@ func (d *Desk) describeAccount(p *Plan, a account, about *string, shut *bool) er
 		if a.Kind != acc.User && *shut {
 			return &estate.Refused{Why: fmt.Sprintf("%s is a group; only users are shut", a.Name)}
 		}
-		is.Shut = *shut
+		is.Shut, is.Why = *shut, ""
 		words := map[bool]string{true: "shut", false: "open"}
 		e.Lines = append(e.Lines, Line{Sign: "changes", What: "sign-on", Text: words[is.Shut] + ", was " + words[was.Shut]})
 	}

@@ -2,12 +2,14 @@ package report
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
 	"tarnwold/core/right"
 	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/format"
 	"tarnwold/internal/plan"
 )
 
@@ -21,6 +23,7 @@ type Outcome struct {
 	Refused bool         `json:"refused-by-guards"`
 	Ended   []plan.Ended `json:"ended,omitempty"`
 	Loaded  *plan.Loaded `json:"loaded,omitempty"`
+	Taken   *plan.Taken  `json:"people,omitempty"`
 	Made    *ask.Shown   `json:"made,omitempty"`
 	Brief   bool         `json:"-"` // the edits are too many to tell one by one
 	// Outbound is what is written to real servers when it is kept.
@@ -179,6 +182,9 @@ func (p *Printer) Preview(o *Outcome) {
 			p.Line(S("%s; both are loaded.", s))
 		}
 	}
+	if o.Taken != nil {
+		p.taken(o.Taken)
+	}
 	if o.Asks {
 		p.impact(o.Plan)
 	}
@@ -227,10 +233,24 @@ func (p *Printer) Preview(o *Outcome) {
 	}
 }
 
+// taken says what of a directory's people was not taken as it stands there.
+func (p *Printer) taken(t *plan.Taken) {
+	for _, what := range slices.Sorted(maps.Keys(t.LeftOut)) {
+		if n := t.LeftOut[what]; n > 0 {
+			p.Line(S("Left out: %s %s.", format.Number(int64(n)), what))
+		}
+	}
+	if n := len(t.Apart); n > 0 {
+		p.Line(S("Named apart, for others have their names: %s.", Some(t.Apart, 4)))
+	}
+}
+
 func adviceText(a plan.Advice) string {
 	switch a.Kind {
 	case "next-sign-on":
 		return "who is signed on at a POSIX system keeps the groups he signed on with: there it counts from his next sign-on"
+	case "gone-still-named":
+		return fmt.Sprintf("%s isn't in the directory any more, and stays, shut and in none of its groups: %s", a.Who, a.Text)
 	case "means":
 		return fmt.Sprintf("here %s is %s", a.Who, a.Text)
 	case "held-by-group":
@@ -254,6 +274,8 @@ func adviceText(a plan.Advice) string {
 // adviceHead says what kind of thing is worth knowing.
 func adviceHead(a plan.Advice) string {
 	switch a.Kind {
+	case "gone-still-named":
+		return "Gone"
 	case "left":
 		return "Left"
 	case "other-way":

@@ -1,0 +1,467 @@
+package shape
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"tarnwold/core/account"
+	"tarnwold/internal/format"
+	"tarnwold/internal/format/ldif"
+)
+
+// Entry is an entry as it was read: attributes in lower case.
+type Entry struct {
+	DN    string
+	Line  int // in a file; 0: elsewhere
+	Attrs map[string][]string
+}
+
+func (e *Entry) first(attr string) string {
+	if v := e.Attrs[strings.ToLower(attr)]; attr != "" && len(v) > 0 {
+		return v[0]
+	}
+	return ""
+}
+
+// Purposes says which groups are for what: patterns of names, or attribute=value.
+type Purposes struct {
+	Role, Access, Mail []string
+}
+
+// Person is a user or a group of a directory.
+type Person struct {
+	account.Account
+	DN    string
+	Line  int
+	First int64  // gid of a user's first group; account.NoPOSIX: not said
+	Shut  string // disabled or expired; empty: he can sign on
+}
+
+// Folk is everybody in a directory.
+type Folk struct {
+	People  []Person
+	Members [][2]int32 // group, member: places in People
+	// Left counts what was left out: computers, names elsewhere, and the like.
+	Left    map[string]int
+	Changed string // the highest of what grows with every change
+}
+
+// Gathering gathers entries.
+type Gathering struct {
+	shape    Shape
+	file     string
+	entries  map[string]*slot // by key of the name
+	order    []*slot
+	purposes Purposes
+	now      time.Time
+}
+
+// slot is an entry with the key of its name; without one that went.
+type slot struct {
+	key string
+	*Entry
+}
+
+// Gather begins to gather entries of a shape; file names them in errors.
+func Gather(s Shape, file string, p Purposes, now time.Time) *Gathering {
+	return &Gathering{shape: s, file: file, entries: map[string]*slot{}, purposes: p, now: now}
+}
+
+func (g *Gathering) wrong(e *Entry, what string, args ...any) error {
+	w := fmt.Sprintf(what, args...)
+	if e.Line == 0 {
+		w = format.Clip(e.DN) + ": " + w
+	}
+	return &format.Error{File: g.file, Line: e.Line, What: w}
+}
+
+// Put takes an entry.
+func (g *Gathering) Put(e *Entry) error {
+	key, err := ldif.Key(e.DN)
+	if err != nil {
+		return g.wrong(e, "%q: %v", format.Clip(e.DN), err)
+	}
+	if _, ok := g.entries[key]; ok {
+		return g.wrong(e, "%s is there already", format.Clip(e.DN))
+	}
+	x := &slot{key, e}
+	g.entries[key] = x
+	g.order = append(g.order, x)
+	return nil
+}
+
+// Record takes an entry of a file, or what one says of a change.
+func (g *Gathering) Record(x *ldif.Record) error {
+	e := &Entry{DN: x.DN, Line: x.Line}
+	if x.Change == ldif.None || x.Change == ldif.Add {
+		e.Attrs = make(map[string][]string, len(x.Parts))
+		for _, p := range x.Parts {
+			e.Attrs[p.Name] = p.Values
+		}
+		return g.Put(e)
+	}
+	key, err := ldif.Key(x.DN)
+	if err != nil {
+		return g.wrong(e, "%q: %v", format.Clip(x.DN), err)
+	}
+	old := g.entries[key]
+	if old == nil {
+		return g.wrong(e, "%s isn't there to be changed", format.Clip(x.DN))
+	}
+	switch x.Change {
+	case ldif.Delete:
+		old.Entry = nil
+		delete(g.entries, key)
+	case ldif.Modify:
+		for _, p := range x.Parts {
+			has := old.Attrs[p.Name]
+			switch {
+			case p.Do == ldif.Modify && len(p.Values) == 0, p.Do == ldif.Delete && len(p.Values) == 0:
+				delete(old.Attrs, p.Name)
+			case p.Do == ldif.Modify:
+				old.Attrs[p.Name] = p.Values
+			case p.Do == ldif.Add:
+				old.Attrs[p.Name] = append(slices.Clone(has), p.Values...)
+			default:
+				gone := map[string]bool{}
+				for _, v := range p.Values {
+					gone[same(v)] = true
+				}
+				old.Attrs[p.Name] = slices.DeleteFunc(slices.Clone(has), func(v string) bool { return gone[same(v)] })
+			}
+		}
+	case ldif.Rename:
+		return g.rename(e, key, x)
+	}
+	return nil
+}
+
+// same gives a value as it is compared: names by their key.
+func same(v string) string {
+	if k, err := ldif.Key(v); err == nil && strings.Contains(v, "=") {
+		return k
+	}
+	return strings.ToLower(v)
+}
+
+// rename gives an entry, and everything below it, another name; who lists it as
+// a member lists the new one, as directories keep it.
+func (g *Gathering) rename(e *Entry, key string, x *ldif.Record) error {
+	levels, err := ldif.Split(key)
+	if err != nil || len(levels) == 0 {
+		return g.wrong(e, "%s has no part that could change", format.Clip(x.DN))
+	}
+	above := ldif.Join(levels[1:])
+	_, up, _ := strings.Cut(x.DN, ",")
+	if x.Moves {
+		if above, err = ldif.Key(x.NewSuperior); err != nil {
+			return g.wrong(e, "newsuperior %q: %v", format.Clip(x.NewSuperior), err)
+		}
+		up = x.NewSuperior
+	}
+	first, err := ldif.Key(x.NewRDN)
+	if err != nil || first == "" {
+		return g.wrong(e, "newrdn %q: it is no part of a name", format.Clip(x.NewRDN))
+	}
+	to := first
+	if above != "" {
+		to += "," + above
+	}
+	if _, ok := g.entries[to]; ok && to != key {
+		return g.wrong(e, "%s is there already", format.Clip(x.NewRDN))
+	}
+	moved := map[string]string{}
+	for _, n := range g.order {
+		k := n.key
+		if n.Entry == nil || k != key && !strings.HasSuffix(k, ","+key) {
+			continue
+		}
+		now := strings.TrimSuffix(k, key) + to
+		moved[k] = now
+		delete(g.entries, k)
+		n.key, g.entries[now] = now, n
+		if k == key {
+			n.DN = x.NewRDN
+			if up != "" {
+				n.DN += "," + up
+			}
+			if typ, v, ok := strings.Cut(x.NewRDN, "="); ok {
+				n.Attrs[strings.ToLower(typ)] = []string{v}
+			}
+		} else {
+			n.DN = now
+		}
+	}
+	for _, n := range g.entries {
+		for _, attr := range g.shape.Members {
+			for i, v := range n.Attrs[strings.ToLower(attr)] {
+				if k, err := ldif.Key(v); err == nil && moved[k] != "" {
+					n.Attrs[strings.ToLower(attr)][i] = moved[k]
+				}
+			}
+		}
+	}
+	return nil
+}
+
+const (
+	disabledBit = 0x2         // ADS_UF_ACCOUNTDISABLE ([MS-ADTS] §2.2.16)
+	securityBit = 0x80000000  // GROUP_TYPE_SECURITY_ENABLED (§2.2.12)
+	sinceSystem = 11644473600 // seconds from 1601 to 1970
+)
+
+func (g *Gathering) is(e *Entry, classes []string) bool {
+	for _, c := range e.Attrs["objectclass"] {
+		if slices.ContainsFunc(classes, func(o string) bool { return strings.EqualFold(o, c) }) {
+			return true
+		}
+	}
+	return false
+}
+
+// Folk makes people and memberships of what was gathered.
+func (g *Gathering) Folk() (*Folk, error) {
+	s := &g.shape
+	out := &Folk{Left: map[string]int{}}
+	at := make(map[string]int32, len(g.order)) // by key of the name
+	byName := map[string]int32{}
+	var from []*Entry
+	for _, x := range g.order {
+		key, e := x.key, x.Entry
+		if e == nil {
+			continue
+		}
+		p := Person{DN: e.DN, Line: e.Line, First: account.NoPOSIX, Account: account.Account{POSIX: account.NoPOSIX}}
+		switch {
+		case g.is(e, s.Leave):
+			out.Left["computers"]++
+			continue
+		case g.is(e, s.User):
+			p.Kind = account.User
+		case g.is(e, s.Group):
+			p.Kind = account.Group
+		default:
+			out.Left["entries of other kinds"]++
+			continue
+		}
+		if err := g.fill(&p, e); err != nil {
+			return nil, err
+		}
+		if p.Name == "" {
+			out.Left["entries without a name"]++
+			continue
+		}
+		at[key] = int32(len(out.People))
+		if p.Kind == account.User {
+			byName[strings.ToLower(p.Name)] = int32(len(out.People))
+		}
+		out.People = append(out.People, p)
+		from = append(from, e)
+		if c := e.first(s.Changed); later(c, out.Changed) {
+			out.Changed = c
+		}
+	}
+	seen := map[[2]int32]bool{}
+	join := func(group int, member int32) {
+		pair := [2]int32{int32(group), member}
+		if !seen[pair] {
+			seen[pair] = true
+			out.Members = append(out.Members, pair)
+		}
+	}
+	for i, e := range from {
+		if out.People[i].Kind != account.Group {
+			continue
+		}
+		clear(seen)
+		for _, attr := range s.Members {
+			for _, dn := range e.Attrs[strings.ToLower(attr)] {
+				if dn == "" {
+					continue
+				}
+				key, err := ldif.Key(dn)
+				if err != nil {
+					out.Left["members whose names are no names"]++
+					continue
+				}
+				if m, ok := at[key]; ok {
+					join(i, m)
+				} else if x := g.entries[key]; x != nil {
+					out.Left["members of other kinds"]++
+				} else {
+					out.Left["members that aren't there"]++
+				}
+			}
+		}
+		for _, attr := range s.MemberIDs {
+			for _, name := range e.Attrs[strings.ToLower(attr)] {
+				if m, ok := byName[strings.ToLower(name)]; ok {
+					join(i, m)
+				} else {
+					out.Left["members that aren't there"]++
+				}
+			}
+		}
+	}
+	return out, nil
+}
+
+// later compares what grows with every change: numbers by value, times by text.
+func later(a, b string) bool {
+	x, err1 := strconv.ParseUint(a, 10, 64)
+	y, err2 := strconv.ParseUint(b, 10, 64)
+	if err1 == nil && err2 == nil {
+		return x > y
+	}
+	return a > b
+}
+
+func (g *Gathering) fill(p *Person, e *Entry) error {
+	s := &g.shape
+	names := s.UserName
+	if p.Kind == account.Group {
+		names = s.GroupName
+	}
+	for _, a := range names {
+		if p.Name = e.first(a); p.Name != "" {
+			break
+		}
+	}
+	number := func(attr string, bits int) (int64, error) {
+		v := e.first(attr)
+		if v == "" {
+			return account.NoPOSIX, nil
+		}
+		n, err := strconv.ParseInt(v, 10, 64)
+		if err != nil || bits == 32 && (n < 0 || n >= 1<<32-1) {
+			return 0, g.wrong(e, "%s: %q is no number for it", attr, format.Clip(v))
+		}
+		return n, nil
+	}
+	var err error
+	if v := e.first(s.SID); v != "" {
+		n := 0
+		if p.ID, n, err = account.FromBinary([]byte(v)); err != nil || n != len(v) {
+			if p.ID, err = account.ParseID(v); err != nil {
+				return g.wrong(e, "%s: it is no identifier", s.SID)
+			}
+		}
+	}
+	id := s.UID
+	if p.Kind == account.Group {
+		id = s.GID
+	}
+	if id != "" {
+		if p.POSIX, err = number(id, 32); err != nil {
+			return err
+		}
+	}
+	if p.Kind == account.User && s.GID != "" {
+		if p.First, err = number(s.GID, 32); err != nil {
+			return err
+		}
+	}
+	if p.Kind == account.User && s.FirstRID != "" {
+		rid, err := number(s.FirstRID, 32)
+		if err != nil {
+			return err
+		}
+		if d, _, ok := p.ID.Domain(); ok && rid != account.NoPOSIX {
+			p.Primary = d.Child(uint32(rid))
+		}
+	}
+	if p.Kind == account.Group {
+		p.Purpose = g.purpose(p.Name, e)
+	}
+	if s.Type != "" && p.Kind == account.Group {
+		n, err := number(s.Type, 64)
+		if err != nil {
+			return err
+		}
+		if n != account.NoPOSIX && uint32(n)&securityBit == 0 {
+			p.Purpose = account.Mail // whatever it is called: it is in no token
+		}
+	}
+	if p.Kind == account.Group {
+		return nil
+	}
+	if n, err := number(s.Control, 64); err != nil {
+		return err
+	} else if s.Control != "" && n != account.NoPOSIX && n&disabledBit != 0 {
+		p.Shut = "disabled"
+	}
+	ends := func(at time.Time) {
+		if p.Shut == "" && !g.now.Before(at) {
+			p.Shut = "expired"
+		}
+	}
+	if n, err := number(s.Ends, 64); err != nil {
+		return err
+	} else if s.Ends != "" && n > 0 && n != 1<<63-1 { // both ends of the range: never
+		ends(time.Unix(n/10_000_000-sinceSystem, 0))
+	}
+	if n, err := number(s.EndsDay, 64); err != nil {
+		return err
+	} else if s.EndsDay != "" && n > 0 && n < 1<<24 {
+		ends(time.Unix(n*86400, 0))
+	}
+	return nil
+}
+
+// purpose tells what a group is for, by the first pattern that fits.
+func (g *Gathering) purpose(name string, e *Entry) account.Purpose {
+	fits := func(list []string) bool {
+		for _, p := range list {
+			if attr, want, ok := strings.Cut(p, "="); ok {
+				if slices.ContainsFunc(e.Attrs[strings.ToLower(attr)], func(v string) bool { yes, _ := path.Match(strings.ToLower(want), strings.ToLower(v)); return yes }) {
+					return true
+				}
+				continue
+			}
+			if yes, _ := path.Match(strings.ToLower(p), strings.ToLower(name)); yes {
+				return true
+			}
+		}
+		return false
+	}
+	switch {
+	case fits(g.purposes.Mail):
+		return account.Mail
+	case fits(g.purposes.Role):
+		return account.Role
+	case fits(g.purposes.Access):
+		return account.Access
+	}
+	return account.Unsaid
+}
+
+// Good checks the patterns.
+func (p *Purposes) Good() error {
+	for _, l := range [][]string{p.Role, p.Access, p.Mail} {
+		for _, x := range l {
+			if _, want, ok := strings.Cut(x, "="); ok {
+				x = want
+			}
+			if _, err := path.Match(strings.ToLower(x), ""); err != nil {
+				return fmt.Errorf("%q is no pattern", format.Clip(x))
+			}
+		}
+	}
+	return nil
+}
+
+// Attributes lists the attributes that patterns look at.
+func (p *Purposes) Attributes() (out []string) {
+	for _, l := range [][]string{p.Role, p.Access, p.Mail} {
+		for _, x := range l {
+			if attr, _, ok := strings.Cut(x, "="); ok {
+				out = append(out, attr)
+			}
+		}
+	}
+	return out
+}

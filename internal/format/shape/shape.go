@@ -1,0 +1,108 @@
+// Package shape says how a directory's entries stand for users, groups and
+// memberships, and makes accounts of them. A shape is data: two are built in, a
+// third can be described in a file.
+package shape
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+)
+
+// Shape says which attributes hold what. Names are in any case.
+type Shape struct {
+	Name string `json:"name"`
+	// Object classes, of which an entry has to have one; Leave are those left out.
+	User  []string `json:"user-classes"`
+	Group []string `json:"group-classes"`
+	Leave []string `json:"left-out-classes,omitempty"`
+	// The first of these attributes that an entry has is its name.
+	UserName  []string `json:"user-name"`
+	GroupName []string `json:"group-name"`
+	SID       string   `json:"sid,omitempty"`       // [MS-DTYP] §2.4.2.2, or in text
+	UID       string   `json:"uid,omitempty"`       // a number
+	GID       string   `json:"gid,omitempty"`       // of a group; of a user: of his first group
+	FirstRID  string   `json:"first-rid,omitempty"` // the first group's number in the user's domain
+	Members   []string `json:"members,omitempty"`   // of a group, by distinguished name
+	MemberIDs []string `json:"members-by-name,omitempty"`
+	Type      string   `json:"group-type,omitempty"`      // [MS-ADTS] §2.2.12: bits, of which the highest tells of a group for security
+	Control   string   `json:"account-control,omitempty"` // [MS-ADTS] §2.2.16: bits
+	Ends      string   `json:"ends,omitempty"`            // in 100 ns since 1601
+	EndsDay   string   `json:"ends-day,omitempty"`        // in days since 1970
+	Changed   string   `json:"changed,omitempty"`         // a number, or a time, that grows with every change
+	Token     string   `json:"token,omitempty"`           // of a user: every group of his token, as the directory has it
+	Filter    string   `json:"filter,omitempty"`          // what is asked for; empty: the classes
+}
+
+var builtin = map[string]Shape{
+	"domain": {
+		Name: "domain", User: []string{"user"}, Group: []string{"group"}, Leave: []string{"computer"},
+		UserName: []string{"sAMAccountName"}, GroupName: []string{"sAMAccountName"}, SID: "objectSid", FirstRID: "primaryGroupID",
+		Members: []string{"member"}, Type: "groupType", Control: "userAccountControl", Ends: "accountExpires", Changed: "uSNChanged", Token: "tokenGroups",
+	},
+	"rfc2307": {
+		Name: "rfc2307", User: []string{"posixAccount"}, Group: []string{"posixGroup", "groupOfNames", "groupOfUniqueNames"},
+		UserName: []string{"uid"}, GroupName: []string{"cn"}, UID: "uidNumber", GID: "gidNumber",
+		Members: []string{"member", "uniqueMember"}, MemberIDs: []string{"memberUid"}, EndsDay: "shadowExpire", Changed: "modifyTimestamp",
+	},
+}
+
+// Names lists the built-in shapes.
+func Names() []string { return []string{"domain", "rfc2307"} }
+
+// Named gives a built-in shape.
+func Named(name string) (Shape, bool) {
+	s, ok := builtin[name]
+	return s, ok
+}
+
+const longest = 1 << 16
+
+// Read reads a shape from JSON.
+func Read(r io.Reader, file string) (s Shape, err error) {
+	d := json.NewDecoder(io.LimitReader(r, longest))
+	d.DisallowUnknownFields()
+	if err := d.Decode(&s); err != nil {
+		return s, fmt.Errorf("%s: %w", file, err)
+	}
+	switch {
+	case s.Name == "" || builtin[s.Name].Name != "":
+		return s, fmt.Errorf("%s: a shape has a name of its own", file)
+	case len(s.User)+len(s.Group) == 0:
+		return s, fmt.Errorf("%s: neither user-classes nor group-classes", file)
+	case len(s.User) > 0 && len(s.UserName) == 0 || len(s.Group) > 0 && len(s.GroupName) == 0:
+		return s, fmt.Errorf("%s: user-name and group-name say which attribute names them", file)
+	case s.SID == "" && s.UID == "" && s.GID == "":
+		return s, fmt.Errorf("%s: sid, uid or gid says which attribute is an account's own for ever", file)
+	}
+	return s, nil
+}
+
+// Attributes lists what is read of an entry.
+func (s *Shape) Attributes() []string {
+	out := []string{"objectClass"}
+	for _, l := range [][]string{s.UserName, s.GroupName, {s.SID, s.UID, s.GID, s.FirstRID}, s.Members, s.MemberIDs, {s.Type, s.Control, s.Ends, s.EndsDay, s.Changed}} {
+		for _, a := range l {
+			if a != "" && !slices.ContainsFunc(out, func(o string) bool { return strings.EqualFold(o, a) }) {
+				out = append(out, a)
+			}
+		}
+	}
+	return out
+}
+
+// Search gives the filter (RFC 4515) for what is read.
+func (s *Shape) Search() string {
+	if s.Filter != "" {
+		return s.Filter
+	}
+	var b strings.Builder
+	b.WriteString("(|")
+	for _, c := range append(slices.Clone(s.User), s.Group...) {
+		b.WriteString("(objectClass=" + c + ")")
+	}
+	b.WriteString(")")
+	return b.String()
+}

@@ -1,0 +1,469 @@
+package plan
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	acc "tarnwold/core/account"
+	"tarnwold/internal/ask"
+	"tarnwold/internal/estate"
+	"tarnwold/internal/format"
+	"tarnwold/internal/format/shape"
+	"tarnwold/internal/store"
+)
+
+// FolkFrom says where people come from.
+type FolkFrom struct {
+	Directory string // its name in the estate; empty: a file
+	File      string // that errors name
+	Domain    string // what newcomers whose name is taken are told apart by; empty: the directory's name
+	Whole     bool   // everybody the directory has is there, so that who isn't has gone
+}
+
+// Taken counts what people of a directory bring.
+type Taken struct {
+	Came    int            `json:"came"`
+	Went    int            `json:"went"`
+	Stayed  int            `json:"gone-but-still-named"`
+	Renamed int            `json:"renamed"`
+	Changed int            `json:"changed"`
+	Shut    int            `json:"shut"`
+	Opened  int            `json:"opened"`
+	Joined  int            `json:"joined"`
+	Left    int            `json:"left"`
+	LeftOut map[string]int `json:"left-out"`
+	Apart   []string       `json:"told-apart"` // newcomers whose names were taken, as they are called now
+}
+
+// one is an account as it is and as the directory has it.
+type folkRow struct {
+	before *account // nil: it comes
+	after  account
+	paper  string // its particulars as they are
+	is     Particulars
+}
+
+// TakeFolk makes the people of a directory, or of a file of one, come, change
+// and, where everybody is there, go. An account is known again by its
+// identifier, or its number; its name is what the directory calls it.
+func (d *Desk) TakeFolk(folk *shape.Folk, w FolkFrom) (*Plan, *Taken, error) {
+	t := d.t
+	p := d.begin("")
+	c := &Taken{LeftOut: folk.Left, Apart: []string{}}
+	if w.Domain == "" {
+		w.Domain = w.Directory
+	}
+	x := &taking{d: d, w: w, c: c, byID: map[ID]*folkRow{}, byName: map[string]*folkRow{}, byNumber: map[string][]*folkRow{}}
+	papers := map[string]string{}
+	for _, p := range t.Papers(estate.ParticularsPaper) {
+		papers[p.Name] = p.Body
+	}
+	fresh := true
+	for _, a := range t.Accounts(0) {
+		fresh = false
+		row := &folkRow{before: &a, after: a, paper: papers[store.Key(a.ID.String())]}
+		if row.paper != "" {
+			if err := json.Unmarshal([]byte(row.paper), &row.is); err != nil {
+				return nil, nil, fmt.Errorf("the particulars of %s can't be read: %w", a.Name, err)
+			}
+		}
+		x.put(row)
+	}
+	if w.Whole && len(folk.People) == 0 && slices.ContainsFunc(x.all, func(r *folkRow) bool { return r.is.Directory == w.Directory }) {
+		return nil, nil, &estate.Refused{Why: fmt.Sprintf("directory %s told of nobody at all, and it had people before", w.Directory),
+			Do: "look whether its base and its user are what they were: tarnwold directory test " + w.Directory}
+	}
+	free := t.FreeIDs()
+	rows := make([]*folkRow, len(folk.People))
+	met := map[*folkRow]bool{}
+	for i := range folk.People {
+		person := &folk.People[i]
+		if i&1023 == 0 && d.ctx.Err() != nil {
+			return nil, nil, d.ctx.Err()
+		}
+		if estate.GoodName(person.Kind.String(), person.Name) != nil {
+			c.LeftOut["names no estate can keep"]++
+			continue
+		}
+		if !person.ID.IsZero() && estate.GoodID(person.ID) != nil {
+			c.LeftOut["special accounts"]++
+			continue
+		}
+		row := x.find(person)
+		if row != nil && met[row] {
+			return nil, nil, &format.Error{File: w.File, Line: person.Line, What: fmt.Sprintf("%s and another are one account: %s", format.Clip(person.DN), row.after.ID)}
+		}
+		if row == nil {
+			a := person.Account
+			if a.ID.IsZero() {
+				var err error
+				if a.ID, err = free.For(a); err == nil && x.byID[a.ID] != nil { // two with one number: directories have them
+					a.ID, err = free.For(account{Kind: a.Kind, Name: a.Name, POSIX: acc.NoPOSIX})
+				}
+				if err != nil {
+					return nil, nil, err
+				}
+			}
+			a.Name = x.free(a.Name, a.Kind, nil)
+			if a.Name != person.Name {
+				c.Apart = append(c.Apart, a.Name)
+			}
+			row = &folkRow{after: a}
+			x.put(row)
+			c.Came++
+		} else {
+			x.change(row, person)
+		}
+		if w.Directory != "" {
+			row.is.Directory, row.is.Entry = w.Directory, person.DN
+		}
+		if person.Kind == acc.User {
+			x.signOn(row, person.Shut)
+		}
+		met[row], rows[i] = true, row
+	}
+	byGID := map[int64]ID{}
+	for _, r := range x.all {
+		if r.after.Kind == acc.Group && r.after.POSIX != acc.NoPOSIX {
+			if _, ok := byGID[r.after.POSIX]; !ok || met[r] {
+				byGID[r.after.POSIX] = r.after.ID
+			}
+		}
+	}
+	for i, r := range rows {
+		if first := folk.People[i].First; r != nil && r.after.Kind == acc.User && first != acc.NoPOSIX {
+			id, ok := byGID[first]
+			if !ok {
+				id = acc.GID(uint32(first))
+			}
+			r.after.Primary = id
+		}
+	}
+	if err := x.memberships(p, folk, rows); err != nil {
+		return nil, nil, err
+	}
+	if w.Whole {
+		if err := x.gone(p, met); err != nil {
+			return nil, nil, err
+		}
+	}
+	x.rename()
+	order, first := slices.Clone(x.renamed), map[*folkRow]bool{}
+	for _, r := range order {
+		first[r] = true
+	}
+	for _, r := range x.all {
+		if !first[r] {
+			order = append(order, r)
+		}
+	}
+	for _, r := range order {
+		if r.before == nil || *r.before != r.after {
+			after := r.after
+			p.work.accounts = append(p.work.accounts, accountEdit{before: r.before, after: &after})
+			if r.before != nil && r.before.Name == r.after.Name {
+				c.Changed++
+			}
+		}
+		if err := x.particulars(p, r); err != nil {
+			return nil, nil, err
+		}
+	}
+	p.Change = c.said(w)
+	p.Nothing = "all of that is in the estate already"
+	p.Asks = !fresh && len(t.TopItems()) > 0 && (len(p.work.members) > 0 || len(p.work.accounts) > 0)
+	p, err := d.finish(p)
+	return p, c, err
+}
+
+func (c *Taken) said(w FolkFrom) string {
+	from := "from a directory's file"
+	if w.Directory != "" {
+		from = "from directory " + w.Directory
+	}
+	var parts []string
+	for _, x := range []struct {
+		n    int
+		what string
+	}{{c.Came, "came"}, {c.Went, "went"}, {c.Renamed, "renamed"}, {c.Shut, "shut"}, {c.Opened, "open again"}, {c.Joined, "memberships more"}, {c.Left, "memberships less"}} {
+		if x.n > 0 {
+			parts = append(parts, format.Number(int64(x.n))+" "+x.what)
+		}
+	}
+	if len(parts) == 0 {
+		parts = append(parts, "nothing new")
+	}
+	return "people " + from + ": " + strings.Join(parts, ", ")
+}
+
+type taking struct {
+	d        *Desk
+	w        FolkFrom
+	c        *Taken
+	all      []*folkRow
+	byID     map[ID]*folkRow
+	byName   map[string]*folkRow // by kind and key, as names are before renaming
+	byNumber map[string][]*folkRow
+	renamed  []*folkRow // in an order that keeps names free
+}
+
+func nameKey(name string, kind acc.Kind) string { return kind.String() + ":" + store.Key(name) }
+
+func numberKey(n int64, kind acc.Kind) string { return fmt.Sprintf("%d %d", kind, n) }
+
+func (x *taking) put(r *folkRow) {
+	x.all = append(x.all, r)
+	x.byID[r.after.ID] = r
+	x.byName[nameKey(r.after.Name, r.after.Kind)] = r
+	if r.after.POSIX != acc.NoPOSIX {
+		k := numberKey(r.after.POSIX, r.after.Kind)
+		x.byNumber[k] = append(x.byNumber[k], r)
+	}
+}
+
+// find finds the account that somebody is: by identifier, else by the number or
+// name of one that nothing says is another's.
+func (x *taking) find(p *shape.Person) *folkRow {
+	if !p.ID.IsZero() {
+		if r := x.byID[p.ID]; r != nil && r.after.Kind == p.Kind {
+			return r
+		}
+		return nil
+	}
+	mine := func(r *folkRow) bool {
+		return r.before != nil && (r.is.Directory == x.w.Directory || r.is.Directory == "" || x.w.Directory == "")
+	}
+	if p.POSIX != acc.NoPOSIX {
+		var fit []*folkRow
+		for _, r := range x.byNumber[numberKey(p.POSIX, p.Kind)] {
+			if mine(r) {
+				fit = append(fit, r)
+			}
+		}
+		if len(fit) == 1 {
+			return fit[0]
+		}
+		for _, r := range fit {
+			if sameKey(r.after.Name, p.Name) {
+				return r
+			}
+		}
+		return nil
+	}
+	if r := x.byName[nameKey(p.Name, p.Kind)]; r != nil && mine(r) {
+		return r
+	}
+	return nil
+}
+
+// free gives a name that nobody else of its kind has.
+func (x *taking) free(name string, kind acc.Kind, me *folkRow) string {
+	taken := func(n string) bool { r := x.byName[nameKey(n, kind)]; return r != nil && r != me }
+	if !taken(name) {
+		return name
+	}
+	apart := name + "@" + x.w.Domain
+	for n := 2; taken(apart); n++ {
+		apart = fmt.Sprintf("%s@%s-%d", name, x.w.Domain, n)
+	}
+	return apart
+}
+
+// change gives an account what the directory says of it.
+func (x *taking) change(r *folkRow, p *shape.Person) {
+	a := &r.after
+	if p.POSIX != acc.NoPOSIX {
+		a.POSIX = p.POSIX
+	}
+	switch {
+	case p.Purpose != acc.Unsaid:
+		a.Purpose = p.Purpose
+	case a.Purpose == acc.Mail && r.is.Directory == x.w.Directory && x.w.Directory != "":
+		a.Purpose = acc.Unsaid // it was made one for security
+	}
+	if !p.Primary.IsZero() {
+		a.Primary = p.Primary
+	}
+	if a.Name != p.Name && a.Name != p.Name+"@"+x.w.Domain {
+		a.Name = p.Name
+	}
+}
+
+// signOn marks whether a user can sign on, by what the directory says; what was
+// said by hand stays.
+func (x *taking) signOn(r *folkRow, why string) {
+	is := &r.is
+	switch {
+	case why != "" && !is.Shut:
+		is.Shut, is.Why = true, why
+		if r.before != nil {
+			x.c.Shut++
+		}
+	case why != "" && is.Why != "":
+		is.Why = why
+	case why == "" && is.Shut && is.Why != "":
+		is.Shut, is.Why = false, ""
+		x.c.Opened++
+	}
+}
+
+// memberships makes those come that the directory has, and those end that it
+// hasn't, where everybody is there.
+func (x *taking) memberships(p *Plan, folk *shape.Folk, rows []*folkRow) error {
+	dir := x.d.t.Directory()
+	have := map[*folkRow]map[ID]bool{}
+	for i, pair := range folk.Members {
+		if i&1023 == 0 && x.d.ctx.Err() != nil {
+			return x.d.ctx.Err()
+		}
+		g, m := rows[pair[0]], rows[pair[1]]
+		if g == nil || m == nil {
+			continue
+		}
+		if x.w.Whole {
+			if have[g] == nil {
+				have[g] = map[ID]bool{}
+			}
+			have[g][m.after.ID] = true
+		}
+		if g.before != nil && m.before != nil && dir.IsMember(g.after.ID, m.after.ID) {
+			continue
+		}
+		p.work.members = append(p.work.members, memberEdit{g.after, m.after, nil, &estate.Membership{}})
+		x.c.Joined++
+	}
+	if !x.w.Whole {
+		return nil
+	}
+	for _, g := range rows {
+		if g == nil || g.before == nil || g.after.Kind != acc.Group {
+			continue
+		}
+		for _, id := range dir.MembersOf(g.after.ID) {
+			m := x.byID[id]
+			if m == nil || have[g][id] || m.is.Directory != x.w.Directory || dir.Local(g.after.ID, id) {
+				continue
+			}
+			was, _ := x.d.t.Member(g.after.ID, id)
+			p.work.members = append(p.work.members, memberEdit{g.after, m.after, &was, nil})
+			x.c.Left++
+		}
+	}
+	return nil
+}
+
+// gone makes accounts go that the directory hasn't any more; what something
+// still names stays, shut, and in none of the directory's groups.
+func (x *taking) gone(p *Plan, met map[*folkRow]bool) error {
+	dir := x.d.t.Directory()
+	for i := 0; i < len(x.all); i++ {
+		r := x.all[i]
+		if met[r] || r.before == nil || r.is.Directory != x.w.Directory {
+			continue
+		}
+		a := *r.before
+		for _, g := range dir.GroupsOf(a.ID) {
+			group := x.byID[g]
+			if group == nil || group.is.Directory != x.w.Directory {
+				continue
+			}
+			was, _ := x.d.t.Member(g, a.ID)
+			if !slices.ContainsFunc(p.work.members, func(e memberEdit) bool { return e.is == nil && e.group.ID == g && e.member.ID == a.ID }) {
+				p.work.members = append(p.work.members, memberEdit{group.after, a, &was, nil})
+				x.c.Left++
+			}
+		}
+		err := x.d.unnamed(a)
+		var named *StillNamed
+		var no *estate.Refused
+		switch {
+		case err == nil, errors.As(err, &named) && x.onlyMembers(named, met):
+			p.work.accounts = append(p.work.accounts, accountEdit{before: &a})
+			if r.paper != "" {
+				p.work.papers = append(p.work.papers, paperEdit{kind: estate.ParticularsPaper, name: a.ID.String(), before: r.paper})
+			}
+			r.is, r.paper = Particulars{}, ""
+			x.c.Went++
+		case errors.As(err, &named), errors.As(err, &no):
+			x.c.Stayed++
+			p.Advice = append(p.Advice, Advice{Kind: "gone-still-named", Who: a.Name, Text: err.Error()})
+			if a.Kind == acc.User {
+				x.signOn(r, "gone from the directory")
+			}
+		default:
+			return err
+		}
+	}
+	return nil
+}
+
+// onlyMembers tells whether all that names an account is memberships that end.
+func (x *taking) onlyMembers(named *StillNamed, met map[*folkRow]bool) bool {
+	return named.More == 0 && !slices.ContainsFunc(named.Uses, func(u ask.Use) bool { return u.As != "holder" && u.As != "member" })
+}
+
+// rename gives names that are free, one after the other; where two would have
+// to change places, or another has the name, the old one stays.
+func (x *taking) rename() {
+	var left []*folkRow
+	for _, r := range x.all {
+		if r.before != nil && r.before.Name != r.after.Name {
+			left = append(left, r)
+		}
+	}
+	for {
+		some := false
+		for i, r := range left {
+			if r == nil {
+				continue
+			}
+			to := r.after.Name
+			if x.free(to, r.after.Kind, r) != to {
+				continue
+			}
+			delete(x.byName, nameKey(r.before.Name, r.after.Kind))
+			x.byName[nameKey(to, r.after.Kind)] = r
+			x.c.Renamed++
+			left[i], some = nil, true
+			x.renamed = append(x.renamed, r)
+		}
+		if !some {
+			break
+		}
+	}
+	for _, r := range left {
+		if r != nil {
+			x.c.LeftOut["new names that another has"]++
+			r.after.Name = r.before.Name
+		}
+	}
+}
+
+// particulars writes down what was learnt of an account beside.
+func (x *taking) particulars(p *Plan, r *folkRow) error {
+	if r.is == (Particulars{}) && r.paper == "" {
+		return nil
+	}
+	var was Particulars
+	if r.paper != "" {
+		if err := json.Unmarshal([]byte(r.paper), &was); err != nil {
+			return err
+		}
+	}
+	if was == r.is {
+		return nil
+	}
+	e := Edit{Kind: "account", Where: fmt.Sprintf("%s %s", r.after.Kind, r.after.Name)}
+	if was.Shut != r.is.Shut {
+		words := map[bool]string{true: "shut", false: "open"}
+		text := words[r.is.Shut] + ", was " + words[was.Shut]
+		if r.is.Why != "" {
+			text = "shut: " + r.is.Why
+		}
+		e.Lines = append(e.Lines, Line{Sign: "changes", What: "sign-on", Text: text})
+	}
+	return p.paper(estate.ParticularsPaper, r.after.ID.String(), r.paper, r.is, e)
+}
