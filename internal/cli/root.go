@@ -152,7 +152,7 @@ New here? Run: tarnwold demo`,
 		cmds  []*cobra.Command
 	}{
 		{"estate", []*cobra.Command{a.initCommand(), a.loadCommand(), a.scanCommand(), a.driftCommand(), a.proveCommand(), a.logCommand(), a.undoCommand(), a.redoCommand(), a.resumeCommand(), a.checkCommand(), a.demoCommand(), a.versionCommand()}},
-		{"know", []*cobra.Command{a.userCommand(), a.groupCommand(), a.levelCommand(), a.serverCommand(), a.shareCommand()}},
+		{"know", []*cobra.Command{a.userCommand(), a.groupCommand(), a.levelCommand(), a.serverCommand(), a.shareCommand(), a.directoryCommand()}},
 		{"give", []*cobra.Command{a.grantCommand(), a.denyCommand(), a.revokeCommand(), a.replaceCommand(), a.stripCommand(), a.swapCommand(), a.likeCommand(), a.outfitCommand(), a.watchCommand(), a.expireCommand(), a.applyCommand()}},
 		{"shape", []*cobra.Command{a.sealCommand(), a.unsealCommand(), a.reflowCommand(), a.differsCommand(), a.ownerCommand(), a.ownedCommand(), a.modeCommand(), a.putCommand(), a.moveCommand(), a.copyCommand()}},
 		{"ask", []*cobra.Command{a.explainCommand(), a.whoCommand(), a.reachCommand(), a.filesCommand(), a.compareCommand(), a.gridCommand(), a.roleCommand(), a.usesCommand(), a.tryCommand(), a.showCommand(), a.historyCommand(), a.questionsCommand()}},

@@ -127,3 +127,13 @@ func (t *Tx) inDomain(word string) []*row {
 	}
 	return out
 }
+
+// Mark remembers a number under a name; it is no change of the estate.
+func (t *Tx) Mark(name string, n int64) {
+	t.Exec("INSERT INTO numbers(domain, last) VALUES(?,?) ON CONFLICT(domain) DO UPDATE SET last=excluded.last", "mark "+store.Key(name), n)
+}
+
+// Marked gives the number that is remembered under a name; 0: none.
+func (t *Tx) Marked(name string) int64 {
+	return t.Int("SELECT coalesce(max(last),0) FROM numbers WHERE domain=?", "mark "+store.Key(name))
+}

@@ -13,6 +13,7 @@ const (
 	PolicyPaper      PaperKind = "policy"
 	RequestPaper     PaperKind = "request"
 	KeeperPaper      PaperKind = "keeper"
+	DirectoryPaper   PaperKind = "directory"
 	ParticularsPaper PaperKind = "particulars" // of an account: what it is for, whether it is shut
 )
 

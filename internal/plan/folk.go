@@ -93,6 +93,12 @@ func (d *Desk) TakeFolk(folk *shape.Folk, w FolkFrom) (*Plan, *Taken, error) {
 			continue
 		}
 		row := x.find(person)
+		if person.Known {
+			if row = x.byID[person.ID]; row != nil {
+				rows[i] = row
+			}
+			continue
+		}
 		if row != nil && met[row] {
 			return nil, nil, &format.Error{File: w.File, Line: person.Line, What: fmt.Sprintf("%s and another are one account: %s", format.Clip(person.DN), row.after.ID)}
 		}
@@ -134,6 +140,9 @@ func (d *Desk) TakeFolk(folk *shape.Folk, w FolkFrom) (*Plan, *Taken, error) {
 		}
 	}
 	for i, r := range rows {
+		if folk.People[i].Known {
+			continue
+		}
 		if first := folk.People[i].First; r != nil && r.after.Kind == acc.User && first != acc.NoPOSIX {
 			id, ok := byGID[first]
 			if !ok {
@@ -323,7 +332,7 @@ func (x *taking) memberships(p *Plan, folk *shape.Folk, rows []*folkRow) error {
 		if g == nil || m == nil {
 			continue
 		}
-		if x.w.Whole {
+		if x.w.Directory != "" {
 			if have[g] == nil {
 				have[g] = map[ID]bool{}
 			}
@@ -335,11 +344,11 @@ func (x *taking) memberships(p *Plan, folk *shape.Folk, rows []*folkRow) error {
 		p.work.members = append(p.work.members, memberEdit{g.after, m.after, nil, &estate.Membership{}})
 		x.c.Joined++
 	}
-	if !x.w.Whole {
+	if x.w.Directory == "" {
 		return nil
 	}
-	for _, g := range rows {
-		if g == nil || g.before == nil || g.after.Kind != acc.Group {
+	for i, g := range rows {
+		if g == nil || folk.People[i].Known || g.before == nil || g.after.Kind != acc.Group {
 			continue
 		}
 		for _, id := range dir.MembersOf(g.after.ID) {
@@ -391,7 +400,7 @@ func (x *taking) gone(p *Plan, met map[*folkRow]bool) error {
 			x.c.Stayed++
 			p.Advice = append(p.Advice, Advice{Kind: "gone-still-named", Who: a.Name, Text: err.Error()})
 			if a.Kind == acc.User {
-				x.signOn(r, "gone from the directory")
+				x.signOn(r, goneWhy)
 			}
 		default:
 			return err
@@ -464,6 +473,9 @@ func (x *taking) particulars(p *Plan, r *folkRow) error {
 			text = "shut: " + r.is.Why
 		}
 		e.Lines = append(e.Lines, Line{Sign: "changes", What: "sign-on", Text: text})
+	}
+	if was.Entry != r.is.Entry && r.before != nil {
+		e.Lines = append(e.Lines, Line{Sign: "changes", What: "entry", Text: "in the directory it is " + r.is.Entry})
 	}
 	return p.paper(estate.ParticularsPaper, r.after.ID.String(), r.paper, r.is, e)
 }

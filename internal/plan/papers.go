@@ -92,7 +92,7 @@ func (p *Plan) savedPapers() (out []SavedPaper) {
 func (d *Desk) rebuildPapers(p *Plan, s *Saved) error {
 	for _, x := range s.Papers {
 		kind := estate.PaperKind(x.Kind)
-		if !slices.Contains([]estate.PaperKind{estate.PolicyPaper, estate.RequestPaper, estate.KeeperPaper, estate.ParticularsPaper}, kind) {
+		if !slices.Contains([]estate.PaperKind{estate.PolicyPaper, estate.RequestPaper, estate.KeeperPaper, estate.DirectoryPaper, estate.ParticularsPaper}, kind) {
 			return &estate.Refused{Why: "the change set writes down something of a kind this program doesn't know: " + x.Kind}
 		}
 		if d.t.Paper(kind, x.Name) != x.Was || x.Number != 0 && d.t.NextNumber(kind) != x.Number {

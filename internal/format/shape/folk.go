@@ -39,6 +39,7 @@ type Person struct {
 	Line  int
 	First int64  // gid of a user's first group; account.NoPOSIX: not said
 	Shut  string // disabled or expired; empty: he can sign on
+	Known bool   // it wasn't read now: others name it as a member
 }
 
 // Folk is everybody in a directory.
@@ -58,6 +59,7 @@ type Gathering struct {
 	order    []*slot
 	purposes Purposes
 	now      time.Time
+	known    map[string]account.Account // by key of the name
 }
 
 // slot is an entry with the key of its name; without one that went.
@@ -137,6 +139,20 @@ func (g *Gathering) Record(x *ldif.Record) error {
 	case ldif.Rename:
 		return g.rename(e, key, x)
 	}
+	return nil
+}
+
+// Know tells of somebody who was read before, and isn't now: who lists him as a
+// member means that account.
+func (g *Gathering) Know(dn string, a account.Account) error {
+	key, err := ldif.Key(dn)
+	if err != nil {
+		return g.wrong(&Entry{DN: dn}, "%q: %v", format.Clip(dn), err)
+	}
+	if g.known == nil {
+		g.known = map[string]account.Account{}
+	}
+	g.known[key] = a
 	return nil
 }
 
@@ -265,6 +281,21 @@ func (g *Gathering) Folk() (*Folk, error) {
 			out.Changed = c
 		}
 	}
+	knownName := map[string]string{} // of users, the key of the name
+	for key, a := range g.known {
+		if a.Kind == account.User {
+			knownName[strings.ToLower(a.Name)] = key
+		}
+	}
+	know := func(key string) (int32, bool) {
+		a, ok := g.known[key]
+		if !ok {
+			return 0, false
+		}
+		at[key] = int32(len(out.People))
+		out.People = append(out.People, Person{Account: a, First: account.NoPOSIX, Known: true})
+		return at[key], true
+	}
 	seen := map[[2]int32]bool{}
 	join := func(group int, member int32) {
 		pair := [2]int32{int32(group), member}
@@ -290,6 +321,8 @@ func (g *Gathering) Folk() (*Folk, error) {
 				}
 				if m, ok := at[key]; ok {
 					join(i, m)
+				} else if m, ok := know(key); ok {
+					join(i, m)
 				} else if x := g.entries[key]; x != nil {
 					out.Left["members of other kinds"]++
 				} else {
@@ -300,6 +333,9 @@ func (g *Gathering) Folk() (*Folk, error) {
 		for _, attr := range s.MemberIDs {
 			for _, name := range e.Attrs[strings.ToLower(attr)] {
 				if m, ok := byName[strings.ToLower(name)]; ok {
+					join(i, m)
+				} else if m, ok := know(knownName[strings.ToLower(name)]); ok {
+					byName[strings.ToLower(name)] = m
 					join(i, m)
 				} else {
 					out.Left["members that aren't there"]++

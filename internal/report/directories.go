@@ -1,0 +1,146 @@
+package report
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+	"time"
+
+	"tarnwold/internal/format"
+	"tarnwold/internal/format/shape"
+)
+
+// Directory is a directory people come from.
+type Directory struct {
+	Name        string         `json:"name"`
+	URL         string         `json:"url"`
+	Bases       []string       `json:"bases"`
+	User        string         `json:"user,omitempty"`
+	CA          string         `json:"ca,omitempty"`
+	Filter      string         `json:"filter,omitempty"`
+	Unencrypted bool           `json:"unencrypted"`
+	Shape       shape.Shape    `json:"shape"`
+	Purposes    shape.Purposes `json:"purposes"`
+	Taken       string         `json:"taken,omitempty"` // RFC 3339, UTC; empty: never
+	Users       int            `json:"users"`
+	Groups      int            `json:"groups"`
+	Shut        int            `json:"shut"`
+}
+
+func (d *Directory) taken() string {
+	if d.Taken == "" {
+		return "never"
+	}
+	return moment(d.Taken)
+}
+
+func moment(rfc3339 string) string {
+	t, err := time.Parse(time.RFC3339, rfc3339)
+	if err != nil {
+		return rfc3339
+	}
+	return t.Local().Format("2006-01-02 15:04")
+}
+
+// Directories lists directories.
+func (p *Printer) Directories(list []Directory) error {
+	heads := []string{"directory", "reached by", "shape", "users", "groups", "shut", "taken in"}
+	rows := func() (out [][]string) {
+		for i := range list {
+			d := &list[i]
+			out = append(out, []string{d.Name, d.URL, d.Shape.Name, format.Number(int64(d.Users)), format.Number(int64(d.Groups)), format.Number(int64(d.Shut)), d.taken()})
+		}
+		return out
+	}
+	return p.Give(list, heads, rows, func() { p.lines(heads, rows()) })
+}
+
+// lines draws rows of plain cells.
+func (p *Printer) lines(heads []string, rows [][]string) {
+	g := Grid{Cols: Heads(heads...)}
+	for _, r := range rows {
+		var cells []Cell
+		for _, s := range r {
+			cells = append(cells, C(s))
+		}
+		g.Rows = append(g.Rows, cells)
+	}
+	p.Grid(g)
+}
+
+// Directory shows one directory.
+func (p *Printer) Directory(d *Directory) error {
+	heads := []string{"what", "says"}
+	who := d.User
+	if who == "" {
+		who = "nobody"
+	}
+	rows := [][]string{{"reached by", d.URL}}
+	for _, b := range d.Bases {
+		rows = append(rows, []string{"below", b})
+	}
+	rows = append(rows, []string{"signed on to as", who}, []string{"shape", d.Shape.Name})
+	if d.Unencrypted {
+		rows = append(rows, []string{"encrypted", "no"})
+	}
+	if d.CA != "" {
+		rows = append(rows, []string{"trusted by", d.CA})
+	}
+	if d.Filter != "" {
+		rows = append(rows, []string{"filter", d.Filter})
+	}
+	for _, x := range []struct {
+		what string
+		list []string
+	}{{"groups by job", d.Purposes.Role}, {"groups with entries", d.Purposes.Access}, {"groups for mail", d.Purposes.Mail}} {
+		if len(x.list) > 0 {
+			rows = append(rows, []string{x.what, strings.Join(x.list, ", ")})
+		}
+	}
+	rows = append(rows, []string{"from it", Count(int64(d.Users), "user") + " and " + Count(int64(d.Groups), "group") + ", " + format.Number(int64(d.Shut)) + " of them shut"}, []string{"taken in", d.taken()})
+	return p.Give(d, heads, func() [][]string { return rows }, func() { p.lines(heads, rows) })
+}
+
+// TokenDifference is a group that is in a user's token on one side only.
+type TokenDifference struct {
+	User  string `json:"user"`
+	Group string `json:"group"`
+	ID    string `json:"identifier"`
+	Here  bool   `json:"here"` // in the estate, and not in the directory
+}
+
+// SortDifferences puts differences in order.
+func SortDifferences(l []TokenDifference) {
+	slices.SortFunc(l, func(a, b TokenDifference) int {
+		return cmp.Or(cmp.Compare(a.User, b.User), cmp.Compare(a.Group, b.Group))
+	})
+}
+
+// DirectoryProof is what came of holding users' groups to a directory's tokens.
+type DirectoryProof struct {
+	Name        string            `json:"directory"`
+	Users       int               `json:"users"`
+	Differences []TokenDifference `json:"differences"`
+}
+
+// DirectoryProven tells of a proof.
+func (p *Printer) DirectoryProven(d *DirectoryProof) error {
+	heads := []string{"user", "group", "in the token", "identifier"}
+	rows := func() (out [][]string) {
+		for _, x := range d.Differences {
+			where := "there, not here"
+			if x.Here {
+				where = "here, not there"
+			}
+			out = append(out, []string{x.User, x.Group, where, x.ID})
+		}
+		return out
+	}
+	return p.Give(d, heads, rows, func() {
+		if len(d.Differences) > 0 {
+			p.lines(heads, rows())
+			p.Blank()
+		}
+		p.Line(S("Tokens of %s held to directory %s: %s.", Count(int64(d.Users), "user"), d.Name, Count(int64(len(d.Differences)), "difference")))
+	})
+}
