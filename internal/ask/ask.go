@@ -32,6 +32,7 @@ type Asker struct {
 	admitted map[int64]admitted
 	openings map[openingKey]*account.Token
 	asLists  map[rule.Any]*rule.Descriptor // what rules of other kinds list
+	shut     map[account.ID]string         // see shutOut
 }
 
 type tokenKey struct {
@@ -437,11 +438,20 @@ type Account struct {
 	Name string `json:"name"`
 	ID   string `json:"identifier,omitempty"`
 	Kind string `json:"kind,omitempty"` // user, group, special, or what else an identifier is; see Known
+	Shut string `json:"shut,omitempty"` // why nobody can sign on as the user: disabled, expired, shut; empty: somebody can
 }
 
 // Account makes an answer's name of an identifier.
 func (k *Asker) Account(id account.ID) Account {
-	return Account{Name: k.t.Name(id), ID: id.String(), Kind: k.Known(id)}
+	return Account{Name: k.t.Name(id), ID: id.String(), Kind: k.Known(id), Shut: k.shutOut()[id]}
+}
+
+// shutOut lists the users nobody can sign on as, and why.
+func (k *Asker) shutOut() map[account.ID]string {
+	if k.shut == nil {
+		k.shut = k.t.Shut()
+	}
+	return k.shut
 }
 
 // Known says what an identifier is: user, group, special, domain-users,

@@ -221,7 +221,7 @@ func (k *Asker) across(cols []account.Account) []Account {
 	}
 	for _, c := range cols {
 		if len(cols) > 100 && c.Kind == account.User && !groups[estate.Key(c.Name)] {
-			out = append(out, Account{c.Name, c.ID.String(), c.Kind.String()})
+			out = append(out, Account{c.Name, c.ID.String(), c.Kind.String(), k.shutOut()[c.ID]})
 		} else {
 			out = append(out, k.Account(c.ID))
 		}

@@ -26,7 +26,7 @@ func (k *Asker) People(kind account.Kind) ([]Person, error) {
 }
 
 func (k *Asker) person(d *account.Directory, a account.Account) Person {
-	p := Person{Account: Account{k.t.Name(a.ID), a.ID.String(), a.Kind.String()}, Purpose: string(a.Purpose), In: k.t.Names(d.GroupsOf(a.ID))}
+	p := Person{Account: Account{k.t.Name(a.ID), a.ID.String(), a.Kind.String(), k.shutOut()[a.ID]}, Purpose: string(a.Purpose), In: k.t.Names(d.GroupsOf(a.ID))}
 	if a.POSIX != account.NoPOSIX {
 		p.POSIX = &a.POSIX
 	}

@@ -37,6 +37,8 @@ type HavingWay struct {
 	Stopped int           `json:"stopped-by-the-share,omitempty"`
 	Special []string      `json:"special-accounts"` // everyone@ and the like, where an entry for one gives access
 	Levels  []HavingLevel `json:"levels"`
+	// Shut are those of them that can't sign on.
+	Shut []string `json:"shut,omitempty"`
 }
 
 // HavingLevel is everyone who has one level.
@@ -116,6 +118,11 @@ func (k *Asker) having(p estate.Place, sh *estate.Share, c *can) (*HavingWay, []
 		}
 		if n := users.Len(); n > 0 && (c != nil || !NothingOn(x.desc, class.Rights)) {
 			out.Users += n
+			for id := range k.shutOut() {
+				if i, ok := pop.Place(id); ok && users.Has(i) {
+					out.Shut = append(out.Shut, pop.Users[i].Name)
+				}
+			}
 			out.Levels = append(out.Levels, HavingLevel{Level: LevelOn(k.lang.Levels, x.desc, class.Rights, p.Folder), Granted: mask(class.Rights), Users: n,
 				By: x.by(users, class.Rights), mask: class.Rights})
 		}
@@ -126,6 +133,7 @@ func (k *Asker) having(p estate.Place, sh *estate.Share, c *can) (*HavingWay, []
 		}
 		return int(b.mask) - int(a.mask)
 	})
+	slices.Sort(out.Shut)
 	switch {
 	case out.Users == 0:
 		out.Open = "nobody"

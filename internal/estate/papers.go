@@ -2,7 +2,9 @@ package estate
 
 import (
 	"database/sql"
+	"encoding/json"
 
+	"tarnwold/core/account"
 	"tarnwold/internal/store"
 )
 
@@ -46,6 +48,23 @@ func (t *Tx) Paper(kind PaperKind, name string) (body string) {
 		t.One("SELECT body FROM papers WHERE kind=? AND key=?", []any{kind, store.Key(name)}, &body)
 	}
 	return body
+}
+
+// Shut lists the users nobody can sign on as, and why, where a directory said so.
+func (t *Tx) Shut() map[account.ID]string {
+	out := map[account.ID]string{}
+	for _, x := range t.Papers(ParticularsPaper) {
+		var p struct {
+			Shut bool   `json:"shut"`
+			Why  string `json:"why"`
+		}
+		if id, err := account.ParseID(x.Name); err == nil && json.Unmarshal([]byte(x.Body), &p) == nil && p.Shut {
+			if out[id] = p.Why; p.Why == "" {
+				out[id] = "shut"
+			}
+		}
+	}
+	return out
 }
 
 // SetPaper makes a paper say something; "" takes it away.

@@ -29,6 +29,8 @@ func (p *Printer) Compared(c *ask.Comparison) error {
 		return out
 	}, func() {
 		p.Line(In(Strong, c.First.Name), S(" and "), In(Strong, c.Second.Name), S(": alike on %s by route, different on %d", Count(c.Alike, "item"), c.Differ))
+		p.shutSays(&c.First)
+		p.shutSays(&c.Second)
 		for i, name := range []string{c.First.Name, c.Second.Name} {
 			if len(c.Only[i]) == 0 {
 				continue

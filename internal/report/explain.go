@@ -92,6 +92,7 @@ func (p *Printer) explained(e *ask.Explained) {
 		route = " at the server itself "
 	}
 	p.Line(append([]Span{In(Strong, e.User.Name), S("%s", route)}, canSays(e)...)...)
+	p.shutSays(&e.User)
 	if s := doorSays(e); s != "" {
 		p.Line(S("  "), In(Bad, s))
 	}

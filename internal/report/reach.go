@@ -35,6 +35,7 @@ func (p *Printer) Reaching(r *ask.Reaching) error {
 			}
 		}
 		p.Line(S("%s", before), In(Strong, r.User.Name), S("%s; each line holds for what is below it, until another says otherwise", after))
+		p.shutSays(&r.User)
 		for i := range r.Routes {
 			w := &r.Routes[i]
 			p.Blank()

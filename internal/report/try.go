@@ -133,6 +133,7 @@ func (p *Printer) Tried(t *ask.Tried) error {
 			words = append(words, S(" to %s", t.To))
 		}
 		p.Line(words...)
+		p.shutSays(&t.User)
 		if t.Mend != nil {
 			p.Line(S("  first to change: %s", mendSays(t.Mend)))
 		}

@@ -1,0 +1,145 @@
+//go:build unix
+
+package cli
+
+import (
+	"bytes"
+	"fmt"
+	"os"
+	"strings"
+	"testing"
+
+	goldap "github.com/go-ldap/ldap/v3"
+	"github.com/stretchr/testify/require"
+
+	"tarnwold/internal/server/ldap/ldaptest"
+)
+
+// house is a program in a folder of its own.
+type house struct {
+	t   *testing.T
+	out bytes.Buffer
+}
+
+func (h *house) run(want int, args ...string) string {
+	h.out.Reset()
+	require.Equal(h.t, want, Main(args, strings.NewReader(""), &h.out, &h.out), "%s\n%s", args, h.out.String())
+	return h.out.String()
+}
+
+const people, groups = "ou=people," + ldaptest.Base, "ou=groups," + ldaptest.Base
+
+func somebody(uid string, number, group int) []string {
+	return []string{"uid=" + uid + "," + people, "objectClass=inetOrgPerson", "objectClass=posixAccount", "objectClass=shadowAccount", "uid=" + uid, "cn=" + uid, "sn=" + uid,
+		fmt.Sprintf("uidNumber=%d", number), fmt.Sprintf("gidNumber=%d", group), "homeDirectory=/nowhere"}
+}
+
+// TestADirectoryFromTheFirstDay: people come from a real directory, are called
+// otherwise, join, leave, expire and go, and what that opens and closes is shown
+// each time.
+func TestADirectoryFromTheFirstDay(t *testing.T) {
+	s := ldaptest.Start(t, ldaptest.Certificate{})
+	s.Add(t, []string{people, "objectClass=organizationalUnit", "ou=people"}, []string{groups, "objectClass=organizationalUnit", "ou=groups"},
+		somebody("bram", 4001, 5001), somebody("ines", 4002, 5001), somebody("petra", 4003, 5002),
+		[]string{"cn=wardrobe," + groups, "objectClass=posixGroup", "cn=wardrobe", "gidNumber=5001", "memberUid=ines"},
+		[]string{"cn=foyer," + groups, "objectClass=posixGroup", "cn=foyer", "gidNumber=5002"},
+		[]string{"cn=role-sewers," + groups, "objectClass=groupOfNames", "cn=role-sewers", "member=uid=bram," + people})
+	t.Chdir(t.TempDir())
+	t.Setenv("TARNWOLD_PASSWORD_HOUSE", ldaptest.Secret)
+	h := &house{t: t}
+	h.run(0, "init")
+	require.Contains(t, h.run(0, "directory", "add", "house", "--url", s.TLS, "--base", ldaptest.Base, "--user", ldaptest.Manager, "--ca", s.CA, "--shape", "rfc2307", "--role", "role-*"), "Kept as change 1")
+	require.Contains(t, h.run(2, "directory", "add", "house", "--url", s.TLS, "--base", ldaptest.Base), "there is a directory")
+	require.Contains(t, h.run(0, "directory", "test", "house"), "3 users, 3 groups, 2 memberships")
+	said := h.run(0, "directory", "sync", "house", "--dry-run")
+	require.Contains(t, said, "Nothing was kept: this was a dry run.")
+	require.Contains(t, h.run(0, "user", "list", "--format", "csv"), "user,id", "a dry run leaves nothing")
+	require.NotContains(t, h.out.String(), "bram")
+	h.run(0, "directory", "sync", "house", "--yes")
+	require.Contains(t, h.run(0, "directory", "show", "house"), "3 users and 3 groups, 0 of them shut")
+	require.Contains(t, h.run(0, "group", "list", "--format", "csv"), "role-sewers,,role,bram")
+	require.Contains(t, h.run(0, "directory", "sync", "house", "--yes"), "Nothing to do")
+
+	// A tree that they have access to.
+	require.NoError(t, os.WriteFile("tree.csv", []byte("path,kind,owner,group,mode,access_acl,default_acl\n,folder,0,0,0755,,\nCostumes,folder,bram,wardrobe,0770,,\nCostumes/list.ods,file,bram,wardrobe,0660,,\n"), 0o600))
+	h.run(0, "server", "add", "props", "--traits", "posix")
+	h.run(0, "load", "tree", "--posix", "tree.csv", "--at", "props:/srv")
+	require.Contains(t, h.run(0, "explain", "ines", "props:/srv/Costumes/list.ods"), "wardrobe, his group, has rw-")
+
+	// The group's members are the directory's to change.
+	require.Contains(t, h.run(2, "group", "join", "wardrobe", "petra", "--yes"), "wardrobe is kept in directory house, as cn=wardrobe,"+groups)
+	require.Contains(t, h.run(2, "group", "leave", "wardrobe", "ines", "--yes"), "tarnwold directory sync house")
+
+	// There: petra joins, ines leaves, and is called otherwise.
+	s.Change(t, func(c *goldap.Conn) error {
+		r := goldap.NewModifyRequest("cn=wardrobe,"+groups, nil)
+		r.Replace("memberUid", []string{"petra"})
+		if err := c.Modify(r); err != nil {
+			return err
+		}
+		r = goldap.NewModifyRequest("uid=ines,"+people, nil)
+		r.Replace("gidNumber", []string{"5002"})
+		if err := c.Modify(r); err != nil {
+			return err
+		}
+		return c.ModifyDN(goldap.NewModifyDNRequest("uid=ines,"+people, "uid=ines.quill", true, ""))
+	})
+	said = h.run(0, "directory", "sync", "house", "--dry-run")
+	require.Contains(t, said, "name ines.quill, was ines")
+	require.Regexp(t, `gain +petra +\S+ +edit rw-.* props|gain +petra`, said)
+	require.Regexp(t, `lose +ines`, said)
+	require.Contains(t, said, "primary group foyer, was wardrobe")
+	h.run(0, "directory", "sync", "house", "--since-last", "--yes")
+	require.Contains(t, h.run(0, "directory", "sync", "house", "--yes"), "Nothing to do", "what was changed since is all there is")
+	require.Contains(t, h.run(1, "explain", "ines.quill", "props:/srv/Costumes/list.ods"), "can do nothing with it")
+	require.Contains(t, h.run(0, "user", "show", "ines.quill", "--format", "json"), `"id": 4002`)
+
+	// Bram's account is over; he owns what is there.
+	s.Change(t, func(c *goldap.Conn) error {
+		r := goldap.NewModifyRequest("uid=bram,"+people, nil)
+		r.Replace("shadowExpire", []string{"10"})
+		return c.Modify(r)
+	})
+	require.Contains(t, h.run(0, "directory", "sync", "house", "--yes"), "shut: expired")
+	require.Contains(t, h.run(0, "explain", "bram", "props:/srv/Costumes/list.ods"), "bram can't sign on: expired")
+	require.Contains(t, h.run(0, "directory", "show", "house"), "1 of them shut")
+	s.Change(t, func(c *goldap.Conn) error {
+		for _, dn := range []string{"uid=bram," + people, "uid=petra," + people} {
+			if err := c.Del(goldap.NewDelRequest(dn, nil)); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	said = h.run(0, "directory", "sync", "house", "--yes")
+	require.Contains(t, said, "Gone: bram isn't in the directory any more, and stays, shut")
+	require.Contains(t, said, "Costumes (owner)")
+	require.NotContains(t, h.run(0, "user", "list", "--format", "csv"), "petra")
+	require.Contains(t, h.run(0, "user", "list", "--format", "csv"), "bram")
+	h.run(0, "check")
+
+	// Taken back, it is as it was; the next sync says the same again.
+	changes := strings.Split(h.run(0, "log", "--format", "csv"), "\n")
+	last, _, _ := strings.Cut(changes[1], ",")
+	h.run(0, "undo", last, "--yes")
+	require.Contains(t, h.run(0, "user", "list", "--format", "csv"), "petra")
+	require.Contains(t, h.run(0, "directory", "sync", "house", "--yes"), "Gone: bram")
+
+	// A directory that tells of nobody is believed no more than one that is gone.
+	s.Change(t, func(c *goldap.Conn) error {
+		for _, dn := range []string{"uid=ines.quill," + people, "cn=wardrobe," + groups, "cn=foyer," + groups, "cn=role-sewers," + groups} {
+			if err := c.Del(goldap.NewDelRequest(dn, nil)); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	require.Contains(t, h.run(2, "directory", "sync", "house", "--yes"), "told of nobody at all")
+	s.Kill()
+	require.Contains(t, h.run(3, "directory", "sync", "house", "--yes"), "refused")
+	require.Contains(t, h.run(1, "directory", "test", "house"), "no     reached")
+	h.run(0, "directory", "remove", "house", "--yes")
+	require.Contains(t, h.run(0, "directory", "list", "--format", "csv"), "directory,reached by")
+	h.run(0, "group", "join", "wardrobe", "ines.quill", "--yes")
+	h.run(0, "check")
+}
