@@ -397,7 +397,8 @@ func (a *app) directoryProve() *cobra.Command {
 		Short: "Hold every user's groups to the token that the directory itself tells",
 		Long: `Hold every user's groups, at any depth, to the token that the directory itself
 tells of him (tokenGroups, at a domain), and print each difference. Ends with 1
-where there is one.`,
+where there is one. Special accounts that every user of a machine is are told, and
+are no difference.`,
 		Example: "  tarnwold directory prove house", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeDirectories,
 		RunE: func(c *cobra.Command, args []string) error {
 			x, live, err := a.dialDirectory(c.Context(), &sign, args[0])
@@ -429,7 +430,7 @@ where there is one.`,
 						theirs[id] = true
 					}
 					out.Users++
-					ours := account.NewToken(dir, u.ID, account.Traits{DomainUsers: true, MailGroupsLeftOut: true})
+					ours := account.NewToken(dir, u.ID, account.Traits{MailGroupsLeftOut: true})
 					for _, id := range ours.IDs() {
 						if id != u.ID && !theirs[id] {
 							out.Differences = append(out.Differences, report.TokenDifference{User: t.Name(u.ID), Group: t.Name(id), ID: id.String(), Here: true})
@@ -437,6 +438,10 @@ where there is one.`,
 						delete(theirs, id)
 					}
 					for id := range theirs {
+						if _, ok := account.SpecialName(id); ok { // everybody's, which the route brings
+							out.WellKnown++
+							continue
+						}
 						out.Differences = append(out.Differences, report.TokenDifference{User: t.Name(u.ID), Group: t.Name(id), ID: id.String()})
 					}
 				}

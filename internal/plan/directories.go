@@ -114,15 +114,40 @@ func Kept(t *estate.Tx, directory string) (users, groups, shut int) {
 	return users, groups, shut
 }
 
-// keptIn refuses to change the members of a group that a directory keeps, where
-// that isn't to be written to.
-func (d *Desk) keptIn(group account) error {
-	at := ParticularsOf(d.t, group.ID)
-	if at.Directory == "" {
+// elsewhere refuses what a directory keeps: memberships of its groups, and its
+// accounts' going, which the next sync would take back. Undoing is of the estate,
+// and what a directory or a server told is so already.
+func (d *Desk) elsewhere(p *Plan) error {
+	w := &p.work
+	if w.fromDirectory || p.IsSo || p.Undoes != 0 || len(w.members) == 0 && len(w.accounts) == 0 {
 		return nil
 	}
-	return &estate.Refused{Why: fmt.Sprintf("%s is kept in directory %s, as %s; what is changed here alone the next sync would take back", d.t.Name(group.ID), at.Directory, at.Entry),
-		Do: fmt.Sprintf("change it there, and then: tarnwold directory sync %s", at.Directory)}
+	kept := func(a account) error {
+		at := ParticularsOf(d.t, a.ID)
+		if at.Directory == "" || at.Why == goneWhy {
+			return nil
+		}
+		return &estate.Refused{Why: fmt.Sprintf("%s is kept in directory %s, as %s; what is changed here alone the next sync would take back", d.t.Name(a.ID), at.Directory, at.Entry),
+			Do: fmt.Sprintf("change it there, and then: tarnwold directory sync %s", at.Directory)}
+	}
+	seen := map[ID]bool{}
+	for _, e := range w.members {
+		if e.was != nil && e.is != nil || seen[e.group.ID] { // another last day
+			continue
+		}
+		seen[e.group.ID] = true
+		if err := kept(e.group); err != nil {
+			return err
+		}
+	}
+	for _, e := range w.accounts {
+		if e.after == nil {
+			if err := kept(*e.before); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // DirectoryUsers lists the users a directory has, by their names there.

@@ -182,6 +182,7 @@ func (d *Desk) TakeFolk(folk *shape.Folk, w FolkFrom) (*Plan, *Taken, error) {
 		}
 	}
 	p.Change = c.said(w)
+	p.work.fromDirectory = true
 	p.Nothing = "all of that is in the estate already"
 	p.Asks = !fresh && len(t.TopItems()) > 0 && (len(p.work.members) > 0 || len(p.work.accounts) > 0)
 	p, err := d.finish(p)

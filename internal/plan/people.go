@@ -38,9 +38,6 @@ func (d *Desk) Join(group string, members []string, until estate.Day) (*Plan, er
 	if err != nil {
 		return nil, err
 	}
-	if err := d.keptIn(g); err != nil {
-		return nil, err
-	}
 	dir := d.t.Directory().Clone()
 	for _, name := range members {
 		m, err := d.t.Named(name, 0)
@@ -85,9 +82,6 @@ func (d *Desk) Leave(group string, members []string) (*Plan, error) {
 	p := d.begin("%s left %s", many(members), group)
 	g, err := d.t.Named(group, acc.Group)
 	if err != nil {
-		return nil, err
-	}
-	if err := d.keptIn(g); err != nil {
 		return nil, err
 	}
 	seen := map[ID]bool{}

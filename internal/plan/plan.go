@@ -118,6 +118,8 @@ type work struct {
 	goes       []estate.Server // that go once all that hangs from them is gone
 	links      []linkEdit
 	papers     []paperEdit
+	// fromDirectory: it is what a directory has, and not to be changed there.
+	fromDirectory bool
 }
 
 // people tells whether memberships, administrators or accounts change.
@@ -578,6 +580,9 @@ func (d *Desk) finish(p *Plan) (*Plan, error) {
 		return p, d.t.Err()
 	}
 	p.Nothing = ""
+	if err := d.elsewhere(p); err != nil {
+		return nil, err
+	}
 	if err := d.mayHandOn(p); err != nil {
 		return nil, err
 	}

@@ -121,6 +121,7 @@ func SortDifferences(l []TokenDifference) {
 type DirectoryProof struct {
 	Name        string            `json:"directory"`
 	Users       int               `json:"users"`
+	WellKnown   int               `json:"special-accounts"` // in the directory's tokens: everybody's, which a route brings here
 	Differences []TokenDifference `json:"differences"`
 }
 

@@ -148,6 +148,9 @@ func Dial(ctx context.Context, l Link, s Secret) (*Client, error) {
 		if ctx.Err() != nil {
 			return nil, context.Cause(ctx)
 		}
+		if s.kerberos() && goldap.IsErrorWithCode(err, goldap.LDAPResultStrongAuthRequired) {
+			return nil, &Unreached{l.URL, "sign-on", errors.New("it takes no Kerberos within TLS"), "have it allow that (SASL over TLS), or sign on with a password"}
+		}
 		return nil, failed(l, "sign-on", err)
 	}
 	return c, nil

@@ -71,7 +71,7 @@ func Start(t testing.TB, c Certificate, lines ...string) *Server {
 	t.Cleanup(func() { os.RemoveAll(dir) })
 	s := &Server{Dir: dir, CA: filepath.Join(dir, "ca.pem")}
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "data"), 0o700))
-	s.certificates(t, c)
+	c.Write(t, dir)
 	conf := "include /etc/ldap/schema/core.schema\ninclude /etc/ldap/schema/cosine.schema\ninclude /etc/ldap/schema/nis.schema\ninclude /etc/ldap/schema/inetorgperson.schema\n" +
 		"modulepath /usr/lib/ldap\nmoduleload back_mdb\npidfile " + dir + "/pid\nTLSCertificateFile " + dir + "/cert.pem\nTLSCertificateKeyFile " + dir + "/key.pem\n" +
 		strings.Join(lines, "\n") + "\ndatabase mdb\nmaxsize 1073741824\nsuffix \"" + Base + "\"\nrootdn \"" + Manager + "\"\nrootpw \"" + Secret + "\"\ndirectory " + dir + "/data\nindex objectClass,uid,entryCSN eq\nsizelimit 500\naccess to attrs=userPassword by * auth\naccess to * by * read\n"
@@ -147,14 +147,15 @@ func (s *Server) Add(t testing.TB, entries ...[]string) {
 	})
 }
 
-func (s *Server) certificates(t testing.TB, c Certificate) {
+// Write makes such a certificate: cert.pem and key.pem, and ca.pem of who signed.
+func (c Certificate) Write(t testing.TB, dir string) {
 	key := func() *ecdsa.PrivateKey {
 		k, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 		require.NoError(t, err)
 		return k
 	}
 	write := func(name, kind string, der []byte) {
-		require.NoError(t, os.WriteFile(filepath.Join(s.Dir, name), pem.EncodeToMemory(&pem.Block{Type: kind, Bytes: der}), 0o600))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), pem.EncodeToMemory(&pem.Block{Type: kind, Bytes: der}), 0o600))
 	}
 	ca, mine := key(), key()
 	root := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Playhouse tests"}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour),

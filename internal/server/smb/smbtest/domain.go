@@ -17,6 +17,8 @@ import (
 
 	smb2 "github.com/cloudsoda/go-smb2"
 	"github.com/stretchr/testify/require"
+
+	"tarnwold/internal/server/ldap/ldaptest"
 )
 
 // Domain is a domain controller that runs in a network namespace of its own,
@@ -29,6 +31,7 @@ type Domain struct {
 	Krb5  string // a configuration for Kerberos
 	NS    string // its network namespace
 	Conf  string // its configuration
+	TLS   string // a folder with the certificate it shows, and ca.pem of who signed that
 	pid   int
 }
 
@@ -84,6 +87,10 @@ func StartDomain(t testing.TB, shares ...string) *Domain {
 	text, err := os.ReadFile(d.Conf)
 	require.NoError(t, err)
 	conf := string(text)
+	d.TLS = filepath.Join(dir, "shown")
+	require.NoError(t, os.Mkdir(d.TLS, 0o700))
+	ldaptest.Certificate{Name: d.Host}.Write(t, d.TLS)
+	conf = strings.Replace(conf, "[global]\n", fmt.Sprintf("[global]\ntls enabled = yes\ntls certfile = %[1]s/cert.pem\ntls keyfile = %[1]s/key.pem\ntls cafile = %[1]s/ca.pem\nldap server require strong auth = allow_sasl_over_tls\n", d.TLS), 1)
 	for _, s := range shares {
 		path := filepath.Join(dir, "shares", "all") // all of one folder
 		require.NoError(t, os.MkdirAll(path, 0o777))
