@@ -289,6 +289,7 @@ quick; who has gone is not seen by that.`,
 				}
 				filter = fmt.Sprintf("(&%s(%s>=%s))", filter, x.Shape.Changed, shape.AsChanged(x.Shape.Changed, last))
 			}
+			defer sparing()()
 			began := time.Now()
 			g := shape.Gather(x.Shape, x.Name, x.Purposes, began)
 			bar := a.counting("reading " + x.Name)
@@ -315,7 +316,7 @@ quick; who has gone is not seen by that.`,
 			if n := len(told.Referrals); n > 0 {
 				folk.Left["places elsewhere that it refers to, which are not followed"] = n
 			}
-			from := plan.FolkFrom{Directory: x.Name, File: x.Name, Whole: !since}
+			from := plan.FolkFrom{Directory: x.Name, File: x.Name, Whole: !since, Types: x.Shape.Type != ""}
 			if x.Shape.SID != "" {
 				is, err := live.Domain(c.Context())
 				if err != nil {

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"io"
 	"os"
+	"runtime/debug"
 	"strings"
 	"time"
 
@@ -13,6 +14,16 @@ import (
 	"tarnwold/internal/format/ldif"
 	"tarnwold/internal/format/shape"
 )
+
+// tight is how much memory may grow before it is collected where people are read
+// by the hundred thousand, in percent.
+const tight = 60
+
+// sparing has memory collected sooner until the function it gives is called.
+func sparing() func() {
+	was := debug.SetGCPercent(tight)
+	return func() { debug.SetGCPercent(was) }
+}
 
 // shaping is how a directory's entries are read.
 type shaping struct {

@@ -59,6 +59,7 @@ shut. To keep up with a directory itself, see: tarnwold directory.`,
 				if len(files) > 0 || passwdFile != "" || groupFile != "" {
 					return misused("--ldif goes by itself; load other files before or after")
 				}
+				defer sparing()()
 				folk, err := a.gathered(c, entries, &s)
 				if err != nil {
 					return err

@@ -586,12 +586,8 @@ func (t *Tx) SetMember(group, member account.ID, is Membership) {
 		t.Fail(refuse("", "%s or %s is no account of the estate", group, member))
 		return
 	}
-	if t.Int("SELECT count(*) FROM members WHERE holder=? AND member=?", g.id, m.id) > 0 {
-		t.Exec("UPDATE members SET until=?, local=? WHERE holder=? AND member=?", is.Until, is.Local, g.id, m.id)
-		return
-	}
-	id := t.Exec("INSERT INTO members(holder, member, until, local) VALUES(?,?,?,?)", g.id, m.id, is.Until, is.Local)
-	t.Made("members", id, id)
+	t.Exec("INSERT INTO members(holder, member, until, local) VALUES(?,?,?,?) ON CONFLICT(holder, member) DO UPDATE SET until=excluded.until, local=excluded.local",
+		g.id, m.id, is.Until, is.Local)
 }
 
 // DropMember ends a membership.

@@ -22,14 +22,30 @@ func (d *Desk) describe(p *Plan) {
 	for _, e := range w.servers {
 		add(serverLines(e))
 	}
-	for _, e := range w.papers {
-		add(e.edit)
+	papers := func() {
+		for _, e := range w.papers {
+			add(e.edit)
+		}
 	}
-	for _, e := range w.accounts {
+	if !w.fromDirectory { // who comes and joins is told first
+		papers()
+	}
+	for i, e := range w.accounts {
+		if i == mostTold {
+			p.Untold += len(w.accounts) - i
+			break
+		}
 		add(d.accountLines(e))
 	}
-	for _, e := range w.members {
+	for i, e := range w.members {
+		if i == mostTold {
+			p.Untold += len(w.members) - i
+			break
+		}
 		add(d.memberLines(e))
+	}
+	if w.fromDirectory {
+		papers()
 	}
 	for _, e := range w.admins {
 		sign := "goes"
@@ -235,6 +251,10 @@ func serverLines(e serverEdit) Edit {
 	}
 	return out
 }
+
+// mostTold is how many accounts, and memberships, a plan tells of one by one; a
+// directory's first ones are hundreds of thousands.
+const mostTold = 20_000
 
 func (d *Desk) accountLines(e accountEdit) Edit {
 	switch {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 
 	acc "tarnwold/core/account"
 	"tarnwold/internal/ask"
@@ -20,6 +21,7 @@ type FolkFrom struct {
 	Directory string // its name in the estate; empty: a file
 	File      string // that errors name
 	Domain    string // what newcomers whose name is taken are told apart by; empty: the directory's name
+	Types     bool   // the directory says of groups whether they are for mail alone
 	Whole     bool   // everybody the directory has is there, so that who isn't has gone
 }
 
@@ -33,6 +35,7 @@ type Taken struct {
 	Shut    int            `json:"shut"`
 	Opened  int            `json:"opened"`
 	Joined  int            `json:"joined"`
+	Known   int            `json:"known-there-now"` // accounts the estate had already
 	Left    int            `json:"left"`
 	LeftOut map[string]int `json:"left-out"`
 	Apart   []string       `json:"told-apart"` // newcomers whose names were taken, as they are called now
@@ -56,7 +59,7 @@ func (d *Desk) TakeFolk(folk *shape.Folk, w FolkFrom) (*Plan, *Taken, error) {
 	if w.Domain == "" {
 		w.Domain = w.Directory
 	}
-	x := &taking{d: d, w: w, c: c, byID: map[ID]*folkRow{}, byName: map[string]*folkRow{}, byNumber: map[string][]*folkRow{}}
+	x := &taking{d: d, w: w, c: c, byID: map[ID]*folkRow{}, byName: map[string]*folkRow{}, byNumber: map[string][]*folkRow{}, first: -1}
 	papers := map[string]string{}
 	for _, p := range t.Papers(estate.ParticularsPaper) {
 		papers[p.Name] = p.Body
@@ -76,7 +79,7 @@ func (d *Desk) TakeFolk(folk *shape.Folk, w FolkFrom) (*Plan, *Taken, error) {
 		return nil, nil, &estate.Refused{Why: fmt.Sprintf("directory %s told of nobody at all, and it had people before", w.Directory),
 			Do: "look whether its base and its user are what they were: tarnwold directory test " + w.Directory}
 	}
-	free := t.FreeIDs()
+	free := sync.OnceValue(t.FreeIDs) // what has been given is looked for where somebody comes without one
 	rows := make([]*folkRow, len(folk.People))
 	met := map[*folkRow]bool{}
 	for i := range folk.People {
@@ -106,8 +109,8 @@ func (d *Desk) TakeFolk(folk *shape.Folk, w FolkFrom) (*Plan, *Taken, error) {
 			a := person.Account
 			if a.ID.IsZero() {
 				var err error
-				if a.ID, err = free.For(a); err == nil && x.byID[a.ID] != nil { // two with one number: directories have them
-					a.ID, err = free.For(account{Kind: a.Kind, Name: a.Name, POSIX: acc.NoPOSIX})
+				if a.ID, err = free().For(a); err == nil && x.byID[a.ID] != nil { // two with one number: directories have them
+					a.ID, err = free().For(account{Kind: a.Kind, Name: a.Name, POSIX: acc.NoPOSIX})
 				}
 				if err != nil {
 					return nil, nil, err
@@ -181,6 +184,9 @@ func (d *Desk) TakeFolk(folk *shape.Folk, w FolkFrom) (*Plan, *Taken, error) {
 			return nil, nil, err
 		}
 	}
+	if x.first >= 0 {
+		p.work.papers[x.first].edit.Lines[0].Text = format.Count(int64(c.Known), "account") + " the estate has are kept there"
+	}
 	p.Change = c.said(w)
 	p.work.fromDirectory = true
 	p.Nothing = "all of that is in the estate already"
@@ -198,8 +204,12 @@ func (c *Taken) said(w FolkFrom) string {
 	for _, x := range []struct {
 		n    int
 		what string
-	}{{c.Came, "came"}, {c.Went, "went"}, {c.Renamed, "renamed"}, {c.Shut, "shut"}, {c.Opened, "open again"}, {c.Joined, "memberships more"}, {c.Left, "memberships less"}} {
-		if x.n > 0 {
+	}{{c.Came, "came"}, {c.Went, "went"}, {c.Renamed, "renamed"}, {c.Shut, "shut"}, {c.Opened, "open again"}, {c.Joined, "more"}, {c.Left, "less"}} {
+		switch {
+		case x.n == 0:
+		case x.what == "more" || x.what == "less":
+			parts = append(parts, format.Count(int64(x.n), "membership")+" "+x.what)
+		default:
 			parts = append(parts, format.Number(int64(x.n))+" "+x.what)
 		}
 	}
@@ -218,6 +228,7 @@ type taking struct {
 	byName   map[string]*folkRow // by kind and key, as names are before renaming
 	byNumber map[string][]*folkRow
 	renamed  []*folkRow // in an order that keeps names free
+	first    int        // where among the papers it is told how many are known there now
 }
 
 func nameKey(name string, kind acc.Kind) string { return kind.String() + ":" + store.Key(name) }
@@ -291,7 +302,7 @@ func (x *taking) change(r *folkRow, p *shape.Person) {
 	switch {
 	case p.Purpose != acc.Unsaid:
 		a.Purpose = p.Purpose
-	case a.Purpose == acc.Mail && r.is.Directory == x.w.Directory && x.w.Directory != "":
+	case a.Purpose == acc.Mail && x.w.Types && r.is.Directory == x.w.Directory && x.w.Directory != "":
 		a.Purpose = acc.Unsaid // it was made one for security
 	}
 	if !p.Primary.IsZero() {
@@ -475,8 +486,16 @@ func (x *taking) particulars(p *Plan, r *folkRow) error {
 		}
 		e.Lines = append(e.Lines, Line{Sign: "changes", What: "sign-on", Text: text})
 	}
-	if was.Entry != r.is.Entry && r.before != nil {
-		e.Lines = append(e.Lines, Line{Sign: "changes", What: "entry", Text: "in the directory it is " + r.is.Entry})
+	switch {
+	case r.before == nil:
+	case was.Directory != r.is.Directory: // one of many, mostly
+		x.c.Known++
+		if len(e.Lines) == 0 && x.c.Known == 1 {
+			e = Edit{Kind: "directory", Where: "directory " + x.w.Directory, Lines: []Line{{Sign: "comes", What: "known"}}}
+			x.first = len(p.work.papers)
+		}
+	case was.Entry != r.is.Entry:
+		e.Lines = append(e.Lines, Line{Sign: "changes", What: "known", Text: "in the directory it is " + r.is.Entry})
 	}
 	return p.paper(estate.ParticularsPaper, r.after.ID.String(), r.paper, r.is, e)
 }

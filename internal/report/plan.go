@@ -111,6 +111,8 @@ func lineText(l plan.Line) string {
 		return "to " + l.Text + "; it takes the entries of its new folder"
 	case "copy":
 		return l.Text
+	case "known":
+		return l.Text
 	case "policy", "request", "keeper", "about", "sign-on":
 		return strings.TrimSpace(strings.ReplaceAll(strings.ReplaceAll(l.What, "about", "about it:"), "sign-on", "sign-on:") + " " + l.Text)
 	case "account", "server", "share", "level", "tree", "item", "administrator", "read-only", "folder", "file":
@@ -142,7 +144,7 @@ func (p *Printer) Preview(o *Outcome) {
 	}
 	g := Grid{Cols: []Col{{"where", 3}, {"", 0}, {"what", 4}}}
 	left := int64(0)
-	if o.Brief || o.IsSo {
+	if o.Brief || o.IsSo || o.Taken != nil {
 		p.Line(S("%s", o.Change))
 	}
 	for _, e := range o.Edits {
@@ -165,7 +167,7 @@ func (p *Printer) Preview(o *Outcome) {
 		}
 	}
 	p.Grid(g)
-	if left > 0 {
+	if left += int64(o.Untold); left > 0 && !o.Brief {
 		p.Line(S("and %s more", Count(left, "item")))
 	}
 	for _, e := range o.Ended {
