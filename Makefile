@@ -23,12 +23,12 @@ lint:
 	$(GO) tool staticcheck ./...
 
 # Pages are opened in a real browser, servers are real ones. The core and the plans run under the race detector too, which needs a C compiler.
-SERVERS := samba samba-vfs-modules samba-common-bin libnss-wrapper samba-ad-dc samba-ad-provision iproute2 krb5-user xfsprogs slapd
+SERVERS := samba samba-vfs-modules samba-common-bin libnss-wrapper samba-ad-dc samba-ad-provision iproute2 krb5-user xfsprogs slapd nslcd libnss-ldapd
 RACED := ./core/... ./internal/plan
 test: lint
 	@command -v chromium >/dev/null || { [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null && \
 		{ apt-get update -qq; apt-get install -qq -y --no-install-recommends chromium; }; } >/dev/null 2>&1 || true
-	@command -v smbd >/dev/null && command -v samba-tool >/dev/null && command -v ip >/dev/null && command -v kinit >/dev/null && command -v mkfs.xfs >/dev/null && [ -x /usr/sbin/slapd ] && \
+	@command -v smbd >/dev/null && command -v samba-tool >/dev/null && command -v ip >/dev/null && command -v kinit >/dev/null && command -v mkfs.xfs >/dev/null && [ -x /usr/sbin/slapd ] && command -v nslcd >/dev/null && \
 		[ -n "$$(ls /usr/lib/*/samba/vfs/acl_xattr.so /usr/lib/*/libnss_wrapper.so /usr/share/samba/setup/provision.ldif 2>/dev/null | sed -n 3p)" ] || \
 		{ [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null && \
 		{ apt-get update -qq; DEBIAN_FRONTEND=noninteractive apt-get install -qq -y --no-install-recommends $(SERVERS); }; } >/dev/null 2>&1 || true

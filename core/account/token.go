@@ -1,5 +1,7 @@
 package account
 
+import "slices"
+
 // Traits are how a kind of server makes a token of an account.
 type Traits struct {
 	// POSIXIDs: uid and gids stand in the token beside the SIDs, the primary
@@ -14,6 +16,9 @@ type Traits struct {
 	// MailGroupsLeftOut: groups of purpose mail are in no token, and pass no
 	// membership on ([MS-ADTS] §3.1.1.4.5.19, of groups that aren't for security).
 	MailGroupsLeftOut bool `json:"mail-groups-left-out"`
+	// FirstAlone: a user's primary group counts by itself; the groups it is in
+	// don't, unless it lists him too.
+	FirstAlone bool `json:"first-group-alone"`
 }
 
 // LeftOut tells whether a group counts in no token.
@@ -56,16 +61,29 @@ func NewToken(book Book, user ID, tr Traits, special ...ID) *Token {
 	type found struct {
 		id  ID
 		far int // how many memberships lie between
+		// alone: the groups it is in don't count by this way to it
+		alone bool
 	}
 	var queue []found
 	far := 0
+	var alone []ID // primary groups, where the groups they are in don't count
 	put := func(id ID, s Step, from ID) {
-		if _, ok := t.ids[id]; !ok && !id.IsZero() {
+		_, ok := t.ids[id]
+		switch {
+		case id.IsZero(), ok && (s != Member || !slices.Contains(alone, id)):
+			return
+		case ok: // it lists him too
+			alone = slices.DeleteFunc(alone, func(o ID) bool { return o == id })
+		default:
 			t.ids[id] = via{s, from}
 			t.marks[id.mark>>6&15] |= 1 << (id.mark & 63)
-			if s != SameAccount && s != Always {
-				queue = append(queue, found{id, far})
-			}
+		}
+		by := s == PrimaryOf && tr.FirstAlone
+		if by {
+			alone = append(alone, id)
+		}
+		if s != SameAccount && s != Always {
+			queue = append(queue, found{id, far, by})
 		}
 	}
 	put(user, Self, ID{})
@@ -81,9 +99,13 @@ func NewToken(book Book, user ID, tr Traits, special ...ID) *Token {
 	for len(queue) > 0 {
 		id := queue[0].id
 		far = queue[0].far
+		only := queue[0].alone
 		queue = queue[1:]
 		// Each layer costs one; the user's own groups nothing, those go first.
 		for pass := range 2 {
+			if only {
+				break
+			}
 			if far += pass; tr.Layers != 0 && far > tr.Layers {
 				break
 			}

@@ -54,6 +54,7 @@ func anyTraits(t *rapid.T) verdict.Traits {
 	require.NoError(t, err)
 	tr.POSIXIDs, tr.DomainUsers = rapid.Bool().Draw(t, "posix"), rapid.Bool().Draw(t, "domain users")
 	tr.Layers = rapid.IntRange(0, 3).Draw(t, "layers")
+	tr.FirstAlone = rapid.Bool().Draw(t, "first group alone")
 	tr.MailGroupsLeftOut = rapid.Bool().Draw(t, "mail groups left out")
 	tr.AbsentShareRefuses = rapid.Bool().Draw(t, "absent refuses")
 	return tr

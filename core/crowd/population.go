@@ -215,6 +215,9 @@ func (p *Population) gather(id account.ID) Bits {
 				}
 			}
 			for _, u := range p.primary[at] {
+				if cost > 0 && p.traits.FirstAlone {
+					break
+				}
 				if i, ok := p.place[u]; ok {
 					b.Set(i)
 				}

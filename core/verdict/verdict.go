@@ -258,8 +258,8 @@ func Granted(q *Question) right.Set {
 	return got & share &^ q.Item.Never
 }
 
-// takesOut is the right on the folder above that lets the user take the item
-// out of it: delete-child, or adding where that is enough for what one owns;
+// takesOut are the rights on the folder above, of which one lets the user take the
+// item out of it: delete-child, and adding where that is enough for what one owns;
 // none where only owners may, and he is neither's.
 func (q *Question) takesOut() right.Set {
 	up := q.Parent
@@ -270,7 +270,7 @@ func (q *Question) takesOut() right.Set {
 			return 0
 		}
 	case q.Token.Has(q.Item.Owner):
-		return right.WriteData
+		return right.WriteData | right.DeleteChild
 	}
 	return right.DeleteChild
 }
@@ -352,7 +352,10 @@ func explainFile(q *Question, share right.Set) (right.Set, reasons) {
 	}
 	if got&right.Delete == 0 && q.Parent != nil && share&right.DeleteChild != 0 {
 		above, why := explainGiven(q.Parent, q.Token)
-		if one := q.takesOut(); one != 0 && above&one != 0 {
+		if one := above & q.takesOut(); one != 0 {
+			if one&right.DeleteChild != 0 {
+				one = right.DeleteChild
+			}
 			got |= right.Delete
 			reason := why[right.Index(one)]
 			reason.Source = ByParent
