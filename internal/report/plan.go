@@ -239,7 +239,7 @@ func (p *Printer) Preview(o *Outcome) {
 func (p *Printer) taken(t *plan.Taken) {
 	for _, what := range slices.Sorted(maps.Keys(t.LeftOut)) {
 		if n := t.LeftOut[what]; n > 0 {
-			p.Line(S("Left out: %s %s.", format.Number(int64(n)), what))
+			p.Line(S("Left out: %s (%s).", what, format.Number(int64(n))))
 		}
 	}
 	if n := len(t.Apart); n > 0 {
