@@ -28,11 +28,13 @@ func (a *app) directoryCommand() *cobra.Command {
 func (a *app) directoryAdd() *cobra.Command {
 	var l ldap.Link
 	var s shaping
+	var writes bool
 	c := &cobra.Command{
 		Use:   "add NAME",
 		Short: "Say how a directory is reached, and how its entries stand for people",
 		Long: `Say how a directory is reached (LDAP, RFC 4511), and how its entries stand for
-users and groups. Nothing is asked of it yet, and nothing is ever written there.
+users and groups. Nothing is asked of it yet, and nothing is ever written there but,
+with --writes, who is a member of which of its groups, where a change does that.
 
 ldaps:// is encrypted from the first byte, ldap:// by StartTLS before anything else
 is said; certificates are always checked. With --unencrypted nothing is, and no
@@ -57,7 +59,7 @@ when it is needed, or taken from TARNWOLD_PASSWORD_NAME or TARNWOLD_PASSWORD, or
 				return err
 			}
 			return a.carry(c, keeping{yes: true}, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) {
-				return d.AddDirectory(plan.Directory{Name: args[0], Link: text, Shape: sh, Purposes: s.purposes})
+				return d.AddDirectory(plan.Directory{Name: args[0], Link: text, Shape: sh, Purposes: s.purposes, Writes: writes})
 			})
 		},
 	}
@@ -68,6 +70,7 @@ when it is needed, or taken from TARNWOLD_PASSWORD_NAME or TARNWOLD_PASSWORD, or
 	f.StringVar(&l.CA, "ca", "", "a `file` with certificates to trust, beside the system's own")
 	f.StringVar(&l.Realm, "realm", "", "the Kerberos `realm` of a keytab's user")
 	f.StringVar(&l.Filter, "filter", "", "only what this `filter` (RFC 4515) finds")
+	f.BoolVar(&writes, "writes", false, "group join and leave change its groups' members there too")
 	f.BoolVar(&l.Open, "unencrypted", false, "nothing is encrypted, and no password is sent")
 	s.flags(c)
 	_ = c.MarkFlagRequired("url")
@@ -137,7 +140,7 @@ func (a *app) directoriesShown(ctx context.Context, only string) (out []report.D
 			if err := json.Unmarshal(x.Link, &l); err != nil {
 				return err
 			}
-			d := report.Directory{Name: x.Name, URL: l.URL, Bases: l.Bases, User: l.User, CA: l.CA, Filter: l.Filter, Unencrypted: l.Open, Shape: x.Shape, Purposes: x.Purposes, Taken: moment(t.Marked("directory " + x.Name))}
+			d := report.Directory{Name: x.Name, URL: l.URL, Bases: l.Bases, User: l.User, CA: l.CA, Filter: l.Filter, Unencrypted: l.Open, Writes: x.Writes, Shape: x.Shape, Purposes: x.Purposes, Taken: moment(t.Marked("directory " + x.Name))}
 			d.Users, d.Groups, d.Shut = plan.Kept(t, x.Name)
 			out = append(out, d)
 		}

@@ -143,3 +143,76 @@ func TestADirectoryFromTheFirstDay(t *testing.T) {
 	h.run(0, "group", "join", "wardrobe", "ines.quill", "--yes")
 	h.run(0, "check")
 }
+
+// TestMembershipsAreChangedThere: where a directory was added with --writes, who
+// joins and leaves does so there, read back, and undone; and where that fails
+// nothing is kept here either.
+func TestMembershipsAreChangedThere(t *testing.T) {
+	s := ldaptest.Start(t, ldaptest.Certificate{})
+	s.Add(t, []string{people, "objectClass=organizationalUnit", "ou=people"}, []string{groups, "objectClass=organizationalUnit", "ou=groups"},
+		somebody("bram", 4001, 5001), somebody("ines", 4002, 5001),
+		[]string{"cn=wardrobe," + groups, "objectClass=posixGroup", "cn=wardrobe", "gidNumber=5001"},
+		[]string{"cn=sewers," + groups, "objectClass=groupOfNames", "cn=sewers", "member=uid=bram," + people})
+	listed := func(group, attr string) (out []string) {
+		s.Change(t, func(c *goldap.Conn) error {
+			got, err := c.Search(goldap.NewSearchRequest("cn="+group+","+groups, goldap.ScopeBaseObject, 0, 1, 0, false, "(objectClass=*)", []string{attr}, nil))
+			if err == nil {
+				out = got.Entries[0].GetAttributeValues(attr)
+			}
+			return err
+		})
+		return out
+	}
+	t.Chdir(t.TempDir())
+	t.Setenv("TARNWOLD_PASSWORD_HOUSE", ldaptest.Secret)
+	h := &house{t: t}
+	h.run(0, "init")
+	h.run(0, "directory", "add", "house", "--url", s.TLS, "--base", ldaptest.Base, "--user", ldaptest.Manager, "--ca", s.CA, "--shape", "rfc2307", "--writes")
+	require.Contains(t, h.run(0, "directory", "show", "house"), "who is in its groups")
+	h.run(0, "directory", "sync", "house", "--yes") // change 2
+
+	said := h.run(0, "group", "join", "wardrobe", "ines", "bram", "--dry-run")
+	require.Contains(t, said, "This goes to the directory house: 2 memberships.")
+	require.Empty(t, listed("wardrobe", "memberUid"), "a dry run writes nothing")
+	h.run(0, "group", "join", "wardrobe", "ines", "bram", "--yes")
+	require.ElementsMatch(t, []string{"ines", "bram"}, listed("wardrobe", "memberUid"))
+	h.run(0, "group", "join", "sewers", "ines", "--yes")
+	require.Len(t, listed("sewers", "member"), 2)
+	require.Contains(t, h.run(0, "directory", "sync", "house", "--yes"), "Nothing to do")
+	h.run(0, "undo", "3", "--yes")
+	require.Empty(t, listed("wardrobe", "memberUid"))
+	h.run(0, "group", "leave", "sewers", "ines", "--yes")
+	require.Equal(t, []string{"uid=bram," + people}, listed("sewers", "member"))
+
+	// What the directory refuses isn't kept: a group of names is never empty.
+	before := h.run(0, "log", "--format", "csv")
+	require.Contains(t, h.run(3, "group", "leave", "sewers", "bram", "--yes"), "directory house")
+	require.Equal(t, before, h.run(0, "log", "--format", "csv"))
+	require.Equal(t, []string{"uid=bram," + people}, listed("sewers", "member"))
+	// One of two fails: the other is taken back.
+	s.Change(t, func(c *goldap.Conn) error {
+		r := goldap.NewModifyRequest("cn=wardrobe,"+groups, nil)
+		r.Add("memberUid", []string{"bram"})
+		return c.Modify(r)
+	})
+	require.Contains(t, h.run(2, "group", "join", "wardrobe", "ines", "bram", "--yes"), "bram is listed in cn=wardrobe,"+groups+" there already")
+	require.Equal(t, []string{"bram"}, listed("wardrobe", "memberUid"))
+	require.Contains(t, h.run(0, "directory", "sync", "house", "--yes"), "1 membership more")
+	// Taking back what came from there is the estate's alone.
+	h.run(0, "undo", strings.TrimSpace(firstField(h.run(0, "log", "--format", "csv"))), "--yes")
+	require.Equal(t, []string{"bram"}, listed("wardrobe", "memberUid"))
+
+	require.Contains(t, h.run(2, "user", "remove", "ines", "--yes"), "ines is kept in directory house")
+	h.run(0, "user", "add", "guest")
+	require.Contains(t, h.run(2, "group", "join", "wardrobe", "guest", "--yes"), "which doesn't have guest")
+	s.Kill()
+	h.run(3, "group", "join", "wardrobe", "ines", "--yes")
+	h.run(0, "group", "join", "wardrobe", "ines", "--yes", "--model-only")
+	h.run(0, "check")
+}
+
+func firstField(csv string) string {
+	line := strings.Split(csv, "\n")[1]
+	f, _, _ := strings.Cut(line, ",")
+	return f
+}

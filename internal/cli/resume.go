@@ -112,6 +112,12 @@ func outbound(d *plan.Desk, p *plan.Plan, o *report.Outcome, shown string) ([]by
 // keep keeps a plan: in the estate alone, or on the real servers too.
 func (a *app) keep(ctx context.Context, e *estate.Estate, k *keeping, o *report.Outcome, put []byte) (int64, error) {
 	m := o.Meta(command(a.shown))
+	if len(o.Directed) > 0 && !k.model {
+		if len(o.Outbound) > 0 {
+			return 0, misused("it goes to a directory and to a server both; do one after the other, with --model-only for neither")
+		}
+		return a.keepThere(ctx, e, k, o, m)
+	}
 	if len(o.Outbound) == 0 {
 		return e.Change(ctx, m, o.Keep)
 	}

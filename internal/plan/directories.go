@@ -114,37 +114,77 @@ func Kept(t *estate.Tx, directory string) (users, groups, shut int) {
 	return users, groups, shut
 }
 
-// elsewhere refuses what a directory keeps: memberships of its groups, and its
-// accounts' going, which the next sync would take back. Undoing is of the estate,
-// and what a directory or a server told is so already.
+// DirectoryWrite is a membership that comes or goes in a directory.
+type DirectoryWrite struct {
+	Directory string `json:"directory"`
+	Group     string `json:"group"`  // its name there
+	Member    string `json:"member"` // its name there
+	Name      string `json:"name"`   // what the member is called
+	Goes      bool   `json:"goes"`
+}
+
+// fromDirectories is what the summary of every change has that only took in what
+// a directory had.
+const fromDirectories = "people from directory "
+
+// elsewhere finds what of a plan a directory keeps: memberships of its groups are
+// changed there too where it was added so, and are refused else, as its accounts'
+// going is: the next sync would take it back. Taking back what came from it is the
+// estate's affair alone, and what a directory or a server told is so already.
 func (d *Desk) elsewhere(p *Plan) error {
 	w := &p.work
-	if w.fromDirectory || p.IsSo || p.Undoes != 0 || len(w.members) == 0 && len(w.accounts) == 0 {
+	if w.fromDirectory || p.IsSo || strings.Contains(p.Change, fromDirectories) || len(w.members) == 0 && len(w.accounts) == 0 {
 		return nil
 	}
-	kept := func(a account) error {
+	known := map[string]*Directory{}
+	kept := func(a account) (Particulars, *Directory, error) {
 		at := ParticularsOf(d.t, a.ID)
 		if at.Directory == "" || at.Why == goneWhy {
-			return nil
+			return Particulars{}, nil, nil
 		}
+		x := known[at.Directory]
+		if x == nil {
+			var err error
+			if x, err = DirectoryNamed(d.t, at.Directory); err != nil {
+				return at, nil, err
+			}
+			known[at.Directory] = x
+		}
+		return at, x, nil
+	}
+	refused := func(a account, at Particulars) error {
 		return &estate.Refused{Why: fmt.Sprintf("%s is kept in directory %s, as %s; what is changed here alone the next sync would take back", d.t.Name(a.ID), at.Directory, at.Entry),
 			Do: fmt.Sprintf("change it there, and then: tarnwold directory sync %s", at.Directory)}
 	}
-	seen := map[ID]bool{}
 	for _, e := range w.members {
-		if e.was != nil && e.is != nil || seen[e.group.ID] { // another last day
+		if e.was != nil && e.is != nil { // another last day
 			continue
 		}
-		seen[e.group.ID] = true
-		if err := kept(e.group); err != nil {
+		at, x, err := kept(e.group)
+		if err != nil {
 			return err
 		}
+		if x == nil {
+			continue
+		}
+		if !x.Writes {
+			return refused(e.group, at)
+		}
+		m := ParticularsOf(d.t, e.member.ID)
+		if store.Key(m.Directory) != store.Key(at.Directory) || m.Entry == "" {
+			return &estate.Refused{Why: fmt.Sprintf("%s is kept in directory %s, which doesn't have %s", d.t.Name(e.group.ID), x.Name, d.accountName(e.member))}
+		}
+		p.Directed = append(p.Directed, DirectoryWrite{x.Name, at.Entry, m.Entry, e.member.Name, e.is == nil})
 	}
 	for _, e := range w.accounts {
-		if e.after == nil {
-			if err := kept(*e.before); err != nil {
-				return err
+		if e.after != nil {
+			continue
+		}
+		if at, x, err := kept(*e.before); err != nil || x != nil {
+			if err == nil {
+				err = refused(*e.before, at)
 			}
+			return err
 		}
 	}
 	return nil

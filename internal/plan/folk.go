@@ -196,9 +196,9 @@ func (d *Desk) TakeFolk(folk *shape.Folk, w FolkFrom) (*Plan, *Taken, error) {
 }
 
 func (c *Taken) said(w FolkFrom) string {
-	from := "from a directory's file"
+	from := "people from a directory's file"
 	if w.Directory != "" {
-		from = "from directory " + w.Directory
+		from = fromDirectories + w.Directory
 	}
 	var parts []string
 	for _, x := range []struct {
@@ -216,7 +216,7 @@ func (c *Taken) said(w FolkFrom) string {
 	if len(parts) == 0 {
 		parts = append(parts, "nothing new")
 	}
-	return "people " + from + ": " + strings.Join(parts, ", ")
+	return from + ": " + strings.Join(parts, ", ")
 }
 
 type taking struct {

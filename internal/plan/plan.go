@@ -51,9 +51,11 @@ func (d *Desk) step(what string) {
 type Plan struct {
 	Change  string `json:"change"` // what it does, as the journal will have it
 	Actor   string `json:"by"`
-	Nothing string `json:"nothing,omitempty"`      // why it changes nothing, where it does
-	Edits   []Edit `json:"edits"`                  // what the command itself alters
-	Untold  int    `json:"edits-untold,omitempty"` // accounts and memberships beyond those it tells of one by one
+	Nothing string `json:"nothing,omitempty"` // why it changes nothing, where it does
+	Edits   []Edit `json:"edits"`             // what the command itself alters
+	// Directed are memberships that come and go in directories too.
+	Directed []DirectoryWrite `json:"to-directories,omitempty"`
+	Untold   int              `json:"edits-untold,omitempty"` // accounts and memberships beyond those it tells of one by one
 	// Handed is how many items below follow.
 	Handed   int64     `json:"handed-down-to"`
 	Impact   []Shift   `json:"impact"`

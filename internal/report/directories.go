@@ -20,6 +20,7 @@ type Directory struct {
 	CA          string         `json:"ca,omitempty"`
 	Filter      string         `json:"filter,omitempty"`
 	Unencrypted bool           `json:"unencrypted"`
+	Writes      bool           `json:"writes"`
 	Shape       shape.Shape    `json:"shape"`
 	Purposes    shape.Purposes `json:"purposes"`
 	Taken       string         `json:"taken,omitempty"` // RFC 3339, UTC; empty: never
@@ -81,6 +82,9 @@ func (p *Printer) Directory(d *Directory) error {
 		rows = append(rows, []string{"below", b})
 	}
 	rows = append(rows, []string{"signed on to as", who}, []string{"shape", d.Shape.Name})
+	if d.Writes {
+		rows = append(rows, []string{"written to", "who is in its groups"})
+	}
 	if d.Unencrypted {
 		rows = append(rows, []string{"encrypted", "no"})
 	}

@@ -230,6 +230,17 @@ func (p *Printer) Preview(o *Outcome) {
 	for _, x := range o.Outbound {
 		p.Line(S("This goes to the real server "), In(Strong, x.Server), S(": %s.", Count(int64(len(x.Writes)), "descriptor")))
 	}
+	for i, x := range o.Directed {
+		if i == 0 || x.Directory != o.Directed[i-1].Directory {
+			n := 0
+			for _, y := range o.Directed {
+				if y.Directory == x.Directory {
+					n++
+				}
+			}
+			p.Line(S("This goes to the directory "), In(Strong, x.Directory), S(": %s.", Count(int64(n), "membership")))
+		}
+	}
 	if o.Asks {
 		p.Blank()
 	}
