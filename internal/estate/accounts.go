@@ -590,6 +590,45 @@ func (t *Tx) SetMember(group, member account.ID, is Membership) {
 		g.id, m.id, is.Until, is.Local)
 }
 
+// NewMember is a membership that comes.
+type NewMember struct {
+	Group, Member account.ID
+	Is            Membership
+}
+
+// AddMembers makes memberships come that aren't there, many at a time.
+func (t *Tx) AddMembers(list []NewMember) {
+	for _, m := range list {
+		if t.account(m.Group) == nil || t.account(m.Member) == nil {
+			t.Fail(refuse("", "%s or %s is no account of the estate", m.Group, m.Member))
+			return
+		}
+	}
+	t.InsertMany("members", len(list), func(i int) []any {
+		m := &list[i]
+		return []any{t.account(m.Group).id, t.account(m.Member).id, string(m.Is.Until), m.Is.Local}
+	})
+}
+
+// AddAccounts puts new accounts in, which have identifiers, many at a time, and
+// remembers for ever which numbers were given.
+func (t *Tx) AddAccounts(list []account.Account) {
+	defer t.forget()
+	t.InsertMany("accounts", len(list), func(i int) []any {
+		a := &list[i]
+		return []any{int64(a.Kind), a.Name, store.Key(a.Name), a.ID.String(), a.POSIX, a.Primary.String(), string(a.Purpose)}
+	})
+	last := map[account.ID]uint32{}
+	for i := range list {
+		if d, rid, ok := list[i].ID.Domain(); ok {
+			last[d] = max(last[d], rid)
+		}
+	}
+	for d, rid := range last {
+		t.Gave(d.Child(rid))
+	}
+}
+
 // DropMember ends a membership.
 func (t *Tx) DropMember(group, member account.ID) {
 	g, m := t.account(group), t.account(member)

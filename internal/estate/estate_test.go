@@ -310,6 +310,63 @@ func TestNamesAreKeptByteForByte(t *testing.T) {
 }
 
 // TestPatterns holds Match to asking every item by itself.
+// TestManyAtATimeAreOneByOne: accounts, memberships and papers put in many at a
+// time leave the rows, and the journal, that one after the other leaves.
+func TestManyAtATimeAreOneByOne(t *testing.T) {
+	dump := func(many bool) (out []string) {
+		e := newEstate(t)
+		var accounts []account.Account
+		var members []NewMember
+		var papers []Paper
+		for i := range 150 {
+			a := account.Account{Kind: account.User, Name: fmt.Sprintf("o'%d ä", i), ID: account.NewID(5, 21, 7, 8, 9, uint32(1000+i)), POSIX: int64(i - 1), Primary: account.GID(7)}
+			if i%10 == 0 {
+				a.Kind, a.Purpose, a.Primary = account.Group, account.Role, account.ID{}
+			}
+			accounts = append(accounts, a)
+			members = append(members, NewMember{accounts[i/10*10].ID, a.ID, Membership{Until: Day([]string{"", "2031-01-01"}[i%2]), Local: i%3 == 0}})
+			papers = append(papers, Paper{ParticularsPaper, a.ID.String(), fmt.Sprintf(`{"about":"it's %d"}`, i)})
+		}
+		_, err := e.Change(t.Context(), Meta{Head: Any}, func(x *Tx) (string, error) {
+			if many {
+				x.AddAccounts(accounts)
+				x.AddMembers(members)
+				x.AddPapers(papers)
+				return "all", x.Err()
+			}
+			for _, a := range accounts {
+				x.AddAccount(a)
+				x.Gave(a.ID)
+			}
+			for _, m := range members {
+				x.SetMember(m.Group, m.Member, m.Is)
+			}
+			for _, p := range papers {
+				x.SetPaper(p.Kind, p.Name, p.Body)
+			}
+			return "all", x.Err()
+		})
+		require.NoError(t, err)
+		_, err = e.Change(t.Context(), Meta{Head: Any}, func(x *Tx) (string, error) { // what is written down after
+			x.AddAccount(account.Account{Kind: account.User, Name: "last", ID: account.NewID(5, 21, 7, 8, 9, 5000), POSIX: account.NoPOSIX})
+			return "one", x.Err()
+		})
+		require.NoError(t, err)
+		require.NoError(t, e.View(t.Context(), func(x *Tx) error {
+			for _, q := range []string{"SELECT change||' '||tbl||' '||row||' '||coalesce(last,'-')||' '||coalesce(before,'-')||' '||coalesce(after,'-') FROM journal_rows ORDER BY tbl, id",
+				"SELECT id||' '||kind||name||key||sid||posix||primary_group||purpose FROM accounts ORDER BY id", "SELECT id||' '||holder||' '||member||until||local FROM members ORDER BY id",
+				"SELECT id||' '||kind||key||body FROM papers ORDER BY id", "SELECT domain||' '||last FROM numbers ORDER BY domain"} {
+				out = append(out, x.Strings(q)...)
+			}
+			return x.Err()
+		}))
+		return out
+	}
+	one, many := dump(false), dump(true)
+	require.Greater(t, len(one), 900)
+	require.Equal(t, one, many)
+}
+
 func TestPatterns(t *testing.T) {
 	e := newEstate(t)
 	load(t, e, made(400, 20))

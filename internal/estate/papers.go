@@ -67,6 +67,13 @@ func (t *Tx) Shut() map[account.ID]string {
 	return out
 }
 
+// AddPapers writes down what isn't there, many at a time.
+func (t *Tx) AddPapers(list []Paper) {
+	t.InsertMany("papers", len(list), func(i int) []any {
+		return []any{string(list[i].Kind), store.Key(list[i].Name), list[i].Body}
+	})
+}
+
 // SetPaper makes a paper say something; "" takes it away.
 func (t *Tx) SetPaper(kind PaperKind, name, body string) {
 	key := store.Key(name)

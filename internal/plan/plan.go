@@ -253,22 +253,7 @@ func (p *Plan) Keep(t *estate.Tx) (string, error) {
 	for _, b := range w.puts {
 		t.Put(b.table, b.id, b.values)
 	}
-	for _, e := range w.accounts {
-		switch {
-		case e.before == nil && e.row == 0:
-			t.AddAccount(*e.after)
-			t.Gave(e.after.ID)
-		case e.before != nil && e.after != nil:
-			t.SetAccount(*e.after)
-		}
-	}
-	for _, e := range w.members {
-		if e.is == nil {
-			t.DropMember(e.group.ID, e.member.ID)
-		} else {
-			t.SetMember(e.group.ID, e.member.ID, *e.is)
-		}
-	}
+	w.keepPeople(t)
 	for _, e := range w.admins {
 		s := e.server
 		if found, ok := t.FindServer(s.Name); ok {
@@ -345,9 +330,7 @@ func (p *Plan) Keep(t *estate.Tx) (string, error) {
 	for _, e := range w.dates {
 		t.SetDated(e.of, e.after)
 	}
-	for _, e := range w.papers {
-		e.keep(t)
-	}
+	w.keepPapers(t)
 	for _, e := range w.levels {
 		if e.add {
 			if err := t.AddLevel(e.level); err != nil {

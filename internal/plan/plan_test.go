@@ -44,7 +44,10 @@ func reached(t *testing.T, got, want int, what string) {
 
 // TestMain keeps properties to fewer estates than rapid would make: each is a
 // file of its own, written to disk.
-func TestMain(m *testing.M) { drawn.Main(m, usual) }
+func TestMain(m *testing.M) {
+	enough = 2 // so that new ones are put in many at a time here too
+	drawn.Main(m, usual)
+}
 
 var ctx = context.Background()
 

@@ -16,17 +16,13 @@ func (t *Tx) Listen(change int64, bulk bool) {
 	var b strings.Builder
 	if !bulk {
 		for _, j := range journaled {
-			list := func(when string) string {
-				return "quote(" + when + strings.Join(j.columns, ")||','||quote("+when) + ")"
-			}
+			list := func(when string) string { return quoted(j.columns, when) }
 			for _, ev := range []struct{ event, row, before, after string }{
 				{"INSERT", "new", "NULL", list("new.")},
 				{"UPDATE", "new", list("old."), list("new.")},
 				{"DELETE", "old", list("old."), "NULL"},
 			} {
-				fmt.Fprintf(&b, `CREATE TEMP TRIGGER j_%[1]s_%[2]s AFTER %[2]s ON main.%[1]s BEGIN
-	INSERT INTO journal_rows(change, tbl, row, before, after) VALUES(%[3]d, '%[1]s', %[4]s.id, %[5]s, %[6]s); END;`,
-					j.table, ev.event, change, ev.row, ev.before, ev.after)
+				b.WriteString(triggerOf(j.table, ev.event, ev.row, ev.before, ev.after, change))
 			}
 		}
 		b.WriteString(`

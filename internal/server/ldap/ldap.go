@@ -131,7 +131,7 @@ func Dial(ctx context.Context, l Link, s Secret) (*Client, error) {
 		return nil, err
 	}
 	d := &net.Dialer{Timeout: patience}
-	conn, err := goldap.DialURL(l.URL, goldap.DialWithTLSDialer(trust, d))
+	conn, err := goldap.DialURL(l.URL, goldap.DialWithDialer(d), goldap.DialWithTLSConfig(trust))
 	if err != nil {
 		return nil, failed(l, "reach", cmp.Or(untrusted, err))
 	}

@@ -1,0 +1,69 @@
+package plan
+
+import (
+	acc "tarnwold/core/account"
+	"tarnwold/internal/estate"
+)
+
+// enough is from how many new ones on accounts, memberships and papers are put in
+// many at a time.
+var enough = 64
+
+// keepPeople stores the accounts that come and change, and memberships.
+func (w *work) keepPeople(t *estate.Tx) {
+	var fresh []acc.Account
+	for _, e := range w.accounts {
+		if e.before == nil && e.row == 0 {
+			fresh = append(fresh, *e.after)
+		} else if e.before != nil && e.after != nil {
+			t.SetAccount(*e.after)
+		}
+	}
+	if len(fresh) >= enough {
+		t.AddAccounts(fresh)
+	} else {
+		for _, a := range fresh {
+			t.AddAccount(a)
+			t.Gave(a.ID)
+		}
+	}
+	var join []estate.NewMember
+	named := map[[2]ID]bool{}
+	for _, e := range w.members {
+		if pair := [2]ID{e.group.ID, e.member.ID}; e.was == nil && e.is != nil && !named[pair] {
+			named[pair] = true
+			join = append(join, estate.NewMember{Group: e.group.ID, Member: e.member.ID, Is: *e.is})
+		}
+	}
+	bulk := len(join) >= enough
+	for _, e := range w.members {
+		switch {
+		case e.is == nil:
+			t.DropMember(e.group.ID, e.member.ID)
+		case e.was != nil || !bulk:
+			t.SetMember(e.group.ID, e.member.ID, *e.is)
+		}
+	}
+	if bulk {
+		t.AddMembers(join)
+	}
+}
+
+// keepPapers stores what is written down.
+func (w *work) keepPapers(t *estate.Tx) {
+	var fresh []estate.Paper
+	for i := range w.papers {
+		if e := &w.papers[i]; e.before == "" && e.row == 0 && e.number == 0 && e.after != "" {
+			fresh = append(fresh, estate.Paper{Kind: e.kind, Name: e.name, Body: e.after})
+		}
+	}
+	bulk := len(fresh) >= enough
+	for i := range w.papers {
+		if e := &w.papers[i]; !bulk || e.before != "" || e.row != 0 || e.number != 0 || e.after == "" {
+			e.keep(t)
+		}
+	}
+	if bulk {
+		t.AddPapers(fresh)
+	}
+}
