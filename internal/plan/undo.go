@@ -72,6 +72,7 @@ type undoing struct {
 	order []*net
 	// checks are accounts that go, whose entries are looked for at the end.
 	checks []account
+	mine   map[ID]map[string]bool // see mineOf
 }
 
 // net is what a change did to one row, all in all.
@@ -324,6 +325,7 @@ func (u *undoing) accounts() error {
 			}
 			after := before
 			for _, f := range []struct{ was, is, now bool }{
+				{old.Name != then.Name, before.Name == then.Name, true},
 				{old.Purpose != then.Purpose, before.Purpose == then.Purpose, true}, {old.Primary != then.Primary, before.Primary == then.Primary, true}, {old.POSIX != then.POSIX, before.POSIX == then.POSIX, true},
 			} {
 				if f.was && !f.is {
@@ -331,6 +333,12 @@ func (u *undoing) accounts() error {
 						return err
 					}
 				}
+			}
+			if old.Name != then.Name {
+				if !sameKey(old.Name, before.Name) && u.d.has(old.Name, old.Kind) {
+					return u.never("there is a %s %q now", old.Kind, old.Name)
+				}
+				after.Name = old.Name
 			}
 			if old.Purpose != then.Purpose {
 				after.Purpose = old.Purpose
@@ -363,26 +371,9 @@ func (u *undoing) unnamed(a account, removed map[ID]bool) error {
 		return err
 	}
 	t := u.d.t
-	mine := map[string]bool{}
-	for _, n := range u.of("members") {
-		if !n.made() {
-			continue
-		}
-		g, ok := t.RowAccount(store.Number(n.after, 0))
-		m, also := t.RowAccount(store.Number(n.after, 1))
-		if ok && also {
-			if m.ID == a.ID {
-				mine["member group "+t.Name(g.ID)] = true
-			}
-			if g.ID == a.ID {
-				mine["holder "+t.Name(m.ID)] = true
-			}
-		}
-	}
-	for id := range removed {
-		if x, ok := t.Account(id); ok && x.Primary == a.ID {
-			mine["primary user "+t.Name(id)] = true
-		}
+	mine := maps.Clone(u.mineOf(removed)[a.ID])
+	if mine == nil {
+		mine = map[string]bool{}
 	}
 	for _, n := range u.of("administrators") {
 		if x, ok := t.RowAccount(store.Number(n.after, 1)); n.made() && ok && x.ID == a.ID {
@@ -413,6 +404,39 @@ func (u *undoing) unnamed(a account, removed map[ID]bool) error {
 		}
 	}
 	return e
+}
+
+// mineOf lists, by account, the memberships this undoing takes back, and whose
+// primary group it is of those that go: worked out once for all.
+func (u *undoing) mineOf(removed map[ID]bool) map[ID]map[string]bool {
+	if u.mine != nil {
+		return u.mine
+	}
+	t := u.d.t
+	u.mine = map[ID]map[string]bool{}
+	note := func(id ID, what string) {
+		if u.mine[id] == nil {
+			u.mine[id] = map[string]bool{}
+		}
+		u.mine[id][what] = true
+	}
+	for _, n := range u.of("members") {
+		if !n.made() {
+			continue
+		}
+		g, ok := t.RowAccount(store.Number(n.after, 0))
+		m, also := t.RowAccount(store.Number(n.after, 1))
+		if ok && also {
+			note(m.ID, "member group "+t.Name(g.ID))
+			note(g.ID, "holder "+t.Name(m.ID))
+		}
+	}
+	for id := range removed {
+		if x, ok := t.Account(id); ok && !x.Primary.IsZero() {
+			note(x.Primary, "primary user "+t.Name(id))
+		}
+	}
+	return u.mine
 }
 
 // mostUses is how many uses of an account are looked at where entries may go
