@@ -127,6 +127,9 @@ type DirectoryWrite struct {
 // a directory had.
 const fromDirectories = "people from directory "
 
+// peopleFrom is what the summary of every change has that took people in.
+const peopleFrom = "people from "
+
 // elsewhere finds what of a plan a directory keeps: memberships of its groups are
 // changed there too where it was added so, and are refused else, as its accounts'
 // going is: the next sync would take it back. Taking back what came from it is the

@@ -59,7 +59,7 @@ func (d *Desk) TakeFolk(folk *shape.Folk, w FolkFrom) (*Plan, *Taken, error) {
 	if w.Domain == "" {
 		w.Domain = w.Directory
 	}
-	x := &taking{d: d, w: w, c: c, byID: map[ID]*folkRow{}, byName: map[string]*folkRow{}, byNumber: map[string][]*folkRow{}, first: -1}
+	x := &taking{d: d, w: w, c: c, byID: map[ID]*folkRow{}, byName: map[string]*folkRow{}, byNumber: map[string][]*folkRow{}, first: -1, ended: map[[2]ID]bool{}}
 	papers := map[string]string{}
 	for _, p := range t.Papers(estate.ParticularsPaper) {
 		papers[p.Name] = p.Body
@@ -228,7 +228,8 @@ type taking struct {
 	byName   map[string]*folkRow // by kind and key, as names are before renaming
 	byNumber map[string][]*folkRow
 	renamed  []*folkRow // in an order that keeps names free
-	first    int        // where among the papers it is told how many are known there now
+	ended    map[[2]ID]bool
+	first    int // where among the papers it is told how many are known there now
 }
 
 func nameKey(name string, kind acc.Kind) string { return kind.String() + ":" + store.Key(name) }
@@ -368,12 +369,21 @@ func (x *taking) memberships(p *Plan, folk *shape.Folk, rows []*folkRow) error {
 			if m == nil || have[g][id] || m.is.Directory != x.w.Directory || dir.Local(g.after.ID, id) {
 				continue
 			}
-			was, _ := x.d.t.Member(g.after.ID, id)
-			p.work.members = append(p.work.members, memberEdit{g.after, m.after, &was, nil})
-			x.c.Left++
+			x.end(p, g, m)
 		}
 	}
 	return nil
+}
+
+// end ends a membership, once.
+func (x *taking) end(p *Plan, g, m *folkRow) {
+	if g == nil || m == nil || x.ended[[2]ID{g.after.ID, m.after.ID}] {
+		return
+	}
+	x.ended[[2]ID{g.after.ID, m.after.ID}] = true
+	was, _ := x.d.t.Member(g.after.ID, m.after.ID)
+	p.work.members = append(p.work.members, memberEdit{g.after, m.after, &was, nil})
+	x.c.Left++
 }
 
 // gone makes accounts go that the directory hasn't any more; what something
@@ -387,14 +397,8 @@ func (x *taking) gone(p *Plan, met map[*folkRow]bool) error {
 		}
 		a := *r.before
 		for _, g := range dir.GroupsOf(a.ID) {
-			group := x.byID[g]
-			if group == nil || group.is.Directory != x.w.Directory {
-				continue
-			}
-			was, _ := x.d.t.Member(g, a.ID)
-			if !slices.ContainsFunc(p.work.members, func(e memberEdit) bool { return e.is == nil && e.group.ID == g && e.member.ID == a.ID }) {
-				p.work.members = append(p.work.members, memberEdit{group.after, a, &was, nil})
-				x.c.Left++
+			if group := x.byID[g]; group != nil && group.is.Directory == x.w.Directory {
+				x.end(p, group, r)
 			}
 		}
 		err := x.d.unnamed(a)
@@ -402,11 +406,18 @@ func (x *taking) gone(p *Plan, met map[*folkRow]bool) error {
 		var no *estate.Refused
 		switch {
 		case err == nil, errors.As(err, &named) && x.onlyMembers(named, met):
+			for _, g := range dir.GroupsOf(a.ID) {
+				x.end(p, x.byID[g], r)
+			}
+			for _, m := range dir.MembersOf(a.ID) {
+				x.end(p, r, x.byID[m])
+			}
 			p.work.accounts = append(p.work.accounts, accountEdit{before: &a})
 			if r.paper != "" {
 				p.work.papers = append(p.work.papers, paperEdit{kind: estate.ParticularsPaper, name: a.ID.String(), before: r.paper})
 			}
 			r.is, r.paper = Particulars{}, ""
+			delete(x.byName, nameKey(a.Name, a.Kind))
 			x.c.Went++
 		case errors.As(err, &named), errors.As(err, &no):
 			x.c.Stayed++

@@ -1,6 +1,8 @@
 package plan
 
 import (
+	"slices"
+
 	acc "tarnwold/core/account"
 	"tarnwold/internal/estate"
 )
@@ -8,6 +10,29 @@ import (
 // enough is from how many new ones on accounts, memberships and papers are put in
 // many at a time.
 var enough = 64
+
+// parkNames gives accounts that get another name, or go, their identifier for one
+// meanwhile, where others take their names in the same change.
+func (w *work) parkNames(t *estate.Tx) {
+	comes := slices.ContainsFunc(w.puts, func(b putBack) bool { return b.table == "accounts" })
+	var renamed []acc.Account
+	others := false // somebody takes another name
+	for _, e := range w.accounts {
+		switch {
+		case e.before == nil:
+		case e.after == nil, e.after.Name != e.before.Name:
+			a := *e.before
+			a.Name = a.ID.String()
+			renamed = append(renamed, a)
+			others = others || e.after != nil
+		}
+	}
+	if comes || len(renamed) > 1 && others {
+		for _, a := range renamed {
+			t.SetAccount(a)
+		}
+	}
+}
 
 // keepPeople stores the accounts that come and change, and memberships.
 func (w *work) keepPeople(t *estate.Tx) {

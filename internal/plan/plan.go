@@ -250,6 +250,7 @@ func (p *Plan) Keep(t *estate.Tx) (string, error) {
 	for _, e := range w.links {
 		t.Relink(e.server, e.link)
 	}
+	w.parkNames(t)
 	for _, b := range w.puts {
 		t.Put(b.table, b.id, b.values)
 	}

@@ -279,6 +279,13 @@ func (u *undoing) accounts() error {
 			}
 		}
 	}
+	freed := map[string]bool{} // names that this undoing takes from whoever has them
+	for _, n := range list {
+		if now := t.Now("accounts", n.id); now != nil && (n.made() || n.before != nil && n.after != nil && store.Text(n.before, 1) != store.Text(n.after, 1)) {
+			freed[nameKey(store.Text(now, 1), acc.Kind(store.Number(now, 0)))] = true
+		}
+	}
+	taken := func(name string, kind acc.Kind) bool { return u.d.has(name, kind) && !freed[nameKey(name, kind)] }
 	for _, n := range list {
 		now := t.Now("accounts", n.id)
 		switch {
@@ -302,7 +309,7 @@ func (u *undoing) accounts() error {
 			if _, ok := t.Account(a.ID); ok || now != nil {
 				return u.never("there is an account %s now", a.ID)
 			}
-			if u.d.has(a.Name, a.Kind) {
+			if taken(a.Name, a.Kind) {
 				return u.never("there is a %s %q now", a.Kind, a.Name)
 			}
 			u.p.work.puts = append(u.p.work.puts, putBack{"accounts", n.id, n.before})
@@ -335,7 +342,7 @@ func (u *undoing) accounts() error {
 				}
 			}
 			if old.Name != then.Name {
-				if !sameKey(old.Name, before.Name) && u.d.has(old.Name, old.Kind) {
+				if !sameKey(old.Name, before.Name) && taken(old.Name, old.Kind) {
 					return u.never("there is a %s %q now", old.Kind, old.Name)
 				}
 				after.Name = old.Name
@@ -520,6 +527,20 @@ func (u *undoing) entriesGone() error {
 
 func (u *undoing) members() error {
 	t := u.d.t
+	var dir *acc.Directory // with what this undoing ends and brings, as far as it is
+	if len(u.of("members")) > 0 {
+		dir = t.Directory().Clone()
+	}
+	for _, n := range u.of("members") {
+		if n.made() {
+			g, ok := u.account(store.Number(n.after, 0))
+			m, also := u.account(store.Number(n.after, 1))
+			if ok && also {
+				dir.Leave(g.ID, m.ID)
+			}
+		}
+	}
+	circles := strings.Contains(u.p.Change, peopleFrom) // directories have them
 	for _, n := range u.of("members") {
 		either := n.after
 		if either == nil {
@@ -551,9 +572,12 @@ func (u *undoing) members() error {
 			is = &then
 		}
 		if is != nil && was == nil && m.Kind == acc.Group {
-			if loop := t.Directory().Loop(g.ID, m.ID); loop != nil {
+			if loop := dir.Loop(g.ID, m.ID); loop != nil && !circles {
 				return u.never("%v", &Circle{t.Name(g.ID), t.Name(m.ID), t.Names(loop)})
 			}
+		}
+		if is != nil && was == nil {
+			dir.Join(g.ID, m.ID)
 		}
 		if is != nil || was != nil {
 			u.p.work.members = append(u.p.work.members, memberEdit{g, m, was, is})
