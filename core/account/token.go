@@ -66,24 +66,24 @@ func NewToken(book Book, user ID, tr Traits, special ...ID) *Token {
 	}
 	var queue []found
 	far := 0
-	var alone []ID // primary groups, where the groups they are in don't count
+	var unlisted []ID // primary groups that count alone, and so far nothing lists him in
 	put := func(id ID, s Step, from ID) {
 		_, ok := t.ids[id]
 		switch {
-		case id.IsZero(), ok && (s != Member || !slices.Contains(alone, id)):
+		case id.IsZero(), ok && (s != Member || !slices.Contains(unlisted, id)):
 			return
 		case ok: // it lists him too
-			alone = slices.DeleteFunc(alone, func(o ID) bool { return o == id })
+			unlisted = slices.DeleteFunc(unlisted, func(o ID) bool { return o == id })
 		default:
 			t.ids[id] = via{s, from}
 			t.marks[id.mark>>6&15] |= 1 << (id.mark & 63)
 		}
-		by := s == PrimaryOf && tr.FirstAlone
-		if by {
-			alone = append(alone, id)
+		alone := s == PrimaryOf && tr.FirstAlone
+		if alone {
+			unlisted = append(unlisted, id)
 		}
 		if s != SameAccount && s != Always {
-			queue = append(queue, found{id, far, by})
+			queue = append(queue, found{id, far, alone})
 		}
 	}
 	put(user, Self, ID{})
@@ -99,11 +99,11 @@ func NewToken(book Book, user ID, tr Traits, special ...ID) *Token {
 	for len(queue) > 0 {
 		id := queue[0].id
 		far = queue[0].far
-		only := queue[0].alone
+		alone := queue[0].alone
 		queue = queue[1:]
 		// Each layer costs one; the user's own groups nothing, those go first.
 		for pass := range 2 {
-			if only {
+			if alone {
 				break
 			}
 			if far += pass; tr.Layers != 0 && far > tr.Layers {

@@ -129,14 +129,19 @@ func (s *Set) Changed() (nodes int, items int64) {
 	return nodes, items
 }
 
+// On gives a node's rules before or after.
+func (n *Node) On(after bool) rule.Any {
+	if after {
+		return n.After
+	}
+	return n.Before
+}
+
 // Over gives the rules of the folder above a node, as they are before or
 // after; nil where nothing above is known.
 func (s *Set) Over(i int, after bool) rule.Any {
 	if p := s.Nodes[i].Parent; p >= 0 {
-		if after {
-			return s.Nodes[p].After
-		}
-		return s.Nodes[p].Before
+		return s.Nodes[p].On(after)
 	}
 	if ds := s.Chain(i, after); len(ds) > 0 {
 		return ds[0]

@@ -446,12 +446,11 @@ func (d *Decider) One(l *rule.List, one right.Set) Bits { return d.People.Grante
 func (d *Decider) TakesOut(folder *rule.List, owner account.ID) Bits {
 	out := d.One(folder, right.DeleteChild)
 	if folder.OwnersOnly && folder.Beneath != nil {
-		owners := slices.Clone(d.People.Holders(folder.Owner, d.Local))
-		if owners == nil {
-			owners = d.People.Empty()
-		}
-		if !owner.IsZero() {
-			owners.Or(d.People.Holders(owner, d.Local))
+		owners := d.People.Empty()
+		for _, id := range []account.ID{folder.Owner, owner} {
+			if !id.IsZero() {
+				owners.Or(d.People.Holders(id, d.Local))
+			}
 		}
 		return out.And(owners)
 	}

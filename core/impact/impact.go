@@ -217,10 +217,7 @@ func (w *worker) route(index int, r *Route) {
 				gates[i][x] = w.gate(i, x, up, gates, start, begins)
 				sit.gate[x] = gates[i][x]
 			}
-			own := n.Before
-			if x == After {
-				own = n.After
-			}
+			own := n.On(x == After)
 			if !on[i][x] || own == nil {
 				continue
 			}
@@ -269,13 +266,8 @@ func (w *worker) gate(i, x int, up rule.Any, gates [][2]int32, start Start, begi
 	s := w.sides[x]
 	n := &w.set.Nodes[i]
 	cut := begins && start.Cut[x]
-	own := n.Before
-	if x == After {
-		own = n.After
-	}
-	if begins && own != nil && start.On[x] && !start.Above[x] && s.Traits.AsksOwnFolder() {
-		begins = false
-		return w.number(w.sets[w.gate(i, x, up, gates, start, begins)].And(s.granted(s.above.Of(own), right.Execute)))
+	if own := n.On(x == After); begins && own != nil && start.On[x] && !start.Above[x] && s.Traits.AsksOwnFolder() {
+		return w.number(w.sets[w.gate(i, x, up, gates, start, false)].And(s.granted(s.above.Of(own), right.Execute)))
 	}
 	if n.Parent >= 0 && !(cut && start.Near[x] == 0) {
 		if up == nil { // the folder isn't there on this side

@@ -97,7 +97,6 @@ type FindingsOptions struct {
 	Where string
 	Kinds []string               // none: all
 	Today estate.Day             // for last days
-	Shut  map[account.ID]bool    // users nobody can sign on as
 	Kept  func(name string) bool // whether a group is spoken of beside the rules (keepers)
 	Step  func(what string)      // is told how far it is; may be nil
 }

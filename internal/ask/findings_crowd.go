@@ -305,7 +305,7 @@ func (x *finding) outOfSightBy(w *way) error {
 	at := make(map[int]*state, len(c.nodes))
 	sums := map[int]*sum{}
 	left := c.d.People.Empty() // who can't sign on any more doesn't browse
-	for id := range x.o.Shut {
+	for id := range x.k.shutOut() {
 		if u, ok := c.d.People.Place(id); ok {
 			left.Set(u)
 		}

@@ -38,7 +38,7 @@ func (x *finding) unowned() error {
 
 // ownersLeft: an owner nobody can sign on as any more.
 func (x *finding) ownersLeft() error {
-	return x.owners(func(id account.ID) bool { return x.o.Shut[id] }, "")
+	return x.owners(func(id account.ID) bool { return x.k.shutOut()[id] != "" }, "")
 }
 
 func (x *finding) owners(meant func(account.ID) bool, what string) error {

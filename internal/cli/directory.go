@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -95,13 +96,11 @@ func (a *app) dialDirectory(ctx context.Context, sign *signing, name string) (x 
 	if err != nil {
 		return nil, nil, err
 	}
-	var s ldap.Secret
+	var s ldap.Secret // none: nobody signs on
 	if l.User != "" || sign.tickets || sign.keytab != "" {
-		secret, err := a.secret(sign, x.Name, l.User)
-		if err != nil {
+		if s, err = a.secret(sign, x.Name, l.User); err != nil {
 			return nil, nil, err
 		}
-		s = ldap.Secret{Password: secret.Password, Cache: secret.Cache, Keytab: secret.Keytab, Config: secret.Config}
 	}
 	c, err = ldap.Dial(ctx, l, s)
 	return x, c, err
@@ -141,7 +140,16 @@ func (a *app) directoriesShown(ctx context.Context, only string) (out []report.D
 				return err
 			}
 			d := report.Directory{Name: x.Name, URL: l.URL, Bases: l.Bases, User: l.User, CA: l.CA, Filter: l.Filter, Unencrypted: l.Open, Writes: x.Writes, Shape: x.Shape, Purposes: x.Purposes, Taken: moment(t.Marked("directory " + x.Name))}
-			d.Users, d.Groups, d.Shut = plan.Kept(t, x.Name)
+			for _, k := range plan.KeptIn(t, x.Name) {
+				if k.Kind == account.User {
+					d.Users++
+				} else {
+					d.Groups++
+				}
+				if k.Shut {
+					d.Shut++
+				}
+			}
 			out = append(out, d)
 		}
 		return t.Err()
@@ -355,7 +363,7 @@ quick; who has gone is not seen by that.`,
 // knownEntries lets a gathering know the people that came from a directory before.
 func (a *app) knownEntries(ctx context.Context, g *shape.Gathering, name string) error {
 	return a.view(ctx, func(t *estate.Tx) error {
-		for _, x := range plan.DirectoryPeople(t, name) {
+		for _, x := range plan.KeptIn(t, name) {
 			if err := g.Know(x.Entry, x.Account); err != nil {
 				return err
 			}
@@ -415,7 +423,7 @@ are no difference.`,
 			}
 			out := report.DirectoryProof{Name: x.Name, Differences: []report.TokenDifference{}}
 			err = a.view(c.Context(), func(t *estate.Tx) error {
-				users := plan.DirectoryUsers(t, x.Name)
+				users := slices.DeleteFunc(plan.KeptIn(t, x.Name), func(k plan.Kept) bool { return k.Kind != account.User || k.Gone() })
 				bar := a.progress(len(users), "asking "+x.Name)
 				defer bar.end()
 				dir := t.Directory()

@@ -104,7 +104,7 @@ no role gives him.`,
 			}
 			var out *ask.Jobs
 			err := a.view(c.Context(), func(t *estate.Tx) (err error) {
-				out, err = ask.New(t).Role(args[0], limit, func(id account.ID) string { return plan.ParticularsOf(t, id).About })
+				out, err = ask.New(t).Role(args[0], limit, func(id account.ID) string { return t.ParticularsOf(id).About })
 				return err
 			})
 			if err != nil {

@@ -2,9 +2,7 @@ package estate
 
 import (
 	"database/sql"
-	"encoding/json"
 
-	"tarnwold/core/account"
 	"tarnwold/internal/store"
 )
 
@@ -48,23 +46,6 @@ func (t *Tx) Paper(kind PaperKind, name string) (body string) {
 		t.One("SELECT body FROM papers WHERE kind=? AND key=?", []any{kind, store.Key(name)}, &body)
 	}
 	return body
-}
-
-// Shut lists the users nobody can sign on as, and why, where a directory said so.
-func (t *Tx) Shut() map[account.ID]string {
-	out := map[account.ID]string{}
-	for _, x := range t.Papers(ParticularsPaper) {
-		var p struct {
-			Shut bool   `json:"shut"`
-			Why  string `json:"why"`
-		}
-		if id, err := account.ParseID(x.Name); err == nil && json.Unmarshal([]byte(x.Body), &p) == nil && p.Shut {
-			if out[id] = p.Why; p.Why == "" {
-				out[id] = "shut"
-			}
-		}
-	}
-	return out
 }
 
 // AddPapers writes down what isn't there, many at a time.

@@ -3,7 +3,6 @@ package plan
 import (
 	"encoding/json"
 	"fmt"
-	"slices"
 	"strings"
 
 	acc "tarnwold/core/account"
@@ -72,47 +71,42 @@ func (d *Desk) RemoveDirectory(name string) (*Plan, error) {
 	if err := p.paper(estate.DirectoryPaper, x.Name, d.t.Paper(estate.DirectoryPaper, name), nil, Edit{Kind: "directory", Where: "directory " + x.Name, Lines: []Line{{Sign: "goes", What: "directory"}}}); err != nil {
 		return nil, err
 	}
-	for _, row := range d.t.Papers(estate.ParticularsPaper) {
-		var was Particulars
-		if err := json.Unmarshal([]byte(row.Body), &was); err != nil || store.Key(was.Directory) != store.Key(x.Name) {
-			continue
+	d.t.EachParticular(func(was *estate.Particular) {
+		if store.Key(was.Directory) != store.Key(x.Name) || err != nil {
+			return
 		}
-		is := was
+		is := was.Particulars
 		is.Directory, is.Entry = "", ""
-		e := Edit{Kind: "account", Where: d.particularsOf(row.Name), Lines: []Line{{Sign: "goes", What: "entry", Text: "in a directory: " + was.Entry}}}
-		var after any
-		if is != (Particulars{}) {
-			after = is
-		}
-		if err := p.paper(estate.ParticularsPaper, row.Name, row.Body, after, e); err != nil {
-			return nil, err
-		}
+		e := Edit{Kind: "account", Where: d.particularsOf(was.ID.String()), Lines: []Line{{Sign: "goes", What: "entry", Text: "in a directory: " + was.Entry}}}
+		err = p.particulars(was.ID, was.Body, was.Particulars, is, e)
+	})
+	if err != nil {
+		return nil, err
 	}
 	return d.finish(p)
 }
 
-// Kept counts the accounts that a directory has, and those of them that are shut.
-func Kept(t *estate.Tx, directory string) (users, groups, shut int) {
-	for _, row := range t.Papers(estate.ParticularsPaper) {
-		var is Particulars
-		if json.Unmarshal([]byte(row.Body), &is) != nil || store.Key(is.Directory) != store.Key(directory) {
-			continue
-		}
-		id, err := acc.ParseID(row.Name)
-		if err != nil {
-			continue
-		}
-		if a, ok := t.Account(id); ok && a.Kind == acc.User {
-			users++
-		} else if ok {
-			groups++
-		}
-		if is.Shut {
-			shut++
-		}
-	}
-	return users, groups, shut
+// Kept is an account that a directory has, and what is written down of it.
+type Kept struct {
+	acc.Account
+	estate.Particulars
 }
+
+// KeptIn lists everybody a directory has, and who it had and rules still name.
+func KeptIn(t *estate.Tx, directory string) (out []Kept) {
+	t.EachParticular(func(p *estate.Particular) {
+		if store.Key(p.Directory) != store.Key(directory) {
+			return
+		}
+		if a, ok := t.Account(p.ID); ok {
+			out = append(out, Kept{a, p.Particulars})
+		}
+	})
+	return out
+}
+
+// Gone tells whether the directory hasn't it any more.
+func (k *Kept) Gone() bool { return k.Why == goneWhy }
 
 // DirectoryWrite is a membership that comes or goes in a directory.
 type DirectoryWrite struct {
@@ -141,7 +135,7 @@ func (d *Desk) elsewhere(p *Plan) error {
 	}
 	known := map[string]*Directory{}
 	kept := func(a account) (Particulars, *Directory, error) {
-		at := ParticularsOf(d.t, a.ID)
+		at := d.t.ParticularsOf(a.ID)
 		if at.Directory == "" || at.Why == goneWhy {
 			return Particulars{}, nil, nil
 		}
@@ -173,7 +167,7 @@ func (d *Desk) elsewhere(p *Plan) error {
 		if !x.Writes {
 			return refused(e.group, at)
 		}
-		m := ParticularsOf(d.t, e.member.ID)
+		m := d.t.ParticularsOf(e.member.ID)
 		if store.Key(m.Directory) != store.Key(at.Directory) || m.Entry == "" {
 			return &estate.Refused{Why: fmt.Sprintf("%s is kept in directory %s, which doesn't have %s", d.t.Name(e.group.ID), x.Name, d.accountName(e.member))}
 		}
@@ -191,45 +185,6 @@ func (d *Desk) elsewhere(p *Plan) error {
 		}
 	}
 	return nil
-}
-
-// DirectoryUsers lists the users a directory has, by their names there.
-func DirectoryUsers(t *estate.Tx, directory string) (out []KeptUser) {
-	for _, row := range t.Papers(estate.ParticularsPaper) {
-		var is Particulars
-		if json.Unmarshal([]byte(row.Body), &is) != nil || store.Key(is.Directory) != store.Key(directory) || is.Why == goneWhy {
-			continue
-		}
-		if id, err := acc.ParseID(row.Name); err == nil {
-			if a, ok := t.Account(id); ok && a.Kind == acc.User {
-				out = append(out, KeptUser{a, is.Entry})
-			}
-		}
-	}
-	slices.SortFunc(out, func(a, b KeptUser) int { return strings.Compare(a.Name, b.Name) })
-	return out
-}
-
-// DirectoryPeople lists everybody a directory has, users and groups.
-func DirectoryPeople(t *estate.Tx, directory string) (out []KeptUser) {
-	for _, row := range t.Papers(estate.ParticularsPaper) {
-		var is Particulars
-		if json.Unmarshal([]byte(row.Body), &is) != nil || store.Key(is.Directory) != store.Key(directory) || is.Entry == "" {
-			continue
-		}
-		if id, err := acc.ParseID(row.Name); err == nil {
-			if a, ok := t.Account(id); ok {
-				out = append(out, KeptUser{a, is.Entry})
-			}
-		}
-	}
-	return out
-}
-
-// KeptUser is a user with his name in a directory.
-type KeptUser struct {
-	acc.Account
-	Entry string
 }
 
 // goneWhy says of a user that the directory he was kept in hasn't him any more.

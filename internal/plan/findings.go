@@ -246,7 +246,7 @@ func (d *Desk) Findings(where string, kinds []string) ([]ask.Finding, error) {
 	if err != nil {
 		return nil, err
 	}
-	o := ask.FindingsOptions{Where: where, Kinds: kinds, Today: d.Today, Shut: shut(d.t), Step: func(what string) { d.step("looking for " + what) }}
+	o := ask.FindingsOptions{Where: where, Kinds: kinds, Today: d.Today, Step: func(what string) { d.step("looking for " + what) }}
 	if len(k.all) > 0 {
 		o.Kept = func(name string) bool { return len(k.group(name)) > 0 }
 	}

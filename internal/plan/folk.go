@@ -1,7 +1,6 @@
 package plan
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -45,7 +44,8 @@ type Taken struct {
 type folkRow struct {
 	before *account // nil: it comes
 	after  account
-	paper  string // its particulars as they are
+	paper  string // its particulars as they are written down
+	was    Particulars
 	is     Particulars
 }
 
@@ -60,18 +60,17 @@ func (d *Desk) TakeFolk(folk *shape.Folk, w FolkFrom) (*Plan, *Taken, error) {
 		w.Domain = w.Directory
 	}
 	x := &taking{d: d, w: w, c: c, byID: map[ID]*folkRow{}, byName: map[string]*folkRow{}, byNumber: map[string][]*folkRow{}, first: -1, ended: map[[2]ID]bool{}}
-	papers := map[string]string{}
-	for _, p := range t.Papers(estate.ParticularsPaper) {
-		papers[p.Name] = p.Body
-	}
+	written := map[ID]*estate.Particular{}
+	t.EachParticular(func(p *estate.Particular) { written[p.ID] = p })
 	fresh := true
 	for _, a := range t.Accounts(0) {
 		fresh = false
-		row := &folkRow{before: &a, after: a, paper: papers[store.Key(a.ID.String())]}
-		if row.paper != "" {
-			if err := json.Unmarshal([]byte(row.paper), &row.is); err != nil {
-				return nil, nil, fmt.Errorf("the particulars of %s can't be read: %w", a.Name, err)
+		row := &folkRow{before: &a, after: a}
+		if p := written[a.ID]; p != nil {
+			if p.Err != nil {
+				return nil, nil, fmt.Errorf("the particulars of %s can't be read: %w", a.Name, p.Err)
 			}
+			row.paper, row.was, row.is = p.Body, p.Particulars, p.Particulars
 		}
 		x.put(row)
 	}
@@ -416,7 +415,7 @@ func (x *taking) gone(p *Plan, met map[*folkRow]bool) error {
 			if r.paper != "" {
 				p.work.papers = append(p.work.papers, paperEdit{kind: estate.ParticularsPaper, name: a.ID.String(), before: r.paper})
 			}
-			r.is, r.paper = Particulars{}, ""
+			r.was, r.is = Particulars{}, Particulars{}
 			delete(x.byName, nameKey(a.Name, a.Kind))
 			x.c.Went++
 		case errors.As(err, &named), errors.As(err, &no):
@@ -476,15 +475,7 @@ func (x *taking) rename() {
 
 // particulars writes down what was learnt of an account beside.
 func (x *taking) particulars(p *Plan, r *folkRow) error {
-	if r.is == (Particulars{}) && r.paper == "" {
-		return nil
-	}
-	var was Particulars
-	if r.paper != "" {
-		if err := json.Unmarshal([]byte(r.paper), &was); err != nil {
-			return err
-		}
-	}
+	was := r.was
 	if was == r.is {
 		return nil
 	}
@@ -508,5 +499,5 @@ func (x *taking) particulars(p *Plan, r *folkRow) error {
 	case was.Entry != r.is.Entry:
 		e.Lines = append(e.Lines, Line{Sign: "changes", What: "known", Text: "in the directory it is " + r.is.Entry})
 	}
-	return p.paper(estate.ParticularsPaper, r.after.ID.String(), r.paper, r.is, e)
+	return p.particulars(r.after.ID, r.paper, was, r.is, e)
 }

@@ -95,7 +95,7 @@ func TestPeopleOfADirectory(t *testing.T) {
 				for i := range f.People {
 					a, ok := tx.Account(f.People[i].ID)
 					require.True(rt, ok, "%+v %v %v", f.People[i], tx.Accounts(0), tx.Err())
-					at := ParticularsOf(tx, a.ID)
+					at := tx.ParticularsOf(a.ID)
 					require.Equal(rt, "house", at.Directory)
 					require.Equal(rt, f.People[i].Shut != "", at.Shut, a.Name)
 				}

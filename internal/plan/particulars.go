@@ -1,7 +1,6 @@
 package plan
 
 import (
-	"encoding/json"
 	"fmt"
 
 	acc "tarnwold/core/account"
@@ -9,43 +8,15 @@ import (
 	"tarnwold/internal/format"
 )
 
-// Particulars is what is written down of an account: what it is for, and
-// whether it is shut. Neither decides anything.
-type Particulars struct {
-	About string `json:"about,omitempty"`
-	Shut  bool   `json:"shut,omitempty"` // nobody can sign on as it any more
-	Why   string `json:"why,omitempty"`  // why a directory says so: disabled, expired; empty: it was said by hand
-	// Directory it is kept in, and its name there.
-	Directory string `json:"directory,omitempty"`
-	Entry     string `json:"entry,omitempty"`
-}
-
-// ParticularsOf gives what is written down of an account.
-func ParticularsOf(t *estate.Tx, id ID) (p Particulars) {
-	if body := t.Paper(estate.ParticularsPaper, id.String()); body != "" {
-		_ = json.Unmarshal([]byte(body), &p)
-	}
-	return p
-}
-
-// shut lists the users nobody can sign on as any more.
-func shut(t *estate.Tx) map[ID]bool {
-	out := map[ID]bool{}
-	for _, x := range t.Papers(estate.ParticularsPaper) {
-		var p Particulars
-		if id, err := acc.ParseID(x.Name); err == nil && json.Unmarshal([]byte(x.Body), &p) == nil && p.Shut {
-			out[id] = true
-		}
-	}
-	return out
-}
+// Particulars is what is written down of an account.
+type Particulars = estate.Particulars
 
 const longestAbout = 400
 
 // describeAccount writes particulars down with a plan; nil leaves what is there.
 func (d *Desk) describeAccount(p *Plan, a account, about *string, shut *bool) error {
 	before := d.t.Paper(estate.ParticularsPaper, a.ID.String())
-	was := ParticularsOf(d.t, a.ID)
+	was := d.t.ParticularsOf(a.ID)
 	is := was
 	e := Edit{Kind: "account", Where: fmt.Sprintf("%s %s", a.Kind, a.Name)}
 	if about != nil && *about != was.About {
@@ -63,6 +34,12 @@ func (d *Desk) describeAccount(p *Plan, a account, about *string, shut *bool) er
 		words := map[bool]string{true: "shut", false: "open"}
 		e.Lines = append(e.Lines, Line{Sign: "changes", What: "sign-on", Text: words[is.Shut] + ", was " + words[was.Shut]})
 	}
+	return p.particulars(a.ID, before, was, is, e)
+}
+
+// particulars writes down what is so of an account from now on; nothing, where
+// nothing is.
+func (p *Plan) particulars(id ID, before string, was, is Particulars, e Edit) error {
 	if is == was {
 		return nil
 	}
@@ -70,7 +47,7 @@ func (d *Desk) describeAccount(p *Plan, a account, about *string, shut *bool) er
 	if is != (Particulars{}) {
 		after = is
 	}
-	return p.paper(estate.ParticularsPaper, a.ID.String(), before, after, e)
+	return p.paper(estate.ParticularsPaper, id.String(), before, after, e)
 }
 
 func quotedOr(s, other string) string {

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"slices"
 	"strings"
-	"time"
 
 	"tarnwold/internal/ask"
 	"tarnwold/internal/format"
@@ -33,15 +32,7 @@ func (d *Directory) taken() string {
 	if d.Taken == "" {
 		return "never"
 	}
-	return moment(d.Taken)
-}
-
-func moment(rfc3339 string) string {
-	t, err := time.Parse(time.RFC3339, rfc3339)
-	if err != nil {
-		return rfc3339
-	}
-	return t.Local().Format("2006-01-02 15:04")
+	return localTime(d.Taken)
 }
 
 // Directories lists directories.
@@ -54,20 +45,7 @@ func (p *Printer) Directories(list []Directory) error {
 		}
 		return out
 	}
-	return p.Give(list, heads, rows, func() { p.lines(heads, rows()) })
-}
-
-// lines draws rows of plain cells.
-func (p *Printer) lines(heads []string, rows [][]string) {
-	g := Grid{Cols: Heads(heads...)}
-	for _, r := range rows {
-		var cells []Cell
-		for _, s := range r {
-			cells = append(cells, C(s))
-		}
-		g.Rows = append(g.Rows, cells)
-	}
-	p.Grid(g)
+	return p.Give(list, heads, rows, func() { p.Grid(plain(Heads(heads...), rows())) })
 }
 
 // Directory shows one directory.
@@ -103,7 +81,7 @@ func (p *Printer) Directory(d *Directory) error {
 		}
 	}
 	rows = append(rows, []string{"from it", Count(int64(d.Users), "user") + " and " + Count(int64(d.Groups), "group") + ", " + format.Number(int64(d.Shut)) + " of them shut"}, []string{"taken in", d.taken()})
-	return p.Give(d, heads, func() [][]string { return rows }, func() { p.lines(heads, rows) })
+	return p.Give(d, heads, func() [][]string { return rows }, func() { p.Grid(plain(Heads(heads...), rows)) })
 }
 
 // TokenDifference is a group that is in a user's token on one side only.
@@ -144,7 +122,7 @@ func (p *Printer) DirectoryProven(d *DirectoryProof) error {
 	}
 	return p.Give(d, heads, rows, func() {
 		if len(d.Differences) > 0 {
-			p.lines(heads, rows())
+			p.Grid(plain(Heads(heads...), rows()))
 			p.Blank()
 		}
 		p.Line(S("Tokens of %s held to directory %s: %s.", Count(int64(d.Users), "user"), d.Name, Count(int64(len(d.Differences)), "difference")))

@@ -19,22 +19,15 @@ func (p *Printer) Explained(list []*ask.Explained, rows bool) error {
 	if list == nil {
 		list = []*ask.Explained{}
 	}
-	return p.Give(list, explainHeads, func() (out [][]string) {
+	each := func() (out [][]string) {
 		for _, e := range list {
 			out = append(out, explainRow(e))
 		}
 		return out
-	}, func() {
+	}
+	return p.Give(list, explainHeads, each, func() {
 		if rows {
-			g := Grid{Cols: []Col{{"user", 1}, {"where", 4}, {"route", 2}, {"granted", 0}, {"level", 2}, {"error", 3}}}
-			for _, e := range list {
-				var r []Cell
-				for _, s := range explainRow(e) {
-					r = append(r, C(s))
-				}
-				g.Rows = append(g.Rows, r)
-			}
-			p.Grid(g)
+			p.Grid(plain([]Col{{"user", 1}, {"where", 4}, {"route", 2}, {"granted", 0}, {"level", 2}, {"error", 3}}, each()))
 			return
 		}
 		for i, e := range list {

@@ -28,23 +28,16 @@ func (p *Printer) People(list []ask.Person, groups bool) error {
 		}
 		return []string{x.Name, number(x.POSIX), x.Primary, of, x.ID}
 	}
-	return p.Give(list, heads, func() (out [][]string) {
+	rows := func() (out [][]string) {
 		for _, x := range list {
 			out = append(out, row(x))
 		}
 		return out
-	}, func() {
+	}
+	return p.Give(list, heads, rows, func() {
 		cols := Heads(heads...)
 		cols[0].Weight, cols[1].Weight = 1, 0
-		g := Grid{Cols: cols}
-		for _, x := range list {
-			var r []Cell
-			for _, s := range row(x) {
-				r = append(r, C(s))
-			}
-			g.Rows = append(g.Rows, r)
-		}
-		p.Grid(g)
+		p.Grid(plain(cols, rows()))
 	})
 }
 

@@ -259,6 +259,19 @@ func Heads(names ...string) []Col {
 	return cols
 }
 
+// plain makes a grid of rows of which nothing stands out.
+func plain(cols []Col, rows [][]string) Grid {
+	g := Grid{Cols: cols}
+	for _, r := range rows {
+		var cells []Cell
+		for _, s := range r {
+			cells = append(cells, C(s))
+		}
+		g.Rows = append(g.Rows, cells)
+	}
+	return g
+}
+
 // gap is what stands between two columns.
 const gap = 2
 

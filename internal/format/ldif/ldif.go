@@ -213,25 +213,37 @@ func (r *Reader) Next() (*Record, error) {
 
 var changes = map[string]Change{"add": Add, "delete": Delete, "modify": Modify, "modrdn": Rename, "moddn": Rename}
 
+// part reads a line within a record: an attribute with its value, or a - alone.
+// io.EOF tells that the record ends there.
+func (r *Reader) part() (name, value string, line int, err error) {
+	s, line, err := r.line()
+	switch {
+	case err != nil:
+	case s == "":
+		err = io.EOF
+	case s == "-":
+		name = s
+	default:
+		name, value, err = r.value(s, line)
+	}
+	return name, value, line, err
+}
+
 // body reads what follows the name.
 func (r *Reader) body(x *Record) error {
 	values := 0
 	at := map[string]int{} // where an attribute stands in Parts, of an entry
 	first := true
 	for {
-		s, line, err := r.line()
-		if err == io.EOF || err == nil && s == "" {
+		name, v, line, err := r.part()
+		if err == io.EOF {
 			return nil
 		}
 		if err != nil {
 			return err
 		}
-		if s == "-" {
+		if name == "-" {
 			return r.wrong(line, "a - outside of a change")
-		}
-		name, v, err := r.value(s, line)
-		if err != nil {
-			return err
 		}
 		if first && name == "control" {
 			continue
@@ -273,14 +285,10 @@ func (r *Reader) body(x *Record) error {
 
 func (r *Reader) modify(x *Record) error {
 	for {
-		s, line, err := r.line()
-		if err == io.EOF || err == nil && s == "" {
+		do, attr, line, err := r.part()
+		if err == io.EOF {
 			return nil
 		}
-		if err != nil {
-			return err
-		}
-		do, attr, err := r.value(s, line)
 		if err != nil {
 			return err
 		}
@@ -297,20 +305,16 @@ func (r *Reader) modify(x *Record) error {
 			return r.wrong(line, "%s, where add, delete or replace is due", do)
 		}
 		for {
-			s, line, err := r.line()
-			if err == io.EOF || err == nil && s == "" {
+			name, v, line, err := r.part()
+			if err == io.EOF {
 				r.keep(x, p)
 				return nil
 			}
 			if err != nil {
 				return err
 			}
-			if s == "-" {
+			if name == "-" {
 				break
-			}
-			name, v, err := r.value(s, line)
-			if err != nil {
-				return err
 			}
 			if name != p.Name {
 				return r.wrong(line, "a value of %s in a change of %s", name, format.Clip(p.Name))
@@ -331,17 +335,13 @@ func (r *Reader) keep(x *Record, p Part) {
 
 func (r *Reader) rename(x *Record) error {
 	for {
-		s, line, err := r.line()
-		if err == io.EOF || err == nil && s == "" {
+		name, v, line, err := r.part()
+		if err == io.EOF {
 			if x.NewRDN == "" {
 				return r.wrong(x.Line, "a change of a name without newrdn")
 			}
 			return nil
 		}
-		if err != nil {
-			return err
-		}
-		name, v, err := r.value(s, line)
 		if err != nil {
 			return err
 		}

@@ -26,6 +26,7 @@ import (
 
 	"tarnwold/internal/format"
 	"tarnwold/internal/format/shape"
+	"tarnwold/internal/server"
 )
 
 // The most a directory may send in one message.
@@ -45,14 +46,8 @@ type Link struct {
 	Filter string `json:"filter,omitempty"`
 }
 
-// Secret is what one signs on with. It is never written anywhere.
-type Secret struct {
-	Password      string
-	Cache, Keytab string // files, by Kerberos
-	Config        string // Kerberos's own configuration
-}
-
-func (s Secret) kerberos() bool { return s.Cache != "" || s.Keytab != "" }
+// Secret is what one signs on with.
+type Secret = server.Secret
 
 // Good checks a link, and gives it as it is kept.
 func (l Link) Good() (Link, error) {
@@ -148,7 +143,7 @@ func Dial(ctx context.Context, l Link, s Secret) (*Client, error) {
 		if ctx.Err() != nil {
 			return nil, context.Cause(ctx)
 		}
-		if s.kerberos() && goldap.IsErrorWithCode(err, goldap.LDAPResultStrongAuthRequired) {
+		if s.Kerberos() && goldap.IsErrorWithCode(err, goldap.LDAPResultStrongAuthRequired) {
 			return nil, &Unreached{l.URL, "sign-on", errors.New("it takes no Kerberos within TLS"), "have it allow that (SASL over TLS), or sign on with a password"}
 		}
 		return nil, failed(l, "sign-on", err)
@@ -245,19 +240,13 @@ func day(t time.Time) string { return t.Local().Format("2006-01-02") }
 // signOn binds: by Kerberos (RFC 4752), by a password, or as nobody.
 func (c *Client) signOn(s Secret) error {
 	switch {
-	case s.kerberos():
-		conf := s.Config
-		if conf == "" {
-			if conf = os.Getenv("KRB5_CONFIG"); conf == "" {
-				conf = "/etc/krb5.conf"
-			}
-		}
+	case s.Kerberos():
 		var k *gssapi.Client
 		var err error
 		if s.Keytab != "" {
-			k, err = gssapi.NewClientWithKeytab(c.link.User, c.link.Realm, s.Keytab, conf, krb.DisablePAFXFAST(true))
+			k, err = gssapi.NewClientWithKeytab(c.link.User, c.link.Realm, s.Keytab, s.Krb5(), krb.DisablePAFXFAST(true))
 		} else {
-			k, err = gssapi.NewClientFromCCache(s.Cache, conf, krb.DisablePAFXFAST(true))
+			k, err = gssapi.NewClientFromCCache(s.Cache, s.Krb5(), krb.DisablePAFXFAST(true))
 		}
 		if err != nil {
 			return err

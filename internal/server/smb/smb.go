@@ -77,7 +77,7 @@ func Dial(ctx context.Context, l Link, secret Secret) (*Client, error) {
 	if err != nil {
 		return nil, &Unreached{l.Address(), "reach", plainNet(err)}
 	}
-	who, err := secret.initiator(l)
+	who, err := initiator(secret, l)
 	if err != nil {
 		conn.Close()
 		return nil, &Unreached{l.Address(), "sign-on", err.Error()}

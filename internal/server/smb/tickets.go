@@ -2,7 +2,6 @@ package smb
 
 import (
 	"fmt"
-	"os"
 	"time"
 
 	smb2 "github.com/cloudsoda/go-smb2"
@@ -12,47 +11,30 @@ import (
 	"github.com/jcmturner/gokrb5/v8/iana/nametype"
 	"github.com/jcmturner/gokrb5/v8/keytab"
 	"github.com/jcmturner/gokrb5/v8/types"
+
+	"tarnwold/internal/server"
 )
 
-// Secret is what one signs on with: a password, or Kerberos (RFC 4120) with a
-// credential cache or a keytab. It is never written anywhere.
-type Secret struct {
-	Password string
-	Cache    string // a credential cache's file
-	Keytab   string // a keytab's file
-	Config   string // Kerberos's own configuration; "": KRB5_CONFIG, else /etc/krb5.conf
-}
-
-// Kerberos tells whether it is signed on by tickets.
-func (s Secret) Kerberos() bool { return s.Cache != "" || s.Keytab != "" }
-
-func (s Secret) config() string {
-	if s.Config != "" {
-		return s.Config
-	}
-	if v := os.Getenv("KRB5_CONFIG"); v != "" {
-		return v
-	}
-	return "/etc/krb5.conf"
-}
+// Secret is what one signs on with.
+type Secret = server.Secret
 
 // service is what a ticket is asked for: the file service of a host (RFC 4120 §6.2).
 func service(l Link) string { return "cifs/" + l.Host }
 
 // initiator makes the sign-on of a session.
-func (s Secret) initiator(l Link) (smb2.Initiator, error) {
+func initiator(s Secret, l Link) (smb2.Initiator, error) {
 	if !s.Kerberos() {
 		return &smb2.NTLMInitiator{User: l.User, Password: s.Password, Domain: l.Domain}, nil
 	}
-	c, err := s.tickets(l)
+	c, err := tickets(s, l)
 	if err != nil {
 		return nil, err
 	}
 	return &smb2.Krb5Initiator{Client: c, TargetSPN: service(l)}, nil
 }
 
-func (s Secret) tickets(l Link) (*client.Client, error) {
-	conf, err := config.Load(s.config())
+func tickets(s Secret, l Link) (*client.Client, error) {
+	conf, err := config.Load(s.Krb5())
 	if err != nil {
 		return nil, fmt.Errorf("Kerberos is not configured: %w", err)
 	}
