@@ -1,0 +1,67 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"tarnwold/core/account"
+	"tarnwold/internal/estate"
+	"tarnwold/internal/format/shape"
+	"tarnwold/internal/report"
+	"tarnwold/internal/server/ldap"
+)
+
+func (a *app) directoryTest() *cobra.Command {
+	var sign signing
+	c := &cobra.Command{
+		Use: "test NAME", Short: "Say step by step what works on a directory",
+		Example: "  tarnwold directory test house", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeDirectories,
+		RunE: func(c *cobra.Command, args []string) error {
+			x, live, err := a.dialDirectory(c.Context(), &sign, args[0])
+			var no *ldap.Unreached
+			if err != nil && !errors.As(err, &no) {
+				return err
+			}
+			steps := []step{}
+			if err == nil {
+				defer live.Close()
+				var folk *shape.Folk
+				if folk, err = a.folkIn(c.Context(), x, live, x.Shape.Search(), false); err == nil {
+					steps = append(steps, step{What: "people readable", Works: true, More: foundIn(folk)})
+				} else if !errors.As(err, &no) {
+					return err
+				}
+			}
+			out := []step{}
+			for _, s := range []struct{ step, what string }{{"reach", "reached"}, {"trust", "certificate trusted"}, {"sign-on", "signed on"}, {"ask", "people readable"}} {
+				if err != nil && no.Step == s.step {
+					more := no.Err.Error()
+					if no.Do != "" {
+						more += "; " + no.Do
+					}
+					out = append(out, step{What: s.what, More: more})
+					break
+				}
+				if s.step != "ask" {
+					out = append(out, step{What: s.what, Works: true})
+				}
+			}
+			return a.tested(estate.Server{Name: args[0]}, append(out, steps...))
+		},
+	}
+	sign.flags(c)
+	return c
+}
+
+// foundIn says who was found in a directory.
+func foundIn(folk *shape.Folk) string {
+	users := 0
+	for i := range folk.People {
+		if folk.People[i].Kind == account.User {
+			users++
+		}
+	}
+	return fmt.Sprintf("%s, %s, %s", report.Count(int64(users), "user"), report.Count(int64(len(folk.People)-users), "group"), report.Count(int64(len(folk.Members)), "membership"))
+}
