@@ -1,0 +1,151 @@
+package crowd
+
+import (
+	"slices"
+
+	"tarnwold/core/right"
+	"tarnwold/core/verdict"
+)
+
+// Refused gives whom the share refuses the connection; nil for nobody.
+func (d *Decider) Refused() Bits { return d.refused }
+
+// ReadOnly gives whose connection is read-only; nil for nobody.
+func (d *Decider) ReadOnly() Bits { return d.limited }
+
+// Through gives whom the share lets all of some rights through; synchronize
+// counts.
+func (d *Decider) Through(want right.Set) Bits {
+	if d.Share == nil {
+		return slices.Clone(d.People.All())
+	}
+	known, ok := d.passed.Load(want)
+	if !ok {
+		known, _ = d.passed.LoadOrStore(want, d.passing(want))
+	}
+	return slices.Clone(known.(Bits))
+}
+
+func (d *Decider) passing(want right.Set) Bits {
+	out := slices.Clone(d.People.All())
+	open := d.Share.Rules == nil || d.Share.Rules.Absent()
+	for i := range right.Count {
+		one := right.At(i)
+		if want&one == 0 {
+			continue
+		}
+		if !open {
+			connects := &Decider{Way: Way{Local: d.Local, Traits: d.Traits, People: d.self()}}
+			out = out.And(connects.One(d.Share.Rules, one))
+		}
+		if one&d.Traits.ReadOnlyTakes != 0 {
+			out = out.without(d.limited)
+		}
+	}
+	return out.without(d.refused)
+}
+
+// connect is verdict.Connect for everybody.
+func (d *Decider) connect() {
+	s, tr, all := d.Share, d.Traits, d.People.All()
+	words := make([]int, len(all))
+	for k := range words {
+		words[k] = k
+	}
+	open := s.Rules == nil || s.Rules.Absent()
+	cuts := []right.Set{right.DeleteChild, right.ReadData, right.WriteData, tr.ReadOnlyTakes}
+	if !open {
+		for i := range s.Rules.Steps {
+			cuts = append(cuts, s.Rules.Steps[i].Rights)
+		}
+	}
+	var sc Scratch
+	d.through = cut(cuts, len(words), &sc.after)
+	if open {
+		for i := range d.through {
+			if !tr.AbsentShareRefuses {
+				copy(d.through[i].Users, all)
+			}
+		}
+		if tr.AbsentShareRefuses {
+			d.refused = slices.Clone(all)
+			return
+		}
+	} else {
+		connects := &Decider{Way: Way{Local: d.Local, Traits: d.Traits, People: d.self()}}
+		connects.scan(d.through, s.Rules.Steps, words, &sc)
+	}
+	reads, writes := make(Bits, len(all)), make(Bits, len(all))
+	for _, a := range d.through {
+		if a.Rights&right.ReadData != 0 {
+			reads.Or(a.Users)
+		}
+		if a.Rights&right.WriteData != 0 {
+			writes.Or(a.Users)
+		}
+	}
+	refused, readOnly := make(Bits, len(all)), make(Bits, len(all))
+	barred, switched := d.lists()
+	for k, word := range all {
+		for _, c := range []struct {
+			who   uint64
+			gives right.Set
+		}{
+			{word & reads[k] & writes[k], right.ReadData | right.WriteData}, {word & reads[k] &^ writes[k], right.ReadData},
+			{word & writes[k] &^ reads[k], right.WriteData}, {word &^ reads[k] &^ writes[k], 0},
+		} {
+			for _, on := range [2]bool{false, true} {
+				who := c.who & switched.Word(k)
+				if !on {
+					who = c.who &^ switched.Word(k)
+				}
+				door := verdict.DoorOf(on, c.gives, tr)
+				if door.Refused {
+					refused[k] |= who
+				}
+				if door.ReadOnly {
+					readOnly[k] |= who
+				}
+			}
+		}
+		refused[k] |= word & barred.Word(k)
+		readOnly[k] &^= refused[k]
+	}
+	if refused.Len() > 0 {
+		d.refused = refused
+	}
+	if readOnly.Len() > 0 {
+		d.limited = readOnly
+	}
+	for _, a := range d.through {
+		for k := range a.Users {
+			a.Users[k] &^= refused[k]
+			if a.Rights&tr.ReadOnlyTakes != 0 {
+				a.Users[k] &^= readOnly[k]
+			}
+		}
+	}
+}
+
+// lists gives whom the server's configuration keeps from connecting, and whose
+// connection is switched to read-only.
+func (d *Decider) lists() (barred, switched Bits) {
+	s, all := d.Share, d.People.All()
+	if s.ReadOnly {
+		switched = slices.Clone(all)
+	}
+	l := s.Lists
+	if l == nil {
+		return nil, switched
+	}
+	if switched == nil {
+		switched = d.People.Empty()
+	}
+	switched.Or(d.listed(l.Reading))
+	switched = switched.without(d.listed(l.Writing))
+	barred = d.listed(l.Never)
+	if l.Limited {
+		barred.Or(slices.Clone(all).without(d.listed(l.Only)))
+	}
+	return barred, switched
+}

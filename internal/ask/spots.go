@@ -1,0 +1,186 @@
+package ask
+
+import (
+	"strings"
+
+	"tarnwold/core/account"
+	"tarnwold/core/place"
+	"tarnwold/core/verdict"
+	"tarnwold/internal/estate"
+)
+
+// spots is what an act touches.
+type spots struct {
+	act        *verdict.Act
+	item       *estate.Place // nil where the act makes it
+	folder     estate.Place  // it is in, or is to be made in
+	hasFolder  bool
+	target     *estate.Place
+	there      *estate.Place // what is replaced
+	owner      account.ID
+	folderKind bool
+	where, to  string
+	share      *estate.Share
+}
+
+// spots finds what an act touches.
+func (k *Asker) spots(a *verdict.Act, where, to string) (*spots, error) {
+	s := &spots{act: a}
+	if a.To == verdict.NoTarget && to != "" {
+		return nil, unfit("leave out where to", "%s goes nowhere", a.Name)
+	}
+	if a.To != verdict.NoTarget && to == "" {
+		return nil, unfit("say it with --to", "%s needs to know where to, or to whom", a.Name)
+	}
+	if a.Takes == verdict.NewFile || a.Takes == verdict.NewFolder {
+		in, name, err := k.vacant(where)
+		if err != nil {
+			return nil, err
+		}
+		s.folder, s.hasFolder, s.share, s.folderKind = in, true, in.Share, a.Takes == verdict.NewFolder
+		s.where = within(in, name)
+		return s, nil
+	}
+	p, err := k.Place(where)
+	if err != nil {
+		return nil, err
+	}
+	s.item, s.share, s.folderKind, s.where = &p, p.Share, p.Folder, p.Via()
+	switch {
+	case a.Takes == verdict.File && p.Folder:
+		return nil, unfit("", "%s is a folder; %s is done to a file", p.Via(), a.Name)
+	case a.Takes == verdict.Folder && !p.Folder:
+		return nil, unfit("", "%s is a file; %s is done to a folder", p.Via(), a.Name)
+	}
+	top := len(p.Trail) == 1 || p.Share != nil && p.Share.Begins(p.Path)
+	if a.To != verdict.NoTarget && a.To != verdict.NewOwner || a.Name == "delete" {
+		if top {
+			return nil, unfit("", "%s is the top of its tree or share: it can't be moved, renamed or deleted by this way in", p.Via())
+		}
+	}
+	switch a.To {
+	case verdict.NewOwner:
+		if u, err := k.t.User(to); err == nil {
+			s.owner = u.ID
+		} else if s.owner, err = k.t.Who(to); err != nil {
+			return nil, err
+		}
+		s.to = k.t.Name(s.owner)
+	case verdict.NewName:
+		if s.folder, err = k.t.At(p.Server, place.Dir(p.Path)); err != nil {
+			return nil, err
+		}
+		s.hasFolder = true
+		s.folder.Share = p.Share
+		name := to
+		if strings.ContainsAny(to, "/") {
+			in, n, err := k.vacant(to)
+			if err != nil {
+				return nil, err
+			}
+			if in.Item != s.folder.Item {
+				return nil, unfit("see: tarnwold try … move", "%s is in another folder than %s", to, p.Via())
+			}
+			name = n
+		} else if err := estate.GoodItemName(name); err != nil {
+			return nil, err
+		} else if c, ok := k.t.Child(s.folder.Item, name); ok && c.Item != p.Item {
+			return nil, unfit("see: tarnwold try … replace", "%s is there already", within(s.folder, name))
+		}
+		s.to = within(s.folder, name)
+	case verdict.NewPlace, verdict.ThereIs:
+		return s, k.landing(s, p, to)
+	}
+	return s, nil
+}
+
+func within(in estate.Place, name string) string {
+	a := in.By(in.Share)
+	if a.Share != "" {
+		a.Path = strings.TrimPrefix(a.Path+"/"+name, "/")
+	} else {
+		a.Path = place.Join(a.Path, name)
+	}
+	return a.String()
+}
+
+// landing finds the folder something goes to, and whether that is free.
+func (k *Asker) landing(s *spots, p estate.Place, to string) error {
+	var in estate.Place
+	at, err := k.Place(to)
+	name := p.Name()
+	switch {
+	case err == nil && at.Folder: // into it, by its old name
+		in = at
+	case err == nil:
+		if in, err = k.t.At(at.Server, place.Dir(at.Path)); err != nil {
+			return err
+		}
+		in.Share = at.Share
+		name = at.Name()
+	default:
+		if in, name, err = k.vacant(to); err != nil {
+			return err
+		}
+	}
+	if in.Server.ID != p.Server.ID || (in.Share == nil) != (p.Share == nil) || in.Share != nil && in.Share.ID != p.Share.ID {
+		return unfit("programs copy it then, and delete what was copied", "%s and %s are not reached by one way in", p.Via(), to)
+	}
+	if p.Folder && place.Under(in.Path, p.Path) {
+		return unfit("", "%s can't be put into itself", p.Via())
+	}
+	c, there := k.t.Child(in.Item, name)
+	s.target, s.to = &in, within(in, name)
+	switch {
+	case there && c.Item == p.Item:
+		return unfit("", "%s is there already", p.Via())
+	case s.act.To == verdict.NewPlace && there:
+		return unfit("see: tarnwold try … replace", "%s is there already", s.to)
+	case s.act.To == verdict.ThereIs && !there:
+		return unfit("see: tarnwold try … move", "%s is not there, so nothing is replaced", s.to)
+	case s.act.To == verdict.ThereIs && c.Folder:
+		return unfit("", "%s is a folder, which no file replaces", s.to)
+	}
+	if old, ok := k.t.In(in, name); ok && there {
+		s.there = &old
+	}
+	return nil
+}
+
+// vacant splits the address of something that is not there yet into its
+// folder and its name.
+func (k *Asker) vacant(where string) (in estate.Place, name string, err error) {
+	a, err := place.Parse(where)
+	if err != nil {
+		return in, "", err
+	}
+	name = place.Name(a.Path)
+	switch {
+	case a.Path == "" || a.Share == "" && name == "":
+		return in, "", unfit("", "%s names no new thing in a folder", a)
+	case a.Share == "":
+		a.Path = place.Dir(a.Path)
+	default:
+		a.Path = strings.TrimSuffix(a.Path[:len(a.Path)-len(name)], "/")
+	}
+	if err := estate.GoodItemName(name); err != nil {
+		return in, "", err
+	}
+	if in, err = k.Place(a.String()); err != nil {
+		return in, "", err
+	}
+	if !in.Folder {
+		return in, "", unfit("", "%s is a file", in.Via())
+	}
+	if _, ok := k.t.Child(in.Item, name); ok {
+		return in, "", unfit("", "%s is there already", within(in, name))
+	}
+	return in, name, nil
+}
+
+func (s *spots) server() *estate.Server {
+	if s.item != nil {
+		return &s.item.Server
+	}
+	return &s.folder.Server
+}
