@@ -60,7 +60,7 @@ when it is needed, or taken from TARNWOLD_PASSWORD_NAME or TARNWOLD_PASSWORD, or
 		},
 	}
 	f := c.Flags()
-	f.StringVar(&l.URL, "url", "", "where it answers: ldaps://HOST[:PORT] or ldap://HOST[:PORT]")
+	f.StringVar(&l.URL, "url", "", "the `address` where it answers: ldaps://HOST[:PORT] or ldap://HOST[:PORT]")
 	f.StringArrayVar(&l.Bases, "base", nil, "a `name` below which people are looked for; may be said several times")
 	f.StringVar(&l.User, "user", "", "who signs on: a distinguished `name`, or as the directory takes it; nobody unless said")
 	f.StringVar(&l.CA, "ca", "", "a `file` with certificates to trust, beside the system's own")

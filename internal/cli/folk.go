@@ -33,7 +33,7 @@ type shaping struct {
 
 func (s *shaping) flags(c *cobra.Command) {
 	f := c.Flags()
-	f.StringVar(&s.name, "shape", "domain", "how its entries stand for accounts: "+strings.Join(shape.Names(), " or "))
+	f.StringVar(&s.name, "shape", "domain", "how its entries stand for accounts, a `shape`: "+strings.Join(shape.Names(), " or "))
 	f.StringVar(&s.file, "shape-file", "", "a `file` that describes another shape, in JSON")
 	f.StringArrayVar(&s.purposes.Role, "role", nil, "groups of people by job: a `pattern` of names, or attribute=pattern")
 	f.StringArrayVar(&s.purposes.Access, "access", nil, "groups that carry entries: a `pattern` of names, or attribute=pattern")

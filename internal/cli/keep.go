@@ -39,7 +39,7 @@ func (k *keeping) plainFlags(c *cobra.Command) {
 	c.Flags().BoolVar(&k.dryRun, "dry-run", false, "show what would change and keep nothing")
 	c.Flags().BoolVar(&k.yes, "yes", false, "keep the change without asking")
 	c.Flags().BoolVar(&k.force, "force", false, "keep it although a guard warns; the journal says so")
-	c.Flags().BoolVar(&k.model, "model-only", false, "change the estate alone, and no real server")
+	c.Flags().BoolVar(&k.model, "model-only", false, "change the estate alone, and no real server or directory")
 	k.sign.flags(c)
 }
 

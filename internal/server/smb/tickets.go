@@ -36,7 +36,7 @@ func initiator(s Secret, l Link) (smb2.Initiator, error) {
 func tickets(s Secret, l Link) (*client.Client, error) {
 	conf, err := config.Load(s.Krb5())
 	if err != nil {
-		return nil, fmt.Errorf("Kerberos is not configured: %w", err)
+		return nil, fmt.Errorf("the configuration of Kerberos can't be read: %w", err)
 	}
 	if s.Keytab != "" {
 		kt, err := keytab.Load(s.Keytab)
@@ -49,7 +49,7 @@ func tickets(s Secret, l Link) (*client.Client, error) {
 		}
 		c := client.NewWithKeytab(l.User, realm, kt, conf, client.DisablePAFXFAST(true))
 		if err := c.Login(); err != nil {
-			return nil, fmt.Errorf("Kerberos: %w", err)
+			return nil, fmt.Errorf("by Kerberos: %w", err)
 		}
 		return c, nil
 	}
