@@ -45,7 +45,8 @@ func (a *app) files(c *cobra.Command, who string, n narrowing) error {
 		if err != nil {
 			return err
 		}
-		p := a.printer()
+		p, k := a.printer(), ask.New(t)
+		of := k.Account(u.ID)
 		a.supposes(p)
 		var s *report.Stream
 		begin := func() {
@@ -54,10 +55,14 @@ func (a *app) files(c *cobra.Command, who string, n narrowing) error {
 				if p.Format == report.Table { // the address says the route
 					heads, wide = []string{"level", "file"}, []int{18}
 				}
-				s = p.Stream(heads, wide, "files", map[string]any{"user": t.Name(u.ID)})
+				before := map[string]any{"user": of.Name}
+				if of.Shut != "" {
+					before["shut"] = of.Shut
+				}
+				s = p.Stream(heads, wide, "files", before)
 			}
 		}
-		_, err = ask.New(t).Files(who, n.can, n.under, func(f ask.File) error {
+		_, err = k.Files(who, n.can, n.under, func(f ask.File) error {
 			begin()
 			if p.Format == report.Table {
 				return s.Row(f, f.Level, f.Where)
@@ -71,7 +76,7 @@ func (a *app) files(c *cobra.Command, who string, n narrowing) error {
 		if err := s.End(); err != nil {
 			return err
 		}
-		p.Line(report.In(report.Strong, t.Name(u.ID)), report.S(" can work with %s, counted by route", report.Count(int64(s.Rows()), "file")))
+		p.FilesCounted(of, int64(s.Rows()))
 		return p.Err()
 	})
 }

@@ -5,7 +5,6 @@ import (
 	"slices"
 	"strings"
 
-	"tarnwold/internal/ask"
 	"tarnwold/internal/format"
 	"tarnwold/internal/format/shape"
 )
@@ -127,12 +126,4 @@ func (p *Printer) DirectoryProven(d *DirectoryProof) error {
 		}
 		p.Line(S("Tokens of %s held to directory %s: %s.", Count(int64(d.Users), "user"), d.Name, Count(int64(len(d.Differences)), "difference")))
 	})
-}
-
-// shutSays says of a user that nobody can sign on as him, so that all that is
-// said of him is what he could.
-func (p *Printer) shutSays(who *ask.Account) {
-	if who.Shut != "" {
-		p.Line(In(Bad, "  "+who.Name+" can't sign on: "+who.Shut), S("; this is what he could, if he were not"))
-	}
 }

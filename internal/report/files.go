@@ -29,8 +29,14 @@ func (p *Printer) FileCounts(who ask.Account, list []ask.FolderFiles) error {
 			g.Rows = append(g.Rows, []Cell{C(f.Where), C(f.Route), C(fmt.Sprint(f.Files))})
 		}
 		p.Grid(g)
-		p.Line(In(Strong, who.Name), S(" can work with %s, counted by route", Count(total, "file")))
+		p.FilesCounted(who, total)
 	})
+}
+
+// FilesCounted says how many files somebody can work with, below a list of them.
+func (p *Printer) FilesCounted(who ask.Account, total int64) {
+	p.Line(In(Strong, who.Name), S(" can work with %s, counted by route", Count(total, "file")))
+	p.shutSays(&who)
 }
 
 // FilesHeads are the heads of a list of files.

@@ -56,6 +56,7 @@ func (p *Printer) Gridded(g *ask.Gridded, rows []ask.GridRow) error {
 		} else {
 			p.Line(S("  + an entry set here names the account; - a deny entry takes something from it"))
 		}
+		p.shutSome(shutOf(g.Accounts), shutCells)
 		top := 0
 		if len(rows) > 0 {
 			top = len(rows[0].Parts)

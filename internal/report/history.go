@@ -16,6 +16,7 @@ func (p *Printer) History(h *ask.History) error {
 		return out
 	}, func() {
 		p.Line(In(Strong, h.User.Name), S(" on %s", h.Where))
+		p.shutSays(&h.User)
 		for _, n := range h.Now {
 			p.Line(S("  now %s: ", routeSays(n.Route)), In(levelStyle(n.Is), n.Is))
 		}

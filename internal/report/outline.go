@@ -53,6 +53,12 @@ func whoOutline(h *ask.Having) *Outline {
 	if h.Differ {
 		o.Intro = append(o.Intro, "The routes to it don't give everybody the same.")
 	}
+	var shut []string
+	for i := range h.Routes {
+		shut = append(shut, h.Routes[i].Shut...)
+	}
+	slices.Sort(shut)
+	o.shutSome(slices.Compact(shut), shutCount)
 	server := strings.SplitN(h.Item, ":", 2)[0]
 	for i := range h.Routes {
 		r := &h.Routes[i]
@@ -81,6 +87,7 @@ func whoOutline(h *ask.Having) *Outline {
 func reachOutline(r *ask.Reaching, level func(*ask.Reached) string) *Outline {
 	o := &Outline{Title: "What " + r.User.Name + " can get to", Heads: []string{"where", "kind", headOf(r), "note"}}
 	o.Intro = []string{"Each line holds for what is below it, until another says otherwise."}
+	o.shutSays(&r.User)
 	if r.Under != "" {
 		o.Intro = append(o.Intro, "Only at and below "+r.Under+".")
 	}
@@ -116,6 +123,8 @@ func reachOutline(r *ask.Reaching, level func(*ask.Reached) string) *Outline {
 func compareOutline(c *ask.Comparison, why func(*ask.Compared) string) *Outline {
 	o := &Outline{Title: c.First.Name + " and " + c.Second.Name, Heads: []string{"where", c.First.Name, c.Second.Name, "because"}}
 	o.Intro = append(o.Intro, fmt.Sprintf("Alike on %s by route, different on %d.", Count(c.Alike, "item"), c.Differ))
+	o.shutSays(&c.First)
+	o.shutSays(&c.Second)
 	for i, name := range []string{c.First.Name, c.Second.Name} {
 		var groups []string
 		for _, g := range c.Only[i] {
@@ -152,6 +161,7 @@ func gridOutline(g *ask.Gridded, rows []ask.GridRow) *Outline {
 	o := &Outline{Title: "Who has what at and below " + g.Where, Heads: append(heads, "who else")}
 	o.Intro = []string{"+ an entry set here names the account; - a deny entry takes something from it; a level without a mark comes " + unmarked(g) + ".",
 		"A group's column is for somebody who is in that group and in no other."}
+	o.shutSome(shutOf(g.Accounts), shutCells)
 	var tree nest
 	for i := range rows {
 		r := &rows[i]

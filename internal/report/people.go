@@ -81,6 +81,9 @@ func (p *Printer) User(b *ask.Belonging) error {
 		if b.POSIX != nil {
 			p.Line(S("  uid %d", *b.POSIX))
 		}
+		if b.Shut != "" {
+			p.Line(In(Bad, "  can't sign on: "+b.Shut))
+		}
 		if len(b.Groups) == 0 {
 			p.Line(S("  in no group"))
 			return

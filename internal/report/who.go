@@ -58,9 +58,7 @@ func (p *Printer) having(h *ask.Having, r *ask.HavingWay, server string) {
 		open = fmt.Sprintf("%s some: %d of %s", does, r.Users, Count(int64(r.Of), "user"))
 	}
 	p.Line(S("%s ", routeSays(r.Route)), In(style, open))
-	if n := len(r.Shut); n > 0 {
-		p.Line(In(Bad, "  "+Some(r.Shut, 6)+" can't sign on"), S("; counted all the same"))
-	}
+	p.shutSome(r.Shut, shutCount)
 	if r.Stopped > 0 {
 		p.Line(S("  the share stops %s at less than the %s's rules give", Count(int64(r.Stopped), "user"), h.Kind))
 	}

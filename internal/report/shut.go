@@ -1,0 +1,51 @@
+package report
+
+import "tarnwold/internal/ask"
+
+// What is said of users nobody can sign on as: all that an answer tells of
+// them is what they could.
+const (
+	shutOne   = "; this is what he could, if he were not"
+	shutCount = "; counted all the same"
+	shutCells = "; their cells are what they could"
+)
+
+func shutWords(who *ask.Account) string { return who.Name + " can't sign on: " + who.Shut }
+
+func shutNames(names []string) string { return Some(names, 6) + " can't sign on" }
+
+// shutOf gives the names of those of accounts that can't sign on.
+func shutOf(list []ask.Account) (out []string) {
+	for i := range list {
+		if list[i].Shut != "" {
+			out = append(out, list[i].Name)
+		}
+	}
+	return out
+}
+
+// shutSays says it of one user.
+func (p *Printer) shutSays(who *ask.Account) {
+	if who.Shut != "" {
+		p.Line(In(Bad, "  "+shutWords(who)), S(shutOne))
+	}
+}
+
+// shutSome says it of several; then is what becomes of them in the answer.
+func (p *Printer) shutSome(names []string, then string) {
+	if len(names) > 0 {
+		p.Line(In(Bad, "  "+shutNames(names)), S("%s", then))
+	}
+}
+
+func (o *Outline) shutSays(who *ask.Account) {
+	if who.Shut != "" {
+		o.Intro = append(o.Intro, shutWords(who)+shutOne+".")
+	}
+}
+
+func (o *Outline) shutSome(names []string, then string) {
+	if len(names) > 0 {
+		o.Intro = append(o.Intro, shutNames(names)+then+".")
+	}
+}
