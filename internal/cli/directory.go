@@ -91,14 +91,19 @@ func (a *app) dialDirectory(ctx context.Context, sign *signing, name string) (x 
 	if err != nil {
 		return nil, nil, err
 	}
+	c, err = a.signOnDirectory(ctx, sign, x, l)
+	return x, c, err
+}
+
+func (a *app) signOnDirectory(ctx context.Context, sign *signing, x *plan.Directory, l ldap.Link) (*ldap.Client, error) {
 	var s ldap.Secret // none: nobody signs on
 	if l.User != "" || sign.tickets || sign.keytab != "" {
+		var err error
 		if s, err = a.secret(sign, x.Name, l.User); err != nil {
-			return nil, nil, err
+			return nil, err
 		}
 	}
-	c, err = ldap.Dial(ctx, l, s)
-	return x, c, err
+	return ldap.Dial(ctx, l, s)
 }
 
 func (a *app) completeDirectories(c *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
@@ -134,7 +139,7 @@ func (a *app) directoriesShown(ctx context.Context, only string) (out []report.D
 			if err := json.Unmarshal(x.Link, &l); err != nil {
 				return err
 			}
-			d := report.Directory{Name: x.Name, URL: l.URL, Bases: l.Bases, User: l.User, CA: l.CA, Filter: l.Filter, Unencrypted: l.Open, Writes: x.Writes, Shape: x.Shape, Purposes: x.Purposes, Taken: moment(t.Marked("directory " + x.Name))}
+			d := report.Directory{Name: x.Name, URL: l.URL, Bases: l.Bases, User: l.User, CA: l.CA, Filter: l.Filter, Unencrypted: l.Open, Writes: x.Writes, Shape: x.Shape, Purposes: x.Purposes, Taken: moment(plan.ReadingOf(t, x.Name).At)}
 			for _, k := range plan.KeptIn(t, x.Name) {
 				if k.Kind == account.User {
 					d.Users++

@@ -123,7 +123,31 @@ func TestADirectoryFromTheFirstDay(t *testing.T) {
 	last, _, _ := strings.Cut(changes[1], ",")
 	h.run(0, "undo", last, "--yes")
 	require.Contains(t, h.run(0, "user", "list", "--format", "csv"), "petra")
+	require.Contains(t, h.run(2, "directory", "sync", "house", "--since-last", "--yes"), "people of house were taken back since it was read; leave out --since-last")
 	require.Contains(t, h.run(0, "directory", "sync", "house", "--yes"), "Gone: bram")
+	require.Contains(t, h.run(0, "directory", "sync", "house", "--since-last", "--yes"), "Nothing to do")
+
+	// Somebody who is moved, and nothing else, is something new.
+	s.Change(t, func(c *goldap.Conn) error {
+		r := goldap.NewModifyRequest("uid=ines.quill,"+people, nil)
+		r.Replace("gidNumber", []string{"5001"})
+		return c.Modify(r)
+	})
+	require.Contains(t, h.run(0, "directory", "sync", "house", "--yes"), "people from directory house: 1 changed\n")
+
+	// Another directory of that name was never read.
+	require.NotContains(t, h.run(0, "directory", "show", "house"), "never")
+	h.run(0, "directory", "remove", "house")
+	h.run(0, "directory", "add", "house", "--url", s.Plain, "--base", ldaptest.Base, "--unencrypted", "--shape", "rfc2307", "--role", "role-*")
+	require.Regexp(t, `taken in +never`, h.run(0, "directory", "show", "house"))
+	require.Contains(t, h.run(2, "directory", "sync", "house", "--since-last", "--yes"), "never read whole")
+	said = h.run(0, "directory", "test", "house")
+	require.Regexp(t, `yes +reached +unencrypted`, said)
+	require.NotContains(t, said, "certificate", "none is shown")
+	h.run(0, "directory", "remove", "house")
+	h.run(0, "directory", "add", "house", "--url", s.TLS, "--base", ldaptest.Base, "--user", ldaptest.Manager, "--ca", s.CA, "--shape", "rfc2307", "--role", "role-*")
+	require.Regexp(t, `yes +certificate trusted`, h.run(0, "directory", "test", "house"))
+	require.Contains(t, h.run(0, "directory", "sync", "house", "--yes"), "known already")
 
 	// A directory that tells of nobody is believed no more than one that is gone.
 	s.Change(t, func(c *goldap.Conn) error {

@@ -27,7 +27,8 @@ and what all that opens and closes. Who has gone and is still named by rules sta
 shut, and in none of the directory's groups.
 
 With --since-last only what was changed there since the last time is read, which is
-quick; who has gone is not seen by that.`,
+quick; who has gone is not seen by that. It is refused where people who came from
+there were taken back since: only a whole reading brings them again.`,
 		Example: `  tarnwold directory sync house --dry-run
   tarnwold directory sync house --yes
   tarnwold directory sync house --since-last --yes`,
@@ -38,20 +39,27 @@ quick; who has gone is not seen by that.`,
 				return err
 			}
 			defer live.Close()
-			mark := "directory " + x.Name + " changed"
 			filter := x.Shape.Search()
 			if since {
 				if x.Shape.Changed == "" {
 					return misused("the shape %s doesn't say which attribute grows with every change", x.Shape.Name)
 				}
-				var last int64
-				if err := a.view(c.Context(), func(t *estate.Tx) error { last = t.Marked(mark); return t.Err() }); err != nil {
+				var last *plan.Reading
+				back := false
+				if err := a.view(c.Context(), func(t *estate.Tx) error {
+					last = plan.ReadingOf(t, x.Name)
+					back = last.TakenBack(t)
+					return t.Err()
+				}); err != nil {
 					return err
 				}
-				if last == 0 {
+				switch {
+				case last.Changed == 0:
 					return misused("%s was never read whole; leave out --since-last this once", x.Name)
+				case back:
+					return misused("people of %s were taken back since it was read; leave out --since-last this once", x.Name)
 				}
-				filter = fmt.Sprintf("(&%s(%s>=%s))", filter, x.Shape.Changed, shape.AsChanged(x.Shape.Changed, last))
+				filter = fmt.Sprintf("(&%s(%s>=%s))", filter, x.Shape.Changed, shape.AsChanged(x.Shape.Changed, last.Changed))
 			}
 			defer sparing()()
 			began := time.Now()
@@ -59,7 +67,7 @@ quick; who has gone is not seen by that.`,
 			if err != nil {
 				return err
 			}
-			from := plan.FolkFrom{Directory: x.Name, File: x.Name, Whole: !since, Types: x.Shape.Type != ""}
+			from := plan.FolkFrom{Directory: x.Name, File: x.Name, At: began.Unix(), Whole: !since, Types: x.Shape.Type != ""}
 			if x.Shape.SID != "" {
 				is, err := live.Domain(c.Context())
 				if err != nil {
@@ -71,20 +79,16 @@ quick; who has gone is not seen by that.`,
 					}
 				}
 			}
+			var taken *plan.Plan
 			err = a.carry(c, k, func(d *plan.Desk, o *report.Outcome) (p *plan.Plan, err error) {
 				p, o.Taken, err = d.TakeFolk(folk, from)
+				taken = p
 				return p, err
 			})
-			if err != nil || k.dryRun {
+			if err != nil || k.dryRun || taken.Changes() {
 				return err
 			}
-			return a.remember(c.Context(), func(t *estate.Tx) error {
-				t.Mark("directory "+x.Name, began.Unix())
-				if v := shape.ChangedAs(folk.Changed); v > 0 {
-					t.Mark(mark, v)
-				}
-				return t.Err()
-			})
+			return a.remember(c.Context(), taken.Read().Remember)
 		},
 	}
 	k.plainFlags(c)
@@ -117,10 +121,14 @@ func (a *app) folkIn(ctx context.Context, x *plan.Directory, live *ldap.Client, 
 	return folk, err
 }
 
-// knownEntries lets a gathering know the people that came from a directory before.
+// knownEntries lets a gathering know the people that came from a directory before,
+// and are there. Groups may name who is gone for long; that makes nobody a member.
 func (a *app) knownEntries(ctx context.Context, g *shape.Gathering, name string) error {
 	return a.view(ctx, func(t *estate.Tx) error {
 		for _, x := range plan.KeptIn(t, name) {
+			if x.Gone() {
+				continue
+			}
 			if err := g.Know(x.Entry, x.Account); err != nil {
 				return err
 			}

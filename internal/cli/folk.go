@@ -57,7 +57,7 @@ func (s *shaping) shape() (shape.Shape, error) {
 	}
 	x, ok := shape.Named(s.name)
 	if !ok {
-		return x, &estate.NotFound{What: "shape", Name: s.name, Near: estate.Nearest(s.name, shape.Names())}
+		return x, &estate.NotFound{What: "shape", Name: s.name, Near: shape.Names()}
 	}
 	return x, nil
 }

@@ -57,6 +57,7 @@ func (d *Desk) AddDirectory(x Directory) (*Plan, error) {
 	if err := p.paper(estate.DirectoryPaper, x.Name, "", x, e); err != nil {
 		return nil, err
 	}
+	p.work.read = &Reading{Directory: x.Name} // another of that name may have been read before
 	return d.finish(p)
 }
 

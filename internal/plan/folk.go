@@ -21,6 +21,7 @@ type FolkFrom struct {
 	File      string // that errors name
 	Domain    string // what newcomers whose name is taken are told apart by; empty: the directory's name
 	Types     bool   // the directory says of groups whether they are for mail alone
+	At        int64  // when a directory was read: seconds since 1970
 	Whole     bool   // everybody the directory has is there, so that who isn't has gone
 }
 
@@ -188,6 +189,12 @@ func (d *Desk) TakeFolk(folk *shape.Folk, w FolkFrom) (*Plan, *Taken, error) {
 	}
 	p.Change = c.said(w)
 	p.work.fromDirectory = true
+	if w.Directory != "" {
+		p.work.read = &Reading{w.Directory, w.At, shape.ChangedAs(folk.Changed), p.Head}
+		if p.work.read.Changed == 0 { // nothing was
+			p.work.read.Changed = ReadingOf(t, w.Directory).Changed
+		}
+	}
 	p.Nothing = "all of that is in the estate already"
 	p.Asks = !fresh && len(t.TopItems()) > 0 && (len(p.work.members) > 0 || len(p.work.accounts) > 0)
 	p, err := d.finish(p)
@@ -203,7 +210,7 @@ func (c *Taken) said(w FolkFrom) string {
 	for _, x := range []struct {
 		n    int
 		what string
-	}{{c.Came, "came"}, {c.Went, "went"}, {c.Renamed, "renamed"}, {c.Shut, "shut"}, {c.Opened, "open again"}, {c.Joined, "more"}, {c.Left, "less"}} {
+	}{{c.Came, "came"}, {c.Went, "went"}, {c.Renamed, "renamed"}, {c.Changed, "changed"}, {c.Known, "known already"}, {c.Shut, "shut"}, {c.Opened, "open again"}, {c.Joined, "more"}, {c.Left, "less"}} {
 		switch {
 		case x.n == 0:
 		case x.what == "more" || x.what == "less":
@@ -498,6 +505,9 @@ func (x *taking) particulars(p *Plan, r *folkRow) error {
 		}
 	case was.Entry != r.is.Entry:
 		e.Lines = append(e.Lines, Line{Sign: "changes", What: "known", Text: "in the directory it is " + r.is.Entry})
+		if *r.before == r.after { // or it is counted
+			x.c.Changed++
+		}
 	}
 	return p.particulars(r.after.ID, r.paper, was, r.is, e)
 }

@@ -123,7 +123,12 @@ type work struct {
 	papers     []paperEdit
 	// fromDirectory: it is what a directory has, and not to be changed there.
 	fromDirectory bool
+	read          *Reading // how far a directory is read with that; nil: none is
 }
+
+// Read is how far a directory is read once the plan is kept; where it changes
+// nothing, that is to be remembered all the same.
+func (p *Plan) Read() *Reading { return p.work.read }
 
 // people tells whether memberships, administrators or accounts change.
 func (w *work) people() bool { return len(w.members)+len(w.admins)+len(w.accounts) > 0 }
@@ -332,6 +337,11 @@ func (p *Plan) Keep(t *estate.Tx) (string, error) {
 		t.SetDated(e.of, e.after)
 	}
 	w.keepPapers(t)
+	if w.read != nil {
+		if err := w.read.Remember(t); err != nil {
+			return "", err
+		}
+	}
 	for _, e := range w.levels {
 		if e.add {
 			if err := t.AddLevel(e.level); err != nil {
