@@ -52,6 +52,7 @@ type Shift struct {
 	More   int64    `json:"more-places"`
 
 	bits          crowd.Bits
+	nodes         []int
 	before, after right.Set
 }
 
@@ -412,7 +413,7 @@ func (d *Desk) shifts(p *Plan, shifts []*impact.Shift, routes []impact.Route) {
 		r := routes[s.Route]
 		folder := p.work.forest.Nodes[s.Nodes[0]].Folder
 		row := Shift{Kind: "change", Was: ask.LevelOn(levels, rules, s.Before, folder), Is: ask.LevelOn(levels, rules, s.After, folder), Routes: []string{r.Name},
-			Items: s.Items, Where: []string{}, bits: s.Users, before: s.Before, after: s.After}
+			Items: s.Items, Where: []string{}, bits: s.Users, nodes: s.Nodes, before: s.Before, after: s.After}
 		if row.Was == row.Is { // the words don't tell them apart
 			row.Was, row.Is = over(row.Was, s.Before&^s.After, folder), over(row.Is, s.After&^s.Before, folder)
 		}
@@ -423,7 +424,7 @@ func (d *Desk) shifts(p *Plan, shifts []*impact.Shift, routes []impact.Route) {
 			row.Kind = "lose"
 		}
 		if i := slices.IndexFunc(p.Impact, func(o Shift) bool {
-			return o.before == s.Before && o.after == s.After && o.Items == s.Items && slices.Equal(o.bits, s.Users)
+			return o.before == s.Before && o.after == s.After && o.Items == s.Items && slices.Equal(o.bits, s.Users) && slices.Equal(o.nodes, s.Nodes)
 		}); i >= 0 {
 			p.Impact[i].Routes = append(p.Impact[i].Routes, r.Name)
 			continue
