@@ -57,6 +57,7 @@ func (a *app) drift(ctx context.Context, s estate.Server, from server.Server, al
 	if err != nil {
 		return err
 	}
+	defer seen.Close()
 	limit := shownLines
 	if all || a.format != report.Table {
 		limit = 0

@@ -125,6 +125,7 @@ func (a *app) scan(c *cobra.Command, k keeping, s estate.Server, from server.Ser
 	if err != nil {
 		return err
 	}
+	defer seen.Close()
 	head := a.head(ctx)
 	if err := a.takeIn(c, k, s, seen, len(only) == 0); err != nil {
 		if now := a.head(ctx); errors.Is(err, store.ErrStopped) && now != head {
@@ -208,17 +209,17 @@ func (a *app) takeIn(c *cobra.Command, k keeping, s estate.Server, seen *live.Se
 			return d.SharesFound(s, server.Doors(seen.Shares), whole && len(server.Doors(seen.Shares)) == len(seen.Shares))
 		},
 	}
-	rules, items := false, false
+	var otherwise plan.Stirred
 	if err := a.view(ctx, func(t *estate.Tx) (err error) {
-		rules, items, err = plan.New(t, a.who()).Stirs(s, known)
+		otherwise, err = plan.New(t, a.who()).Stirs(s, known)
 		return err
 	}); err != nil {
 		return err
 	}
-	if rules {
+	if otherwise.Rules {
 		steps = append(steps, func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error) { return d.Otherwise(s, known) })
 	}
-	if items {
+	if otherwise.Items {
 		steps = append(steps, func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error) { return d.Came(s, known) })
 	}
 	for _, fn := range steps {
@@ -252,6 +253,9 @@ func (a *app) takeIn(c *cobra.Command, k keeping, s estate.Server, seen *live.Se
 		p.Line(report.S("Nothing was kept: this only reports."))
 		return p.Err()
 	}
+	if !otherwise.Facts {
+		known = nil
+	}
 	return a.note(context.WithoutCancel(ctx), s, seen, known) // what is kept is kept whole
 }
 
@@ -269,23 +273,17 @@ func (a *app) carryIfAny(c *cobra.Command, k keeping, fn build) error {
 	return a.carry(c, k, fn)
 }
 
-// note remembers when a server was read, and what its domains are called.
+// note remembers when a server was read, what its domains are called, and the
+// sizes and times of what is in tracts the estate knows.
 func (a *app) note(ctx context.Context, s estate.Server, seen *live.Seen, known []*plan.Tract) error {
 	e, done, err := a.open(ctx)
 	if err != nil {
 		return err
 	}
 	defer done()
-	var facts []plan.ItemFacts
-	if err := e.View(ctx, func(t *estate.Tx) error {
-		facts, err = plan.New(t, a.who()).Facts(s, known)
-		return err
-	}); err != nil {
-		return err
-	}
 	return e.Note(ctx, func(t *estate.Tx) error {
-		for _, x := range facts {
-			t.SetFacts(x.Item, x.Facts)
+		if err := plan.New(t, a.who()).EachFact(s, known, t.SetFacts); err != nil {
+			return err
 		}
 		t.SetScanned(s, seen.At, seen.Machine)
 		for _, d := range seen.Domains {

@@ -17,17 +17,22 @@ func (t *Tx) Facts(item int64) (f format.Facts, ok bool) {
 	return f, ok
 }
 
-// FactsIn gives what a server told of the items directly in a folder.
-func (t *Tx) FactsIn(folder int64) map[int64]format.Facts {
-	out := map[int64]format.Facts{}
+// Told is an item in a folder with what a server told of it.
+type Told struct {
+	Child
+	Facts format.Facts
+}
+
+// WithinTold lists the items directly in a folder, in no order.
+func (t *Tx) WithinTold(folder int64) (out []Told) {
+	q := "SELECT i.id, i.name, i.strand, s.folder, coalesce(f.size,0), coalesce(f.modified,0), coalesce(f.changed,0) FROM items i JOIN strands s ON s.id=i.strand LEFT JOIN facts f ON f.item=i.id WHERE i.parent=?"
 	if !t.Knows("facts") {
-		return out
+		q = "SELECT i.id, i.name, i.strand, s.folder, 0, 0, 0 FROM items i JOIN strands s ON s.id=i.strand WHERE i.parent=?"
 	}
-	t.Each("SELECT f.item, f.size, f.modified, f.changed FROM items i JOIN facts f ON f.item=i.id WHERE i.parent=?", []any{folder}, func(r *sql.Rows) error {
-		var id int64
-		var f format.Facts
-		err := r.Scan(&id, &f.Size, &f.Modified, &f.Changed)
-		out[id] = f
+	t.Each(q, []any{folder}, func(r *sql.Rows) error {
+		var c Told
+		err := r.Scan(&c.Item, &c.Name, &c.Strand, &c.Folder, &c.Facts.Size, &c.Facts.Modified, &c.Facts.Changed)
+		out = append(out, c)
 		return err
 	})
 	return out

@@ -42,7 +42,7 @@ func (t *Tx) LoadTree(s Server, at string, tree *format.Tree, step func(done int
 	facts := t.Bulk("facts", "item", "size", "modified", "changed")
 	items := t.Bulk("items", "id", "parent", "name", "strand", "fold")
 	var strands []key // beside weights; put in last, so that they lie together in the file
-	tree.Each(func(done int, r *format.Arranged) bool {
+	t.Fail(tree.Each(func(done int, r *format.Arranged) bool {
 		parentItem, parentStrand, name := above.Item, above.Strand, above.name
 		if r.In >= 0 {
 			parentItem, parentStrand, name = firstItem+int64(r.Above), strandOf[r.In], r.Name
@@ -75,7 +75,7 @@ func (t *Tx) LoadTree(s Server, at string, tree *format.Tree, step func(done int
 			step(done)
 		}
 		return true
-	})
+	}))
 	items.Flush()
 	facts.Flush()
 	b := t.Bulk("strands", "id", "parent", "descriptor", "folder")

@@ -2,6 +2,7 @@ package format
 
 import (
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"hash/maphash"
 	"slices"
@@ -26,14 +27,17 @@ type Facts struct {
 }
 
 // Tree is a file of items, by the ten million in little memory: a folder's path
-// is held once, as a name in a folder, and each distinct descriptor once.
+// is held once, as a name in a folder, and each distinct descriptor once. One
+// that is given a scratch file (NewTreeOn) has its rows there, and no more in
+// memory than its folders and descriptors.
 //
 // Rows may come in any order; Arrange brings folders before what is in them.
 type Tree struct {
 	Bodies []rule.Any
 
 	seed   maphash.Seed
-	names  names
+	names  names // of files
+	called names // of folders; always in memory
 	rows   pile[treeRow]
 	facts  pile[Facts] // beside rows, as far as any are told
 	dirs   []dir
@@ -44,6 +48,8 @@ type Tree struct {
 	trail []step
 	order []int32 // rows, folders before what is in them; nil: as they came
 	twice int     // the first row that names a folder again; -1: none
+	// arranged tells that it was looked over as it is.
+	arranged bool
 }
 
 type treeRow struct {
@@ -68,6 +74,19 @@ type step struct {
 	end int // where the part ends in last
 }
 
+// NewTreeOn makes a tree whose rows lie in a scratch file, which stays the
+// caller's. They should come folders before what is in them: else they are
+// read from here and there.
+func NewTreeOn(s Scratch) *Tree {
+	t := &Tree{}
+	t.names.scratch, t.rows.scratch, t.facts.scratch = s, s, s
+	return t
+}
+
+// Err gives the first error of the scratch file; what the tree gave since is
+// nothing.
+func (t *Tree) Err() error { return errors.Join(t.names.err, t.rows.err, t.facts.err) }
+
 // NewTree makes a tree of rows.
 func NewTree(bodies []rule.Any, rows []TreeRow) (*Tree, error) {
 	t := &Tree{Bodies: bodies}
@@ -85,9 +104,10 @@ func (t *Tree) Add(r TreeRow) error {
 		t.seed, t.byName, t.twice = maphash.MakeSeed(), map[uint64]int32{}, -1
 		t.dirs = append(t.dirs, dir{in: -1, row: -1, alike: -1})
 	}
-	if t.rows.len() == 1<<31-1 || t.names.full() {
+	if t.rows.len() == 1<<31-1 || t.names.full() || t.called.full() {
 		return &Error{Line: int(r.Line), What: "the tree is larger than can be loaded at once; load it in parts"}
 	}
+	t.arranged = false
 	row := treeRow{body: r.Body, line: r.Line}
 	switch {
 	case r.Folder:
@@ -112,7 +132,7 @@ func (t *Tree) Add(r TreeRow) error {
 		t.facts.add(r.Facts)
 	}
 	t.rows.add(row)
-	return nil
+	return t.Err()
 }
 
 // Told tells whether facts of any item are told.
@@ -120,7 +140,7 @@ func (t *Tree) Told() bool { return t.facts.len() > 0 }
 
 func (t *Tree) fact(row int) Facts {
 	if row < t.facts.len() {
-		return *t.facts.at(row)
+		return t.facts.at(row)
 	}
 	return Facts{}
 }
@@ -178,12 +198,12 @@ func (t *Tree) dirIn(in int32, name string) int32 {
 		first = -1
 	}
 	for i := first; i >= 0; i = t.dirs[i].alike {
-		if d := &t.dirs[i]; d.in == in && string(t.names.at(d.name)) == name {
+		if d := &t.dirs[i]; d.in == in && string(t.called.at(d.name)) == name {
 			return i
 		}
 	}
 	i := int32(len(t.dirs))
-	t.dirs = append(t.dirs, dir{in: in, name: t.names.add(name), row: -1, alike: first})
+	t.dirs = append(t.dirs, dir{in: in, name: t.called.add(name), row: -1, alike: first})
 	t.byName[h] = i
 	return i
 }
@@ -209,7 +229,7 @@ func (t *Tree) Row(i int) TreeRow {
 		out.Body = ^r.body
 		out.Path = t.Path(r.in)
 	} else if r.in >= 0 {
-		out.Path = strings.TrimPrefix(t.Path(r.in)+"/"+string(t.names.at(r.name)), "/")
+		out.Path = strings.TrimPrefix(t.Path(r.in)+"/"+string(t.nameOf(r)), "/")
 	}
 	return out
 }
@@ -218,7 +238,7 @@ func (t *Tree) Row(i int) TreeRow {
 func (t *Tree) Path(folder int32) string {
 	var parts []string
 	for ; folder > 0; folder = t.dirs[folder].in {
-		parts = append(parts, string(t.names.at(t.dirs[folder].name)))
+		parts = append(parts, string(t.called.at(t.dirs[folder].name)))
 	}
 	slices.Reverse(parts)
 	return strings.Join(parts, "/")
@@ -239,8 +259,23 @@ type Arranged struct {
 	Facts  Facts
 }
 
+// nameOf gives a row's name, until the next is asked for.
+func (t *Tree) nameOf(r treeRow) []byte {
+	if r.body < 0 {
+		return t.called.at(r.name)
+	}
+	return t.names.at(r.name)
+}
+
 // Arrange looks the tree over, and refuses one that doesn't hang together.
 func (t *Tree) Arrange() error {
+	if t.arranged {
+		return nil
+	}
+	for i := range t.dirs {
+		t.dirs[i].below = 0
+	}
+	t.order = nil
 	n := t.Len()
 	if n == 0 || t.dirs[0].row < 0 && !t.topIsFile() {
 		return &Error{Line: 1, What: "there is no row for the top of the tree: one with an empty path"}
@@ -282,7 +317,8 @@ func (t *Tree) Arrange() error {
 			t.dirs[r.in].place = int32(at)
 		}
 	}
-	return nil
+	t.arranged = t.Err() == nil
+	return t.Err()
 }
 
 func (t *Tree) topIsFile() bool {
@@ -334,26 +370,35 @@ func (t *Tree) sort() {
 	}
 }
 
+// mostHashes is how many names are held against each other at once.
+const mostHashes = 1 << 20
+
 // distinct refuses a file named twice in one folder, or as a folder beside.
-// Names are held by their hash alone, which keeps ten million of them small;
-// two that share one are compared in full.
+// Names are held by their hash alone, a share of them at a time, which keeps
+// ten million of them small; two that share one are compared in full.
 func (t *Tree) distinct() error {
-	hashes := make([]uint64, t.Len())
-	for i := range hashes {
-		hashes[i] = t.nameHash(i)
-	}
-	slices.Sort(hashes)
+	shares := uint64(t.Len()/mostHashes + 1)
 	shared := map[uint64]struct{}{}
-	for i := 1; i < len(hashes); i++ {
-		if hashes[i] == hashes[i-1] {
-			shared[hashes[i]] = struct{}{}
+	hashes := make([]uint64, 0, t.Len()/int(shares)+t.Len()/int(shares)/8)
+	for share := range shares {
+		hashes = hashes[:0]
+		for i := range t.Len() {
+			if h := t.nameHash(i); h%shares == share {
+				hashes = append(hashes, h)
+			}
+		}
+		slices.Sort(hashes)
+		for i := 1; i < len(hashes); i++ {
+			if hashes[i] == hashes[i-1] {
+				shared[hashes[i]] = struct{}{}
+			}
 		}
 	}
 	if len(shared) == 0 {
 		return nil
 	}
 	seen := map[string]bool{}
-	for i := range hashes {
+	for i := range t.Len() {
 		if _, ok := shared[t.nameHash(i)]; !ok {
 			continue
 		}
@@ -377,16 +422,16 @@ func (t *Tree) nameHash(i int) uint64 {
 	if r.body < 0 {
 		in = t.dirs[in].in
 	}
-	return t.hash(in, string(t.names.at(r.name)))
+	return t.hash(in, string(t.nameOf(r)))
 }
 
 // Each calls fn with every row of an arranged tree, folders before what is in
-// them, until fn says no.
-func (t *Tree) Each(fn func(at int, r *Arranged) bool) {
+// them, until fn says no; the error is the scratch file's.
+func (t *Tree) Each(fn func(at int, r *Arranged) bool) error {
 	var out Arranged
 	for at := range t.Len() {
 		r := t.rows.at(t.which(at))
-		out = Arranged{Name: string(t.names.at(r.name)), Body: r.body, Self: -1, In: r.in, Above: -1, Facts: t.fact(t.which(at))}
+		out = Arranged{Name: string(t.nameOf(r)), Body: r.body, Self: -1, In: r.in, Above: -1, Facts: t.fact(t.which(at))}
 		if r.body < 0 {
 			d := &t.dirs[r.in]
 			out.Folder, out.Body, out.Self, out.In, out.Below = true, ^r.body, r.in, d.in, int(d.below)
@@ -394,76 +439,12 @@ func (t *Tree) Each(fn func(at int, r *Arranged) bool) {
 		if out.In >= 0 {
 			out.Above = int(t.dirs[out.In].place)
 		}
+		if err := t.Err(); err != nil {
+			return err
+		}
 		if !fn(at, &out) {
-			return
+			return nil
 		}
 	}
-}
-
-// pile is a list that grows without being copied.
-type pile[T any] struct {
-	chunks [][]T
-}
-
-const pileSize = 1 << 15
-
-func (p *pile[T]) add(x T) {
-	if n := len(p.chunks); n == 0 || len(p.chunks[n-1]) == pileSize {
-		room := 16 // a small tree takes little
-		if n > 0 {
-			room = pileSize
-		}
-		p.chunks = append(p.chunks, make([]T, 0, room))
-	}
-	last := &p.chunks[len(p.chunks)-1]
-	*last = append(*last, x)
-}
-
-func (p *pile[T]) at(i int) *T { return &p.chunks[i/pileSize][i%pileSize] }
-
-func (p *pile[T]) len() int {
-	if n := len(p.chunks); n > 0 {
-		return (n-1)*pileSize + len(p.chunks[n-1])
-	}
-	return 0
-}
-
-// names holds names one behind the other, each with its length before it. The
-// place 0 is the empty name.
-type names struct {
-	chunks [][]byte
-}
-
-const (
-	namesBits = 20
-	mostNames = 1 << (32 - namesBits)
-)
-
-func (s *names) full() bool { return len(s.chunks) >= mostNames }
-
-func (s *names) add(name string) uint32 {
-	if len(s.chunks) == 0 {
-		s.chunks = append(s.chunks, append(make([]byte, 0, 256), 0))
-	}
-	if name == "" {
-		return 0
-	}
-	n := len(s.chunks) - 1
-	need := len(name) + binary.MaxVarintLen32
-	if len(s.chunks[n])+need > 1<<namesBits {
-		s.chunks = append(s.chunks, make([]byte, 0, max(need, 1<<namesBits)))
-		n++
-	}
-	at := uint32(n<<namesBits | len(s.chunks[n]))
-	s.chunks[n] = append(binary.AppendUvarint(s.chunks[n], uint64(len(name))), name...)
-	return at
-}
-
-func (s *names) at(i uint32) []byte {
-	if len(s.chunks) == 0 {
-		return nil
-	}
-	b := s.chunks[i>>namesBits][i&(1<<namesBits-1):]
-	size, n := binary.Uvarint(b)
-	return b[n : n+int(size)]
+	return nil
 }

@@ -1,6 +1,7 @@
 package format
 
 import (
+	"errors"
 	"math/rand/v2"
 	"slices"
 	"strings"
@@ -8,8 +9,6 @@ import (
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
-
-	"tarnwold/core/rule"
 )
 
 // rows makes a tree of distinct rows, folders before what is in them.
@@ -42,16 +41,19 @@ func TestTreesInAnyOrder(t *testing.T) {
 			r := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1))
 			r.Shuffle(len(came), func(i, j int) { came[i], came[j] = came[j], came[i] })
 		}
-		tree, err := NewTree([]rule.Any{}, came)
-		require.NoError(t, err)
+		tree := &Tree{}
+		for _, r := range came {
+			require.NoError(t, tree.Add(r))
+		}
 		require.NoError(t, tree.Arrange())
+		require.NoError(t, tree.Arrange(), "once is enough, twice is the same")
 		require.Equal(t, len(came), tree.Len())
 		for i, r := range came {
 			require.Equal(t, r, tree.Row(i))
 		}
 		paths := map[int]string{-1: ""}
 		seen := map[string]bool{}
-		tree.Each(func(at int, r *Arranged) bool {
+		require.NoError(t, tree.Each(func(at int, r *Arranged) bool {
 			up, ok := paths[r.Above]
 			require.True(t, ok, "behind its folder")
 			path := strings.TrimPrefix(up+"/"+r.Name, "/")
@@ -70,7 +72,7 @@ func TestTreesInAnyOrder(t *testing.T) {
 			}
 			require.Equal(t, below, r.Below)
 			return true
-		})
+		}))
 		require.Len(t, seen, len(want))
 	})
 }
@@ -105,32 +107,101 @@ func TestTreesThatDontHangTogether(t *testing.T) {
 	require.NoError(t, alone.Arrange(), "a file may be all there is")
 }
 
-// TestManyRowsInOneFolder goes past what one chunk of rows or names holds.
+// paper is a scratch file in memory, which may fail.
+type paper struct {
+	b          []byte
+	puts, gets int // so many more go well; negative: all do
+}
+
+var errPaper = errors.New("no room")
+
+func (p *paper) Put(b []byte) (int64, error) {
+	if p.puts--; p.puts == -1 {
+		return 0, errPaper
+	}
+	p.b = append(p.b, b...)
+	return int64(len(p.b) - len(b)), nil
+}
+
+func (p *paper) Get(b []byte, at int64) error {
+	if p.gets--; p.gets == -1 {
+		return errPaper
+	}
+	copy(b, p.b[at:])
+	return nil
+}
+
+// long goes past what one chunk of rows or names holds.
+const manyRows = 3*pileSize + 5
+
+func manyName(i int) string {
+	if i == 40_000 {
+		return strings.Repeat("n", 1<<namesBits+100)
+	}
+	return strings.Repeat("x", i%40) + string(rune('a'+i%26)) + string(rune(0x4e00+i/26))
+}
+
+func manyInOne(tree *Tree) error {
+	if err := tree.Add(TreeRow{Folder: true}); err != nil {
+		return err
+	}
+	for i := range manyRows {
+		if err := tree.Add(TreeRow{Path: manyName(i), Body: int32(i), Facts: Facts{Size: int64(i)}}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// TestManyRowsInOneFolder: in memory or in a scratch file, they are what came.
 func TestManyRowsInOneFolder(t *testing.T) {
-	tree := &Tree{}
-	require.NoError(t, tree.Add(TreeRow{Folder: true}))
-	long := strings.Repeat("n", 1<<namesBits+100)
-	const n = 3*pileSize + 5
-	name := func(i int) string {
-		if i == 40_000 {
-			return long
+	on := &paper{puts: -1, gets: -1}
+	for _, tree := range []*Tree{{}, NewTreeOn(on)} {
+		require.NoError(t, manyInOne(tree))
+		require.NoError(t, tree.Arrange())
+		require.Equal(t, manyRows+1, tree.Len())
+		got := 0
+		require.NoError(t, tree.Each(func(at int, r *Arranged) bool {
+			if r.Name != "" {
+				require.Equal(t, int32(at-1), r.Body)
+				require.Equal(t, manyName(at-1), r.Name)
+				require.Equal(t, int64(at-1), r.Facts.Size)
+				require.Zero(t, r.Above)
+			}
+			got++
+			return at < manyRows/2
+		}))
+		require.Equal(t, manyRows/2+1, got, "until fn says no")
+		for _, i := range []int{manyRows, 1, 40_001, pileSize, 2 * pileSize} { // from here and there
+			require.Equal(t, manyName(i-1), tree.Row(i).Path)
 		}
-		return strings.Repeat("x", i%40) + string(rune('a'+i%26)) + string(rune(0x4e00+i/26))
 	}
-	for i := range n {
-		require.NoError(t, tree.Add(TreeRow{Path: name(i), Body: int32(i)}))
-	}
+	require.Greater(t, len(on.b), 3*pileSize*(16+24), "the rows lie there")
+}
+
+// TestAScratchFileThatFails: whenever it does, the tree says so, and gives no
+// row that it doesn't have.
+func TestAScratchFileThatFails(t *testing.T) {
+	whole := &paper{puts: -1, gets: -1}
+	tree := NewTreeOn(whole)
+	require.NoError(t, manyInOne(tree))
 	require.NoError(t, tree.Arrange())
-	require.Equal(t, n+1, tree.Len())
-	got := 0
-	tree.Each(func(at int, r *Arranged) bool {
-		if r.Name != "" {
-			require.Equal(t, int32(at-1), r.Body)
-			require.Equal(t, name(at-1), r.Name)
-			require.Zero(t, r.Above)
+	puts, gets := -1-whole.puts, -1-whole.gets
+	require.Greater(t, puts, 6)
+	require.Greater(t, gets, 6)
+	for n := range puts {
+		require.ErrorIs(t, manyInOne(NewTreeOn(&paper{puts: n, gets: -1})), errPaper)
+	}
+	for n := range gets {
+		tree := NewTreeOn(&paper{puts: -1, gets: n})
+		require.NoError(t, manyInOne(tree))
+		require.Error(t, tree.Arrange(), n)
+	}
+	whole.gets = 2
+	require.ErrorIs(t, tree.Each(func(at int, r *Arranged) bool {
+		if at > 0 {
+			require.Equal(t, manyName(at-1), r.Name)
 		}
-		got++
-		return at < n/2
-	})
-	require.Equal(t, n/2+1, got, "until fn says no")
+		return true
+	}), errPaper)
 }

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -46,9 +47,13 @@ type Seen struct {
 	Resumed  int // items that an earlier try had read
 	Notes    []Noted
 
+	scratch *scratch // where the tracts' rows lie
 	own     []server.Account
 	members []server.Member
 }
+
+// Close ends what the tracts rest on: they can't be read any more.
+func (o *Seen) Close() { _ = o.scratch.close() }
 
 // OtherMachine is a server that isn't the one that was read before.
 type OtherMachine struct {
@@ -90,10 +95,21 @@ func (e *Stopped) Unwrap() error { return e.Err }
 
 // Read reads a server: its shares, their folders and all below them, its
 // accounts and the names of whoever its rules name. Several shares over one
-// folder are read once.
-func (s *Scan) Read(ctx context.Context, live server.Reader) (*Seen, error) {
+// folder are read once. What it gives is closed by the caller.
+func (s *Scan) Read(ctx context.Context, live server.Reader) (seen *Seen, err error) {
 	out := &Seen{At: time.Now().UTC()}
-	var err error
+	dir := ""
+	if s.Spool != "" {
+		dir = filepath.Dir(s.Spool)
+	}
+	if out.scratch, err = newScratch(dir); err != nil {
+		return nil, err
+	}
+	defer func() {
+		if err != nil {
+			out.Close()
+		}
+	}()
 	if out.Shares, err = s.shares(ctx, live); err != nil {
 		return nil, err
 	}
@@ -117,7 +133,7 @@ func (s *Scan) Read(ctx context.Context, live server.Reader) (*Seen, error) {
 		return nil, err
 	}
 	for _, x := range Topmost(open) {
-		out.Tracts = append(out.Tracts, &plan.Tract{Share: x.Name, Folder: x.Folder, Tree: &format.Tree{}, FoldersOnly: s.Reading.FoldersOnly, Depth: s.Reading.Depth})
+		out.Tracts = append(out.Tracts, &plan.Tract{Share: x.Name, Folder: x.Folder, Tree: format.NewTreeOn(out.scratch), FoldersOnly: s.Reading.FoldersOnly, Depth: s.Reading.Depth})
 	}
 	if s.May != nil {
 		if err := s.May(out.Tracts); err != nil {
@@ -131,7 +147,10 @@ func (s *Scan) Read(ctx context.Context, live server.Reader) (*Seen, error) {
 	if err := s.tracts(ctx, live, out, ids); err != nil {
 		return nil, err
 	}
-	return out, s.accounts(ctx, live, out, ids)
+	if err := s.accounts(ctx, live, out, ids); err != nil {
+		return nil, err
+	}
+	return out, nil
 }
 
 func (s *Scan) shares(ctx context.Context, live server.Reader) ([]server.Share, error) {
@@ -216,10 +235,10 @@ func (k *taking) add(i server.Item) error {
 // tracts reads the shares' folders and all below.
 func (s *Scan) tracts(ctx context.Context, live server.Reader, out *Seen, ids map[account.ID]bool) (err error) {
 	head := spoolHead{Server: s.Server.Name, Shares: s.Only, Reading: s.Reading, At: out.At.Format(time.RFC3339)}
-	before := map[int]*told{}
+	var before map[int]*standing
 	if s.Resume {
 		var was spoolHead
-		was, before, err = readSpool(s.Spool)
+		was, before, err = standingIn(s.Spool)
 		if errors.Is(err, fs.ErrNotExist) {
 			return &estate.Refused{Why: "no scan of server " + s.Server.Name + " was broken off", Do: "scan it from the beginning: leave out --resume"}
 		}
@@ -246,10 +265,10 @@ func (s *Scan) tracts(ctx context.Context, live server.Reader, out *Seen, ids ma
 		}()
 	}
 	total := 0
-	var read []func() error
+	var takes []func(server.Item) error
 	for i, x := range out.Tracts {
 		k := &taking{x: x, bodies: map[rule.Any]int32{}, bytes: map[string]int32{}, ids: ids}
-		take := func(item server.Item) error {
+		takes = append(takes, func(item server.Item) error {
 			if down != nil {
 				if err := down.item(i, item); err != nil {
 					return err
@@ -273,31 +292,31 @@ func (s *Scan) tracts(ctx context.Context, live server.Reader, out *Seen, ids ma
 			}
 			total++
 			return k.add(item)
-		}
-		how := s.Reading
-		if t := before[i]; t != nil {
-			items, bad, from := t.standing()
-			for _, item := range append(items, bad...) {
-				if err := take(item); err != nil {
-					return err
-				}
-			}
-			for folder := range t.whole {
-				if down != nil {
-					if err := down.item(i, server.Item{Path: folder, Whole: true}); err != nil {
-						return err
-					}
-				}
-			}
-			out.Resumed += len(items)
-			how.From = from
-			if len(items) > 0 && len(from) == 0 {
-				continue
-			}
-		}
-		read = append(read, func() error { return live.Scan(ctx, x.Share, how, take) })
+		})
+	}
+	hows := make([]server.Reading, len(takes))
+	for i := range hows {
+		hows[i] = s.Reading
 	}
 	if s.Resume {
+		if _, err := readSpool(s.Spool, func(tract int, item server.Item) error {
+			t := before[tract]
+			if t == nil || tract >= len(takes) || !t.keeps(item) {
+				return nil
+			}
+			if item.Err == nil && !item.Whole {
+				out.Resumed++
+				if hows[tract].From == nil {
+					hows[tract].From = []string{}
+				}
+				if t.open(item) {
+					hows[tract].From = append(hows[tract].From, item.Path)
+				}
+			}
+			return takes[tract](item)
+		}); err != nil {
+			return err
+		}
 		if err := down.w.Flush(); err != nil {
 			return err
 		}
@@ -305,8 +324,11 @@ func (s *Scan) tracts(ctx context.Context, live server.Reader, out *Seen, ids ma
 			return err
 		}
 	}
-	for _, fn := range read {
-		if err := fn(); err != nil {
+	for i, x := range out.Tracts {
+		if hows[i].From != nil && len(hows[i].From) == 0 {
+			continue // it was read to its end
+		}
+		if err := live.Scan(ctx, x.Share, hows[i], takes[i]); err != nil {
 			if s.Spool != "" && total > 0 {
 				if ferr := down.w.Flush(); ferr == nil {
 					return &Stopped{s.Server.Name, total, s.Spool, plainly(err)}

@@ -51,6 +51,7 @@ const (
 	recItem  = 'i'
 	recWhole = 'w'
 	recBad   = 'u'
+	recNote  = 'n' // of the item that comes next
 )
 
 func newSpool(file string, head spoolHead) (*spool, error) {
@@ -108,6 +109,11 @@ func (s *spool) item(tract int, x server.Item) error {
 		id = uint64(len(s.ids))
 		s.ids[x.Rules] = id
 	}
+	for _, n := range x.Notes {
+		if err := s.record(str(str(binary.AppendUvarint([]byte{recNote}, uint64(tract)), x.Path), string(n))); err != nil {
+			return err
+		}
+	}
 	b = binary.AppendUvarint(str(b, x.Path), id)
 	var flags byte
 	if x.Folder {
@@ -140,41 +146,50 @@ func (s *spool) close() error {
 	return errors.Join(s.w.Flush(), s.f.Close())
 }
 
-// told is what a spool holds of a share.
-type told struct {
-	items []server.Item
-	whole map[string]bool
-	bad   []server.Item
-}
-
-// readSpool reads a spool, whose last record may be torn.
-func readSpool(file string) (h spoolHead, of map[int]*told, err error) {
+// readSpool reads a spool, whose last record may be torn, and tells what it
+// holds as the scan did.
+func readSpool(file string, tell func(tract int, x server.Item) error) (h spoolHead, err error) {
 	f, err := os.Open(file)
 	if err != nil {
-		return h, nil, err
+		return h, err
 	}
 	defer f.Close()
 	r := bufio.NewReaderSize(f, 1<<16)
 	mark, err := r.ReadString('\n')
 	if err != nil || mark != spoolMark {
-		return h, nil, fmt.Errorf("%s is no scan that was broken off", file)
+		return h, fmt.Errorf("%s is no scan that was broken off", file)
 	}
 	line, err := r.ReadSlice('\n')
 	if err != nil || json.Unmarshal(line, &h) != nil {
-		return h, nil, fmt.Errorf("%s can't be read: its head is damaged", file)
+		return h, fmt.Errorf("%s can't be read: its head is damaged", file)
 	}
-	of = map[int]*told{}
+	if tell == nil {
+		return h, nil
+	}
 	var bodies []rule.Any
+	var noted []server.Note // of the item that comes next
 	for {
 		payload, err := readRecord(r)
 		if err == io.EOF {
-			return h, of, nil
-		}
-		if err == nil {
-			err = takeRecord(payload, &bodies, of)
+			return h, nil
 		}
 		if err != nil {
-			return h, nil, fmt.Errorf("%s can't be read: %w", file, err)
+			return h, fmt.Errorf("%s can't be read: %w", file, err)
+		}
+		tract, x, err := takeRecord(payload, &bodies)
+		if err != nil {
+			return h, fmt.Errorf("%s can't be read: %w", file, err)
+		}
+		switch {
+		case tract < 0:
+			continue
+		case payload[0] == recNote:
+			noted = append(noted, x.Notes...)
+			continue
+		}
+		x.Notes, noted = noted, nil
+		if err := tell(tract, x); err != nil {
+			return h, err
 		}
 	}
 }
@@ -200,47 +215,47 @@ func readRecord(r *bufio.Reader) ([]byte, error) {
 	return b[:n], nil
 }
 
-func takeRecord(p []byte, bodies *[]rule.Any, of map[int]*told) error {
+// takeRecord gives what a record tells, or keeps the rules it holds and gives no
+// tract: -1.
+func takeRecord(p []byte, bodies *[]rule.Any) (tract int, x server.Item, err error) {
 	if len(p) == 0 {
-		return errRecord
+		return 0, x, errRecord
 	}
 	kind := p[0]
 	if of := map[byte]byte{recBody: estate.KindSecurity, recPosix: estate.KindPOSIX}[kind]; of != 0 {
 		d, err := estate.Decode(of, p[1:])
 		*bodies = append(*bodies, d)
-		return err
+		return -1, x, err
 	}
 	c := cutter{p[1:], false}
-	tract := int(c.number())
-	t := of[tract]
-	if t == nil {
-		t = &told{whole: map[string]bool{}}
-		of[tract] = t
+	n := c.number()
+	if n > 1<<30 {
+		return 0, x, errRecord
 	}
-	x := server.Item{Path: c.text()}
+	x.Path = c.text()
 	switch kind {
 	case recWhole:
-		t.whole[x.Path] = true
+		x.Folder, x.Whole = true, true
 	case recBad:
 		x.Err = errors.New(c.text())
-		t.bad = append(t.bad, x)
+	case recNote:
+		x.Notes = []server.Note{server.Note(c.text())}
 	case recItem:
 		body := c.number()
 		flags := c.number()
 		x.Folder, x.Enter = flags&1 != 0, flags&2 != 0
 		x.Size, x.Modified, x.Changed = c.signed(), moment(c.signed()), moment(c.signed())
 		if body >= uint64(len(*bodies)) {
-			return errRecord
+			return 0, x, errRecord
 		}
 		x.Rules = (*bodies)[body]
-		t.items = append(t.items, x)
 	default:
-		return errRecord
+		return 0, x, errRecord
 	}
 	if c.bad || len(c.b) > 0 {
-		return errRecord
+		return 0, x, errRecord
 	}
-	return nil
+	return int(n), x, nil
 }
 
 type cutter struct {
@@ -278,48 +293,56 @@ func (c *cutter) text() string {
 	return s
 }
 
-// standing gives what of a share's spool stands: whatever is in folders that
-// were read whole, with all above them; and the folders still to be read.
-func (t *told) standing() (items, bad []server.Item, from []string) {
-	known := map[string]bool{}
-	var stands func(folder string) bool
-	stands = func(folder string) bool {
-		if v, ok := known[folder]; ok {
-			return v
-		}
-		ok := t.whole[folder]
-		if ok && folder != "" {
-			ok = stands(up(folder))
-		}
-		known[folder] = ok
-		return ok
-	}
-	seen := map[string]bool{}
-	for _, x := range t.items {
-		if x.Path != "" && !stands(up(x.Path)) || seen[x.Path] {
-			continue
-		}
-		seen[x.Path] = true
-		items = append(items, x)
-		if x.Enter && !t.whole[x.Path] && !t.failed(x.Path) {
-			from = append(from, x.Path)
-		}
-	}
-	for _, x := range t.bad {
-		if x.Path == "" || stands(up(x.Path)) {
-			bad = append(bad, x)
-		}
-	}
-	return items, bad, from
+// standing is what of a share's spool stands: whatever is in folders that were
+// read whole, with all above them. It holds names of folders alone.
+type standing struct {
+	whole  map[string]bool
+	failed map[string]bool // what couldn't be read
+	known  map[string]bool // folders: whether they stand
 }
 
-func (t *told) failed(folder string) bool {
-	for _, x := range t.bad {
-		if x.Path == folder {
-			return true
+// standingIn reads what stands of a spool, by tract.
+func standingIn(file string) (h spoolHead, of map[int]*standing, err error) {
+	of = map[int]*standing{}
+	h, err = readSpool(file, func(tract int, x server.Item) error {
+		t := of[tract]
+		if t == nil {
+			t = &standing{whole: map[string]bool{}, failed: map[string]bool{}, known: map[string]bool{}}
+			of[tract] = t
 		}
+		switch {
+		case x.Whole:
+			t.whole[x.Path] = true
+		case x.Err != nil:
+			t.failed[x.Path] = true
+		}
+		return nil
+	})
+	return h, of, err
+}
+
+func (t *standing) stands(folder string) bool {
+	v, ok := t.known[folder]
+	if !ok {
+		v = t.whole[folder] && (folder == "" || t.stands(up(folder)))
+		t.known[folder] = v
 	}
-	return false
+	return v
+}
+
+// keeps tells whether what a spool tells stands. What is said of a folder as
+// such, that it was read whole, does where the folder does: one that is read
+// again is not whole by what was told before.
+func (t *standing) keeps(x server.Item) bool {
+	if x.Whole {
+		return t.stands(x.Path)
+	}
+	return x.Path == "" || t.stands(up(x.Path))
+}
+
+// open tells whether an item that stands is a folder still to be read.
+func (t *standing) open(x server.Item) bool {
+	return x.Enter && !t.whole[x.Path] && !t.failed[x.Path]
 }
 
 func up(p string) string {

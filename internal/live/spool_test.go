@@ -30,6 +30,17 @@ func written(t require.TestingT, file string, say func(s *spool)) {
 	require.NoError(t, s.close())
 }
 
+// told is what a spool holds of its first share.
+func told(file string) (h spoolHead, items []server.Item, err error) {
+	h, err = readSpool(file, func(tract int, x server.Item) error {
+		if tract == 0 && x.Err == nil && !x.Whole {
+			items = append(items, x)
+		}
+		return nil
+	})
+	return h, items, err
+}
+
 // TestWhatStandsOfAScan: of one that was broken off, what is in folders that
 // were read whole stands; the others are read again, and nothing twice.
 func TestWhatStandsOfAScan(t *testing.T) {
@@ -40,23 +51,40 @@ func TestWhatStandsOfAScan(t *testing.T) {
 		return server.Item{Path: path, Folder: true, Enter: true, Rules: d, Modified: at, Changed: at}
 	}
 	written(t, file, func(s *spool) {
-		for _, x := range []server.Item{folder(""), folder("a"), {Path: "top.txt", Rules: some(2), Size: 7, Modified: at}, folder("shut"), {Path: "link", Folder: true, Rules: d},
+		for _, x := range []server.Item{folder(""), folder("a"), {Path: "top.txt", Rules: some(2), Size: 7, Modified: at}, folder("shut"), {Path: "link", Folder: true, Rules: d, Notes: []server.Note{server.Mounted, server.Immutable}},
 			{Path: "", Whole: true}, folder("a/b"), {Path: "shut", Folder: true, Err: errors.New("the user may not")}, {Path: "a/x", Rules: d}, folder("a/b/c"), {Path: "a/b/c", Whole: true},
 			{Path: "a/b", Whole: true}} { // a was not read whole, so what is below it is read again
 			require.NoError(t, s.item(0, x))
 		}
 	})
-	h, of, err := readSpool(file)
+	h, of, err := standingIn(file)
 	require.NoError(t, err)
 	require.Equal(t, "stagedoor", h.Server)
-	items, bad, from := of[0].standing()
-	var paths []string
-	for _, x := range items {
-		paths = append(paths, x.Path)
-	}
+	var items []server.Item
+	var paths, bad, from, whole []string
+	_, err = readSpool(file, func(tract int, x server.Item) error {
+		require.Zero(t, tract)
+		switch {
+		case !of[0].keeps(x):
+		case x.Whole:
+			whole = append(whole, x.Path)
+		case x.Err != nil:
+			bad = append(bad, x.Path)
+		default:
+			items, paths = append(items, x), append(paths, x.Path)
+			if of[0].open(x) {
+				from = append(from, x.Path)
+			}
+		}
+		return nil
+	})
+	require.NoError(t, err)
 	require.Equal(t, []string{"", "a", "top.txt", "shut", "link"}, paths)
 	require.Equal(t, []string{"a"}, from)
-	require.Len(t, bad, 1)
+	require.Equal(t, []string{"shut"}, bad)
+	require.Equal(t, []string{""}, whole, "what is below a folder that is read again isn't whole any more")
+	require.Equal(t, []server.Note{server.Mounted, server.Immutable}, items[4].Notes)
+	require.Empty(t, items[3].Notes)
 	require.Equal(t, int64(7), items[2].Size)
 	require.True(t, items[2].Modified.Equal(at))
 	require.True(t, items[2].Changed.IsZero())
@@ -82,14 +110,12 @@ func TestATornSpoolIsReadAsFarAsItIsWhole(t *testing.T) {
 		head := bytes.IndexByte(text[len(spoolMark):], '\n') + len(spoolMark) + 1
 		cut := rapid.IntRange(head, len(text)).Draw(rt, "cut")
 		require.NoError(rt, os.WriteFile(file, text[:cut], 0o600))
-		_, of, err := readSpool(file)
+		_, items, err := told(file)
 		require.NoError(rt, err)
-		if of[0] != nil {
-			for i, x := range of[0].items {
-				if i > 0 {
-					require.Equal(rt, fmt.Sprint("f", i-1), x.Path)
-					require.True(rt, x.Rules.Same(some((i-1)%3)))
-				}
+		for i, x := range items {
+			if i > 0 {
+				require.Equal(rt, fmt.Sprint("f", i-1), x.Path)
+				require.True(rt, x.Rules.Same(some((i-1)%3)))
 			}
 		}
 	})
@@ -114,15 +140,12 @@ func TestAFlippedBitOfASpoolIsFound(t *testing.T) {
 			flipped := bytes.Clone(text)
 			flipped[at] ^= 1 << bit
 			require.NoError(t, os.WriteFile(file, flipped, 0o600))
-			_, of, err := readSpool(file)
+			_, items, err := told(file)
 			if err != nil {
 				refused++
 				continue
 			}
-			if of[0] == nil { // a length that says the rest is missing
-				continue
-			}
-			for i, x := range of[0].items {
+			for i, x := range items { // fewer, where a length says the rest is missing
 				if i > 0 {
 					require.Equal(t, fmt.Sprint("f", i-1), x.Path)
 					require.Equal(t, int64(i-1), x.Size)
@@ -143,16 +166,18 @@ func FuzzSpool(f *testing.F) {
 	f.Fuzz(func(t *testing.T, text []byte) {
 		file := filepath.Join(t.TempDir(), "spool")
 		require.NoError(t, os.WriteFile(file, text, 0o600))
-		_, of, err := readSpool(file)
+		_, of, err := standingIn(file)
 		if err != nil {
 			return
 		}
-		for _, x := range of {
-			items, _, _ := x.standing()
-			for _, i := range items {
-				require.NotNil(t, i.Rules)
+		_, err = readSpool(file, func(tract int, x server.Item) error {
+			require.NotNil(t, of[tract])
+			if of[tract].keeps(x) && x.Err == nil && !x.Whole {
+				require.NotNil(t, x.Rules)
 			}
-		}
+			return nil
+		})
+		require.NoError(t, err)
 	})
 }
 
@@ -161,7 +186,7 @@ func TestSpoolsOfOtherScans(t *testing.T) {
 	for name, text := range map[string]string{"none": "", "other": "hello\n", "head": spoolMark + "{\n"} {
 		file := filepath.Join(dir, name)
 		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
-		_, _, err := readSpool(file)
+		_, err := readSpool(file, nil)
 		require.Error(t, err, name)
 	}
 	require.NotEqual(t, SpoolOf("e", "a/b"), SpoolOf("e", "a:b")+"x")

@@ -61,10 +61,7 @@ func (d *Desk) Drift(s estate.Server, found []server.Share, tracts []*Tract, lim
 		}
 		d.step("comparing " + x.Share)
 		err := d.compare(s, x, func(c compared) error {
-			l := DriftLine{Where: place.Address{Server: s.Name, Path: place.Join(x.Folder, c.path)}.String()}
-			if c.path == "" {
-				l.Where = place.Address{Server: s.Name, Path: x.Folder}.String()
-			}
+			var l DriftLine
 			if c.row != nil && c.row.Facts.Changed != 0 {
 				l.Changed = time.Unix(c.row.Facts.Changed, 0).UTC().Format(time.RFC3339)
 			}
@@ -83,6 +80,10 @@ func (d *Desk) Drift(s estate.Server, found []server.Share, tracts []*Tract, lim
 					return nil
 				}
 				l.What, l.Lines = "rules", d.Turned(have, now, c.folder, nil, nil)
+			}
+			l.Where = place.Address{Server: s.Name, Path: x.Folder}.String()
+			if path := c.path(); path != "" {
+				l.Where = place.Address{Server: s.Name, Path: place.Join(x.Folder, path)}.String()
 			}
 			f.note(l)
 			return nil

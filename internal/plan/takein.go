@@ -41,17 +41,57 @@ func (x *Tract) looked(folder string) bool {
 
 // compared is how an item on the server stands to the estate.
 type compared struct {
-	path   string // below the tract's folder
 	known  *estate.Target
+	facts  format.Facts     // what the estate knows of it beside its rules
 	row    *format.Arranged // nil: it is gone from the server
 	in     int64            // what came: the estate's folder it is in; 0: that is new too
-	up     int64            // the estate's folder it is in; 0: none, or not known
 	folder bool
+	// Its path below the tract's folder, in parts, for few are asked for it.
+	tree *format.Tree
+	dir  int32 // the tree's folder it is in; -1: it is the top
+	name string
+}
+
+func (c *compared) path() string {
+	if c.dir < 0 {
+		return ""
+	}
+	return strings.TrimPrefix(c.tree.Path(c.dir)+"/"+c.name, "/")
+}
+
+// mostInsides is how many folders' insides are held at once: as many as may be
+// told of in turns, and some.
+const mostInsides = 64
+
+// insides gives what the estate has in folders, and holds a few of them.
+type insides struct {
+	t    *estate.Tx
+	held map[int64]map[string]estate.Told
+	came []int64 // the oldest first
+}
+
+func (c *insides) of(folder int64) map[string]estate.Told {
+	in, ok := c.held[folder]
+	if ok {
+		return in
+	}
+	if len(c.came) == mostInsides {
+		delete(c.held, c.came[0])
+		c.came = append(c.came[:0], c.came[1:]...)
+	}
+	all := c.t.WithinTold(folder)
+	in = make(map[string]estate.Told, len(all))
+	for _, x := range all {
+		in[x.Name] = x
+	}
+	c.held[folder], c.came = in, append(c.came, folder)
+	return in
 }
 
 // compare walks a tract beside the estate: fn is called for each item the
 // server has, folders before what is in them, and for each topmost item that
-// is gone from it. It holds what one layer of folders has, not the tree.
+// is gone from it. It holds two numbers a folder, a bit an item, and what is in
+// a few folders.
 func (d *Desk) compare(s estate.Server, x *Tract, fn func(c compared) error) error {
 	at, err := d.t.At(s, x.Folder)
 	if err != nil {
@@ -61,37 +101,40 @@ func (d *Desk) compare(s estate.Server, x *Tract, fn func(c compared) error) err
 		return err
 	}
 	items := make([]int64, x.Tree.Dirs()) // by the tree's folders; 0: not in the estate
-	left := make([]map[string]estate.Child, x.Tree.Dirs())
-	within := func(dir int32) map[string]estate.Child {
-		if left[dir] == nil {
-			left[dir] = map[string]estate.Child{}
-			for _, c := range d.t.Within(items[dir]) {
-				left[dir][c.Name] = c
-			}
+	left := make([]int32, x.Tree.Dirs())  // how many of the estate's items in them weren't met; -1: it wasn't asked
+	for i := range left {
+		left[i] = -1
+	}
+	met := make([]uint64, d.t.Last("items")/64+1) // a bit an item of the estate
+	known := insides{t: d.t, held: map[int64]map[string]estate.Told{}}
+	within := func(dir int32) map[string]estate.Told {
+		in := known.of(items[dir])
+		if left[dir] < 0 {
+			left[dir] = int32(len(in))
 		}
-		return left[dir]
+		return in
 	}
 	n := 0
-	x.Tree.Each(func(_ int, r *format.Arranged) bool {
+	if werr := x.Tree.Each(func(_ int, r *format.Arranged) bool {
 		if n++; n&1023 == 0 && d.ctx.Err() != nil {
 			err = d.ctx.Err()
 			return false
 		}
-		c := compared{row: r, folder: r.Folder}
+		c := compared{row: r, folder: r.Folder, tree: x.Tree, dir: r.In, name: r.Name}
 		switch {
 		case r.In < 0:
 			target := at.Target()
 			c.known = &target
+			c.facts, _ = d.t.Facts(at.Item)
 			if at.Folder != r.Folder {
 				err = &estate.Refused{Why: fmt.Sprintf("%s is a folder in one of the two, the estate and the server, and a file in the other", at)}
 				return false
 			}
 		case items[r.In] != 0:
-			c.up = items[r.In]
-			in := within(r.In)
-			if k, ok := in[r.Name]; ok && k.Folder == r.Folder {
-				delete(in, r.Name)
-				c.known = &estate.Target{Item: k.Item, Strand: k.Strand, Folder: k.Folder}
+			if k, ok := within(r.In)[r.Name]; ok && k.Folder == r.Folder {
+				left[r.In]--
+				met[k.Item/64] |= 1 << (k.Item % 64)
+				c.known, c.facts = &estate.Target{Item: k.Item, Strand: k.Strand, Folder: k.Folder}, k.Facts
 			} else {
 				c.in = items[r.In]
 			}
@@ -99,40 +142,32 @@ func (d *Desk) compare(s estate.Server, x *Tract, fn func(c compared) error) err
 		if r.Folder && c.known != nil {
 			items[r.Self] = c.known.Item
 		}
-		if r.In >= 0 {
-			c.path = strings.TrimPrefix(x.Tree.Path(r.In)+"/"+r.Name, "/")
-		}
 		err = fn(c)
 		return err == nil
-	})
+	}); err == nil {
+		err = werr
+	}
 	if err != nil {
 		return err
 	}
 	for dir := range items {
-		if items[dir] == 0 {
+		if items[dir] == 0 || left[dir] == 0 || !x.looked(x.Tree.Path(int32(dir))) {
 			continue
 		}
 		path := x.Tree.Path(int32(dir))
-		if !x.looked(path) {
-			continue
-		}
-		var names []string
-		for name, c := range within(int32(dir)) {
-			gone := strings.TrimPrefix(path+"/"+name, "/")
-			if x.FoldersOnly && !c.Folder || slices.Contains(x.Unread, gone) {
-				continue
+		var gone []estate.Told
+		for _, k := range within(int32(dir)) {
+			if met[k.Item/64]>>(k.Item%64)&1 == 0 && (k.Folder || !x.FoldersOnly) && !slices.Contains(x.Unread, strings.TrimPrefix(path+"/"+k.Name, "/")) {
+				gone = append(gone, k)
 			}
-			names = append(names, name)
 		}
-		slices.Sort(names)
-		for _, name := range names {
-			k := left[dir][name]
-			err := fn(compared{path: strings.TrimPrefix(path+"/"+name, "/"), known: &estate.Target{Item: k.Item, Strand: k.Strand, Folder: k.Folder}, folder: k.Folder})
-			if err != nil {
+		slices.SortFunc(gone, func(a, b estate.Told) int { return strings.Compare(a.Name, b.Name) })
+		for _, k := range gone {
+			c := compared{known: &estate.Target{Item: k.Item, Strand: k.Strand, Folder: k.Folder}, facts: k.Facts, folder: k.Folder, tree: x.Tree, dir: int32(dir), name: k.Name}
+			if err := fn(c); err != nil {
 				return err
 			}
 		}
-		left[dir] = nil
 	}
 	return d.t.Err()
 }
@@ -297,13 +332,12 @@ func (d *Desk) Came(s estate.Server, tracts []*Tract) (*Plan, error) {
 		nodes := map[int32]int{}
 		names := map[string]bool{}
 		err := d.compare(s, x, func(c compared) error {
-			path := place.Join(x.Folder, c.path)
 			switch {
 			case c.row == nil:
 				tops = append(tops, *c.known)
-				gone = append(gone, place.Address{Server: s.Name, Path: path}.String())
+				gone = append(gone, place.Address{Server: s.Name, Path: place.Join(x.Folder, c.path())}.String())
 			case c.known == nil:
-				r := *c.row
+				r, path := *c.row, place.Join(x.Folder, c.path())
 				if err := estate.GoodItemName(r.Name); err != nil {
 					return err
 				}
@@ -526,57 +560,34 @@ func (d *Desk) MembersGone(s estate.Server, f AccountFile) (*Plan, error) {
 	return d.finish(p)
 }
 
-// ItemFacts is what a scan told of an item the estate knows.
-type ItemFacts struct {
-	Item  int64
-	Facts format.Facts
-}
-
-// Facts gives what a scan told of sizes and times that the estate has otherwise.
-func (d *Desk) Facts(s estate.Server, tracts []*Tract) (out []ItemFacts, err error) {
-	facts := folderFacts{}
+// EachFact calls fn with what a scan told of sizes and times that the estate
+// has otherwise.
+func (d *Desk) EachFact(s estate.Server, tracts []*Tract, fn func(item int64, f format.Facts)) error {
 	for _, x := range tracts {
 		if !d.hasTract(s, x) || !x.Tree.Told() {
 			continue
 		}
 		if err := d.compare(s, x, func(c compared) error {
-			if c.known != nil && c.row != nil {
-				var f format.Facts
-				if c.up == 0 {
-					f, _ = d.t.Facts(c.known.Item)
-				} else {
-					f = facts.of(d.t, c.up)[c.known.Item]
-				}
-				if f != c.row.Facts {
-					out = append(out, ItemFacts{c.known.Item, c.row.Facts})
-				}
+			if c.known != nil && c.row != nil && c.facts != c.row.Facts {
+				fn(c.known.Item, c.row.Facts)
 			}
 			return nil
 		}); err != nil {
-			return nil, err
+			return err
 		}
 	}
-	return out, d.t.Err()
+	return d.t.Err()
 }
 
-// folderFacts holds what is known of the items of a few folders.
-type folderFacts map[int64]map[int64]format.Facts
-
-func (c folderFacts) of(t *estate.Tx, folder int64) map[int64]format.Facts {
-	m, ok := c[folder]
-	if !ok {
-		if len(c) >= 64 {
-			clear(c)
-		}
-		m = t.FactsIn(folder)
-		c[folder] = m
-	}
-	return m
+// Stirred is what a scan found otherwise.
+type Stirred struct {
+	Rules bool // on items the estate knows
+	Items bool // came or went
+	Facts bool // sizes or times of items the estate knows
 }
 
-// Stirs tells, in one walk, whether a scan found other rules on items the
-// estate knows, and whether items came or went.
-func (d *Desk) Stirs(s estate.Server, tracts []*Tract) (rules, items bool, err error) {
+// Stirs tells, in one walk, what a scan found otherwise.
+func (d *Desk) Stirs(s estate.Server, tracts []*Tract) (st Stirred, err error) {
 	known := map[[2]rule.Any]bool{}
 	for _, x := range tracts {
 		d.step("comparing " + x.Share)
@@ -585,22 +596,23 @@ func (d *Desk) Stirs(s estate.Server, tracts []*Tract) (rules, items bool, err e
 		}
 		if err := d.compare(s, x, func(c compared) error {
 			if c.known == nil || c.row == nil {
-				items = true
+				st.Items = true
 				return nil
 			}
+			st.Facts = st.Facts || x.Tree.Told() && c.facts != c.row.Facts
 			pair := [2]rule.Any{d.t.Of(c.known.Strand), x.Tree.Bodies[c.row.Body]}
 			other, ok := known[pair]
 			if !ok {
 				other = as(pair[0], pair[1]) != pair[0]
 				known[pair] = other
 			}
-			rules = rules || other
+			st.Rules = st.Rules || other
 			return nil
 		}); err != nil {
-			return false, false, err
+			return Stirred{}, err
 		}
 	}
-	return rules, items, d.t.Err()
+	return st, d.t.Err()
 }
 
 // Found is one item as a server has it now.

@@ -229,11 +229,15 @@ func (d *DB) modern(ctx context.Context) error {
 func (d *DB) Write(ctx context.Context, bulk bool, fn func(*Tx) error) error {
 	if bulk && d.old == 0 {
 		// Rows in a new part of the file are written once this way, not twice.
-		// Where somebody has the file open it stays as it is.
-		_, _ = d.db.ExecContext(ctx, "PRAGMA busy_timeout=0; PRAGMA journal_mode=delete; PRAGMA busy_timeout="+fmt.Sprint(wait.Milliseconds()))
-		defer func() {
-			_, _ = d.db.ExecContext(context.WithoutCancel(ctx), "PRAGMA journal_mode=wal")
-		}()
+		// Where somebody has the file open it stays as it is. What is sorted for
+		// the indexes is sorted in files, for it is as long as the rows are many.
+		set := func(ctx context.Context, pragmas ...string) {
+			for _, p := range pragmas { // each by itself: one that is refused keeps none of the others away
+				_, _ = d.db.ExecContext(ctx, "PRAGMA "+p)
+			}
+		}
+		set(ctx, "temp_store=file", "cache_size=-16384", "busy_timeout=0", "journal_mode=delete", fmt.Sprintf("busy_timeout=%d", wait.Milliseconds()))
+		defer set(context.WithoutCancel(ctx), "journal_mode=wal", "temp_store=memory", "cache_size=-65536")
 	}
 	err := d.run(ctx, "BEGIN IMMEDIATE", true, func(t *Tx) error {
 		if d.old != 0 {
