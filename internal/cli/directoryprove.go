@@ -45,7 +45,7 @@ are no difference.`,
 						return err
 					}
 					theirs := map[account.ID]bool{}
-					for _, v := range e.Attrs[strings.ToLower(x.Shape.Token)] {
+					for _, v := range e.Attrs.Of(strings.ToLower(x.Shape.Token)) {
 						id, n, err := account.FromBinary([]byte(v))
 						if err != nil || n != len(v) {
 							return fmt.Errorf("%s: %s is no identifier", u.Entry, x.Shape.Token)

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"errors"
 	"io"
 	"os"
 	"runtime/debug"
@@ -74,19 +73,7 @@ func (a *app) gathered(c *cobra.Command, files []string, s *shaping) (*shape.Fol
 	for _, file := range files {
 		bar := a.counting("reading " + file)
 		_, err := readFile(c.Context(), file, func(r io.Reader, name string) (struct{}, error) {
-			in := ldif.NewReader(r, name, want...)
-			for {
-				x, err := in.Next()
-				if errors.Is(err, io.EOF) {
-					return struct{}{}, nil
-				}
-				if err == nil {
-					err = g.Record(x)
-				}
-				if err != nil {
-					return struct{}{}, err
-				}
-			}
+			return struct{}{}, ldif.NewReader(r, name, want...).Each(g.Record)
 		})
 		bar.end()
 		if err != nil {

@@ -89,7 +89,7 @@ func (t *Tx) Foresee(a account.Account) {
 }
 
 // forget drops what was remembered of accounts after some changed.
-func (t *Tx) forget() { t.accounts, t.names, t.domain = nil, nil, nil }
+func (t *Tx) forget() { t.accounts, t.names, t.domain, t.fresh = nil, nil, nil, nil }
 
 // Account finds an account; together with GroupsOf it makes a Tx an account.Book.
 func (t *Tx) Account(id account.ID) (account.Account, bool) {
@@ -274,8 +274,8 @@ func (t *Tx) RemoveAccount(id account.ID) {
 // AddAccounts puts new accounts in, which have identifiers, many at a time, and
 // remembers for ever which numbers were given.
 func (t *Tx) AddAccounts(list []account.Account) {
-	defer t.forget()
-	t.InsertMany("accounts", len(list), func(i int) []any {
+	t.forget()
+	first := t.InsertMany("accounts", len(list), func(i int) []any {
 		a := &list[i]
 		return []any{int64(a.Kind), a.Name, store.Key(a.Name), a.ID.String(), a.POSIX, a.Primary.String(), string(a.Purpose)}
 	})
@@ -287,6 +287,10 @@ func (t *Tx) AddAccounts(list []account.Account) {
 	}
 	for d, rid := range last {
 		t.Gave(d.Child(rid))
+	}
+	t.fresh = make(map[account.ID]int64, len(list))
+	for i := range list {
+		t.fresh[list[i].ID] = first + int64(i)
 	}
 }
 

@@ -149,6 +149,7 @@ type Tx struct {
 	numbers     map[rule.Any]int64 // stored descriptors' numbers
 	stored      map[[32]byte]int64
 	accounts    map[account.ID]*row
+	fresh       map[account.ID]int64 // the rows of accounts that came many at a time, and nothing else since
 	names       map[account.ID]string
 	domain      *account.ID
 	strands     map[int64]strandRow

@@ -158,7 +158,8 @@ func (t *Tx) LaterTurn(change int64, table string, row int64) int64 {
 	return t.Int("SELECT coalesce(max(change),0) FROM journal_rows WHERE tbl=? AND row=? AND change>?", table, row, change)
 }
 
-// AlteredSince gives the rows of a table that changes after one altered.
+// AlteredSince gives the rows of a table that changes after one altered; those
+// that came by the hundred are left out.
 func (t *Tx) AlteredSince(change int64, table string) map[int64]bool {
 	out := map[int64]bool{}
 	for _, id := range t.Ints("SELECT DISTINCT row FROM journal_rows WHERE change>? AND tbl=? AND last=0", change, table) {

@@ -1,6 +1,9 @@
 package estate
 
 import (
+	"cmp"
+	"database/sql"
+	"slices"
 	"tarnwold/core/account"
 )
 
@@ -21,24 +24,78 @@ func (t *Tx) SetMember(group, member account.ID, is Membership) {
 		g.id, m.id, is.Until, is.Local)
 }
 
-// NewMember is a membership that comes.
-type NewMember struct {
-	Group, Member account.ID
-	Is            Membership
-}
-
-// AddMembers makes memberships come that aren't there, many at a time.
-func (t *Tx) AddMembers(list []NewMember) {
-	for _, m := range list {
-		if t.account(m.Group) == nil || t.account(m.Member) == nil {
-			t.Fail(refuse("", "%s or %s is no account of the estate", m.Group, m.Member))
+// AddMembers makes n memberships come that aren't there, many at a time; of one
+// that is told twice the first counts.
+func (t *Tx) AddMembers(n int, told func(i int) (group, member account.ID, is Membership)) {
+	numbers := t.numbersOf()
+	pairs := make([]pair, n)
+	for i := range pairs {
+		g, m, _ := told(i)
+		p := pair{numbers[g], numbers[m], i}
+		if p.group == 0 || p.member == 0 {
+			t.Fail(refuse("", "%s or %s is no account of the estate", g, m))
 			return
 		}
+		pairs[i] = p
 	}
-	t.InsertMany("members", len(list), func(i int) []any {
-		m := &list[i]
-		return []any{t.account(m.Group).id, t.account(m.Member).id, string(m.Is.Until), m.Is.Local}
+	pairs = once(pairs)
+	t.InsertMany("members", len(pairs), func(i int) []any {
+		p := pairs[i]
+		_, _, is := told(p.i)
+		return []any{p.group, p.member, string(is.Until), is.Local}
 	})
+}
+
+// pair is a membership by the rows of its accounts.
+type pair struct {
+	group, member int64
+	i             int
+}
+
+// once leaves the first of each, in order.
+func once(pairs []pair) []pair {
+	// Mostly a group's members come together, each once.
+	groups, members := map[int64]bool{}, map[int64]bool{}
+	fine := true
+	for i := 0; i < len(pairs) && fine; i++ {
+		p := pairs[i]
+		if i == 0 || p.group != pairs[i-1].group {
+			fine = !groups[p.group]
+			groups[p.group] = true
+			clear(members)
+		}
+		fine = fine && !members[p.member]
+		members[p.member] = true
+	}
+	if fine {
+		return pairs
+	}
+	slices.SortFunc(pairs, func(a, b pair) int {
+		return cmp.Or(cmp.Compare(a.group, b.group), cmp.Compare(a.member, b.member), cmp.Compare(a.i, b.i))
+	})
+	pairs = slices.CompactFunc(pairs, func(a, b pair) bool { return a.group == b.group && a.member == b.member })
+	slices.SortFunc(pairs, func(a, b pair) int { return cmp.Compare(a.i, b.i) })
+	return pairs
+}
+
+// numbersOf gives the row numbers of all accounts.
+func (t *Tx) numbersOf() map[account.ID]int64 {
+	n := int(t.Int("SELECT count(*) FROM accounts"))
+	if len(t.fresh) == n {
+		return t.fresh
+	}
+	out := make(map[account.ID]int64, n)
+	t.Each("SELECT id, sid FROM accounts", nil, func(r *sql.Rows) error {
+		var n int64
+		var sid string
+		if err := r.Scan(&n, &sid); err != nil {
+			return err
+		}
+		id, err := account.ParseID(sid)
+		out[id] = n
+		return err
+	})
+	return out
 }
 
 // DropMember ends a membership.

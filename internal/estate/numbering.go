@@ -40,7 +40,7 @@ func (t *Tx) FreeIDs() *numbering {
 		}
 	}
 	at := slices.Index(store.Columns("accounts"), "sid")
-	for _, change := range t.Ints("SELECT DISTINCT change FROM journal_rows WHERE tbl='accounts' AND last=0") {
+	for _, change := range t.Ints("SELECT DISTINCT change FROM journal_rows WHERE tbl='accounts' AND (last=0 OR after IS NOT NULL)") {
 		for _, r := range t.RowsOf(change, "accounts") {
 			for _, v := range [][]any{r.Before, r.After} {
 				if v == nil {

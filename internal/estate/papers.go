@@ -79,8 +79,8 @@ func (t *Tx) PaperChanges(kind PaperKind, name string) []int64 {
 	if !t.Knows("papers") {
 		return nil
 	}
-	return t.Ints(`SELECT DISTINCT j.change FROM papers p JOIN journal_rows j ON j.tbl='papers' AND j.row=p.id
-		WHERE p.kind=? AND p.key=? ORDER BY j.change`, kind, store.Key(name))
+	id := t.Int("SELECT coalesce(max(id),0) FROM papers WHERE kind=? AND key=?", kind, store.Key(name))
+	return t.ChangesOf("papers", id)
 }
 
 // NextNumber gives a number that no paper of a kind ever had. It is taken for

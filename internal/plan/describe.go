@@ -290,8 +290,8 @@ func (d *Desk) accountLines(e accountEdit) Edit {
 }
 
 func (d *Desk) memberLines(e memberEdit) Edit {
-	out := Edit{Kind: "membership", Where: "group " + d.accountName(e.group)}
-	line := Line{Sign: "comes", What: "membership", Text: d.accountName(e.member)}
+	out := Edit{Kind: "membership", Where: "group " + d.accountName(*e.group)}
+	line := Line{Sign: "comes", What: "membership", Text: d.accountName(*e.member)}
 	until := func(m *estate.Membership) string {
 		s := "for good"
 		if m.Until != "" {

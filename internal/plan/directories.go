@@ -158,7 +158,7 @@ func (d *Desk) elsewhere(p *Plan) error {
 		if e.was != nil && e.is != nil { // another last day
 			continue
 		}
-		at, x, err := kept(e.group)
+		at, x, err := kept(*e.group)
 		if err != nil {
 			return err
 		}
@@ -166,11 +166,11 @@ func (d *Desk) elsewhere(p *Plan) error {
 			continue
 		}
 		if !x.Writes {
-			return refused(e.group, at)
+			return refused(*e.group, at)
 		}
 		m := d.t.ParticularsOf(e.member.ID)
 		if store.Key(m.Directory) != store.Key(at.Directory) || m.Entry == "" {
-			return &estate.Refused{Why: fmt.Sprintf("%s is kept in directory %s, which doesn't have %s", d.t.Name(e.group.ID), x.Name, d.accountName(e.member))}
+			return &estate.Refused{Why: fmt.Sprintf("%s is kept in directory %s, which doesn't have %s", d.t.Name(e.group.ID), x.Name, d.accountName(*e.member))}
 		}
 		p.Directed = append(p.Directed, DirectoryWrite{x.Name, at.Entry, m.Entry, e.member.Name, e.is == nil})
 	}

@@ -342,6 +342,8 @@ func (x *taking) signOn(r *folkRow, why string) {
 // hasn't, where everybody is there.
 func (x *taking) memberships(p *Plan, folk *shape.Folk, rows []*folkRow) error {
 	dir := x.d.t.Directory()
+	p.work.members = slices.Grow(p.work.members, len(folk.Members))
+	forGood := &estate.Membership{}
 	have := map[*folkRow]map[ID]bool{}
 	for i, pair := range folk.Members {
 		if i&1023 == 0 && x.d.ctx.Err() != nil {
@@ -360,7 +362,7 @@ func (x *taking) memberships(p *Plan, folk *shape.Folk, rows []*folkRow) error {
 		if g.before != nil && m.before != nil && dir.IsMember(g.after.ID, m.after.ID) {
 			continue
 		}
-		p.work.members = append(p.work.members, memberEdit{g.after, m.after, nil, &estate.Membership{}})
+		p.work.members = append(p.work.members, memberEdit{&g.after, &m.after, nil, forGood})
 		x.c.Joined++
 	}
 	if x.w.Directory == "" {
@@ -388,7 +390,7 @@ func (x *taking) end(p *Plan, g, m *folkRow) {
 	}
 	x.ended[[2]ID{g.after.ID, m.after.ID}] = true
 	was, _ := x.d.t.Member(g.after.ID, m.after.ID)
-	p.work.members = append(p.work.members, memberEdit{g.after, m.after, &was, nil})
+	p.work.members = append(p.work.members, memberEdit{&g.after, &m.after, &was, nil})
 	x.c.Left++
 }
 

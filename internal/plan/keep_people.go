@@ -52,12 +52,10 @@ func (w *work) keepPeople(t *estate.Tx) {
 			t.Gave(a.ID)
 		}
 	}
-	var join []estate.NewMember
-	named := map[[2]ID]bool{}
-	for _, e := range w.members {
-		if pair := [2]ID{e.group.ID, e.member.ID}; e.was == nil && e.is != nil && !named[pair] {
-			named[pair] = true
-			join = append(join, estate.NewMember{Group: e.group.ID, Member: e.member.ID, Is: *e.is})
+	var join []int32 // which of the memberships
+	for i := range w.members {
+		if e := &w.members[i]; e.was == nil && e.is != nil {
+			join = append(join, int32(i))
 		}
 	}
 	bulk := len(join) >= enough
@@ -70,7 +68,10 @@ func (w *work) keepPeople(t *estate.Tx) {
 		}
 	}
 	if bulk {
-		t.AddMembers(join)
+		t.AddMembers(len(join), func(i int) (group, member ID, is estate.Membership) {
+			e := &w.members[join[i]]
+			return e.group.ID, e.member.ID, *e.is
+		})
 	}
 }
 

@@ -251,10 +251,14 @@ func (d *Desk) keepersHold(p *Plan) error {
 		warned[said] = true
 		p.Warnings = append(p.Warnings, Warning{Guard: "kept", Users: keeperNames(keepers), Where: said})
 	}
-	group := func(a account) { hold("the members of "+d.accountName(a), k.group(a.Name)) }
+	group := func(a account) {
+		if len(k.all) > 0 {
+			hold("the members of "+d.accountName(a), k.group(a.Name))
+		}
+	}
 	at := func(where string) { hold("the rules of "+where, k.place(where)) }
 	for _, e := range w.members {
-		group(e.group)
+		group(*e.group)
 	}
 	for _, e := range w.accounts {
 		if e.before == nil || e.after == nil || e.before.Primary == e.after.Primary {

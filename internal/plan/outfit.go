@@ -188,7 +188,8 @@ func (o *outfit) edit(above, fill bool) (itemEdit, error) {
 					day = u
 				}
 			}
-			o.p.work.members = append(o.p.work.members, memberEdit{o.groups[level], a, nil, &estate.Membership{Until: day}})
+			group := o.groups[level]
+			o.p.work.members = append(o.p.work.members, memberEdit{&group, &a, nil, &estate.Membership{Until: day}})
 		}
 	}
 	goes := func(e rule.Entry, own bool) bool {

@@ -48,7 +48,7 @@ func (d *Desk) Join(group string, members []string, until estate.Day) (*Plan, er
 			if had.Until == until {
 				return nil, &estate.Refused{Why: fmt.Sprintf("%s is a member of %s already", d.t.Name(m.ID), d.t.Name(g.ID))}
 			}
-			p.work.members = append(p.work.members, memberEdit{g, m, &had, &estate.Membership{Until: until, Local: had.Local}})
+			p.work.members = append(p.work.members, memberEdit{&g, &m, &had, &estate.Membership{Until: until, Local: had.Local}})
 			continue
 		}
 		if m.Kind == acc.Group {
@@ -60,7 +60,7 @@ func (d *Desk) Join(group string, members []string, until estate.Day) (*Plan, er
 			continue // named twice
 		}
 		dir.Join(g.ID, m.ID)
-		p.work.members = append(p.work.members, memberEdit{g, m, nil, &estate.Membership{Until: until}})
+		p.work.members = append(p.work.members, memberEdit{&g, &m, nil, &estate.Membership{Until: until}})
 	}
 	return d.fromSignOn(d.finish(p))
 }
@@ -99,7 +99,7 @@ func (d *Desk) Leave(group string, members []string) (*Plan, error) {
 		}
 		if !seen[m.ID] {
 			seen[m.ID] = true
-			p.work.members = append(p.work.members, memberEdit{g, m, &had, nil})
+			p.work.members = append(p.work.members, memberEdit{&g, &m, &had, nil})
 		}
 	}
 	return d.fromSignOn(d.finish(p))
@@ -476,7 +476,7 @@ func (d *Desk) LoadAccounts(files []AccountFile) (*Plan, *Loaded, error) {
 			}
 			was, _ := t.Member(g, m)
 			is := estate.Membership{Until: was.Until, Local: !was.Local}
-			p.work.members = append(p.work.members, memberEdit{group.after, member.after, &was, &is})
+			p.work.members = append(p.work.members, memberEdit{&group.after, &member.after, &was, &is})
 			c.Completed++
 		}
 	}
@@ -510,7 +510,7 @@ func (d *Desk) LoadAccounts(files []AccountFile) (*Plan, *Loaded, error) {
 				}
 			}
 			dir.Join(g.ID, a.ID)
-			p.work.members = append(p.work.members, memberEdit{g, a, nil, &estate.Membership{Until: until, Local: local(g, a)}})
+			p.work.members = append(p.work.members, memberEdit{&g, &a, nil, &estate.Membership{Until: until, Local: local(g, a)}})
 			c.Members++
 		}
 	}

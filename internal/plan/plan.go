@@ -164,7 +164,7 @@ type shareEdit struct {
 }
 
 type memberEdit struct {
-	group, member account
+	group, member *account
 	was, is       *estate.Membership // nil: no member
 }
 

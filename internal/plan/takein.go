@@ -552,7 +552,7 @@ func (d *Desk) MembersGone(s estate.Server, f AccountFile) (*Plan, error) {
 			// What a POSIX group file said the protocol doesn't tell.
 			told := was.Local || group.POSIX == acc.NoPOSIX || f.POSIX
 			if ok && is && told && !there[id][m] {
-				p.work.members = append(p.work.members, memberEdit{group, member, &was, nil})
+				p.work.members = append(p.work.members, memberEdit{&group, &member, &was, nil})
 			}
 		}
 	}

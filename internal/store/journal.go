@@ -79,13 +79,37 @@ func (t *Tx) RowsOf(change int64, table string) []Row {
 	return t.rows("WHERE change=? AND tbl=? ORDER BY id", change, table)
 }
 
-// RowHistory lists what changes did to one row, oldest first, each with the change's number.
-func (t *Tx) RowHistory(table string, id int64) (rows []Row, changes []int64) {
-	rows = t.rows("WHERE tbl=? AND row=? ORDER BY id", table, id)
-	return rows, t.Ints("SELECT change FROM journal_rows WHERE tbl=? AND row=? ORDER BY id", table, id)
+// ChangesOf lists the changes that altered one row, oldest first.
+func (t *Tx) ChangesOf(table string, id int64) []int64 {
+	return t.Ints("SELECT DISTINCT change FROM journal_rows WHERE tbl=? AND row BETWEEN ? AND ? AND (row=? OR last>=? AND after IS NOT NULL) ORDER BY change",
+		table, id-packed+1, id, id, id)
 }
 
+// rows gives what is written down; rows that came together are told one by one.
 func (t *Tx) rows(where string, args ...any) (out []Row) {
+	t.written(where, args, func(c Row, after []string) error {
+		if len(after) == 0 {
+			out = append(out, c)
+			return nil
+		}
+		first := c.ID
+		c.Last = 0
+		for i, text := range after {
+			var err error
+			if c.After, err = literals(text); err != nil {
+				return err
+			}
+			c.ID = first + int64(i)
+			out = append(out, c)
+		}
+		return nil
+	})
+	return out
+}
+
+// written calls fn with what is written down, and with how the rows are after
+// it: none, one, or one each of the rows ID to Last that came together.
+func (t *Tx) written(where string, args []any, fn func(c Row, after []string) error) {
 	t.Each("SELECT tbl, row, last, before, after FROM journal_rows "+where, args, func(r *sql.Rows) error {
 		var c Row
 		var before, after sql.NullString
@@ -93,13 +117,35 @@ func (t *Tx) rows(where string, args ...any) (out []Row) {
 		if err == nil && before.Valid {
 			c.Before, err = literals(before.String)
 		}
-		if err == nil && after.Valid {
-			c.After, err = literals(after.String)
+		if err != nil {
+			return err
 		}
-		out = append(out, c)
-		return err
+		var rows []string
+		if after.Valid {
+			rows = apart(after.String)
+			if want := max(0, c.Last-c.ID) + 1; int64(len(rows)) != want {
+				return fmt.Errorf("the journal holds %d rows where there are %d", len(rows), want)
+			}
+		}
+		return fn(c, rows)
 	})
-	return out
+}
+
+// apart cuts rows of literals that were written down together, at each
+// semicolon outside of quotes.
+func apart(s string) (out []string) {
+	quoted, from := false, 0
+	for i := 0; i < len(s); i++ {
+		switch s[i] {
+		case '\'':
+			quoted = !quoted
+		case ';':
+			if !quoted {
+				out, from = append(out, s[from:i]), i+1
+			}
+		}
+	}
+	return append(out, s[from:])
 }
 
 // literals reads a list of SQL literals as quote() writes them.

@@ -394,7 +394,7 @@ func (t *Tx) Rewind(after int64) {
 
 // RewindOne takes back one change, which those after it were taken back before.
 // Rows that a load made by the million are left: who asks knows of them.
-func (t *Tx) RewindOne(change int64) { t.rewind("change=? AND last=0", change) }
+func (t *Tx) RewindOne(change int64) { t.rewind("change=? AND (last=0 OR after IS NOT NULL)", change) }
 
 func (t *Tx) rewind(which string, args ...any) {
 	last := int64(1) << 62
@@ -406,7 +406,14 @@ func (t *Tx) rewind(which string, args ...any) {
 			t.Fail(t.ctx.Err())
 			return
 		}
-		rows := t.rows("WHERE "+which+tail, append(args, last)...)
+		var rows []Row // those that came together go together
+		t.written("WHERE "+which+tail, append(args, last), func(r Row, after []string) (err error) {
+			if r.Last == 0 && len(after) > 0 {
+				r.After, err = literals(after[0])
+			}
+			rows = append(rows, r)
+			return err
+		})
 		last = ids[len(ids)-1]
 		for _, r := range rows {
 			switch {

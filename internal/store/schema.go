@@ -1,7 +1,7 @@
 package store
 
 // Version is the layout of the file, kept in SQLite's user_version.
-const Version = 4
+const Version = 5
 
 // readable is the oldest layout that is read as it lies: what came since are
 // tables that Knows tells of.
@@ -30,7 +30,7 @@ CREATE TABLE accounts (
 	purpose       TEXT NOT NULL DEFAULT '',
 	UNIQUE (key, kind)
 );
-CREATE INDEX accounts_primary ON accounts(primary_group) WHERE primary_group <> '';
+` + accountIndex + `;
 CREATE TABLE members (
 	id     INTEGER PRIMARY KEY AUTOINCREMENT,
 	holder INTEGER NOT NULL REFERENCES accounts(id),
@@ -39,7 +39,7 @@ CREATE TABLE members (
 	local  INTEGER NOT NULL DEFAULT 0,     -- 1: not one of the server's POSIX groups
 	UNIQUE (holder, member)
 );
-CREATE INDEX members_member ON members(member);
+` + memberIndex + `;
 CREATE TABLE numbers (                     -- not journaled: a number given once is never given again
 	domain TEXT PRIMARY KEY,
 	last   INTEGER NOT NULL
@@ -157,9 +157,9 @@ CREATE TABLE journal_rows (
 	change INTEGER NOT NULL REFERENCES journal(id),
 	tbl    TEXT NOT NULL,
 	row    INTEGER NOT NULL,
-	last   INTEGER NOT NULL DEFAULT 0,     -- a bulk load: rows row to last were made
+	last   INTEGER NOT NULL DEFAULT 0,     -- rows row to last were made, at once
 	before TEXT,                           -- the row as a list of SQL literals; NULL: was not there
-	after  TEXT                            -- NULL: is not there
+	after  TEXT                            -- NULL: is not there, or a bulk load; of several rows: lists, a semicolon between
 );
 CREATE INDEX journal_rows_change ON journal_rows(change);
 CREATE INDEX journal_rows_row ON journal_rows(tbl, row);
@@ -189,6 +189,11 @@ CREATE TABLE weights (
 	items  INTEGER NOT NULL                -- how many items are of the strand
 );
 `
+
+const (
+	accountIndex = "CREATE INDEX accounts_primary ON accounts(primary_group) WHERE primary_group <> ''"
+	memberIndex  = "CREATE INDEX members_member ON members(member)"
+)
 
 // itemIndexes are made after a bulk load into an empty estate, and kept ever after.
 const itemIndexes = `

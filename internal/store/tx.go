@@ -153,22 +153,28 @@ func (t *Tx) Last(table string) int64 {
 type Bulk struct {
 	t    *Tx
 	head string
+	full string // the statement that puts bulkRows in
 	cols int
 	args []any
 }
 
 const bulkRows = 64
 
-// Bulk begins putting rows into a table.
+// Bulk begins putting rows into a table, which no trigger listens to. A row that
+// can't be put in ends the transaction, so that nothing is written down for
+// taking back half a statement.
 func (t *Tx) Bulk(table string, columns ...string) *Bulk {
-	return &Bulk{t: t, head: "INSERT INTO " + table + "(" + strings.Join(columns, ",") + ") VALUES ", cols: len(columns)}
+	return &Bulk{t: t, head: "INSERT OR FAIL INTO " + table + "(" + strings.Join(columns, ",") + ") VALUES ", cols: len(columns)}
 }
 
-// Add puts a row in.
+// Add puts a row in, or several, one behind the other.
 func (b *Bulk) Add(args ...any) {
-	b.args = append(b.args, args...)
-	if len(b.args) == bulkRows*b.cols {
-		b.Flush()
+	for len(args) > 0 {
+		n := min(len(args), bulkRows*b.cols-len(b.args))
+		b.args = append(b.args, args[:n]...)
+		if args = args[n:]; len(b.args) == bulkRows*b.cols {
+			b.Flush()
+		}
 	}
 }
 
@@ -179,18 +185,29 @@ func (b *Bulk) Flush() {
 		return
 	}
 	one := "(?" + strings.Repeat(",?", b.cols-1) + ")"
-	b.t.Exec(b.head+one+strings.Repeat(","+one, n-1), b.args...)
+	q := b.full
+	if n < bulkRows || q == "" {
+		q = b.head + one + strings.Repeat(","+one, n-1)
+	}
+	if n == bulkRows {
+		b.full = q
+	}
+	b.t.Exec(q, b.args...)
 	b.args = b.args[:0]
 }
 
 // LoadingItems makes ready for items by the million: into an empty table they
-// go without their indexes, which Loaded makes afterwards.
+// go without their indexes, which loaded makes afterwards.
 func (t *Tx) LoadingItems() (loaded func()) {
-	if t.Int("SELECT count(*) FROM (SELECT 1 FROM items LIMIT 1)") > 0 {
+	return t.loading("items", dropItemIndexes, itemIndexes)
+}
+
+func (t *Tx) loading(table, drop, make string) (loaded func()) {
+	if t.Int("SELECT count(*) FROM (SELECT 1 FROM "+table+" LIMIT 1)") > 0 {
 		return func() {}
 	}
-	t.Exec(dropItemIndexes)
-	return func() { t.Exec(itemIndexes) }
+	t.Exec(drop)
+	return func() { t.Exec(make) }
 }
 
 // Integrity asks the database to check itself; nothing where all is well.

@@ -26,25 +26,51 @@ func Key(dn string) (string, error) {
 	return Join(parts), nil
 }
 
+// AppendKey appends Key to b, so that looking for many names takes no memory.
+func AppendKey(b []byte, dn string) ([]byte, error) {
+	if isPlain(dn) {
+		for i := range len(dn) {
+			c := dn[i]
+			if c >= 'A' && c <= 'Z' {
+				c += 'a' - 'A'
+			}
+			b = append(b, c)
+		}
+		return b, nil
+	}
+	key, err := Key(dn)
+	return append(b, key...), err
+}
+
 // plain is Key for names without anything odd in them, which nearly all are.
 func plain(dn string) (string, bool) {
+	if !isPlain(dn) {
+		return "", false
+	}
+	return strings.ToLower(dn), true
+}
+
+func isPlain(dn string) bool {
+	level, value := 0, false // where the level began; whether its = was met
 	for i := range len(dn) {
 		switch c := dn[i]; {
 		case c < ' ' || c >= 0x7f, c == '\\', c == '"', c == '+', c == '#', c == ';', c == '<', c == '>':
-			return "", false
-		case c == ' ' && (i == 0 || i == len(dn)-1 || dn[i-1] == ' ' || dn[i-1] == ',' || dn[i-1] == '=' || dn[i+1] == ',' || dn[i+1] == '='):
-			return "", false
+			return false
+		case c == ' ' && (!value || i == 0 || i == len(dn)-1 || dn[i-1] == ' ' || dn[i-1] == ',' || dn[i-1] == '=' || dn[i+1] == ',' || dn[i+1] == '='):
+			return false
+		case c == '=':
+			if value || i == level {
+				return false
+			}
+			value = true
+		case c == ',':
+			if !value {
+				return false
+			}
+			level, value = i+1, false
 		}
 	}
-	if dn == "" {
-		return "", true
-	}
-	for part := range strings.SplitSeq(dn, ",") {
-		if i := strings.IndexByte(part, '='); i <= 0 || strings.IndexByte(part[i+1:], '=') >= 0 || strings.IndexByte(part[:i], ' ') >= 0 {
-			return "", false
-		}
-	}
-	return strings.ToLower(dn), true
+	return dn == "" || value
 }
 
 // Join writes the levels of a name that Split gave.

@@ -13,15 +13,49 @@ import (
 	"tarnwold/internal/format/ldif"
 )
 
-// Entry is an entry as it was read: attributes in lower case.
+// Entry is an entry as it was read.
 type Entry struct {
 	DN    string
 	Line  int // in a file; 0: elsewhere
-	Attrs map[string][]string
+	Attrs Attrs
 }
 
+// Attrs is the attributes of an entry, few of which are read.
+type Attrs []Attr
+
+// Attr is one attribute with its values.
+type Attr struct {
+	Name   string // in lower case
+	Values []string
+}
+
+// Of gives the values of an attribute, whose name is in lower case.
+func (a Attrs) Of(name string) []string {
+	for i := range a {
+		if a[i].Name == name {
+			return a[i].Values
+		}
+	}
+	return nil
+}
+
+// Set gives an attribute other values; none: it goes.
+func (a *Attrs) Set(name string, values []string) {
+	i := slices.IndexFunc(*a, func(x Attr) bool { return x.Name == name })
+	switch {
+	case len(values) == 0 && i >= 0:
+		*a = slices.Delete(*a, i, i+1)
+	case len(values) == 0:
+	case i >= 0:
+		(*a)[i].Values = values
+	default:
+		*a = append(*a, Attr{name, values})
+	}
+}
+
+// first gives the first value of an attribute, whose name is in lower case.
 func (e *Entry) first(attr string) string {
-	if v := e.Attrs[strings.ToLower(attr)]; attr != "" && len(v) > 0 {
+	if v := e.Attrs.Of(attr); attr != "" && len(v) > 0 {
 		return v[0]
 	}
 	return ""
@@ -54,6 +88,7 @@ type Folk struct {
 // Gathering gathers entries.
 type Gathering struct {
 	shape    Shape
+	low      Shape // with the names of attributes in lower case
 	file     string
 	entries  map[string]*slot // by key of the name
 	order    []*slot
@@ -66,11 +101,12 @@ type Gathering struct {
 type slot struct {
 	key string
 	*Entry
+	at int32 // its place among the people; -1: it is none of them
 }
 
 // Gather begins to gather entries of a shape; file names them in errors.
 func Gather(s Shape, file string, p Purposes, now time.Time) *Gathering {
-	return &Gathering{shape: s, file: file, entries: map[string]*slot{}, purposes: p, now: now}
+	return &Gathering{shape: s, low: s.lower(), file: file, entries: map[string]*slot{}, purposes: p, now: now}
 }
 
 func (g *Gathering) wrong(e *Entry, what string, args ...any) error {
@@ -90,7 +126,7 @@ func (g *Gathering) Put(e *Entry) error {
 	if _, ok := g.entries[key]; ok {
 		return g.wrong(e, "%s is there already", format.Clip(e.DN))
 	}
-	x := &slot{key, e}
+	x := &slot{key: key, Entry: e, at: -1}
 	g.entries[key] = x
 	g.order = append(g.order, x)
 	return nil
@@ -100,9 +136,9 @@ func (g *Gathering) Put(e *Entry) error {
 func (g *Gathering) Record(x *ldif.Record) error {
 	e := &Entry{DN: x.DN, Line: x.Line}
 	if x.Change == ldif.None || x.Change == ldif.Add {
-		e.Attrs = make(map[string][]string, len(x.Parts))
-		for _, p := range x.Parts {
-			e.Attrs[p.Name] = p.Values
+		e.Attrs = make(Attrs, len(x.Parts))
+		for i, p := range x.Parts {
+			e.Attrs[i] = Attr{p.Name, p.Values}
 		}
 		return g.Put(e)
 	}
@@ -120,20 +156,20 @@ func (g *Gathering) Record(x *ldif.Record) error {
 		delete(g.entries, key)
 	case ldif.Modify:
 		for _, p := range x.Parts {
-			has := old.Attrs[p.Name]
+			has := old.Attrs.Of(p.Name)
 			switch {
-			case p.Do == ldif.Modify && len(p.Values) == 0, p.Do == ldif.Delete && len(p.Values) == 0:
-				delete(old.Attrs, p.Name)
+			case p.Do == ldif.Delete && len(p.Values) == 0:
+				old.Attrs.Set(p.Name, nil)
 			case p.Do == ldif.Modify:
-				old.Attrs[p.Name] = p.Values
+				old.Attrs.Set(p.Name, p.Values)
 			case p.Do == ldif.Add:
-				old.Attrs[p.Name] = append(slices.Clone(has), p.Values...)
+				old.Attrs.Set(p.Name, append(slices.Clone(has), p.Values...))
 			default:
 				gone := map[string]bool{}
 				for _, v := range p.Values {
 					gone[same(v)] = true
 				}
-				old.Attrs[p.Name] = slices.DeleteFunc(slices.Clone(has), func(v string) bool { return gone[same(v)] })
+				old.Attrs.Set(p.Name, slices.DeleteFunc(slices.Clone(has), func(v string) bool { return gone[same(v)] }))
 			}
 		}
 	case ldif.Rename:
@@ -206,17 +242,18 @@ func (g *Gathering) rename(e *Entry, key string, x *ldif.Record) error {
 				n.DN += "," + up
 			}
 			if typ, v, ok := strings.Cut(x.NewRDN, "="); ok {
-				n.Attrs[strings.ToLower(typ)] = []string{v}
+				n.Attrs.Set(strings.ToLower(typ), []string{v})
 			}
 		} else {
 			n.DN = now
 		}
 	}
 	for _, n := range g.entries {
-		for _, attr := range g.shape.Members {
-			for i, v := range n.Attrs[strings.ToLower(attr)] {
+		for _, attr := range g.low.Members {
+			values := n.Attrs.Of(attr)
+			for i, v := range values {
 				if k, err := ldif.Key(v); err == nil && moved[k] != "" {
-					n.Attrs[strings.ToLower(attr)][i] = moved[k]
+					values[i] = moved[k]
 				}
 			}
 		}
@@ -231,7 +268,7 @@ const (
 )
 
 func (g *Gathering) is(e *Entry, classes []string) bool {
-	for _, c := range e.Attrs["objectclass"] {
+	for _, c := range e.Attrs.Of("objectclass") {
 		if slices.ContainsFunc(classes, func(o string) bool { return strings.EqualFold(o, c) }) {
 			return true
 		}
@@ -241,13 +278,13 @@ func (g *Gathering) is(e *Entry, classes []string) bool {
 
 // Folk makes people and memberships of what was gathered.
 func (g *Gathering) Folk() (*Folk, error) {
-	s := &g.shape
-	out := &Folk{Left: map[string]int{}}
-	at := make(map[string]int32, len(g.order)) // by key of the name
+	s := &g.low
+	out := &Folk{Left: map[string]int{}, People: make([]Person, 0, len(g.order))}
+	known := map[string]int32{} // who was read before: by key of the name
 	byName := map[string]int32{}
 	var from []*Entry
 	for _, x := range g.order {
-		key, e := x.key, x.Entry
+		e := x.Entry
 		if e == nil {
 			continue
 		}
@@ -271,14 +308,14 @@ func (g *Gathering) Folk() (*Folk, error) {
 			out.Left["entries without a name"]++
 			continue
 		}
-		at[key] = int32(len(out.People))
-		if p.Kind == account.User {
+		x.at = int32(len(out.People))
+		if p.Kind == account.User && len(s.MemberIDs) > 0 {
 			byName[strings.ToLower(p.Name)] = int32(len(out.People))
 		}
 		out.People = append(out.People, p)
 		from = append(from, e)
 		if c := e.first(s.Changed); later(c, out.Changed) {
-			out.Changed = c
+			out.Changed = strings.Clone(c)
 		}
 	}
 	knownName := map[string]string{} // of users, the key of the name
@@ -288,14 +325,24 @@ func (g *Gathering) Folk() (*Folk, error) {
 		}
 	}
 	know := func(key string) (int32, bool) {
+		if at, ok := known[key]; ok {
+			return at, true
+		}
 		a, ok := g.known[key]
 		if !ok {
 			return 0, false
 		}
-		at[key] = int32(len(out.People))
+		known[key] = int32(len(out.People))
 		out.People = append(out.People, Person{Account: a, First: account.NoPOSIX, Known: true})
-		return at[key], true
+		return known[key], true
 	}
+	n := 0
+	for _, e := range from {
+		for _, attr := range append(slices.Clone(s.Members), s.MemberIDs...) {
+			n += len(e.Attrs.Of(attr))
+		}
+	}
+	out.Members = make([][2]int32, 0, n)
 	seen := map[[2]int32]bool{}
 	join := func(group int, member int32) {
 		pair := [2]int32{int32(group), member}
@@ -304,26 +351,28 @@ func (g *Gathering) Folk() (*Folk, error) {
 			out.Members = append(out.Members, pair)
 		}
 	}
+	var key []byte
+	var err error
 	for i, e := range from {
 		if out.People[i].Kind != account.Group {
 			continue
 		}
 		clear(seen)
 		for _, attr := range s.Members {
-			for _, dn := range e.Attrs[strings.ToLower(attr)] {
+			for _, dn := range e.Attrs.Of(attr) {
 				if dn == "" {
 					continue
 				}
-				key, err := ldif.Key(dn)
-				if err != nil {
+				if key, err = ldif.AppendKey(key[:0], dn); err != nil {
 					out.Left["members whose names are no names"]++
 					continue
 				}
-				if m, ok := at[key]; ok {
+				x := g.entries[string(key)]
+				if x != nil && x.at >= 0 {
+					join(i, x.at)
+				} else if m, ok := know(string(key)); ok {
 					join(i, m)
-				} else if m, ok := know(key); ok {
-					join(i, m)
-				} else if x := g.entries[key]; x != nil {
+				} else if x != nil {
 					out.Left["members of other kinds"]++
 				} else {
 					out.Left["members that aren't there"]++
@@ -331,7 +380,7 @@ func (g *Gathering) Folk() (*Folk, error) {
 			}
 		}
 		for _, attr := range s.MemberIDs {
-			for _, name := range e.Attrs[strings.ToLower(attr)] {
+			for _, name := range e.Attrs.Of(attr) {
 				if m, ok := byName[strings.ToLower(name)]; ok {
 					join(i, m)
 				} else if m, ok := know(knownName[strings.ToLower(name)]); ok {
@@ -357,18 +406,19 @@ func later(a, b string) bool {
 }
 
 func (g *Gathering) fill(p *Person, e *Entry) error {
-	s := &g.shape
-	names := s.UserName
+	s, low := &g.shape, &g.low
+	names := low.UserName
 	if p.Kind == account.Group {
-		names = s.GroupName
+		names = low.GroupName
 	}
 	for _, a := range names {
 		if p.Name = e.first(a); p.Name != "" {
 			break
 		}
 	}
-	number := func(attr string, bits int) (int64, error) {
-		v := e.first(attr)
+	p.Name = strings.Clone(p.Name) // and nothing of the rest of the entry, which may be long
+	number := func(attr, low string, bits int) (int64, error) {
+		v := e.first(low)
 		if v == "" {
 			return account.NoPOSIX, nil
 		}
@@ -379,7 +429,7 @@ func (g *Gathering) fill(p *Person, e *Entry) error {
 		return n, nil
 	}
 	var err error
-	if v := e.first(s.SID); v != "" {
+	if v := e.first(low.SID); v != "" {
 		n := 0
 		if p.ID, n, err = account.FromBinary([]byte(v)); err != nil || n != len(v) {
 			if p.ID, err = account.ParseID(v); err != nil {
@@ -387,22 +437,22 @@ func (g *Gathering) fill(p *Person, e *Entry) error {
 			}
 		}
 	}
-	id := s.UID
+	id, lowID := s.UID, low.UID
 	if p.Kind == account.Group {
-		id = s.GID
+		id, lowID = s.GID, low.GID
 	}
 	if id != "" {
-		if p.POSIX, err = number(id, 32); err != nil {
+		if p.POSIX, err = number(id, lowID, 32); err != nil {
 			return err
 		}
 	}
 	if p.Kind == account.User && s.GID != "" {
-		if p.First, err = number(s.GID, 32); err != nil {
+		if p.First, err = number(s.GID, low.GID, 32); err != nil {
 			return err
 		}
 	}
 	if p.Kind == account.User && s.FirstRID != "" {
-		rid, err := number(s.FirstRID, 32)
+		rid, err := number(s.FirstRID, low.FirstRID, 32)
 		if err != nil {
 			return err
 		}
@@ -414,7 +464,7 @@ func (g *Gathering) fill(p *Person, e *Entry) error {
 		p.Purpose = g.purpose(p.Name, e)
 	}
 	if s.Type != "" && p.Kind == account.Group {
-		n, err := number(s.Type, 64)
+		n, err := number(s.Type, low.Type, 64)
 		if err != nil {
 			return err
 		}
@@ -425,7 +475,7 @@ func (g *Gathering) fill(p *Person, e *Entry) error {
 	if p.Kind == account.Group {
 		return nil
 	}
-	if n, err := number(s.Control, 64); err != nil {
+	if n, err := number(s.Control, low.Control, 64); err != nil {
 		return err
 	} else if s.Control != "" && n != account.NoPOSIX && n&disabledBit != 0 {
 		p.Shut = "disabled"
@@ -435,12 +485,12 @@ func (g *Gathering) fill(p *Person, e *Entry) error {
 			p.Shut = "expired"
 		}
 	}
-	if n, err := number(s.Ends, 64); err != nil {
+	if n, err := number(s.Ends, low.Ends, 64); err != nil {
 		return err
 	} else if s.Ends != "" && n > 0 && n != 1<<63-1 { // both ends of the range: never
 		ends(time.Unix(n/10_000_000-sinceSystem, 0))
 	}
-	if n, err := number(s.EndsDay, 64); err != nil {
+	if n, err := number(s.EndsDay, low.EndsDay, 64); err != nil {
 		return err
 	} else if s.EndsDay != "" && n > 0 && n < 1<<24 {
 		ends(time.Unix(n*86400, 0))
@@ -453,7 +503,7 @@ func (g *Gathering) purpose(name string, e *Entry) account.Purpose {
 	fits := func(list []string) bool {
 		for _, p := range list {
 			if attr, want, ok := strings.Cut(p, "="); ok {
-				if slices.ContainsFunc(e.Attrs[strings.ToLower(attr)], func(v string) bool { yes, _ := path.Match(strings.ToLower(want), strings.ToLower(v)); return yes }) {
+				if slices.ContainsFunc(e.Attrs.Of(strings.ToLower(attr)), func(v string) bool { yes, _ := path.Match(strings.ToLower(want), strings.ToLower(v)); return yes }) {
 					return true
 				}
 				continue

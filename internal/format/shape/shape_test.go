@@ -192,8 +192,8 @@ func TestAShapeFromAFile(t *testing.T) {
 	s, err := Read(strings.NewReader(`{"name":"ours","user-classes":["person"],"user-name":["nick"],"uid":"number","group-classes":["crew"],"group-name":["cn"],"gid":"number","members":["holds"]}`), "x.json")
 	require.NoError(t, err)
 	g := Gather(s, "x", Purposes{}, now)
-	require.NoError(t, g.Put(&Entry{DN: "nick=bram", Attrs: map[string][]string{"objectclass": {"Person"}, "nick": {"bram"}, "number": {"7"}}}))
-	require.NoError(t, g.Put(&Entry{DN: "cn=all", Attrs: map[string][]string{"objectclass": {"crew"}, "cn": {"all"}, "number": {"8"}, "holds": {"NICK=bram"}}}))
+	require.NoError(t, g.Put(&Entry{DN: "nick=bram", Attrs: Attrs{{"objectclass", []string{"Person"}}, {"nick", []string{"bram"}}, {"number", []string{"7"}}}}))
+	require.NoError(t, g.Put(&Entry{DN: "cn=all", Attrs: Attrs{{"objectclass", []string{"crew"}}, {"cn", []string{"all"}}, {"number", []string{"8"}}, {"holds", []string{"NICK=bram"}}}}))
 	f, err := g.Folk()
 	require.NoError(t, err)
 	require.Equal(t, []string{"bram"}, members(f, "all"))
@@ -225,7 +225,7 @@ func BenchmarkFolk(b *testing.B) {
 	for range b.N {
 		g := Gather(s, "x", Purposes{}, time.Now())
 		for i := range 100_000 {
-			_ = g.Put(&Entry{DN: fmt.Sprintf("CN=User %d,DC=x", i), Attrs: map[string][]string{"objectclass": {"user"}, "samaccountname": {fmt.Sprint("u", i)}, "objectsid": {fmt.Sprintf("S-1-5-21-1-2-3-%d", 1000+i)}}})
+			_ = g.Put(&Entry{DN: fmt.Sprintf("CN=User %d,DC=x", i), Attrs: Attrs{{"objectclass", []string{"user"}}, {"samaccountname", []string{fmt.Sprint("u", i)}}, {"objectsid", []string{fmt.Sprintf("S-1-5-21-1-2-3-%d", 1000+i)}}}})
 		}
 		if _, err := g.Folk(); err != nil {
 			b.Fatal(err)

@@ -314,13 +314,13 @@ func (c *Client) Entries(ctx context.Context, filter string, attrs []string, fn 
 // entry takes an entry, and asks for the rest of attributes that are told in
 // parts ([MS-ADTS] §3.1.1.3.1.3.3).
 func (c *Client) entry(e *goldap.Entry) (*shape.Entry, error) {
-	x := &shape.Entry{DN: e.DN, Attrs: make(map[string][]string, len(e.Attributes))}
+	x := &shape.Entry{DN: e.DN, Attrs: make(shape.Attrs, 0, len(e.Attributes))}
 	for _, a := range e.Attributes {
 		name, options, _ := strings.Cut(a.Name, ";")
 		name = strings.ToLower(name)
 		lo, hi, ranged := strings.Cut(strings.TrimPrefix(strings.ToLower(options), "range="), "-")
 		if !ranged || !strings.HasPrefix(strings.ToLower(options), "range=") {
-			x.Attrs[name] = append(x.Attrs[name], a.Values...)
+			x.Attrs.Set(name, append(x.Attrs.Of(name), a.Values...))
 			continue
 		}
 		values := a.Values
@@ -343,7 +343,7 @@ func (c *Client) entry(e *goldap.Entry) (*shape.Entry, error) {
 				}
 			}
 		}
-		x.Attrs[name] = append(x.Attrs[name], values...)
+		x.Attrs.Set(name, append(x.Attrs.Of(name), values...))
 	}
 	return x, nil
 }
@@ -373,7 +373,7 @@ func (c *Client) Domain(ctx context.Context) (d Domain, err error) {
 		return d, err
 	}
 	first := func(e *shape.Entry, a string) string {
-		if v := e.Attrs[a]; len(v) > 0 {
+		if v := e.Attrs.Of(a); len(v) > 0 {
 			return v[0]
 		}
 		return ""
