@@ -49,7 +49,8 @@ With --ldif it is what a directory holds, as LDIF (RFC 2849): entries, and chang
 of them in the order of the files. --shape says how entries stand for accounts; what
 is kept is told apart by identifier or number, so that who is called otherwise now
 stays the same. Groups for mail are in no token; disabled and expired users are
-shut. To keep up with a directory itself, see: tarnwold directory.`,
+shut. The very files that were taken in last are not read again while they hold. To
+keep up with a directory itself, see: tarnwold directory.`,
 		Example: `  tarnwold load accounts accounts.csv members.csv
   tarnwold load accounts --passwd /etc/passwd --group /etc/group
   tarnwold load accounts --ldif domain.ldif --role 'role-*' --access 'acc-*'
@@ -59,16 +60,7 @@ shut. To keep up with a directory itself, see: tarnwold directory.`,
 				if len(files) > 0 || passwdFile != "" || groupFile != "" {
 					return misused("--ldif goes by itself; load other files before or after")
 				}
-				defer sparing()()
-				folk, err := a.gathered(c, entries, &s)
-				if err != nil {
-					return err
-				}
-				return a.carry(c, k, func(d *plan.Desk, o *report.Outcome) (p *plan.Plan, err error) {
-					o.Brief = true
-					p, o.Taken, err = d.TakeFolk(folk, plan.FolkFrom{File: entries[len(entries)-1], Domain: "ldif"})
-					return p, err
-				})
+				return a.loadFolk(c, k, entries, &s)
 			}
 			if len(files) == 0 && passwdFile == "" && groupFile == "" {
 				return misused("name a file, or --passwd and --group; see: tarnwold load accounts --help")

@@ -85,6 +85,8 @@ type Meta struct {
 	// Bulk: rows are put in by the million; the journal gets their ranges
 	// from the command itself.
 	Bulk bool
+	// Large: as many rows come, and are journaled as others are.
+	Large bool
 
 	finishes string // the unfinished change it finishes
 }
@@ -98,7 +100,7 @@ const Any = -1
 // none.
 func (e *Estate) Change(ctx context.Context, m Meta, fn func(*Tx) (summary string, err error)) (int64, error) {
 	var id int64
-	err := e.db.Write(ctx, m.Bulk, func(s *store.Tx) error {
+	err := e.db.Write(ctx, m.Bulk || m.Large, func(s *store.Tx) error {
 		t := newTx(s)
 		head := t.Head()
 		if m.Head != Any && m.Head != head {

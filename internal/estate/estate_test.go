@@ -3,11 +3,13 @@ package estate
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -309,28 +311,33 @@ func TestNamesAreKeptByteForByte(t *testing.T) {
 	}))
 }
 
-// TestPatterns holds Match to asking every item by itself.
 // TestManyAtATimeAreOneByOne: accounts, memberships and papers put in many at a
-// time leave the rows, and the journal, that one after the other leaves.
+// time leave the rows that one after the other leaves, and the journal tells the
+// same of them; they go as they came.
 func TestManyAtATimeAreOneByOne(t *testing.T) {
+	type member struct {
+		group, member account.ID
+		is            Membership
+	}
 	dump := func(many bool) (out []string) {
 		e := newEstate(t)
 		var accounts []account.Account
-		var members []NewMember
+		var members []member
 		var papers []Paper
-		for i := range 150 {
-			a := account.Account{Kind: account.User, Name: fmt.Sprintf("o'%d ä", i), ID: account.NewID(5, 21, 7, 8, 9, uint32(1000+i)), POSIX: int64(i - 1), Primary: account.GID(7)}
+		for i := range 600 {
+			a := account.Account{Kind: account.User, Name: fmt.Sprintf("o'%d; ä", i), ID: account.NewID(5, 21, 7, 8, 9, uint32(1000+i)), POSIX: int64(i - 1), Primary: account.GID(7)}
 			if i%10 == 0 {
 				a.Kind, a.Purpose, a.Primary = account.Group, account.Role, account.ID{}
 			}
 			accounts = append(accounts, a)
-			members = append(members, NewMember{accounts[i/10*10].ID, a.ID, Membership{Until: Day([]string{"", "2031-01-01"}[i%2]), Local: i%3 == 0}})
-			papers = append(papers, Paper{ParticularsPaper, a.ID.String(), fmt.Sprintf(`{"about":"it's %d"}`, i)})
+			members = append(members, member{accounts[i/10*10].ID, a.ID, Membership{Until: Day([]string{"", "2031-01-01"}[i%2]), Local: i%3 == 0}})
+			papers = append(papers, Paper{ParticularsPaper, a.ID.String(), fmt.Sprintf(`{"about":"it's; %d"}`, i)})
 		}
-		_, err := e.Change(t.Context(), Meta{Head: Any}, func(x *Tx) (string, error) {
+		first, err := e.Change(t.Context(), Meta{Head: Any, Large: many}, func(x *Tx) (string, error) {
 			if many {
+				told := append(slices.Clone(members), members[3], member{members[4].group, members[4].member, Membership{}}) // told twice
 				x.AddAccounts(accounts)
-				x.AddMembers(members)
+				x.AddMembers(len(told), func(i int) (account.ID, account.ID, Membership) { return told[i].group, told[i].member, told[i].is })
 				x.AddPapers(papers)
 				return "all", x.Err()
 			}
@@ -339,7 +346,7 @@ func TestManyAtATimeAreOneByOne(t *testing.T) {
 				x.Gave(a.ID)
 			}
 			for _, m := range members {
-				x.SetMember(m.Group, m.Member, m.Is)
+				x.SetMember(m.group, m.member, m.is)
 			}
 			for _, p := range papers {
 				x.SetPaper(p.Kind, p.Name, p.Body)
@@ -347,26 +354,96 @@ func TestManyAtATimeAreOneByOne(t *testing.T) {
 			return "all", x.Err()
 		})
 		require.NoError(t, err)
-		_, err = e.Change(t.Context(), Meta{Head: Any}, func(x *Tx) (string, error) { // what is written down after
+		second, err := e.Change(t.Context(), Meta{Head: Any}, func(x *Tx) (string, error) { // what is written down after
 			x.AddAccount(account.Account{Kind: account.User, Name: "last", ID: account.NewID(5, 21, 7, 8, 9, 5000), POSIX: account.NoPOSIX})
+			x.SetMember(members[7].group, members[7].member, Membership{Until: "2032-02-02"})
+			x.SetPaper(papers[7].Kind, papers[7].Name, "{}")
 			return "one", x.Err()
 		})
 		require.NoError(t, err)
-		require.NoError(t, e.View(t.Context(), func(x *Tx) error {
-			for _, q := range []string{"SELECT change||' '||tbl||' '||row||' '||coalesce(last,'-')||' '||coalesce(before,'-')||' '||coalesce(after,'-') FROM journal_rows ORDER BY tbl, id",
-				"SELECT id||' '||kind||name||key||sid||posix||primary_group||purpose FROM accounts ORDER BY id", "SELECT id||' '||holder||' '||member||until||local FROM members ORDER BY id",
-				"SELECT id||' '||kind||key||body FROM papers ORDER BY id", "SELECT domain||' '||last FROM numbers ORDER BY domain"} {
+		state := func(x *Tx) (out []string) {
+			for _, q := range []string{"SELECT id||' '||kind||name||key||sid||posix||primary_group||purpose FROM accounts ORDER BY id", "SELECT id||' '||holder||' '||member||until||local FROM members ORDER BY id",
+				"SELECT id||' '||kind||key||body FROM papers ORDER BY id"} {
 				out = append(out, x.Strings(q)...)
 			}
+			return out
+		}
+		read := func(x *Tx) error {
+			for _, change := range []int64{first, second} {
+				for _, table := range []string{"accounts", "members", "papers"} {
+					for _, r := range x.RowsOf(change, table) {
+						out = append(out, fmt.Sprint(change, r))
+					}
+				}
+			}
+			out = append(out, state(x)...)
+			out = append(out, x.Strings("SELECT domain||' '||last FROM numbers ORDER BY domain")...)
+			out = append(out, x.Strings("SELECT name FROM sqlite_master WHERE type='index' ORDER BY name")...)
+			out = append(out, fmt.Sprint(x.PaperChanges(ParticularsPaper, papers[7].Name), x.PaperChanges(ParticularsPaper, papers[599].Name), x.ChangesOf("members", 8), x.ChangesOf("members", 255),
+				x.TouchedSince(first, "papers"), x.TouchedSince(second, "papers"), x.TouchedSince(first, "items")))
+			return x.Err()
+		}
+		require.NoError(t, e.View(t.Context(), read))
+		for _, large := range []bool{false, true} {
+			require.NoError(t, e.Private(t.Context(), func(p *Estate) error {
+				_, err := p.Change(t.Context(), Meta{Head: Any, Bulk: large}, func(x *Tx) (string, error) {
+					x.RewindOne(second)
+					out = append(out, state(x)...)
+					if large {
+						x.Rewind(0)
+					} else {
+						x.RewindOne(first)
+					}
+					require.Empty(t, state(x))
+					return "back", x.Err()
+				})
+				return err
+			}))
+		}
+		return out
+	}
+	one, many := dump(false), dump(true)
+	require.Greater(t, len(one), 7000)
+	require.Equal(t, one, many)
+}
+
+// TestIndexesOfManyAreMade: those of an empty table are made when all is in.
+func TestIndexesOfManyAreMade(t *testing.T) {
+	e := newEstate(t)
+	indexes := func() (out []string) {
+		require.NoError(t, e.View(t.Context(), func(x *Tx) error {
+			out = x.Strings("SELECT name||coalesce(sql,'') FROM sqlite_master WHERE type='index' ORDER BY name")
 			return x.Err()
 		}))
 		return out
 	}
-	one, many := dump(false), dump(true)
-	require.Greater(t, len(one), 900)
-	require.Equal(t, one, many)
+	before := indexes()
+	const n = 12_000
+	list := make([]account.Account, n)
+	for i := range list {
+		list[i] = account.Account{Kind: account.User, Name: fmt.Sprint("u", i), ID: account.NewID(5, 21, 7, 8, 9, uint32(1000+i)), POSIX: account.NoPOSIX}
+	}
+	list[0].Kind = account.Group
+	for try := range 2 {
+		_, err := e.Change(t.Context(), Meta{Head: Any, Large: true}, func(x *Tx) (string, error) {
+			x.AddAccounts(list)
+			x.AddMembers(n, func(i int) (account.ID, account.ID, Membership) { return list[0].ID, list[i].ID, Membership{} })
+			if try == 0 {
+				return "all", errors.New("no")
+			}
+			return "all", x.Err()
+		})
+		require.Equal(t, try == 0, err != nil)
+		require.Equal(t, before, indexes())
+	}
+	require.NoError(t, e.View(t.Context(), func(x *Tx) error {
+		require.Len(t, x.MembersOf(list[0].ID), n)
+		require.Equal(t, []account.ID{list[0].ID}, x.GroupsOf(list[n-1].ID))
+		return x.Err()
+	}))
 }
 
+// TestPatterns holds Match to asking every item by itself.
 func TestPatterns(t *testing.T) {
 	e := newEstate(t)
 	load(t, e, made(400, 20))

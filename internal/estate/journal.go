@@ -152,6 +152,16 @@ func (t *Tx) Since(change, strand int64) []int64 {
 	return out
 }
 
+// TouchedSince tells whether any change after one altered rows of tables.
+func (t *Tx) TouchedSince(change int64, tables ...string) bool {
+	for _, table := range tables {
+		if t.Int("SELECT count(*) FROM (SELECT 1 FROM journal_rows WHERE change>? AND tbl=? LIMIT 1)", change, table) > 0 {
+			return true
+		}
+	}
+	return false
+}
+
 // LaterTurn gives the last change after one that altered a strand's descriptor
 // or a row; 0 for none.
 func (t *Tx) LaterTurn(change int64, table string, row int64) int64 {

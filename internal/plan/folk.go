@@ -23,7 +23,10 @@ type FolkFrom struct {
 	Types     bool   // the directory says of groups whether they are for mail alone
 	At        int64  // when a directory was read: seconds since 1970
 	Whole     bool   // everybody the directory has is there, so that who isn't has gone
+	Telling   *Telling
 }
+
+const takenAlready = "all of that is in the estate already"
 
 // Taken counts what people of a directory bring.
 type Taken struct {
@@ -195,7 +198,11 @@ func (d *Desk) TakeFolk(folk *shape.Folk, w FolkFrom) (*Plan, *Taken, error) {
 			p.work.read.Changed = ReadingOf(t, w.Directory).Changed
 		}
 	}
-	p.Nothing = "all of that is in the estate already"
+	if w.Telling != nil {
+		p.work.told = w.Telling
+		p.work.told.Until, p.work.told.Head = folk.Until, p.Head
+	}
+	p.Nothing = takenAlready
 	p.Asks = !fresh && len(t.TopItems()) > 0 && (len(p.work.members) > 0 || len(p.work.accounts) > 0)
 	p, err := d.finish(p)
 	return p, c, err

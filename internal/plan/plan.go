@@ -124,11 +124,15 @@ type work struct {
 	// fromDirectory: it is what a directory has, and not to be changed there.
 	fromDirectory bool
 	read          *Reading // how far a directory is read with that; nil: none is
+	told          *Telling // what files of people told; nil: it is no such plan
 }
 
 // Read is how far a directory is read once the plan is kept; where it changes
 // nothing, that is to be remembered all the same.
 func (p *Plan) Read() *Reading { return p.work.read }
+
+// Told is what files of people told, where it is such a plan.
+func (p *Plan) Told() *Telling { return p.work.told }
 
 // people tells whether memberships, administrators or accounts change.
 func (w *work) people() bool { return len(w.members)+len(w.admins)+len(w.accounts) > 0 }
@@ -342,6 +346,13 @@ func (p *Plan) Keep(t *estate.Tx) (string, error) {
 			return "", err
 		}
 	}
+	if w.told != nil {
+		told := *w.told
+		told.Head = p.Head + 1 // this change
+		if err := told.Remember(t); err != nil {
+			return "", err
+		}
+	}
 	for _, e := range w.levels {
 		if e.add {
 			if err := t.AddLevel(e.level); err != nil {
@@ -356,7 +367,8 @@ func (p *Plan) Keep(t *estate.Tx) (string, error) {
 
 // Meta gives what the journal is told of the plan.
 func (p *Plan) Meta(command string) estate.Meta {
-	m := estate.Meta{Actor: p.Actor, Command: command, Head: p.Head, Undoes: p.Undoes, Forced: slices.Clone(p.Over)}
+	m := estate.Meta{Actor: p.Actor, Command: command, Head: p.Head, Undoes: p.Undoes, Forced: slices.Clone(p.Over),
+		Large: len(p.work.accounts)+len(p.work.members)+len(p.work.papers) >= large}
 	for _, w := range p.Warnings {
 		if !p.IsSo && !slices.Contains(m.Forced, w.Guard) {
 			m.Forced = append(m.Forced, w.Guard)
@@ -364,6 +376,9 @@ func (p *Plan) Meta(command string) estate.Meta {
 	}
 	return m
 }
+
+// large is how many accounts, memberships and papers make a change a large one.
+const large = 20_000
 
 // begin makes a plan of a desk.
 func (d *Desk) begin(format string, args ...any) *Plan {

@@ -3,6 +3,7 @@ package ldif
 import (
 	"encoding/base64"
 	"errors"
+	"fmt"
 	"io"
 	"strings"
 	"testing"
@@ -188,15 +189,72 @@ func FuzzRecords(f *testing.F) {
 	})
 }
 
+// TestReadAhead: every record is told once and in order, however many there are;
+// what is wrong is said behind those before it, and who doesn't want more gets
+// no more.
+func TestReadAhead(t *testing.T) {
+	var b strings.Builder
+	for i := range 3*batch + 7 {
+		b.WriteString("dn: cn=" + strings.Repeat("x", i%9) + string(rune('a'+i%26)) + "\ncn: v\n\n")
+	}
+	want, err := all(t, b.String())
+	require.NoError(t, err)
+	var got []*Record
+	require.NoError(t, NewReader(strings.NewReader(b.String()), "x.ldif").Each(func(x *Record) error {
+		got = append(got, x)
+		return nil
+	}))
+	require.Equal(t, want, got)
+	n := 0
+	err = NewReader(strings.NewReader(b.String()+"nonsense\n"), "x.ldif").Each(func(*Record) error { n++; return nil })
+	var at *format.Error
+	require.ErrorAs(t, err, &at)
+	require.Equal(t, 3*(3*batch+7)+1, at.Line)
+	require.Equal(t, 3*batch+7, n)
+	enough := errors.New("enough")
+	n = 0
+	require.ErrorIs(t, NewReader(strings.NewReader(b.String()), "x.ldif").Each(func(*Record) error {
+		if n++; n == 5 {
+			return enough
+		}
+		return nil
+	}), enough)
+	require.Equal(t, 5, n)
+}
+
+// TestManyAttributes: an entry with more of them than are looked through one by
+// one keeps each with its values.
+func TestManyAttributes(t *testing.T) {
+	var b strings.Builder
+	b.WriteString("dn: cn=a\n")
+	for round := range 3 {
+		for i := range 3 * few {
+			fmt.Fprintf(&b, "a%d: %d-%d\n", i, i, round)
+		}
+	}
+	got, err := all(t, b.String())
+	require.NoError(t, err)
+	require.Len(t, got[0].Parts, 3*few)
+	for i, p := range got[0].Parts {
+		require.Equal(t, Part{Name: fmt.Sprint("a", i), Values: []string{fmt.Sprint(i, "-0"), fmt.Sprint(i, "-1"), fmt.Sprint(i, "-2")}}, p)
+	}
+}
+
 func FuzzKey(f *testing.F) {
 	for _, s := range []string{"cn=a,dc=b", `cn=a\2cb`, `cn="a,b"`, "cn=#0401", "cn=a+sn=b"} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, s string) {
 		k, err := Key(s)
+		appended, err2 := AppendKey([]byte("x"), s)
+		require.Equal(t, err, err2)
 		if err != nil {
 			return
 		}
+		require.Equal(t, "x"+k, string(appended))
+		parts, err := Split(s)
+		require.NoError(t, err)
+		require.Equal(t, Join(parts), k, "however plain it is")
 		again, err := Key(k)
 		require.NoError(t, err, k)
 		require.Equal(t, k, again)

@@ -1,6 +1,7 @@
 package shape
 
 import (
+	"cmp"
 	"fmt"
 	"path"
 	"slices"
@@ -83,6 +84,7 @@ type Folk struct {
 	// Left counts what was left out: computers, names elsewhere, and the like.
 	Left    map[string]int
 	Changed string // the highest of what grows with every change
+	Until   int64  // when somebody expires next who hasn't yet: seconds since 1970; 0: nobody does
 }
 
 // Gathering gathers entries.
@@ -301,8 +303,12 @@ func (g *Gathering) Folk() (*Folk, error) {
 			out.Left["entries of other kinds"]++
 			continue
 		}
-		if err := g.fill(&p, e); err != nil {
+		ends, err := g.fill(&p, e)
+		if err != nil {
 			return nil, err
+		}
+		if ends > 0 && (out.Until == 0 || ends < out.Until) {
+			out.Until = ends
 		}
 		if p.Name == "" {
 			out.Left["entries without a name"]++
@@ -405,7 +411,9 @@ func later(a, b string) bool {
 	return a > b
 }
 
-func (g *Gathering) fill(p *Person, e *Entry) error {
+// fill gives a person what an entry says of it, and tells when it expires; 0:
+// never, or it has.
+func (g *Gathering) fill(p *Person, e *Entry) (until int64, err error) {
 	s, low := &g.shape, &g.low
 	names := low.UserName
 	if p.Kind == account.Group {
@@ -428,12 +436,11 @@ func (g *Gathering) fill(p *Person, e *Entry) error {
 		}
 		return n, nil
 	}
-	var err error
 	if v := e.first(low.SID); v != "" {
 		n := 0
 		if p.ID, n, err = account.FromBinary([]byte(v)); err != nil || n != len(v) {
 			if p.ID, err = account.ParseID(v); err != nil {
-				return g.wrong(e, "%s: it is no identifier", s.SID)
+				return 0, g.wrong(e, "%s: it is no identifier", s.SID)
 			}
 		}
 	}
@@ -443,18 +450,18 @@ func (g *Gathering) fill(p *Person, e *Entry) error {
 	}
 	if id != "" {
 		if p.POSIX, err = number(id, lowID, 32); err != nil {
-			return err
+			return 0, err
 		}
 	}
 	if p.Kind == account.User && s.GID != "" {
 		if p.First, err = number(s.GID, low.GID, 32); err != nil {
-			return err
+			return 0, err
 		}
 	}
 	if p.Kind == account.User && s.FirstRID != "" {
 		rid, err := number(s.FirstRID, low.FirstRID, 32)
 		if err != nil {
-			return err
+			return 0, err
 		}
 		if d, _, ok := p.ID.Domain(); ok && rid != account.NoPOSIX {
 			p.Primary = d.Child(uint32(rid))
@@ -466,36 +473,39 @@ func (g *Gathering) fill(p *Person, e *Entry) error {
 	if s.Type != "" && p.Kind == account.Group {
 		n, err := number(s.Type, low.Type, 64)
 		if err != nil {
-			return err
+			return 0, err
 		}
 		if n != account.NoPOSIX && uint32(n)&securityBit == 0 {
 			p.Purpose = account.Mail // whatever it is called: it is in no token
 		}
 	}
 	if p.Kind == account.Group {
-		return nil
+		return 0, nil
 	}
 	if n, err := number(s.Control, low.Control, 64); err != nil {
-		return err
+		return 0, err
 	} else if s.Control != "" && n != account.NoPOSIX && n&disabledBit != 0 {
 		p.Shut = "disabled"
 	}
 	ends := func(at time.Time) {
-		if p.Shut == "" && !g.now.Before(at) {
-			p.Shut = "expired"
+		switch {
+		case !g.now.Before(at):
+			p.Shut = cmp.Or(p.Shut, "expired")
+		case until == 0 || at.Unix() < until:
+			until = at.Unix()
 		}
 	}
 	if n, err := number(s.Ends, low.Ends, 64); err != nil {
-		return err
+		return 0, err
 	} else if s.Ends != "" && n > 0 && n != 1<<63-1 { // both ends of the range: never
 		ends(time.Unix(n/10_000_000-sinceSystem, 0))
 	}
 	if n, err := number(s.EndsDay, low.EndsDay, 64); err != nil {
-		return err
+		return 0, err
 	} else if s.EndsDay != "" && n > 0 && n < 1<<24 {
 		ends(time.Unix(n*86400, 0))
 	}
-	return nil
+	return until, nil
 }
 
 // purpose tells what a group is for, by the first pattern that fits.

@@ -1,0 +1,69 @@
+package plan
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+
+	"tarnwold/internal/estate"
+)
+
+// Telling is what files of people told, so that the very same, told again, needs
+// no reading: of the last ones that were taken in, the estate remembers it.
+type Telling struct {
+	Sum   [32]byte // over the files, and over how they are read
+	Size  int64    // bytes of the files
+	Until int64    // when somebody there expires next, who can sign on now: seconds since 1970; 0: nobody does
+	Head  int64    // the journal's last change once they were taken in
+}
+
+const tellingMark = "told"
+
+func (x *Telling) sums() (out [4]int64) {
+	for i := range out {
+		out[i] = int64(binary.LittleEndian.Uint64(x.Sum[8*i:]))
+	}
+	return out
+}
+
+// Remember writes it down; it is no change of the estate.
+func (x *Telling) Remember(t *estate.Tx) error {
+	for i, n := range x.sums() {
+		t.Mark(fmt.Sprint(tellingMark, " ", i), n)
+	}
+	t.Mark(tellingMark+" size", x.Size)
+	t.Mark(tellingMark+" until", x.Until)
+	t.Mark(tellingMark+" head", x.Head)
+	return t.Err()
+}
+
+// LastTelling gives what files of people told last; its Size is 0 where there
+// were none.
+func LastTelling(t *estate.Tx) *Telling {
+	x := &Telling{Size: t.Marked(tellingMark + " size"), Until: t.Marked(tellingMark + " until"), Head: t.Marked(tellingMark + " head")}
+	for i := range 4 {
+		binary.LittleEndian.PutUint64(x.Sum[8*i:], uint64(t.Marked(fmt.Sprint(tellingMark, " ", i))))
+	}
+	return x
+}
+
+// Holds tells whether all of it is still so at a time: nobody has expired since,
+// and no account, no membership and nothing that is written down of them was
+// changed.
+func (x *Telling) Holds(t *estate.Tx, now int64) bool {
+	return x.Size > 0 && (x.Until == 0 || now < x.Until) && !t.TouchedSince(x.Head, "accounts", "members", "papers")
+}
+
+// ErrToldNoMore is that what files told last isn't so any more.
+var ErrToldNoMore = errors.New("what was told last isn't so any more")
+
+// NothingTold makes the plan of files that tell what was told last, where that
+// is all so still.
+func (d *Desk) NothingTold(now int64) (*Plan, error) {
+	if !LastTelling(d.t).Holds(d.t, now) {
+		return nil, ErrToldNoMore
+	}
+	p := d.begin("")
+	p.Change, p.Nothing = (&Taken{}).said(FolkFrom{}), takenAlready
+	return d.finish(p)
+}
