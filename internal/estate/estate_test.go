@@ -558,3 +558,49 @@ func BenchmarkLoad(b *testing.B) {
 		require.NoError(b, os.Remove(e.Path()))
 	}
 }
+
+// TestWhichIsMeant: a bare name asks which where another account has it where it
+// is kept, and not where one is merely called much like it.
+func TestWhichIsMeant(t *testing.T) {
+	e := newEstate(t)
+	here, there := account.NewID(5, 21, 1, 2, 3), account.NewID(5, 21, 7, 8, 9)
+	user := func(name string, id account.ID) account.Account {
+		return account.Account{Kind: account.User, Name: name, ID: id, POSIX: account.NoPOSIX}
+	}
+	_, err := e.Change(t.Context(), Meta{Head: Any}, func(x *Tx) (string, error) {
+		for _, a := range []account.Account{user("bram", here.Child(1001)), user("ines", here.Child(1002)), user("ines@house", there.Child(1002)), user("otto", here.Child(1003)),
+			user("otto@else", here.Child(1004)), user("ada", here.Child(1005)), user("ada@x", there.Child(1005)), user("adam@x", there.Child(1006)), user("ada@house", here.Child(1007))} {
+			x.AddAccount(a)
+		}
+		x.AddAccount(account.Account{Kind: account.Group, Name: "bram@x", ID: there.Child(2001), POSIX: account.NoPOSIX})
+		x.SetPaper(ParticularsPaper, there.Child(1005).String(), `{"called":"Ada"}`)
+		x.SetPaper(ParticularsPaper, there.Child(2001).String(), `{"called":"bram"}`)
+		x.SetDomain(Domain{ID: there, Name: "House"})
+		return "all", x.Err()
+	})
+	require.NoError(t, err)
+	require.NoError(t, e.View(t.Context(), func(x *Tx) error {
+		for word, say := range map[string]string{"bram": "user:bram or bram@x", "Ines": "user:ines or ines@house", "ADA": "user:ada or ada@x"} {
+			_, err := x.Named(word, 0)
+			var no *Refused
+			require.ErrorAs(t, err, &no, word)
+			require.Equal(t, "say which: "+say, no.Do)
+			_, err = x.Who(word)
+			require.Error(t, err, word)
+			a, err := x.Named("user:"+word, 0)
+			require.NoError(t, err)
+			require.Equal(t, "user:"+a.Name, x.Name(a.ID), "as it can be said")
+		}
+		for _, word := range []string{"otto", "otto@else", "ada@x", "ada@house", "ines@house", `House\ines`, "adam@x"} {
+			a, err := x.User(word)
+			require.NoError(t, err, word)
+			require.Equal(t, a.Name, x.Name(a.ID))
+		}
+		a, err := x.User("bram") // a group is no other user
+		require.NoError(t, err)
+		require.Equal(t, here.Child(1001), a.ID)
+		_, err = x.Named("bram", account.Group)
+		require.Error(t, err)
+		return x.Err()
+	}))
+}

@@ -46,6 +46,9 @@ func (t *Tx) name(id account.ID) string {
 		if twin := t.exactly(a.Name, account.User+account.Group-a.Kind); twin != nil && (a.Kind == account.Group || !t.private(a, twin)) {
 			return a.Kind.String() + ":" + a.Name
 		}
+		if len(t.apart(a.Name, 0)) > 0 {
+			return a.Kind.String() + ":" + a.Name
+		}
 		return a.Name
 	}
 	if d, rid, ok := id.Domain(); ok && rid == account.DomainUsersRID && d == t.Domain() {
@@ -66,6 +69,39 @@ func (t *Tx) exactly(name string, kind account.Kind) *row {
 		return a
 	}
 	return nil
+}
+
+// apart finds the accounts of a kind (0: either) that are called a name where they
+// are kept, and otherwise here: name@DOMAIN, for another has it.
+func (t *Tx) apart(name string, kind account.Kind) (out []*row) {
+	key := store.Key(name)
+	var domains map[account.ID]string
+	for _, a := range t.accountsWhere("key>? AND key<? AND (?=0 OR kind=?) ORDER BY key, kind", key+"@", key+"A", kind, kind) { // A is behind @
+		if domains == nil {
+			domains = map[account.ID]string{}
+			for _, d := range t.Domains() {
+				domains[d.ID] = d.Name
+			}
+		}
+		d, _, _ := a.ID.Domain()
+		if store.Key(t.ParticularsOf(a.ID).Called) == key || domains[d] != "" && store.Key(a.Name) == key+"@"+store.Key(domains[d]) {
+			out = append(out, a)
+		}
+	}
+	return out
+}
+
+// which refuses a bare name that several accounts have where they are kept.
+func (t *Tx) which(name string, first *row, kind account.Kind) error {
+	others := t.apart(name, kind)
+	if len(others) == 0 {
+		return nil
+	}
+	say := []string{first.Kind.String() + ":" + first.Name}
+	for _, a := range others {
+		say = append(say, t.Name(a.ID))
+	}
+	return refuse("say which: "+strings.Join(say, " or "), "%d accounts are called %q where they are kept", len(say), name)
 }
 
 // private tells whether a group is one user's own: his primary group, of his
@@ -103,7 +139,7 @@ func (t *Tx) Who(word string) (account.ID, error) {
 func (t *Tx) User(word string) (account.Account, error) {
 	if !strings.Contains(word, ":") {
 		if a := t.exactly(word, account.User); a != nil {
-			return a.Account, nil
+			return a.Account, t.which(word, a, account.User)
 		}
 	}
 	return t.Named(word, 0)
@@ -134,6 +170,8 @@ func (t *Tx) Named(word string, kind account.Kind) (account.Account, error) {
 		}
 	}
 	switch {
+	case len(fit) > 0 && name == word && store.Key(fit[0].Name) == store.Key(name) && t.apart(name, kind) != nil:
+		return account.Account{}, t.which(name, fit[0], kind)
 	case len(fit) == 2 && t.private(fit[0], fit[1]):
 		return fit[0].Account, nil
 	case len(fit) == 2:

@@ -15,6 +15,9 @@ type Particulars struct {
 	// Directory it is kept in, and its name there.
 	Directory string `json:"directory,omitempty"`
 	Entry     string `json:"entry,omitempty"`
+	// Called is the name a directory has, of one that is called otherwise here
+	// since another has it.
+	Called string `json:"called,omitempty"`
 }
 
 // Particular is the particulars of one account, and how they are written down.

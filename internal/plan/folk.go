@@ -166,6 +166,14 @@ func (d *Desk) TakeFolk(folk *shape.Folk, w FolkFrom) (*Plan, *Taken, error) {
 		}
 	}
 	x.rename()
+	for i, r := range rows {
+		if p := &folk.People[i]; r != nil && !p.Known {
+			r.is.Called = ""
+			if r.after.Name != p.Name {
+				r.is.Called = p.Name
+			}
+		}
+	}
 	order, first := slices.Clone(x.renamed), map[*folkRow]bool{}
 	for _, r := range order {
 		first[r] = true
