@@ -104,6 +104,49 @@ func TestLoopIsWhatClosesACircle(t *testing.T) {
 	})
 }
 
+// TestManyLeaveAsOneByOne: memberships ended and accounts taken out at once leave
+// what one after the other leaves.
+func TestManyLeaveAsOneByOne(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		d, us, gs := people(t)
+		all := append(slices.Clone(us), gs...)
+		for _, g := range gs {
+			for _, m := range d.MembersOf(g) {
+				d.SetLocal(g, m, rapid.Bool().Draw(t, "local"))
+			}
+		}
+		one, many := d.Clone(), d.Clone()
+		var pairs [][2]ID
+		for range rapid.IntRange(0, 12).Draw(t, "left") {
+			pairs = append(pairs, [2]ID{rapid.SampledFrom(gs).Draw(t, "g"), rapid.SampledFrom(all).Draw(t, "m")})
+		}
+		for _, p := range pairs {
+			one.Leave(p[0], p[1])
+		}
+		many.LeaveAll(pairs)
+		same := func() {
+			require.Equal(t, one.All(), many.All())
+			for _, id := range all {
+				_, is := one.Account(id)
+				_, too := many.Account(id)
+				require.Equal(t, is, too)
+				require.ElementsMatch(t, one.GroupsOf(id), many.GroupsOf(id))
+				require.ElementsMatch(t, one.MembersOf(id), many.MembersOf(id))
+				for _, g := range gs {
+					require.Equal(t, one.Local(g, id), many.Local(g, id))
+				}
+			}
+		}
+		same()
+		gone := rapid.SliceOfDistinct(rapid.SampledFrom(all), func(id ID) ID { return id }).Draw(t, "gone")
+		for _, id := range gone {
+			one.Remove(id)
+		}
+		many.RemoveAll(gone)
+		same()
+	})
+}
+
 func TestTokenHasThePrimaryGroup(t *testing.T) {
 	d := NewDirectory()
 	dom := NewID(5, 21, 7, 7, 7)

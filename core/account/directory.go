@@ -49,6 +49,43 @@ func (d *Directory) Leave(group, member ID) {
 	drop(d.groups, member, group)
 }
 
+// LeaveAll ends memberships, a group and its member each, in one walk over the
+// lists they are on.
+func (d *Directory) LeaveAll(pairs [][2]ID) {
+	gone := make(map[[2]ID]bool, len(pairs))
+	groups, members := map[ID]bool{}, map[ID]bool{}
+	for _, p := range pairs {
+		gone[p], groups[p[0]], members[p[1]] = true, true, true
+		delete(d.local, p)
+	}
+	for g := range groups {
+		d.members[g] = slices.DeleteFunc(d.members[g], func(m ID) bool { return gone[[2]ID{g, m}] })
+	}
+	for m := range members {
+		d.groups[m] = slices.DeleteFunc(d.groups[m], func(g ID) bool { return gone[[2]ID{g, m}] })
+	}
+}
+
+// RemoveAll takes accounts out, with every membership of them.
+func (d *Directory) RemoveAll(ids []ID) {
+	gone := make(map[ID]bool, len(ids))
+	var pairs [][2]ID
+	for _, id := range ids {
+		gone[id] = true
+		for _, g := range d.groups[id] {
+			pairs = append(pairs, [2]ID{g, id})
+		}
+		for _, m := range d.members[id] {
+			pairs = append(pairs, [2]ID{id, m})
+		}
+	}
+	d.LeaveAll(pairs)
+	for id := range gone {
+		delete(d.accounts, id)
+	}
+	d.order = slices.DeleteFunc(d.order, func(id ID) bool { return gone[id] })
+}
+
 // Remove takes an account out, with every membership of it.
 func (d *Directory) Remove(id ID) {
 	for _, g := range slices.Clone(d.groups[id]) {

@@ -35,15 +35,14 @@ func (k *Asker) Uses(accounts []account.Account, limit int) (uses []Use, more in
 			more += max(1, u.Items)
 		}
 	}
-	d := t.Directory()
 	for _, a := range accounts {
 		for _, s := range t.AdministratorOf(a.ID) {
 			note(Use{Where: "server " + s, As: "administrator"})
 		}
-		for _, g := range d.GroupsOf(a.ID) {
+		for _, g := range t.GroupsOf(a.ID) {
 			note(Use{Where: "group " + t.Name(g), As: "member"})
 		}
-		for _, m := range d.MembersOf(a.ID) {
+		for _, m := range t.MembersOf(a.ID) {
 			note(Use{Where: "group " + t.Name(a.ID), As: "holder", What: t.Name(m)})
 		}
 		for _, form := range estate.Forms(a) {

@@ -163,6 +163,7 @@ follows. What can't be taken back is said, and nothing is done.` + more,
 			if err != nil {
 				return err
 			}
+			defer sparing()()
 			return a.carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return do(d, n, k.force) })
 		},
 	}

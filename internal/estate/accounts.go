@@ -80,6 +80,13 @@ func (t *Tx) RowAccount(id int64) (account.Account, bool) {
 	return account.Account{}, false
 }
 
+// EachAccount calls fn with every account and its row, oldest first.
+func (t *Tx) EachAccount(fn func(row int64, a account.Account)) {
+	for _, a := range t.accountsWhere("1=1 ORDER BY id") {
+		fn(a.id, a.Account)
+	}
+}
+
 // Foresee makes the transaction know an account that a plan makes come, so that
 // what is told of the plan names it. Nothing is kept of it.
 func (t *Tx) Foresee(a account.Account) {
@@ -269,6 +276,19 @@ func (t *Tx) SetAccount(a account.Account) {
 func (t *Tx) RemoveAccount(id account.ID) {
 	defer t.forget()
 	t.Exec("DELETE FROM accounts WHERE sid=?", id.String())
+}
+
+// RemoveAccounts takes accounts out that nothing names any more, many at a time.
+func (t *Tx) RemoveAccounts(ids []account.ID) {
+	numbers := t.numbersOf()
+	rows := make([]int64, 0, len(ids))
+	for _, id := range ids {
+		if n := numbers[id]; n != 0 {
+			rows = append(rows, n)
+		}
+	}
+	t.DeleteMany("accounts", rows)
+	t.forget()
 }
 
 // AddAccounts puts new accounts in, which have identifiers, many at a time, and

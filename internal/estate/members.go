@@ -98,6 +98,23 @@ func (t *Tx) numbersOf() map[account.ID]int64 {
 	return out
 }
 
+// DropMembers ends n memberships, many at a time.
+func (t *Tx) DropMembers(n int, told func(i int) (group, member account.ID)) {
+	numbers := t.numbersOf()
+	gone := make(map[[2]int64]bool, n)
+	for i := range n {
+		g, m := told(i)
+		gone[[2]int64{numbers[g], numbers[m]}] = true
+	}
+	var rows []int64
+	t.EachMembership(func(r Row) {
+		if gone[[2]int64{r.Group, r.Member}] {
+			rows = append(rows, r.ID)
+		}
+	})
+	t.DeleteMany("members", rows)
+}
+
 // DropMember ends a membership.
 func (t *Tx) DropMember(group, member account.ID) {
 	g, m := t.account(group), t.account(member)
@@ -122,10 +139,28 @@ func (t *Tx) MembersOf(group account.ID) (out []account.ID) {
 	if g == nil {
 		return nil
 	}
-	for _, row := range t.Ints("SELECT member FROM members WHERE holder=? ORDER BY id", g.id) {
-		if m := t.accountByRow(row); m != nil {
-			out = append(out, m.ID)
-		}
+	for _, sid := range t.Strings("SELECT a.sid FROM members m JOIN accounts a ON a.id=m.member WHERE m.holder=? ORDER BY m.id", g.id) {
+		id, err := account.ParseID(sid)
+		t.Fail(err)
+		out = append(out, id)
 	}
 	return out
+}
+
+// Row is a membership by the rows of it and of its accounts.
+type Row struct {
+	ID, Group, Member int64
+	Is                Membership
+}
+
+// EachMembership calls fn with every membership, oldest first.
+func (t *Tx) EachMembership(fn func(r Row)) {
+	t.Each("SELECT id, holder, member, until, local FROM members ORDER BY id", nil, func(r *sql.Rows) error {
+		var m Row
+		err := r.Scan(&m.ID, &m.Group, &m.Member, &m.Is.Until, &m.Is.Local)
+		if err == nil {
+			fn(m)
+		}
+		return err
+	})
 }

@@ -135,8 +135,14 @@ func (d *Desk) elsewhere(p *Plan) error {
 		return nil
 	}
 	known := map[string]*Directory{}
+	of := d.t.ParticularsOf
+	if len(w.members)+len(w.accounts) >= manyPeople {
+		all := map[ID]Particulars{}
+		d.t.EachParticular(func(p *estate.Particular) { all[p.ID] = p.Particulars })
+		of = func(id ID) Particulars { return all[id] }
+	}
 	kept := func(a account) (Particulars, *Directory, error) {
-		at := d.t.ParticularsOf(a.ID)
+		at := of(a.ID)
 		if at.Directory == "" || at.Why == goneWhy {
 			return Particulars{}, nil, nil
 		}
@@ -168,7 +174,7 @@ func (d *Desk) elsewhere(p *Plan) error {
 		if !x.Writes {
 			return refused(*e.group, at)
 		}
-		m := d.t.ParticularsOf(e.member.ID)
+		m := of(e.member.ID)
 		if store.Key(m.Directory) != store.Key(at.Directory) || m.Entry == "" {
 			return &estate.Refused{Why: fmt.Sprintf("%s is kept in directory %s, which doesn't have %s", d.t.Name(e.group.ID), x.Name, d.accountName(*e.member))}
 		}

@@ -11,6 +11,26 @@ import (
 // many at a time.
 var enough = 64
 
+// masses is from how many on those that go are looked for among all.
+var masses = 2000
+
+// removePeople takes out the accounts that go.
+func (w *work) removePeople(t *estate.Tx) {
+	var gone []ID
+	for _, e := range w.accounts {
+		if e.after == nil {
+			gone = append(gone, e.before.ID)
+		}
+	}
+	if len(gone) >= masses {
+		t.RemoveAccounts(gone)
+		return
+	}
+	for _, id := range gone {
+		t.RemoveAccount(id)
+	}
+}
+
 // parkNames gives accounts that get another name, or go, their identifier for one
 // meanwhile, where others take their names in the same change.
 func (w *work) parkNames(t *estate.Tx) {
@@ -59,7 +79,12 @@ func (w *work) keepPeople(t *estate.Tx) {
 		}
 	}
 	bulk := len(join) >= enough
-	for _, e := range w.members {
+	members := w.members
+	if len(members) >= masses && !slices.ContainsFunc(members, func(e memberEdit) bool { return e.is != nil }) {
+		t.DropMembers(len(members), func(i int) (group, member ID) { return members[i].group.ID, members[i].member.ID })
+		members = nil
+	}
+	for _, e := range members {
 		switch {
 		case e.is == nil:
 			t.DropMember(e.group.ID, e.member.ID)

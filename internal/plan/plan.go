@@ -271,11 +271,7 @@ func (p *Plan) Keep(t *estate.Tx) (string, error) {
 		}
 		t.SetAdministrator(s, e.who.ID, e.on)
 	}
-	for _, e := range w.accounts {
-		if e.after == nil {
-			t.RemoveAccount(e.before.ID)
-		}
-	}
+	w.removePeople(t)
 	if w.forest != nil {
 		t.Keep(w.forest)
 	}

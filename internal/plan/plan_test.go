@@ -46,6 +46,7 @@ func reached(t *testing.T, got, want int, what string) {
 // file of its own, written to disk.
 func TestMain(m *testing.M) {
 	enough = 2 // so that new ones are put in many at a time here too
+	manyPeople, masses = 3, 2
 	drawn.Main(m, usual)
 }
 

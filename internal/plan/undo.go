@@ -62,15 +62,25 @@ func (d *Desk) Redo(id int64, force bool) (*Plan, error) {
 
 // undoing is a change being taken back.
 type undoing struct {
-	d     *Desk
-	p     *Plan
-	id    int64
-	force bool
-	rows  map[string]*net // the change's rows, each from its first before to its last after
-	order []*net
+	d       *Desk
+	p       *Plan
+	id      int64
+	force   bool
+	rows    map[rowKey]*net // the change's rows, each from its first before to its last after
+	order   []*net
+	byTable map[string][]*net
+	people  *peopleNow // see undo_people.go
 	// checks are accounts that go, whose entries are looked for at the end.
-	checks []account
-	mine   map[ID]map[string]bool // see mineOf
+	checks    []account
+	mine      map[ID]map[string]bool // see mineOf
+	elsewhere map[ID]bool            // see namedElsewhere
+	coming    map[int64]account      // by row: those that are put back
+}
+
+// rowKey is a row of a table.
+type rowKey struct {
+	table string
+	id    int64
 }
 
 // net is what a change did to one row, all in all.
@@ -91,13 +101,13 @@ func (n *net) is(column string) any { return n.after[slices.Index(store.Columns(
 // takeBack works out what a change set, taken back, and everything below
 // following. What can't be taken back is said, and nothing is done.
 func (d *Desk) takeBack(id int64, force bool, summary string) (*Plan, error) {
-	u := &undoing{d: d, p: d.begin("%s", summary), id: id, force: force, rows: map[string]*net{}}
+	u := &undoing{d: d, p: d.begin("%s", summary), id: id, force: force, rows: map[rowKey]*net{}}
 	u.p.Undoes = id
 	u.p.Nothing = fmt.Sprintf("what change %d altered is as it was before it already", id)
 	any := false
 	for _, r := range d.t.Rows(id) {
 		any = true
-		key := fmt.Sprintf("%s %d", r.Table, r.ID)
+		key := rowKey{r.Table, r.ID}
 		n := u.rows[key]
 		if n == nil {
 			n = &net{table: r.Table, id: r.ID, last: r.Last, before: r.Before}
@@ -142,13 +152,16 @@ func (u *undoing) never(why string, args ...any) error {
 }
 
 // of lists what the change did to rows of a table.
-func (u *undoing) of(table string) (out []*net) {
-	for _, n := range u.order {
-		if n.table == table && n.last == 0 && (n.before != nil || n.after != nil) {
-			out = append(out, n)
+func (u *undoing) of(table string) []*net {
+	if u.byTable == nil {
+		u.byTable = map[string][]*net{}
+		for _, n := range u.order {
+			if n.last == 0 && (n.before != nil || n.after != nil) {
+				u.byTable[n.table] = append(u.byTable[n.table], n)
+			}
 		}
 	}
-	return out
+	return u.byTable[table]
 }
 
 func same(a, b []any) bool {
@@ -168,7 +181,7 @@ func (u *undoing) servers() error {
 			sign = "changes"
 		}
 		row := store.Number(either, 0)
-		if of := u.rows[fmt.Sprintf("servers %d", row)]; of != nil && (of.made() || of.gone()) {
+		if of := u.rows[rowKey{"servers", row}]; of != nil && (of.made() || of.gone()) {
 			continue // it comes and goes with its server
 		}
 		s, there, err := u.server(row)
@@ -201,7 +214,7 @@ func (u *undoing) serverRows(list []*net) error {
 			}
 			s := find()
 			for _, sh := range t.Shares(s) {
-				if m := u.rows[fmt.Sprintf("shares %d", sh.ID)]; m == nil || !m.made() {
+				if m := u.rows[rowKey{"shares", sh.ID}]; m == nil || !m.made() {
 					return u.never("server %s has the share %s now", s.Name, sh.Name)
 				}
 			}
@@ -265,7 +278,7 @@ func (u *undoing) server(row int64) (s estate.Server, ok bool, err error) {
 		s, err = u.d.t.Server(store.Text(now, 0))
 		return s, true, err
 	}
-	n := u.rows[fmt.Sprintf("servers %d", row)]
+	n := u.rows[rowKey{"servers", row}]
 	if n == nil || !n.gone() {
 		return s, false, nil
 	}
@@ -675,9 +688,9 @@ func (u *undoing) items() error {
 
 // madeWith gives the rules an item was made with by the change.
 func (u *undoing) madeWith(item int64) (rule.Any, bool) {
-	n := u.rows[fmt.Sprintf("items %d", item)]
+	n := u.rows[rowKey{"items", item}]
 	strand := store.Number(n.after, 2)
-	if s := u.rows[fmt.Sprintf("strands %d", strand)]; s != nil && s.after != nil {
+	if s := u.rows[rowKey{"strands", strand}]; s != nil && s.after != nil {
 		return u.d.t.Descriptor(store.Number(s.after, 1)), true
 	}
 	return nil, false
@@ -703,7 +716,7 @@ func (u *undoing) putBack(back []*net) error {
 		}
 	}
 	strandRow := func(id int64) []any {
-		if s := u.rows[fmt.Sprintf("strands %d", id)]; s != nil && s.gone() {
+		if s := u.rows[rowKey{"strands", id}]; s != nil && s.gone() {
 			return s.before
 		}
 		return t.Now("strands", id)

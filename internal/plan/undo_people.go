@@ -23,6 +23,45 @@ func rowAccount(v []any) (account, error) {
 	return a, err
 }
 
+// manyPeople is how many accounts and memberships a change altered from which on
+// all there are are read at once.
+var manyPeople = 100
+
+// peopleNow is every account and membership as it is now, by row.
+type peopleNow struct {
+	accounts map[int64]account
+	members  map[[2]int64]estate.Row
+}
+
+// now reads who there is, where the change altered many; else nil.
+func (u *undoing) now() *peopleNow {
+	if u.people == nil && len(u.of("accounts"))+len(u.of("members")) >= manyPeople {
+		u.people = &peopleNow{map[int64]account{}, map[[2]int64]estate.Row{}}
+		u.d.t.EachAccount(func(row int64, a account) { u.people.accounts[row] = a })
+		u.d.t.EachMembership(func(r estate.Row) { u.people.members[[2]int64{r.Group, r.Member}] = r })
+	}
+	return u.people
+}
+
+// standing finds an account by row, as it is now.
+func (u *undoing) standing(row int64) (account, bool) {
+	if p := u.now(); p != nil {
+		a, ok := p.accounts[row]
+		return a, ok
+	}
+	return u.d.t.RowAccount(row)
+}
+
+// isMember tells whether, and how, an account is a member of a group now, both
+// by row too.
+func (u *undoing) isMember(groupRow, memberRow int64, group, member ID) (estate.Membership, bool) {
+	if p := u.now(); p != nil {
+		r, ok := p.members[[2]int64{groupRow, memberRow}]
+		return r.Is, ok
+	}
+	return u.d.t.Member(group, member)
+}
+
 func (u *undoing) accounts() error {
 	t := u.d.t
 	removed := map[ID]bool{}
@@ -36,21 +75,17 @@ func (u *undoing) accounts() error {
 	}
 	freed := map[string]bool{} // names that this undoing takes from whoever has them
 	for _, n := range list {
-		if now := t.Now("accounts", n.id); now != nil && (n.made() || n.before != nil && n.after != nil && store.Text(n.before, 1) != store.Text(n.after, 1)) {
-			freed[nameKey(store.Text(now, 1), acc.Kind(store.Number(now, 0)))] = true
+		if now, there := u.standing(n.id); there && (n.made() || n.before != nil && n.after != nil && store.Text(n.before, 1) != store.Text(n.after, 1)) {
+			freed[nameKey(now.Name, now.Kind)] = true
 		}
 	}
 	taken := func(name string, kind acc.Kind) bool { return u.d.has(name, kind) && !freed[nameKey(name, kind)] }
 	for _, n := range list {
-		now := t.Now("accounts", n.id)
+		a, there := u.standing(n.id)
 		switch {
 		case n.made():
-			if now == nil {
+			if !there {
 				continue
-			}
-			a, err := rowAccount(now)
-			if err != nil {
-				return err
 			}
 			if err := u.unnamed(a, removed); err != nil {
 				return err
@@ -61,7 +96,7 @@ func (u *undoing) accounts() error {
 			if err != nil {
 				return err
 			}
-			if _, ok := t.Account(a.ID); ok || now != nil {
+			if _, ok := t.Account(a.ID); ok || there {
 				return u.never("there is an account %s now", a.ID)
 			}
 			if taken(a.Name, a.Kind) {
@@ -70,13 +105,10 @@ func (u *undoing) accounts() error {
 			u.p.work.puts = append(u.p.work.puts, putBack{"accounts", n.id, n.before})
 			u.p.work.accounts = append(u.p.work.accounts, accountEdit{row: n.id, after: &a})
 		default:
-			if now == nil {
+			if !there {
 				return u.never("the account is no longer there")
 			}
-			before, err := rowAccount(now)
-			if err != nil {
-				return err
-			}
+			before := a
 			old, err := rowAccount(n.before)
 			if err != nil {
 				return err
@@ -123,10 +155,16 @@ func (u *undoing) accounts() error {
 // undoing takes back too.
 func (u *undoing) unnamed(a account, removed map[ID]bool) error {
 	turns := len(u.of("strands"))+len(u.of("shares")) > 0
-	limit := 64
 	if turns { // entries may go with what is taken back
-		limit = mostUses
 		u.checks = append(u.checks, a)
+	}
+	named := u.namedElsewhere(removed)
+	if !slices.ContainsFunc(estate.Forms(a), func(id ID) bool { return named[id] }) {
+		return nil
+	}
+	limit := 64 + len(u.mineOf(removed)[a.ID])
+	if turns {
+		limit = mostUses
 	}
 	uses, more, err := u.d.k.Uses([]account{a}, limit)
 	if err != nil {
@@ -168,6 +206,52 @@ func (u *undoing) unnamed(a account, removed map[ID]bool) error {
 	return e
 }
 
+// namedElsewhere gives the identifiers that anything names but the memberships and
+// the users that this undoing takes back.
+func (u *undoing) namedElsewhere(removed map[ID]bool) map[ID]bool {
+	if u.elsewhere != nil {
+		return u.elsewhere
+	}
+	u.elsewhere = u.d.namedByRules()
+	rows := map[int64]ID{}
+	u.d.t.EachAccount(func(row int64, a account) {
+		rows[row] = a.ID
+		if !removed[a.ID] {
+			u.elsewhere[a.Primary] = true
+		}
+	})
+	u.d.t.EachMembership(func(r estate.Row) {
+		if n := u.rows[rowKey{"members", r.ID}]; n == nil || !n.made() {
+			u.elsewhere[rows[r.Group]], u.elsewhere[rows[r.Member]] = true, true
+		}
+	})
+	return u.elsewhere
+}
+
+// namedByRules gives the identifiers that rules name, as owners, groups or in
+// entries, and those on lists of administrators.
+func (d *Desk) namedByRules() map[ID]bool {
+	out := map[ID]bool{}
+	note := func(x *rule.Descriptor) {
+		out[x.Owner], out[x.Group] = true, true
+		for _, l := range [][]rule.Entry{x.Rules.Entries, x.Audit.Entries} {
+			for _, e := range l {
+				out[e.Who] = true
+			}
+		}
+	}
+	d.t.AllDescriptors(func(_ int64, a rule.Any) { note(d.k.AsNamed(a)) })
+	for _, s := range d.t.Servers() {
+		for _, id := range d.t.Administrators(s) {
+			out[id] = true
+		}
+		for _, sh := range d.t.Shares(s) {
+			note(sh.Descriptor)
+		}
+	}
+	return out
+}
+
 // mineOf lists, by account, the memberships this undoing takes back, and whose
 // primary group it is of those that go: worked out once for all.
 func (u *undoing) mineOf(removed map[ID]bool) map[ID]map[string]bool {
@@ -186,8 +270,8 @@ func (u *undoing) mineOf(removed map[ID]bool) map[ID]map[string]bool {
 		if !n.made() {
 			continue
 		}
-		g, ok := t.RowAccount(store.Number(n.after, 0))
-		m, also := t.RowAccount(store.Number(n.after, 1))
+		g, ok := u.standing(store.Number(n.after, 0))
+		m, also := u.standing(store.Number(n.after, 1))
 		if ok && also {
 			note(m.ID, "member group "+t.Name(g.ID))
 			note(g.ID, "holder "+t.Name(m.ID))
@@ -283,17 +367,27 @@ func (u *undoing) entriesGone() error {
 func (u *undoing) members() error {
 	t := u.d.t
 	var dir *acc.Directory // with what this undoing ends and brings, as far as it is
-	if len(u.of("members")) > 0 {
-		dir = t.Directory().Clone()
-	}
-	for _, n := range u.of("members") {
-		if n.made() {
-			g, ok := u.account(store.Number(n.after, 0))
-			m, also := u.account(store.Number(n.after, 1))
-			if ok && also {
-				dir.Leave(g.ID, m.ID)
+	then := func() *acc.Directory {
+		if dir == nil {
+			dir = t.Directory().Clone()
+			var pairs [][2]ID
+			for _, n := range u.of("members") {
+				if n.made() {
+					g, ok := u.account(store.Number(n.after, 0))
+					m, also := u.account(store.Number(n.after, 1))
+					if ok && also {
+						pairs = append(pairs, [2]ID{g.ID, m.ID})
+					}
+				}
+			}
+			dir.LeaveAll(pairs)
+			for _, e := range u.p.work.members {
+				if e.is != nil && e.was == nil {
+					dir.Join(e.group.ID, e.member.ID)
+				}
 			}
 		}
+		return dir
 	}
 	circles := strings.Contains(u.p.Change, peopleFrom) // directories have them
 	for _, n := range u.of("members") {
@@ -301,12 +395,13 @@ func (u *undoing) members() error {
 		if either == nil {
 			either = n.before
 		}
-		g, ok := u.account(store.Number(either, 0))
-		m, also := u.account(store.Number(either, 1))
+		groupRow, memberRow := store.Number(either, 0), store.Number(either, 1)
+		g, ok := u.account(groupRow)
+		m, also := u.account(memberRow)
 		if !ok || !also {
 			return u.never("a group or member is no longer there")
 		}
-		now, stands := t.Member(g.ID, m.ID)
+		now, stands := u.isMember(groupRow, memberRow, g.ID, m.ID)
 		var was, is *estate.Membership
 		if stands {
 			was = &now
@@ -326,12 +421,12 @@ func (u *undoing) members() error {
 			then := row(n.before)
 			is = &then
 		}
-		if is != nil && was == nil && m.Kind == acc.Group {
-			if loop := dir.Loop(g.ID, m.ID); loop != nil && !circles {
+		if is != nil && was == nil && m.Kind == acc.Group && !circles {
+			if loop := then().Loop(g.ID, m.ID); loop != nil {
 				return u.never("%v", &Circle{t.Name(g.ID), t.Name(m.ID), t.Names(loop)})
 			}
 		}
-		if is != nil && was == nil {
+		if is != nil && was == nil && dir != nil {
 			dir.Join(g.ID, m.ID)
 		}
 		if is != nil || was != nil {
@@ -344,13 +439,17 @@ func (u *undoing) members() error {
 
 // account finds an account by row, one that is being put back too.
 func (u *undoing) account(row int64) (account, bool) {
-	if a, ok := u.d.t.RowAccount(row); ok {
+	if a, ok := u.standing(row); ok {
 		return a, true
 	}
-	for _, e := range u.p.work.accounts {
-		if e.row == row && e.after != nil {
-			return *e.after, true
+	if u.coming == nil {
+		u.coming = map[int64]account{}
+		for _, e := range u.p.work.accounts {
+			if e.row != 0 && e.after != nil {
+				u.coming[e.row] = *e.after
+			}
 		}
 	}
-	return account{}, false
+	a, ok := u.coming[row]
+	return a, ok
 }

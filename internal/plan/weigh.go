@@ -146,19 +146,25 @@ func (d *Desk) states(p *Plan, servers map[int64]estate.Server) (s [2]state) {
 				then.Add(*e.after)
 			}
 		}
+		var left [][2]ID // one after the other
 		for _, e := range w.members {
 			if e.is == nil {
-				then.Leave(e.group.ID, e.member.ID)
-			} else {
-				then.Join(e.group.ID, e.member.ID)
-				then.SetLocal(e.group.ID, e.member.ID, e.is.Local)
+				left = append(left, [2]ID{e.group.ID, e.member.ID})
+				continue
 			}
+			then.LeaveAll(left)
+			left = left[:0]
+			then.Join(e.group.ID, e.member.ID)
+			then.SetLocal(e.group.ID, e.member.ID, e.is.Local)
 		}
+		then.LeaveAll(left)
+		var gone []ID
 		for _, e := range w.accounts {
 			if e.after == nil {
-				then.Remove(e.before.ID)
+				gone = append(gone, e.before.ID)
 			}
 		}
+		then.RemoveAll(gone)
 	}
 	for x := range s {
 		s[x] = state{dir: dir, traits: map[int64]*verdict.Traits{}, admins: map[int64][]ID{}, shares: map[int64][]estate.Share{}}

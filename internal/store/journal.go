@@ -235,6 +235,23 @@ func (t *Tx) Set(table string, id int64, column string, value any) {
 // Delete takes a row out.
 func (t *Tx) Delete(table string, id int64) { t.Exec("DELETE FROM "+table+" WHERE id=?", id) }
 
+// DeleteMany takes rows out, many at a time.
+func (t *Tx) DeleteMany(table string, ids []int64) {
+	for len(ids) > 0 && t.err == nil {
+		if t.ctx.Err() != nil {
+			t.Fail(t.ctx.Err())
+			return
+		}
+		n := min(len(ids), bulkRows)
+		args := make([]any, n)
+		for i, id := range ids[:n] {
+			args[i] = id
+		}
+		t.Exec("DELETE FROM "+table+" WHERE id IN (?"+strings.Repeat(",?", n-1)+")", args...)
+		ids = ids[n:]
+	}
+}
+
 // DeleteRange takes the rows first to last out, from the last on, so that what
 // hangs from another goes before it.
 func (t *Tx) DeleteRange(table string, first, last int64) {
