@@ -7,7 +7,11 @@
 // accounts).
 package account
 
-import "fmt"
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
 
 // Kind is user or group.
 type Kind uint8
@@ -66,6 +70,34 @@ type Account struct {
 	POSIX   int64   // uid or gid; NoPOSIX where it has none
 	Primary ID      // of a user: the primary group; zero where unsaid
 	Purpose Purpose // of a group
+	Former  Former  // the identifiers it had elsewhere
+}
+
+// Former is the identifiers an account had in domains it came from, in text, a
+// space between: what a domain keeps of them ([MS-ADA3], sIDHistory).
+type Former string
+
+// NewFormer writes identifiers down, each once, in order.
+func NewFormer(ids []ID) Former {
+	var words []string
+	for _, id := range ids {
+		words = append(words, id.String())
+	}
+	slices.Sort(words)
+	return Former(strings.Join(slices.Compact(words), " "))
+}
+
+// IDs gives the identifiers.
+func (f Former) IDs() (out []ID) {
+	if f == "" {
+		return nil
+	}
+	for _, w := range strings.Fields(string(f)) {
+		if id, err := ParseID(w); err == nil {
+			out = append(out, id)
+		}
+	}
+	return out
 }
 
 // NoPOSIX is the POSIX id of an account that has none.

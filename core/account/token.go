@@ -19,6 +19,10 @@ type Traits struct {
 	// FirstAlone: a user's primary group counts by itself; the groups it is in
 	// don't, unless it lists him too.
 	FirstAlone bool `json:"first-group-alone"`
+	// FormerIDs: the identifiers that a user and his groups had elsewhere stand in
+	// the token beside those they have, as a domain may add them ([MS-PAC] §2.5,
+	// ExtraSids).
+	FormerIDs bool `json:"former-ids"`
 }
 
 // LeftOut tells whether a group counts in no token.
@@ -68,9 +72,13 @@ func NewToken(book Book, user ID, tr Traits, special ...ID) *Token {
 	far := 0
 	var unlisted []ID // primary groups that count alone, and so far nothing lists him in
 	put := func(id ID, s Step, from ID) {
-		_, ok := t.ids[id]
+		was, ok := t.ids[id]
 		switch {
-		case id.IsZero(), ok && (s != Member || !slices.Contains(unlisted, id)):
+		case id.IsZero():
+			return
+		case ok && was.step == SameAccount && (s == Member || s == PrimaryOf): // an account of its own too
+			t.ids[id] = via{s, from}
+		case ok && (s != Member || !slices.Contains(unlisted, id)):
 			return
 		case ok: // it lists him too
 			unlisted = slices.DeleteFunc(unlisted, func(o ID) bool { return o == id })
@@ -122,11 +130,17 @@ func NewToken(book Book, user ID, tr Traits, special ...ID) *Token {
 			}
 		}
 		far = 0 // what follows is the account itself under another name
-		if !tr.POSIXIDs {
+		if !tr.POSIXIDs && !tr.FormerIDs {
 			continue
 		}
 		a, ok := book.Account(id)
+		if tr.FormerIDs {
+			for _, former := range a.Former.IDs() {
+				put(former, SameAccount, id)
+			}
+		}
 		switch {
+		case !tr.POSIXIDs:
 		case !ok || a.POSIX == NoPOSIX:
 		case a.Kind == User:
 			put(UID(uint32(a.POSIX)), SameAccount, id)

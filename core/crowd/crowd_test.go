@@ -28,6 +28,7 @@ func people(t *rapid.T) (*account.Directory, []account.ID) {
 		if rapid.IntRange(0, 3).Draw(t, "mail group") == 0 {
 			g.Purpose = account.Mail
 		}
+		g.Former = formers(t)
 		d.Add(g)
 		groups = append(groups, g.ID)
 	}
@@ -36,10 +37,12 @@ func people(t *rapid.T) (*account.Directory, []account.ID) {
 		if rapid.Bool().Draw(t, "primary") {
 			u.Primary = rapid.SampledFrom(append(groups[:5:5], account.GID(5001))).Draw(t, "primary group")
 		}
+		u.Former = formers(t)
 		d.Add(u)
 		members = append(members, u.ID)
 	}
 	ids = append(append(ids, groups...), members[:min(3, len(members))]...)
+	ids = append(ids, old.Child(1), old.Child(2))
 	members = append(members, groups...)
 	for range rapid.IntRange(0, 30).Draw(t, "memberships") {
 		g, m := rapid.SampledFrom(groups).Draw(t, "group"), rapid.SampledFrom(members).Draw(t, "member")
@@ -49,11 +52,24 @@ func people(t *rapid.T) (*account.Directory, []account.ID) {
 	return d, ids
 }
 
+var old = account.NewID(5, 21, 8, 8, 8)
+
+// formers are identifiers an account had elsewhere; now and then one that another
+// account has.
+func formers(t *rapid.T) account.Former {
+	ids := []account.ID{old.Child(1), old.Child(2), old.Child(3), dom.Child(1000), dom.Child(2001)}
+	if rapid.IntRange(0, 2).Draw(t, "came from elsewhere") > 0 {
+		return ""
+	}
+	return account.NewFormer(rapid.SliceOfN(rapid.SampledFrom(ids), 0, 2).Draw(t, "former"))
+}
+
 func anyTraits(t *rapid.T) verdict.Traits {
 	tr, err := verdict.NamedTraits(rapid.SampledFrom(verdict.TraitNames()).Draw(t, "traits"))
 	require.NoError(t, err)
 	tr.POSIXIDs, tr.DomainUsers = rapid.Bool().Draw(t, "posix"), rapid.Bool().Draw(t, "domain users")
 	tr.Layers = rapid.IntRange(0, 3).Draw(t, "layers")
+	tr.FormerIDs = rapid.Bool().Draw(t, "former identifiers")
 	tr.FirstAlone = rapid.Bool().Draw(t, "first group alone")
 	tr.MailGroupsLeftOut = rapid.Bool().Draw(t, "mail groups left out")
 	tr.AbsentShareRefuses = rapid.Bool().Draw(t, "absent refuses")

@@ -36,6 +36,7 @@ type Population struct {
 	primary map[account.ID][]account.ID // users by their primary group's identifier
 	uid     map[uint32][]account.ID
 	gid     map[uint32][]account.ID
+	former  map[account.ID][]account.ID // accounts by the identifiers they had
 	all     Bits
 
 	// as and beside: whoever it is, files are opened as one account, or with
@@ -55,7 +56,7 @@ type Population struct {
 // himself. beside are identifiers that everyone has too; swapped are those who
 // haven't their domain's users group.
 func (p *Population) As(as *account.Token, beside []account.ID, swapped Bits) *Population {
-	return &Population{Users: p.Users, dir: p.dir, traits: p.traits, place: p.place, primary: p.primary, uid: p.uid, gid: p.gid, all: p.all,
+	return &Population{Users: p.Users, dir: p.dir, traits: p.traits, place: p.place, primary: p.primary, uid: p.uid, gid: p.gid, former: p.former, all: p.all,
 		as: as, beside: beside, swapped: swapped, holders: map[account.ID]Bits{}}
 }
 
@@ -102,10 +103,19 @@ func NewPopulation(dir People, tr account.Traits, users []account.Account) *Popu
 		}
 		p.primary[domainUsers] = append(p.primary[domainUsers], u.ID)
 	}
-	if tr.POSIXIDs {
+	if tr.POSIXIDs || tr.FormerIDs {
 		for _, id := range dir.All() {
 			a, _ := dir.Account(id)
+			if a.Former != "" && tr.FormerIDs {
+				if p.former == nil {
+					p.former = map[account.ID][]account.ID{}
+				}
+				for _, f := range a.Former.IDs() {
+					p.former[f] = append(p.former[f], id)
+				}
+			}
 			switch {
+			case !tr.POSIXIDs:
 			case a.POSIX == account.NoPOSIX:
 			case a.Kind == account.User:
 				p.uid[uint32(a.POSIX)] = append(p.uid[uint32(a.POSIX)], id)
@@ -186,6 +196,13 @@ func (p *Population) gather(id account.ID) Bits {
 			}
 		} else {
 			layer = append(layer, p.gid[n]...)
+		}
+	}
+	for _, a := range p.former[id] {
+		if i, ok := p.place[a]; ok {
+			b.Set(i)
+		} else {
+			layer = append(layer, a)
 		}
 	}
 	seen := map[account.ID]bool{}

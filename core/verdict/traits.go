@@ -185,6 +185,7 @@ var TraitList = [...]Trait{
 	{"group-layers", "how many layers of groups count beyond the user's own; any: no end", measured + ": 1"},
 	{"mail-groups-left-out", "groups of purpose mail are in no token, and pass no membership on", "a domain, measured"},
 	{"first-group-alone", "of a user's primary group that alone counts, and no group that it is in", "a system's names over LDAP, measured"},
+	{"former-ids", "identifiers that a user and his groups had elsewhere (sIDHistory) count too, as a domain may add them", "a domain, measured: no"},
 	{"posix-ids", "uid and gids stand beside SIDs; the private group's gid is the uid", measured},
 	{"domain-users", "every user is in the domain's users group", measured},
 	{"share-opens-connection", "the share's rules open or refuse the connection, or make it read-only, before any file is asked", measured},

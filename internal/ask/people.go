@@ -13,6 +13,7 @@ type Person struct {
 	Primary string   `json:"primary-group,omitempty"`
 	Members []string `json:"members,omitempty"` // of a group: who it lists
 	In      []string `json:"member-of"`         // the groups that list it
+	Former  []string `json:"former-identifiers,omitempty"`
 }
 
 // People lists the accounts of a kind.
@@ -32,6 +33,9 @@ func (k *Asker) person(d *account.Directory, a account.Account) Person {
 	}
 	if !a.Primary.IsZero() {
 		p.Primary = k.t.Name(a.Primary)
+	}
+	for _, id := range a.Former.IDs() {
+		p.Former = append(p.Former, id.String())
 	}
 	if a.Kind == account.Group {
 		p.Members = k.t.Names(d.MembersOf(a.ID))

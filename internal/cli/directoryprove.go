@@ -21,7 +21,7 @@ func (a *app) directoryProve() *cobra.Command {
 		Long: `Hold every user's groups, at any depth, to the token that the directory itself
 tells of him (tokenGroups, at a domain), and print each difference. Ends with 1
 where there is one. Special accounts that every user of a machine is are told, and
-are no difference.`,
+are no difference, as are identifiers that he and his groups had elsewhere.`,
 		Example: "  tarnwold directory prove house", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeDirectories,
 		RunE: func(c *cobra.Command, args []string) error {
 			x, live, err := a.dialDirectory(c.Context(), &sign, args[0])
@@ -60,7 +60,12 @@ are no difference.`,
 						}
 						delete(theirs, id)
 					}
+					formers := account.NewToken(dir, u.ID, account.Traits{MailGroupsLeftOut: true, FormerIDs: true})
 					for id := range theirs {
+						if formers.Has(id) { // it counts what accounts had elsewhere
+							out.Former++
+							continue
+						}
 						if _, ok := account.SpecialName(id); ok { // everybody's, which the route brings
 							out.WellKnown++
 							continue

@@ -39,8 +39,12 @@ func scanAccount(r interface{ Scan(...any) error }) (*row, error) {
 }
 
 func (t *Tx) accountsWhere(where string, args ...any) (out []*row) {
+	former := t.formers()
 	t.Each("SELECT "+accountColumns+" FROM accounts WHERE "+where, args, func(r *sql.Rows) error {
 		a, err := scanAccount(r)
+		if err == nil && former != nil {
+			a.Former = former[a.ID]
+		}
 		out = append(out, a)
 		return err
 	})
@@ -96,7 +100,9 @@ func (t *Tx) Foresee(a account.Account) {
 }
 
 // forget drops what was remembered of accounts after some changed.
-func (t *Tx) forget() { t.accounts, t.names, t.domain, t.fresh = nil, nil, nil, nil }
+func (t *Tx) forget() {
+	t.accounts, t.names, t.domain, t.fresh, t.former, t.formerRead = nil, nil, nil, nil, nil, false
+}
 
 // Account finds an account; together with GroupsOf it makes a Tx an account.Book.
 func (t *Tx) Account(id account.ID) (account.Account, bool) {
@@ -335,10 +341,10 @@ func (t *Tx) ByPOSIX(kind account.Kind, n uint32) (out []account.Account) {
 	return out
 }
 
-// Forms lists the identifiers that mean an account: its own, and those of its
-// uid or gid.
+// Forms lists the identifiers that mean an account: its own, those it had
+// elsewhere, and those of its uid or gid.
 func Forms(a account.Account) []account.ID {
-	forms := []account.ID{a.ID}
+	forms := append([]account.ID{a.ID}, a.Former.IDs()...)
 	if a.POSIX != account.NoPOSIX {
 		other := account.GID(uint32(a.POSIX))
 		if a.Kind == account.User {

@@ -151,6 +151,8 @@ type Tx struct {
 	numbers     map[rule.Any]int64 // stored descriptors' numbers
 	stored      map[[32]byte]int64
 	accounts    map[account.ID]*row
+	former      map[account.ID]account.Former // nil: nobody had other identifiers, or formerRead isn't so
+	formerRead  bool
 	fresh       map[account.ID]int64 // the rows of accounts that came many at a time, and nothing else since
 	names       map[account.ID]string
 	domain      *account.ID

@@ -50,6 +50,10 @@ func (t *Tx) Paper(kind PaperKind, name string) (body string) {
 
 // AddPapers writes down what isn't there, many at a time.
 func (t *Tx) AddPapers(list []Paper) {
+	for i := range list {
+		t.tellsFormer(list[i].Kind, list[i].Body)
+	}
+	defer t.forget()
 	t.InsertMany("papers", len(list), func(i int) []any {
 		return []any{string(list[i].Kind), store.Key(list[i].Name), list[i].Body}
 	})
@@ -58,6 +62,10 @@ func (t *Tx) AddPapers(list []Paper) {
 // SetPaper makes a paper say something; "" takes it away.
 func (t *Tx) SetPaper(kind PaperKind, name, body string) {
 	key := store.Key(name)
+	t.tellsFormer(kind, body)
+	if t.former != nil {
+		t.forget()
+	}
 	switch {
 	case body == "":
 		t.Exec("DELETE FROM papers WHERE kind=? AND key=?", kind, key)

@@ -1,13 +1,16 @@
 package estate
 
 import (
+	"database/sql"
 	"encoding/json"
+	"strings"
 
 	"tarnwold/core/account"
 )
 
 // Particulars is what is written down of an account: what it is for, whether it is
-// shut, and where it is kept. None of it decides anything.
+// shut, where it is kept, and which identifiers it had elsewhere. Only those may
+// decide anything: where a server's traits say that they count.
 type Particulars struct {
 	About string `json:"about,omitempty"`
 	Shut  bool   `json:"shut,omitempty"` // nobody can sign on as it any more
@@ -18,6 +21,45 @@ type Particulars struct {
 	// Called is the name a directory has, of one that is called otherwise here
 	// since another has it.
 	Called string `json:"called,omitempty"`
+	// Former is the identifiers it had elsewhere, as a directory tells them.
+	Former account.Former `json:"former,omitempty"`
+}
+
+// formerMark is remembered once any account had identifiers elsewhere, so that
+// nobody looks for them who has none.
+const formerMark = "formers"
+
+// tellsFormer remembers that a paper tells of identifiers an account had.
+func (t *Tx) tellsFormer(kind PaperKind, body string) {
+	if kind == ParticularsPaper && strings.Contains(body, `"former":`) {
+		t.Mark(formerMark, 1)
+		t.forget()
+	}
+}
+
+// formers gives the identifiers that accounts had elsewhere; nil: nobody had any.
+func (t *Tx) formers() map[account.ID]account.Former {
+	if t.formerRead {
+		return t.former
+	}
+	t.formerRead = true
+	if t.Marked(formerMark) == 0 || !t.Knows("papers") {
+		return nil
+	}
+	t.former = map[account.ID]account.Former{}
+	t.Each(`SELECT key, body FROM papers WHERE kind=? AND body LIKE '%"former":%'`, []any{ParticularsPaper}, func(r *sql.Rows) error {
+		var key string
+		var body []byte
+		if err := r.Scan(&key, &body); err != nil {
+			return err
+		}
+		var p Particulars
+		if id, err := account.ParseID(key); err == nil && json.Unmarshal(body, &p) == nil {
+			t.former[id] = p.Former
+		}
+		return nil
+	})
+	return t.former
 }
 
 // Particular is the particulars of one account, and how they are written down.

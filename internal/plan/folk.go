@@ -132,6 +132,9 @@ func (d *Desk) TakeFolk(folk *shape.Folk, w FolkFrom) (*Plan, *Taken, error) {
 		if w.Directory != "" {
 			row.is.Directory, row.is.Entry = w.Directory, person.DN
 		}
+		if folk.Former {
+			row.is.Former = person.Former
+		}
 		if person.Kind == acc.User {
 			x.signOn(row, person.Shut)
 		}
@@ -211,7 +214,7 @@ func (d *Desk) TakeFolk(folk *shape.Folk, w FolkFrom) (*Plan, *Taken, error) {
 		p.work.told.Until, p.work.told.Head = folk.Until, p.Head
 	}
 	p.Nothing = takenAlready
-	p.Asks = !fresh && len(t.TopItems()) > 0 && (len(p.work.members) > 0 || len(p.work.accounts) > 0)
+	p.Asks = !fresh && len(t.TopItems()) > 0 && p.work.people()
 	p, err := d.finish(p)
 	return p, c, err
 }
@@ -497,6 +500,22 @@ func (x *taking) rename() {
 	}
 }
 
+// formerLines tells which identifiers that an account had are known now.
+func formerLines(was, is acc.Former) (out []Line) {
+	old, now := strings.Fields(string(was)), strings.Fields(string(is))
+	for _, id := range old {
+		if !slices.Contains(now, id) {
+			out = append(out, Line{Sign: "goes", What: "former-identifier", Text: id})
+		}
+	}
+	for _, id := range now {
+		if !slices.Contains(old, id) {
+			out = append(out, Line{Sign: "comes", What: "former-identifier", Text: id})
+		}
+	}
+	return out
+}
+
 // particulars writes down what was learnt of an account beside.
 func (x *taking) particulars(p *Plan, r *folkRow) error {
 	was := r.was
@@ -511,6 +530,12 @@ func (x *taking) particulars(p *Plan, r *folkRow) error {
 			text = "shut: " + r.is.Why
 		}
 		e.Lines = append(e.Lines, Line{Sign: "changes", What: "sign-on", Text: text})
+	}
+	if was.Former != r.is.Former {
+		e.Lines = append(e.Lines, formerLines(was.Former, r.is.Former)...)
+		if r.before != nil && *r.before == r.after && was.Directory == r.is.Directory && was.Entry == r.is.Entry {
+			x.c.Changed++
+		}
 	}
 	switch {
 	case r.before == nil:

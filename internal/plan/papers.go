@@ -144,6 +144,9 @@ func (u *undoing) papers() error {
 		e.edit.Lines = []Line{{Sign: sign, What: string(kind)}}
 		if e.before != e.after {
 			u.p.work.papers = append(u.p.work.papers, e)
+			if _, differs := e.former(); differs {
+				u.p.work.everywhere = true
+			}
 		}
 	}
 	return nil

@@ -1,7 +1,9 @@
 package plan
 
 import (
+	"encoding/json"
 	"fmt"
+	"strings"
 
 	acc "tarnwold/core/account"
 	"tarnwold/internal/estate"
@@ -48,6 +50,37 @@ func (p *Plan) particulars(id ID, before string, was, is Particulars, e Edit) er
 		after = is
 	}
 	return p.paper(estate.ParticularsPaper, id.String(), before, after, e)
+}
+
+// formerEdit is how a plan alters the identifiers that an account had elsewhere.
+type formerEdit struct {
+	id      ID
+	was, is acc.Former
+}
+
+// former tells what a paper says otherwise of identifiers an account had.
+func (e *paperEdit) former() (f formerEdit, differs bool) {
+	const said = `"former":`
+	if e.kind != estate.ParticularsPaper || !strings.Contains(e.before, said) && !strings.Contains(e.after, said) {
+		return f, false
+	}
+	read := func(body string) (p Particulars) {
+		_ = json.Unmarshal([]byte(body), &p)
+		return p
+	}
+	id, err := acc.ParseID(e.name)
+	f = formerEdit{id, read(e.before).Former, read(e.after).Former}
+	return f, err == nil && f.was != f.is
+}
+
+// formers lists those that a plan alters.
+func (w *work) formers() (out []formerEdit) {
+	for i := range w.papers {
+		if f, ok := w.papers[i].former(); ok {
+			out = append(out, f)
+		}
+	}
+	return out
 }
 
 func quotedOr(s, other string) string {

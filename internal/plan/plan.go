@@ -135,7 +135,9 @@ func (p *Plan) Read() *Reading { return p.work.read }
 func (p *Plan) Told() *Telling { return p.work.told }
 
 // people tells whether memberships, administrators or accounts change.
-func (w *work) people() bool { return len(w.members)+len(w.admins)+len(w.accounts) > 0 }
+func (w *work) people() bool {
+	return len(w.members)+len(w.admins)+len(w.accounts)+len(w.formers()) > 0
+}
 
 // name marks a node as one the command edits.
 func (w *work) name(n int) {

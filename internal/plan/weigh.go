@@ -122,7 +122,7 @@ func (d *Desk) reaches(p *Plan) bool {
 		return false
 	}
 	nodes, _ := w.forest.Changed()
-	return nodes > 0 || len(w.shares) > 0 || len(w.members) > 0 || len(w.admins) > 0 || len(w.accounts) > 0 || len(w.servers) > 0 || len(w.roots) > 0
+	return nodes > 0 || len(w.shares) > 0 || len(w.members) > 0 || len(w.admins) > 0 || len(w.accounts) > 0 || len(w.formers()) > 0 || len(w.servers) > 0 || len(w.roots) > 0
 }
 
 // state is the people, servers and shares as they are on one side.
@@ -139,7 +139,8 @@ func (d *Desk) states(p *Plan, servers map[int64]estate.Server) (s [2]state) {
 	t := d.t
 	dir := t.Directory()
 	then := dir
-	if len(w.members) > 0 || len(w.accounts) > 0 {
+	former := w.formers()
+	if len(w.members) > 0 || len(w.accounts) > 0 || len(former) > 0 {
 		then = dir.Clone()
 		for _, e := range w.accounts {
 			if e.after != nil {
@@ -165,6 +166,12 @@ func (d *Desk) states(p *Plan, servers map[int64]estate.Server) (s [2]state) {
 			}
 		}
 		then.RemoveAll(gone)
+		for _, f := range former {
+			if a, ok := then.Account(f.id); ok {
+				a.Former = f.is
+				then.Add(a)
+			}
+		}
 	}
 	for x := range s {
 		s[x] = state{dir: dir, traits: map[int64]*verdict.Traits{}, admins: map[int64][]ID{}, shares: map[int64][]estate.Share{}}
@@ -242,6 +249,9 @@ func (d *Desk) routes(p *Plan) []impact.Route {
 		return pops[key]
 	}
 	var touched []ID
+	for _, f := range w.formers() {
+		touched = append(touched, f.id)
+	}
 	for _, e := range w.members {
 		touched = append(touched, e.member.ID)
 	}

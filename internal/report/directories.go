@@ -103,6 +103,7 @@ type DirectoryProof struct {
 	Name        string            `json:"directory"`
 	Users       int               `json:"users"`
 	WellKnown   int               `json:"special-accounts"` // in the directory's tokens: everybody's, which a route brings here
+	Former      int               `json:"former-identifiers"` // in the directory's tokens: what accounts had elsewhere, which a server counts by its trait
 	Differences []TokenDifference `json:"differences"`
 }
 

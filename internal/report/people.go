@@ -81,6 +81,7 @@ func (p *Printer) User(b *ask.Belonging) error {
 		if b.POSIX != nil {
 			p.Line(S("  uid %d", *b.POSIX))
 		}
+		p.former(b.Former)
 		if b.Shut != "" {
 			p.Line(In(Bad, "  can't sign on: "+b.Shut))
 		}
@@ -91,6 +92,13 @@ func (p *Printer) User(b *ask.Belonging) error {
 		p.Blank()
 		p.ways("group", b.Groups, true)
 	})
+}
+
+// former tells which identifiers an account had elsewhere.
+func (p *Printer) former(ids []string) {
+	if len(ids) > 0 {
+		p.Line(S("  formerly %s", Some(ids, 4)))
+	}
 }
 
 // Group prints a group and everyone in it.
@@ -104,6 +112,7 @@ func (p *Printer) Group(g *ask.Gathering) error {
 		if len(g.In) > 0 {
 			p.Line(S("  itself in %s", strings.Join(g.In, ", ")))
 		}
+		p.former(g.Former)
 		if len(g.Loop) > 0 {
 			p.Line(S("  "), In(Bad, "holds itself: "+strings.Join(g.Loop, " in ")), S("; followed once"))
 		}

@@ -84,6 +84,7 @@ type Folk struct {
 	// Left counts what was left out: computers, names elsewhere, and the like.
 	Left    map[string]int
 	Changed string // the highest of what grows with every change
+	Former  bool   // the shape tells of identifiers that accounts had elsewhere
 	Until   int64  // when somebody expires next who hasn't yet: seconds since 1970; 0: nobody does
 }
 
@@ -281,7 +282,7 @@ func (g *Gathering) is(e *Entry, classes []string) bool {
 // Folk makes people and memberships of what was gathered.
 func (g *Gathering) Folk() (*Folk, error) {
 	s := &g.low
-	out := &Folk{Left: map[string]int{}, People: make([]Person, 0, len(g.order))}
+	out := &Folk{Former: s.History != "", Left: map[string]int{}, People: make([]Person, 0, len(g.order))}
 	known := map[string]int32{} // who was read before: by key of the name
 	byName := map[string]int32{}
 	var from []*Entry
@@ -411,6 +412,19 @@ func later(a, b string) bool {
 	return a > b
 }
 
+// mostFormer is how many identifiers an account may have had; a token holds about
+// a thousand ([MS-KILE] §3.3.5.6.4.1).
+const mostFormer = 1000
+
+// identifier reads one in binary, or in text.
+func identifier(v string) (account.ID, error) {
+	id, n, err := account.FromBinary([]byte(v))
+	if err != nil || n != len(v) {
+		return account.ParseID(v)
+	}
+	return id, nil
+}
+
 // fill gives a person what an entry says of it, and tells when it expires; 0:
 // never, or it has.
 func (g *Gathering) fill(p *Person, e *Entry) (until int64, err error) {
@@ -437,12 +451,25 @@ func (g *Gathering) fill(p *Person, e *Entry) (until int64, err error) {
 		return n, nil
 	}
 	if v := e.first(low.SID); v != "" {
-		n := 0
-		if p.ID, n, err = account.FromBinary([]byte(v)); err != nil || n != len(v) {
-			if p.ID, err = account.ParseID(v); err != nil {
-				return 0, g.wrong(e, "%s: it is no identifier", s.SID)
+		if p.ID, err = identifier(v); err != nil {
+			return 0, g.wrong(e, "%s: it is no identifier", s.SID)
+		}
+	}
+	if s.History != "" {
+		var former []account.ID
+		for _, v := range e.Attrs.Of(low.History) {
+			id, err := identifier(v)
+			if err != nil {
+				return 0, g.wrong(e, "%s: it is no identifier", s.History)
+			}
+			if id != p.ID {
+				former = append(former, id)
 			}
 		}
+		if len(former) > mostFormer {
+			return 0, g.wrong(e, "%s: more than %d", s.History, mostFormer)
+		}
+		p.Former = account.NewFormer(former)
 	}
 	id, lowID := s.UID, low.UID
 	if p.Kind == account.Group {

@@ -21,11 +21,12 @@ type Shape struct {
 	// The first of these attributes that an entry has is its name.
 	UserName  []string `json:"user-name"`
 	GroupName []string `json:"group-name"`
-	SID       string   `json:"sid,omitempty"`       // [MS-DTYP] §2.4.2.2, or in text
-	UID       string   `json:"uid,omitempty"`       // a number
-	GID       string   `json:"gid,omitempty"`       // of a group; of a user: of his first group
-	FirstRID  string   `json:"first-rid,omitempty"` // the first group's number in the user's domain
-	Members   []string `json:"members,omitempty"`   // of a group, by distinguished name
+	SID       string   `json:"sid,omitempty"`         // [MS-DTYP] §2.4.2.2, or in text
+	History   string   `json:"former-sids,omitempty"` // identifiers it had elsewhere, as SID
+	UID       string   `json:"uid,omitempty"`         // a number
+	GID       string   `json:"gid,omitempty"`         // of a group; of a user: of his first group
+	FirstRID  string   `json:"first-rid,omitempty"`   // the first group's number in the user's domain
+	Members   []string `json:"members,omitempty"`     // of a group, by distinguished name
 	MemberIDs []string `json:"members-by-name,omitempty"`
 	Type      string   `json:"group-type,omitempty"`      // [MS-ADTS] §2.2.12: bits, of which the highest tells of a group for security
 	Control   string   `json:"account-control,omitempty"` // [MS-ADTS] §2.2.16: bits
@@ -39,7 +40,7 @@ type Shape struct {
 var builtin = map[string]Shape{
 	"domain": {
 		Name: "domain", User: []string{"user"}, Group: []string{"group"}, Leave: []string{"computer"},
-		UserName: []string{"sAMAccountName"}, GroupName: []string{"sAMAccountName"}, SID: "objectSid", FirstRID: "primaryGroupID",
+		UserName: []string{"sAMAccountName"}, GroupName: []string{"sAMAccountName"}, SID: "objectSid", History: "sIDHistory", FirstRID: "primaryGroupID",
 		Members: []string{"member"}, Type: "groupType", Control: "userAccountControl", Ends: "accountExpires", Changed: "uSNChanged", Token: "tokenGroups",
 	},
 	"rfc2307": {
@@ -83,7 +84,7 @@ func Read(r io.Reader, file string) (s Shape, err error) {
 // Attributes lists what is read of an entry.
 func (s *Shape) Attributes() []string {
 	out := []string{"objectClass"}
-	for _, l := range [][]string{s.UserName, s.GroupName, {s.SID, s.UID, s.GID, s.FirstRID}, s.Members, s.MemberIDs, {s.Type, s.Control, s.Ends, s.EndsDay, s.Changed}} {
+	for _, l := range [][]string{s.UserName, s.GroupName, {s.SID, s.History, s.UID, s.GID, s.FirstRID}, s.Members, s.MemberIDs, {s.Type, s.Control, s.Ends, s.EndsDay, s.Changed}} {
 		for _, a := range l {
 			if a != "" && !slices.ContainsFunc(out, func(o string) bool { return strings.EqualFold(o, a) }) {
 				out = append(out, a)
@@ -115,7 +116,7 @@ func (s Shape) lower() Shape {
 			(*l)[i] = strings.ToLower((*l)[i])
 		}
 	}
-	for _, a := range []*string{&s.SID, &s.UID, &s.GID, &s.FirstRID, &s.Type, &s.Control, &s.Ends, &s.EndsDay, &s.Changed, &s.Token} {
+	for _, a := range []*string{&s.SID, &s.History, &s.UID, &s.GID, &s.FirstRID, &s.Type, &s.Control, &s.Ends, &s.EndsDay, &s.Changed, &s.Token} {
 		*a = strings.ToLower(*a)
 	}
 	return s
