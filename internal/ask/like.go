@@ -72,7 +72,7 @@ func (k *Asker) likeEntries(a, b account.Account) (out [][]string) {
 	t := k.t
 	forms := func(u account.Account) map[account.ID]bool {
 		m := map[account.ID]bool{}
-		for _, f := range estate.Forms(u) {
+		for _, f := range t.Forms(u) {
 			m[f] = true
 		}
 		return m

@@ -165,7 +165,7 @@ func (k *Asker) UsesOf(word string, through bool) ([]UsedAs, error) {
 		all = append(all, id)
 		forms[id] = m
 		if a, ok := t.Account(id); ok {
-			for _, f := range estate.Forms(a) {
+			for _, f := range t.Forms(a) {
 				forms[f] = m
 			}
 		}
@@ -207,7 +207,7 @@ func (k *Asker) UsesOf(word string, through bool) ([]UsedAs, error) {
 				note(id, "group "+t.Name(id), "holder", t.Name(m), 0)
 			}
 		}
-		for _, form := range estate.Forms(a) {
+		for _, form := range t.Forms(a) {
 			for _, u := range t.PrimaryUsers(form) {
 				note(id, "user "+t.Name(u.ID), "primary", "", 0)
 			}

@@ -120,6 +120,13 @@ func TestPeopleInADomain(t *testing.T) {
 		}
 	}
 	require.Greater(t, first, 5)
+	// Identifiers of elsewhere can't be set there; where they could, tokens are held with them.
+	elsewhere := goldap.NewModifyRequest(userDN[1], nil)
+	elsewhere.Add("sIDHistory", []string{"S-1-5-21-1-2-3-1106"})
+	if err := c.Modify(elsewhere); err != nil {
+		require.True(t, goldap.IsErrorWithCode(err, goldap.LDAPResultUnwillingToPerform), "%v", err)
+		t.Logf("sIDHistory: %v", err)
+	}
 
 	t.Chdir(t.TempDir())
 	t.Setenv("TARNWOLD_PASSWORD", smbtest.Administrator)

@@ -81,7 +81,12 @@ there were taken back since: only a whole reading brings them again.`,
 			}
 			var taken *plan.Plan
 			err = a.carry(c, k, func(d *plan.Desk, o *report.Outcome) (p *plan.Plan, err error) {
-				p, o.Taken, err = d.TakeFolk(folk, from)
+				same := false
+				if p, same, err = d.NothingOf(folk, from); same || err != nil {
+					o.Taken = &plan.Taken{LeftOut: folk.Left, Apart: []string{}}
+				} else {
+					p, o.Taken, err = d.TakeFolk(folk, from)
+				}
 				taken = p
 				return p, err
 			})
@@ -108,7 +113,7 @@ func (a *app) folkIn(ctx context.Context, x *plan.Directory, live *ldap.Client, 
 		return g.Put(e)
 	})
 	bar.end()
-	if err == nil && some {
+	if err == nil && some && g.Unknown() {
 		err = a.knownEntries(ctx, g, x.Name)
 	}
 	if err != nil {

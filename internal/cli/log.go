@@ -54,7 +54,7 @@ those of this machine's clock and zone.`,
 					}
 					ids := []estate.ID{id}
 					if acc, ok := t.Account(id); ok {
-						ids = estate.Forms(acc)
+						ids = t.Forms(acc)
 					}
 					fits = append(fits, func(r estate.Record) bool { return t.Concerns(r.ID, ids) })
 				}

@@ -341,10 +341,22 @@ func (t *Tx) ByPOSIX(kind account.Kind, n uint32) (out []account.Account) {
 	return out
 }
 
-// Forms lists the identifiers that mean an account: its own, those it had
-// elsewhere, and those of its uid or gid.
+// Forms lists the identifiers that mean an account: its own, those of its uid or
+// gid, and those it had elsewhere that are nobody's here.
+func (t *Tx) Forms(a account.Account) []account.ID {
+	forms := Forms(a)
+	for _, id := range a.Former.IDs() {
+		if t.account(id) == nil {
+			forms = append(forms, id)
+		}
+	}
+	return forms
+}
+
+// Forms lists the identifiers that mean an account: its own, and those of its
+// uid or gid.
 func Forms(a account.Account) []account.ID {
-	forms := append([]account.ID{a.ID}, a.Former.IDs()...)
+	forms := []account.ID{a.ID}
 	if a.POSIX != account.NoPOSIX {
 		other := account.GID(uint32(a.POSIX))
 		if a.Kind == account.User {

@@ -179,7 +179,7 @@ func (d *Desk) mendGroup(p *Plan, b *bundle, g account) error {
 	if !ok {
 		return nil
 	}
-	forms := estate.Forms(now)
+	forms := d.t.Forms(now)
 	names := func(x *rule.Descriptor) (out []rule.Entry) {
 		for _, list := range [][]rule.Entry{x.Rules.Entries, x.Audit.Entries} {
 			for _, e := range list {

@@ -1,14 +1,12 @@
 package plan
 
 import (
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
 	"sync"
 
 	acc "tarnwold/core/account"
-	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
 	"tarnwold/internal/format/shape"
@@ -204,10 +202,7 @@ func (d *Desk) TakeFolk(folk *shape.Folk, w FolkFrom) (*Plan, *Taken, error) {
 	p.Change = c.said(w)
 	p.work.fromDirectory = true
 	if w.Directory != "" {
-		p.work.read = &Reading{w.Directory, w.At, shape.ChangedAs(folk.Changed), p.Head}
-		if p.work.read.Changed == 0 { // nothing was
-			p.work.read.Changed = ReadingOf(t, w.Directory).Changed
-		}
+		p.work.read = d.readingOf(folk, w, p)
 	}
 	if w.Telling != nil {
 		p.work.told = w.Telling
@@ -416,22 +411,57 @@ func (x *taking) end(p *Plan, g, m *folkRow) {
 // still names stays, shut, and in none of the directory's groups.
 func (x *taking) gone(p *Plan, met map[*folkRow]bool) error {
 	dir := x.d.t.Directory()
-	for i := 0; i < len(x.all); i++ {
-		r := x.all[i]
-		if met[r] || r.before == nil || r.is.Directory != x.w.Directory {
-			continue
-		}
-		a := *r.before
-		for _, g := range dir.GroupsOf(a.ID) {
-			if group := x.byID[g]; group != nil && group.is.Directory == x.w.Directory {
-				x.end(p, group, r)
+	named := x.d.namedByRules()
+	keepers, err := Keepers(x.d.t)
+	if err != nil {
+		return err
+	}
+	for _, k := range keepers {
+		named[k.id()] = true
+	}
+	went := map[*folkRow]bool{}
+	first := map[ID]*folkRow{}                             // by primary group: a user who stays
+	for _, kind := range []acc.Kind{acc.User, acc.Group} { // a group stays with whose first one it is
+		if kind == acc.Group {
+			for _, r := range x.all {
+				if !r.after.Primary.IsZero() && !went[r] {
+					first[r.after.Primary] = r
+				}
 			}
 		}
-		err := x.d.unnamed(a)
-		var named *StillNamed
-		var no *estate.Refused
-		switch {
-		case err == nil, errors.As(err, &named) && x.onlyMembers(named, met):
+		for _, r := range x.all {
+			if r.after.Kind != kind || met[r] || r.before == nil || r.is.Directory != x.w.Directory {
+				continue
+			}
+			if err := x.d.ctx.Err(); err != nil {
+				return err
+			}
+			a := *r.before
+			for _, g := range dir.GroupsOf(a.ID) {
+				if group := x.byID[g]; group != nil && group.is.Directory == x.w.Directory {
+					x.end(p, group, r)
+				}
+			}
+			why := ""
+			for _, form := range estate.Forms(a) {
+				switch {
+				case named[form]:
+					if err := x.d.unnamed(a); err != nil {
+						why = err.Error()
+					}
+				case first[form] != nil:
+					why = fmt.Sprintf("it is the primary group of %s", first[form].after.Name)
+				}
+			}
+			if why != "" {
+				x.c.Stayed++
+				p.Advice = append(p.Advice, Advice{Kind: "gone-still-named", Who: a.Name, Text: why})
+				if a.Kind == acc.User {
+					x.signOn(r, goneWhy)
+				}
+				continue
+			}
+			went[r] = true
 			for _, g := range dir.GroupsOf(a.ID) {
 				x.end(p, x.byID[g], r)
 			}
@@ -445,22 +475,9 @@ func (x *taking) gone(p *Plan, met map[*folkRow]bool) error {
 			r.was, r.is = Particulars{}, Particulars{}
 			delete(x.byName, nameKey(a.Name, a.Kind))
 			x.c.Went++
-		case errors.As(err, &named), errors.As(err, &no):
-			x.c.Stayed++
-			p.Advice = append(p.Advice, Advice{Kind: "gone-still-named", Who: a.Name, Text: err.Error()})
-			if a.Kind == acc.User {
-				x.signOn(r, goneWhy)
-			}
-		default:
-			return err
 		}
 	}
 	return nil
-}
-
-// onlyMembers tells whether all that names an account is memberships that end.
-func (x *taking) onlyMembers(named *StillNamed, met map[*folkRow]bool) bool {
-	return named.More == 0 && !slices.ContainsFunc(named.Uses, func(u ask.Use) bool { return u.As != "holder" && u.As != "member" })
 }
 
 // rename gives names that are free, one after the other; where two would have

@@ -17,7 +17,7 @@ import (
 // folk draws what a directory has: the world's own people, some of them, and
 // others, under names that may be another's.
 func (w *world) folk() *shape.Folk {
-	f := &shape.Folk{Left: map[string]int{}}
+	f := &shape.Folk{Left: map[string]int{}, Former: rapid.IntRange(0, 3).Draw(w.t, "tells of former ones") > 0}
 	names := map[string]bool{}
 	for i := range 6 {
 		for _, kind := range []acc.Kind{acc.User, acc.Group} {
@@ -39,6 +39,9 @@ func (w *world) folk() *shape.Folk {
 			} else {
 				p.Purpose = rapid.SampledFrom([]acc.Purpose{acc.Unsaid, acc.Unsaid, acc.Role, acc.Mail}).Draw(w.t, "purpose")
 			}
+			if f.Former {
+				p.Former = w.former()
+			}
 			f.People = append(f.People, p)
 		}
 	}
@@ -56,22 +59,42 @@ func (w *world) folk() *shape.Folk {
 	return f
 }
 
+// former draws identifiers somebody had elsewhere. Entries name them, for they are
+// others' here.
+func (w *world) former() acc.Former {
+	if rapid.IntRange(0, 2).Draw(w.t, "was elsewhere") > 0 {
+		return ""
+	}
+	return acc.NewFormer([]ID{dom.Child(1000 + uint32(rapid.IntRange(0, 3).Draw(w.t, "former"))), dom.Child(2000 + uint32(rapid.IntRange(0, 3).Draw(w.t, "former group")))})
+}
+
 // TestPeopleOfADirectory: whatever a directory has, taking it in says who gains
 // and loses, leaves what is there as it is in the directory, is nothing the second
 // time, and is taken back whole.
 func TestPeopleOfADirectory(t *testing.T) {
-	kept, renamed, gone, stayed, nested := 0, 0, 0, 0, 0
+	kept, renamed, gone, stayed, nested, former, same, other := 0, 0, 0, 0, 0, 0, 0, 0
 	rapid.Check(t, func(rt *rapid.T) {
 		w := newWorld(t, rt)
 		sh, _ := shape.Named("domain")
+		if rapid.Bool().Draw(rt, "former ones count") {
+			w.keep(func(d *Desk) (*Plan, error) { return d.SetTraits("box", "former-ids", "true", true) })
+		}
 		w.keep(func(d *Desk) (*Plan, error) {
 			return d.AddDirectory(Directory{Name: "house", Link: json.RawMessage("{}"), Shape: sh})
 		})
+		var last *shape.Folk
 		for range 3 {
 			f := w.folk()
+			if last != nil && rapid.Bool().Draw(rt, "former ones alone") { // are told of otherwise
+				f.People, f.Members, f.Former = slices.Clone(last.People), last.Members, true
+				for i := range f.People {
+					f.People[i].Former = w.former()
+				}
+			}
 			if len(f.People) == 0 {
 				continue
 			}
+			last = f
 			var c *Taken
 			take := func(d *Desk) (p *Plan, err error) {
 				p, c, err = d.TakeFolk(f, FolkFrom{Directory: "house", Whole: true, Types: true})
@@ -89,6 +112,9 @@ func TestPeopleOfADirectory(t *testing.T) {
 			kept++
 			if c.Went == 0 && c.Came == 0 && c.Renamed == 0 { // who is there on both sides, under one name
 				require.Equal(rt, w.shifts(before, w.access()), p.shifts())
+				if len(p.shifts()) > 0 && len(p.work.formers()) > 0 {
+					former++
+				}
 			}
 			require.NoError(rt, w.e.View(ctx, func(tx *estate.Tx) error {
 				dir := tx.Directory()
@@ -110,6 +136,21 @@ func TestPeopleOfADirectory(t *testing.T) {
 			again, err := w.work(take)
 			require.NoError(rt, err)
 			require.False(rt, again.Changes(), "the second time it is nothing: %v", again.Edits)
+			for _, f := range []*shape.Folk{f, w.folk()} { // a few of them by themselves
+				some := FolkFrom{Directory: "house", Types: true}
+				f.People = f.People[:len(f.People):len(f.People)]
+				var nothing bool
+				_, err := w.work(func(d *Desk) (p *Plan, err error) { p, nothing, err = d.NothingOf(f, some); return p, err })
+				require.NoError(rt, err)
+				p, err := w.work(func(d *Desk) (p *Plan, err error) { p, _, err = d.TakeFolk(f, some); return p, err })
+				require.NoError(rt, err)
+				require.False(rt, nothing && p.Changes(), "%v", p.Edits)
+				if nothing {
+					same++
+				} else if p.Changes() {
+					other++
+				}
+			}
 			if rapid.Bool().Draw(rt, "taken back") {
 				back, err := w.work(func(d *Desk) (*Plan, error) { return d.Undo(id, false) })
 				require.NoError(rt, err)
@@ -119,7 +160,7 @@ func TestPeopleOfADirectory(t *testing.T) {
 			}
 		}
 	})
-	for what, n := range map[string]int{"kept": kept, "renamed": renamed, "gone": gone, "stayed": stayed, "nested": nested} {
+	for what, n := range map[string]int{"kept": kept, "renamed": renamed, "gone": gone, "stayed": stayed, "nested": nested, "former": former, "same": same, "other": other} {
 		reached(t, n, 5, what)
 	}
 }

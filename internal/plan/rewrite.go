@@ -83,7 +83,7 @@ func (d *Desk) named(word string, w *rule.Rewriting) (ID, error) {
 	}
 	w.Names[id] = true
 	if a, ok := d.t.Account(id); ok {
-		for _, f := range estate.Forms(a) {
+		for _, f := range d.t.Forms(a) {
 			w.Names[f] = true
 		}
 	}
@@ -107,7 +107,7 @@ func (d *Desk) stripPeople(p *Plan, a account) {
 	for _, m := range dir.MembersOf(a.ID) {
 		leave(a.ID, m)
 	}
-	for _, form := range estate.Forms(a) {
+	for _, form := range d.t.Forms(a) {
 		for _, u := range d.t.PrimaryUsers(form) {
 			before, after := u, u
 			after.Primary = ID{}
@@ -185,7 +185,7 @@ func (d *Desk) swapPeople(p *Plan, from, to account) error {
 	if from.Kind != acc.Group {
 		return nil
 	}
-	for _, form := range estate.Forms(from) {
+	for _, form := range d.t.Forms(from) {
 		for _, u := range d.t.PrimaryUsers(form) {
 			if to.Kind != acc.Group {
 				return &estate.Refused{Why: fmt.Sprintf("%s is the primary group of %s, which a user can't be", d.t.Name(from.ID), d.t.Name(u.ID)),
@@ -257,10 +257,10 @@ func (d *Desk) Like(first, second string) (*Plan, error) {
 	// Entries of the second go, and those of the first come for him too.
 	away := rule.Rewriting{Names: map[ID]bool{}}
 	beside := rule.Rewriting{Names: map[ID]bool{}, To: b.ID, Beside: true}
-	for _, f := range estate.Forms(b) {
+	for _, f := range d.t.Forms(b) {
 		away.Names[f] = true
 	}
-	for _, f := range estate.Forms(a) {
+	for _, f := range d.t.Forms(a) {
 		beside.Names[f] = true
 	}
 	return d.rewriteAll(p, []rule.Rewriting{away, beside}, "", true)

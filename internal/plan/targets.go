@@ -52,7 +52,7 @@ func (d *Desk) Find(x Targets) ([]estate.Target, error) {
 		}
 		ids := []ID{id}
 		if a, ok := t.Account(id); ok {
-			ids = estate.Forms(a)
+			ids = t.Forms(a)
 		}
 		return t.Owned(ids, under, func(target estate.Target, _ string) error {
 			if target.Folder && kinds&estate.Folders != 0 || !target.Folder && kinds&estate.Files != 0 {

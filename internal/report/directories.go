@@ -102,7 +102,7 @@ func SortDifferences(l []TokenDifference) {
 type DirectoryProof struct {
 	Name        string            `json:"directory"`
 	Users       int               `json:"users"`
-	WellKnown   int               `json:"special-accounts"` // in the directory's tokens: everybody's, which a route brings here
+	WellKnown   int               `json:"special-accounts"`   // in the directory's tokens: everybody's, which a route brings here
 	Former      int               `json:"former-identifiers"` // in the directory's tokens: what accounts had elsewhere, which a server counts by its trait
 	Differences []TokenDifference `json:"differences"`
 }
@@ -124,6 +124,9 @@ func (p *Printer) DirectoryProven(d *DirectoryProof) error {
 		if len(d.Differences) > 0 {
 			p.Grid(plain(Heads(heads...), rows()))
 			p.Blank()
+		}
+		if d.Former > 0 {
+			p.Line(S("%s that they or their groups had elsewhere are in the directory's tokens; a server that counts them has the trait former-ids.", Count(int64(d.Former), "identifier")))
 		}
 		p.Line(S("Tokens of %s held to directory %s: %s.", Count(int64(d.Users), "user"), d.Name, Count(int64(len(d.Differences)), "difference")))
 	})

@@ -50,11 +50,19 @@ func plain(dn string) (string, bool) {
 	return strings.ToLower(dn), true
 }
 
+// typeByte tells whether a type in lower case may hold a byte; some directories
+// have underscores in theirs.
+func typeByte(c byte) bool {
+	return c >= 'a' && c <= 'z' || c >= '0' && c <= '9' || c == '-' || c == '.' || c == '_'
+}
+
 func isPlain(dn string) bool {
 	level, value := 0, false // where the level began; whether its = was met
 	for i := range len(dn) {
 		switch c := dn[i]; {
 		case c < ' ' || c >= 0x7f, c == '\\', c == '"', c == '+', c == '#', c == ';', c == '<', c == '>':
+			return false
+		case !value && c != '=' && c != ',' && !typeByte(c|0x20) && !typeByte(c):
 			return false
 		case c == ' ' && (!value || i == 0 || i == len(dn)-1 || dn[i-1] == ' ' || dn[i-1] == ',' || dn[i-1] == '=' || dn[i+1] == ',' || dn[i+1] == '='):
 			return false
@@ -95,7 +103,7 @@ func Split(dn string) (levels []string, err error) {
 		}
 		typ := strings.ToLower(strings.TrimRight(dn[i:i+eq], " "))
 		for _, c := range []byte(typ) {
-			if !(c >= 'a' && c <= 'z' || c >= '0' && c <= '9' || c == '-' || c == '.') {
+			if !typeByte(c) {
 				return nil, errDN
 			}
 		}

@@ -195,6 +195,19 @@ func (g *Gathering) Know(dn string, a account.Account) error {
 	return nil
 }
 
+// Unknown tells whether anything that was gathered lists members, so that it is to
+// know who was read before.
+func (g *Gathering) Unknown() bool {
+	for _, x := range g.order {
+		for _, attr := range append(slices.Clone(g.low.Members), g.low.MemberIDs...) {
+			if x.Entry != nil && len(x.Attrs.Of(attr)) > 0 {
+				return true
+			}
+		}
+	}
+	return false
+}
+
 // same gives a value as it is compared: names by their key.
 func same(v string) string {
 	if k, err := ldif.Key(v); err == nil && strings.Contains(v, "=") {
