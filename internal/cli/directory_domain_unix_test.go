@@ -148,6 +148,14 @@ func TestPeopleInADomain(t *testing.T) {
 	require.NoError(t, err, "%s", out)
 	t.Setenv("KRB5CCNAME", "FILE:"+filepath.Join(mustWD(t), "tickets"))
 	require.Contains(t, h.run(0, "directory", "test", "house", "--kerberos"), "yes    signed on")
+	d.Tool(t, "domain", "exportkeytab", "keytab", "--principal=Administrator@"+d.Realm)
+	t.Setenv("KRB5CCNAME", "FILE:"+filepath.Join(mustWD(t), "none"))
+	require.NoError(t, os.Chmod("keytab", 0o600))
+	require.Contains(t, h.run(1, "directory", "test", "house", "--kerberos"), "no     signed on")
+	h.run(0, "directory", "add", "keyed", "--url", "ldaps://"+d.Host, "--base", base, "--user", "Administrator", "--realm", d.Realm, "--ca", ca)
+	require.Contains(t, h.run(0, "directory", "test", "keyed", "--keytab", "keytab"), "yes    signed on")
+	require.NoError(t, os.Chmod("keytab", 0o644))
+	h.run(2, "directory", "test", "keyed", "--keytab", "keytab") // for everybody to read
 
 	// What is changed there is told; what is there no more is missed by the proof.
 	add("CN=Late"+in, map[string][]string{"objectClass": {"group"}, "sAMAccountName": {"late"}, "groupType": {"-2147483646"}, "member": {userDN[1]}})
