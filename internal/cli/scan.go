@@ -128,8 +128,12 @@ func (a *app) scan(c *cobra.Command, k keeping, s estate.Server, from server.Ser
 	defer seen.Close()
 	head := a.head(ctx)
 	if err := a.takeIn(c, k, s, seen, len(only) == 0); err != nil {
-		if now := a.head(ctx); errors.Is(err, store.ErrStopped) && now != head {
-			return fmt.Errorf("stopped with a part of it kept, up to change %d; tarnwold scan %s --resume takes in the rest", now, s.Name)
+		if now := a.head(ctx); now != head { // what these say of nothing is so of the last part alone
+			for why, what := range map[error]string{store.ErrStopped: "stopped", store.ErrFull: "the disk is full: stopped"} {
+				if errors.Is(err, why) {
+					return fmt.Errorf("%s with a part of it kept, up to change %d; tarnwold scan %s --resume takes in the rest", what, now, s.Name)
+				}
+			}
 		}
 		return err
 	}
