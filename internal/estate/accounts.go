@@ -101,7 +101,8 @@ func (t *Tx) Foresee(a account.Account) {
 
 // forget drops what was remembered of accounts after some changed.
 func (t *Tx) forget() {
-	t.accounts, t.names, t.domain, t.fresh, t.former, t.formerRead = nil, nil, nil, nil, nil, false
+	t.accounts, t.names, t.called, t.domain, t.fresh = nil, nil, nil, nil, nil
+	t.former, t.formerRead = nil, false
 }
 
 // Account finds an account; together with GroupsOf it makes a Tx an account.Book.
@@ -141,9 +142,15 @@ func (t *Tx) everybody() (*account.Directory, map[int64]account.ID) {
 	all := t.accountsWhere("1=1 ORDER BY id")
 	d := account.NewDirectoryOf(len(all))
 	byRow := make(map[int64]account.ID, len(all))
+	if t.accounts == nil {
+		t.accounts = make(map[account.ID]*row, len(all))
+	}
 	for _, a := range all {
 		d.Add(a.Account)
 		byRow[a.id] = a.ID
+		if t.accounts[a.ID] == nil { // nor one that a plan foresees
+			t.accounts[a.ID] = a
+		}
 	}
 	return d, byRow
 }

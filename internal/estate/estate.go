@@ -155,6 +155,8 @@ type Tx struct {
 	formerRead  bool
 	fresh       map[account.ID]int64 // the rows of accounts that came many at a time, and nothing else since
 	names       map[account.ID]string
+	asked       int            // names that were
+	called      map[string]int // accounts by what they may be called; nil: few names were asked
 	domain      *account.ID
 	strands     map[int64]strandRow
 	paths       map[int64]standing // of folders

@@ -579,7 +579,7 @@ func TestWhichIsMeant(t *testing.T) {
 		return "all", x.Err()
 	})
 	require.NoError(t, err)
-	require.NoError(t, e.View(t.Context(), func(x *Tx) error {
+	_, err = e.Change(t.Context(), Meta{Head: Any}, func(x *Tx) (string, error) {
 		for word, say := range map[string]string{"bram": "user:bram or bram@x", "Ines": "user:ines or ines@house", "ADA": "user:ada or ada@x"} {
 			_, err := x.Named(word, 0)
 			var no *Refused
@@ -601,6 +601,22 @@ func TestWhichIsMeant(t *testing.T) {
 		require.Equal(t, here.Child(1001), a.ID)
 		_, err = x.Named("bram", account.Group)
 		require.Error(t, err)
-		return x.Err()
-	}))
+		// All names are read at once where many are asked; they are the same ones.
+		x.AddAccount(account.Account{Kind: account.Group, Name: "OTTO", ID: there.Child(2002), POSIX: account.NoPOSIX})
+		all := func() (out []string) {
+			for _, a := range x.Accounts(0) {
+				out = append(out, x.Name(a.ID))
+			}
+			return out
+		}
+		few := all()
+		require.Nil(t, x.called)
+		require.Contains(t, few, "user:otto")
+		x.forget()
+		x.asked = manyNames
+		require.Equal(t, few, all())
+		require.NotNil(t, x.called)
+		return "", x.Err()
+	})
+	require.NoError(t, err)
 }

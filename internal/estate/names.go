@@ -43,6 +43,9 @@ func (t *Tx) name(id account.ID) string {
 		return n
 	}
 	if a := t.account(id); a != nil {
+		if t.soleName(a.Name) {
+			return a.Name
+		}
 		if twin := t.exactly(a.Name, account.User+account.Group-a.Kind); twin != nil && (a.Kind == account.Group || !t.private(a, twin)) {
 			return a.Kind.String() + ":" + a.Name
 		}
@@ -61,6 +64,31 @@ func (t *Tx) name(id account.ID) string {
 		return fmt.Sprintf("gid:%d", n)
 	}
 	return id.String()
+}
+
+// manyNames is how many names are asked one by one; then all are read.
+const manyNames = 200
+
+// soleName tells that a name is one account's alone, and nobody is called it
+// elsewhere, where that is known without asking.
+func (t *Tx) soleName(name string) bool {
+	if t.asked++; t.asked < manyNames {
+		return false
+	}
+	if t.called == nil {
+		t.called = map[string]int{}
+		for _, key := range t.Strings("SELECT key FROM accounts") {
+			t.called[key]++
+			if at := strings.IndexByte(key, '@'); at >= 0 { // may be called what is before it
+				for ; at >= 0 && at < len(key); at++ {
+					if key[at] == '@' {
+						t.called[key[:at]]++
+					}
+				}
+			}
+		}
+	}
+	return t.called[store.Key(name)] == 1
 }
 
 // exactly finds the account of a kind and name; nil where there is none.
