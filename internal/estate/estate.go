@@ -103,6 +103,9 @@ func (e *Estate) Change(ctx context.Context, m Meta, fn func(*Tx) (summary strin
 	err := e.db.Write(ctx, m.Bulk || m.Large, func(s *store.Tx) error {
 		t := newTx(s)
 		head := t.Head()
+		if err := t.Err(); err != nil { // what couldn't be read hasn't moved
+			return err
+		}
 		if m.Head != Any && m.Head != head {
 			return ErrMoved
 		}

@@ -11,6 +11,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -619,4 +620,65 @@ func TestWhichIsMeant(t *testing.T) {
 		return "", x.Err()
 	})
 	require.NoError(t, err)
+}
+
+// late is a context that is done once it was asked so many times.
+type late struct {
+	context.Context
+	left atomic.Int64
+	done chan struct{}
+}
+
+func (c *late) ask() {
+	if c.left.Add(-1) == 0 {
+		close(c.done)
+	}
+}
+
+func (c *late) Done() <-chan struct{} { c.ask(); return c.done }
+
+func (c *late) Err() error {
+	c.ask()
+	select {
+	case <-c.done:
+		return context.Canceled
+	default:
+		return nil
+	}
+}
+
+// TestStoppedAnywhere: a change that is stopped, at whatever it was, says so and
+// nothing else, and nothing of it is there.
+func TestStoppedAnywhere(t *testing.T) {
+	e := newEstate(t)
+	stopped, kept := 0, 0
+	head, err := e.Change(t.Context(), Meta{Head: 0}, func(x *Tx) (string, error) {
+		x.AddAccount(account.Account{Kind: account.User, Name: "first", ID: account.NewID(5, 21, 7, 8, 9, 90_000), POSIX: account.NoPOSIX})
+		return "first", x.Err()
+	})
+	require.NoError(t, err)
+	for left := 1; kept < 3; left++ {
+		ctx := &late{Context: context.Background(), done: make(chan struct{})}
+		ctx.left.Store(int64(left))
+		name := fmt.Sprint("u", left)
+		id, err := e.Change(ctx, Meta{Head: head}, func(x *Tx) (string, error) {
+			x.AddAccount(account.Account{Kind: account.User, Name: name, ID: account.NewID(5, 21, 7, 8, 9, uint32(left)), POSIX: account.NoPOSIX})
+			return name, x.Err()
+		})
+		if err == nil {
+			kept++
+			head++
+			require.Equal(t, head, id)
+		} else {
+			stopped++
+			require.ErrorIs(t, err, store.ErrStopped, left)
+		}
+		require.NoError(t, e.View(t.Context(), func(x *Tx) error {
+			require.Equal(t, head, x.Head())
+			_, lerr := x.Named(name, 0)
+			require.Equal(t, err == nil, lerr == nil)
+			return x.Err()
+		}))
+	}
+	require.Greater(t, stopped, 20)
 }

@@ -44,7 +44,9 @@ func (t *Tx) mayChange(private bool, finishes string) error {
 func (e *Estate) Begin(ctx context.Context, head int64, body string) error {
 	return e.db.Write(ctx, false, func(s *store.Tx) error {
 		t := newTx(s)
-		if t.Head() != head {
+		if now := t.Head(); t.Err() != nil {
+			return t.Err()
+		} else if now != head {
 			return ErrMoved
 		}
 		if t.Unfinished() != "" {
