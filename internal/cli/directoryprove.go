@@ -3,7 +3,6 @@ package cli
 import (
 	"fmt"
 	"slices"
-	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -45,7 +44,7 @@ are no difference, as are identifiers that he and his groups had elsewhere.`,
 						return err
 					}
 					theirs := map[account.ID]bool{}
-					for _, v := range e.Attrs.Of(strings.ToLower(x.Shape.Token)) {
+					for _, v := range e.Attrs.Of(x.Shape.Token) {
 						id, n, err := account.FromBinary([]byte(v))
 						if err != nil || n != len(v) {
 							return fmt.Errorf("%s: %s is no identifier", u.Entry, x.Shape.Token)

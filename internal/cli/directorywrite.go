@@ -88,7 +88,7 @@ func putThere(ctx context.Context, c *ldap.Client, s shape.Shape, w plan.Directo
 	}
 	has := func(e *shape.Entry) (attr, value string, ok bool) {
 		for _, attr := range lists {
-			for _, v := range e.Attrs.Of(strings.ToLower(attr)) {
+			for _, v := range e.Attrs.Of(attr) {
 				if same(attr, v) {
 					return attr, v, true
 				}
@@ -133,7 +133,7 @@ func putThere(ctx context.Context, c *ldap.Client, s shape.Shape, w plan.Directo
 // else that of its class.
 func listOf(e *shape.Entry, s shape.Shape) string {
 	for _, attr := range append(slices.Clone(s.Members), s.MemberIDs...) {
-		if len(e.Attrs.Of(strings.ToLower(attr))) > 0 {
+		if len(e.Attrs.Of(attr)) > 0 {
 			return attr
 		}
 	}

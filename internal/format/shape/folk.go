@@ -14,54 +14,6 @@ import (
 	"tarnwold/internal/format/ldif"
 )
 
-// Entry is an entry as it was read.
-type Entry struct {
-	DN    string
-	Line  int // in a file; 0: elsewhere
-	Attrs Attrs
-}
-
-// Attrs is the attributes of an entry, few of which are read.
-type Attrs []Attr
-
-// Attr is one attribute with its values.
-type Attr struct {
-	Name   string // in lower case
-	Values []string
-}
-
-// Of gives the values of an attribute, whose name is in lower case.
-func (a Attrs) Of(name string) []string {
-	for i := range a {
-		if a[i].Name == name {
-			return a[i].Values
-		}
-	}
-	return nil
-}
-
-// Set gives an attribute other values; none: it goes.
-func (a *Attrs) Set(name string, values []string) {
-	i := slices.IndexFunc(*a, func(x Attr) bool { return x.Name == name })
-	switch {
-	case len(values) == 0 && i >= 0:
-		*a = slices.Delete(*a, i, i+1)
-	case len(values) == 0:
-	case i >= 0:
-		(*a)[i].Values = values
-	default:
-		*a = append(*a, Attr{name, values})
-	}
-}
-
-// first gives the first value of an attribute, whose name is in lower case.
-func (e *Entry) first(attr string) string {
-	if v := e.Attrs.Of(attr); attr != "" && len(v) > 0 {
-		return v[0]
-	}
-	return ""
-}
-
 // Purposes says which groups are for what: patterns of names, or attribute=value.
 type Purposes struct {
 	Role, Access, Mail []string
@@ -88,195 +40,6 @@ type Folk struct {
 	Until   int64  // when somebody expires next who hasn't yet: seconds since 1970; 0: nobody does
 }
 
-// Gathering gathers entries.
-type Gathering struct {
-	shape    Shape
-	low      Shape // with the names of attributes in lower case
-	file     string
-	entries  map[string]*slot // by key of the name
-	order    []*slot
-	purposes Purposes
-	now      time.Time
-	known    map[string]account.Account // by key of the name
-}
-
-// slot is an entry with the key of its name; without one that went.
-type slot struct {
-	key string
-	*Entry
-	at int32 // its place among the people; -1: it is none of them
-}
-
-// Gather begins to gather entries of a shape; file names them in errors.
-func Gather(s Shape, file string, p Purposes, now time.Time) *Gathering {
-	return &Gathering{shape: s, low: s.lower(), file: file, entries: map[string]*slot{}, purposes: p, now: now}
-}
-
-func (g *Gathering) wrong(e *Entry, what string, args ...any) error {
-	w := fmt.Sprintf(what, args...)
-	if e.Line == 0 {
-		w = format.Clip(e.DN) + ": " + w
-	}
-	return &format.Error{File: g.file, Line: e.Line, What: w}
-}
-
-// Put takes an entry.
-func (g *Gathering) Put(e *Entry) error {
-	key, err := ldif.Key(e.DN)
-	if err != nil {
-		return g.wrong(e, "%q: %v", format.Clip(e.DN), err)
-	}
-	if _, ok := g.entries[key]; ok {
-		return g.wrong(e, "%s is there already", format.Clip(e.DN))
-	}
-	x := &slot{key: key, Entry: e, at: -1}
-	g.entries[key] = x
-	g.order = append(g.order, x)
-	return nil
-}
-
-// Record takes an entry of a file, or what one says of a change.
-func (g *Gathering) Record(x *ldif.Record) error {
-	e := &Entry{DN: x.DN, Line: x.Line}
-	if x.Change == ldif.None || x.Change == ldif.Add {
-		e.Attrs = make(Attrs, len(x.Parts))
-		for i, p := range x.Parts {
-			e.Attrs[i] = Attr{p.Name, p.Values}
-		}
-		return g.Put(e)
-	}
-	key, err := ldif.Key(x.DN)
-	if err != nil {
-		return g.wrong(e, "%q: %v", format.Clip(x.DN), err)
-	}
-	old := g.entries[key]
-	if old == nil {
-		return g.wrong(e, "%s isn't there to be changed", format.Clip(x.DN))
-	}
-	switch x.Change {
-	case ldif.Delete:
-		old.Entry = nil
-		delete(g.entries, key)
-	case ldif.Modify:
-		for _, p := range x.Parts {
-			has := old.Attrs.Of(p.Name)
-			switch {
-			case p.Do == ldif.Delete && len(p.Values) == 0:
-				old.Attrs.Set(p.Name, nil)
-			case p.Do == ldif.Modify:
-				old.Attrs.Set(p.Name, p.Values)
-			case p.Do == ldif.Add:
-				old.Attrs.Set(p.Name, append(slices.Clone(has), p.Values...))
-			default:
-				gone := map[string]bool{}
-				for _, v := range p.Values {
-					gone[same(v)] = true
-				}
-				old.Attrs.Set(p.Name, slices.DeleteFunc(slices.Clone(has), func(v string) bool { return gone[same(v)] }))
-			}
-		}
-	case ldif.Rename:
-		return g.rename(e, key, x)
-	}
-	return nil
-}
-
-// Know tells of somebody who was read before, and isn't now: who lists him as a
-// member means that account.
-func (g *Gathering) Know(dn string, a account.Account) error {
-	key, err := ldif.Key(dn)
-	if err != nil {
-		return g.wrong(&Entry{DN: dn}, "%q: %v", format.Clip(dn), err)
-	}
-	if g.known == nil {
-		g.known = map[string]account.Account{}
-	}
-	g.known[key] = a
-	return nil
-}
-
-// Unknown tells whether anything that was gathered lists members, so that it is to
-// know who was read before.
-func (g *Gathering) Unknown() bool {
-	for _, x := range g.order {
-		for _, attr := range append(slices.Clone(g.low.Members), g.low.MemberIDs...) {
-			if x.Entry != nil && len(x.Attrs.Of(attr)) > 0 {
-				return true
-			}
-		}
-	}
-	return false
-}
-
-// same gives a value as it is compared: names by their key.
-func same(v string) string {
-	if k, err := ldif.Key(v); err == nil && strings.Contains(v, "=") {
-		return k
-	}
-	return strings.ToLower(v)
-}
-
-// rename gives an entry, and everything below it, another name; who lists it as
-// a member lists the new one, as directories keep it.
-func (g *Gathering) rename(e *Entry, key string, x *ldif.Record) error {
-	levels, err := ldif.Split(key)
-	if err != nil || len(levels) == 0 {
-		return g.wrong(e, "%s has no part that could change", format.Clip(x.DN))
-	}
-	above := ldif.Join(levels[1:])
-	_, up, _ := strings.Cut(x.DN, ",")
-	if x.Moves {
-		if above, err = ldif.Key(x.NewSuperior); err != nil {
-			return g.wrong(e, "newsuperior %q: %v", format.Clip(x.NewSuperior), err)
-		}
-		up = x.NewSuperior
-	}
-	first, err := ldif.Key(x.NewRDN)
-	if err != nil || first == "" {
-		return g.wrong(e, "newrdn %q: it is no part of a name", format.Clip(x.NewRDN))
-	}
-	to := first
-	if above != "" {
-		to += "," + above
-	}
-	if _, ok := g.entries[to]; ok && to != key {
-		return g.wrong(e, "%s is there already", format.Clip(x.NewRDN))
-	}
-	moved := map[string]string{}
-	for _, n := range g.order {
-		k := n.key
-		if n.Entry == nil || k != key && !strings.HasSuffix(k, ","+key) {
-			continue
-		}
-		now := strings.TrimSuffix(k, key) + to
-		moved[k] = now
-		delete(g.entries, k)
-		n.key, g.entries[now] = now, n
-		if k == key {
-			n.DN = x.NewRDN
-			if up != "" {
-				n.DN += "," + up
-			}
-			if typ, v, ok := strings.Cut(x.NewRDN, "="); ok {
-				n.Attrs.Set(strings.ToLower(typ), []string{v})
-			}
-		} else {
-			n.DN = now
-		}
-	}
-	for _, n := range g.entries {
-		for _, attr := range g.low.Members {
-			values := n.Attrs.Of(attr)
-			for i, v := range values {
-				if k, err := ldif.Key(v); err == nil && moved[k] != "" {
-					values[i] = moved[k]
-				}
-			}
-		}
-	}
-	return nil
-}
-
 const (
 	disabledBit = 0x2         // ADS_UF_ACCOUNTDISABLE ([MS-ADTS] §2.2.16)
 	securityBit = 0x80000000  // GROUP_TYPE_SECURITY_ENABLED (§2.2.12)
@@ -294,7 +57,7 @@ func (g *Gathering) is(e *Entry, classes []string) bool {
 
 // Folk makes people and memberships of what was gathered.
 func (g *Gathering) Folk() (*Folk, error) {
-	s := &g.low
+	s := &g.shape
 	out := &Folk{Former: s.History != "", Left: map[string]int{}, People: make([]Person, 0, len(g.order))}
 	known := map[string]int32{} // who was read before: by key of the name
 	byName := map[string]int32{}
@@ -441,10 +204,10 @@ func identifier(v string) (account.ID, error) {
 // fill gives a person what an entry says of it, and tells when it expires; 0:
 // never, or it has.
 func (g *Gathering) fill(p *Person, e *Entry) (until int64, err error) {
-	s, low := &g.shape, &g.low
-	names := low.UserName
+	s := &g.shape
+	names := s.UserName
 	if p.Kind == account.Group {
-		names = low.GroupName
+		names = s.GroupName
 	}
 	for _, a := range names {
 		if p.Name = e.first(a); p.Name != "" {
@@ -452,8 +215,8 @@ func (g *Gathering) fill(p *Person, e *Entry) (until int64, err error) {
 		}
 	}
 	p.Name = strings.Clone(p.Name) // and nothing of the rest of the entry, which may be long
-	number := func(attr, low string, bits int) (int64, error) {
-		v := e.first(low)
+	number := func(attr string, bits int) (int64, error) {
+		v := e.first(attr)
 		if v == "" {
 			return account.NoPOSIX, nil
 		}
@@ -463,14 +226,14 @@ func (g *Gathering) fill(p *Person, e *Entry) (until int64, err error) {
 		}
 		return n, nil
 	}
-	if v := e.first(low.SID); v != "" {
+	if v := e.first(s.SID); v != "" {
 		if p.ID, err = identifier(v); err != nil {
 			return 0, g.wrong(e, "%s: it is no identifier", s.SID)
 		}
 	}
 	if s.History != "" {
 		var former []account.ID
-		for _, v := range e.Attrs.Of(low.History) {
+		for _, v := range e.Attrs.Of(s.History) {
 			id, err := identifier(v)
 			if err != nil {
 				return 0, g.wrong(e, "%s: it is no identifier", s.History)
@@ -484,22 +247,22 @@ func (g *Gathering) fill(p *Person, e *Entry) (until int64, err error) {
 		}
 		p.Former = account.NewFormer(former)
 	}
-	id, lowID := s.UID, low.UID
+	id := s.UID
 	if p.Kind == account.Group {
-		id, lowID = s.GID, low.GID
+		id = s.GID
 	}
 	if id != "" {
-		if p.POSIX, err = number(id, lowID, 32); err != nil {
+		if p.POSIX, err = number(id, 32); err != nil {
 			return 0, err
 		}
 	}
 	if p.Kind == account.User && s.GID != "" {
-		if p.First, err = number(s.GID, low.GID, 32); err != nil {
+		if p.First, err = number(s.GID, 32); err != nil {
 			return 0, err
 		}
 	}
 	if p.Kind == account.User && s.FirstRID != "" {
-		rid, err := number(s.FirstRID, low.FirstRID, 32)
+		rid, err := number(s.FirstRID, 32)
 		if err != nil {
 			return 0, err
 		}
@@ -511,7 +274,7 @@ func (g *Gathering) fill(p *Person, e *Entry) (until int64, err error) {
 		p.Purpose = g.purpose(p.Name, e)
 	}
 	if s.Type != "" && p.Kind == account.Group {
-		n, err := number(s.Type, low.Type, 64)
+		n, err := number(s.Type, 64)
 		if err != nil {
 			return 0, err
 		}
@@ -522,7 +285,7 @@ func (g *Gathering) fill(p *Person, e *Entry) (until int64, err error) {
 	if p.Kind == account.Group {
 		return 0, nil
 	}
-	if n, err := number(s.Control, low.Control, 64); err != nil {
+	if n, err := number(s.Control, 64); err != nil {
 		return 0, err
 	} else if s.Control != "" && n != account.NoPOSIX && n&disabledBit != 0 {
 		p.Shut = "disabled"
@@ -535,12 +298,12 @@ func (g *Gathering) fill(p *Person, e *Entry) (until int64, err error) {
 			until = at.Unix()
 		}
 	}
-	if n, err := number(s.Ends, low.Ends, 64); err != nil {
+	if n, err := number(s.Ends, 64); err != nil {
 		return 0, err
 	} else if s.Ends != "" && n > 0 && n != 1<<63-1 { // both ends of the range: never
 		ends(time.Unix(n/10_000_000-sinceSystem, 0))
 	}
-	if n, err := number(s.EndsDay, low.EndsDay, 64); err != nil {
+	if n, err := number(s.EndsDay, 64); err != nil {
 		return 0, err
 	} else if s.EndsDay != "" && n > 0 && n < 1<<24 {
 		ends(time.Unix(n*86400, 0))
@@ -553,7 +316,7 @@ func (g *Gathering) purpose(name string, e *Entry) account.Purpose {
 	fits := func(list []string) bool {
 		for _, p := range list {
 			if attr, want, ok := strings.Cut(p, "="); ok {
-				if slices.ContainsFunc(e.Attrs.Of(strings.ToLower(attr)), func(v string) bool { yes, _ := path.Match(strings.ToLower(want), strings.ToLower(v)); return yes }) {
+				if slices.ContainsFunc(e.Attrs.Of(attr), func(v string) bool { yes, _ := path.Match(strings.ToLower(want), strings.ToLower(v)); return yes }) {
 					return true
 				}
 				continue

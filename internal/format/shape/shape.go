@@ -107,17 +107,3 @@ func (s *Shape) Search() string {
 	b.WriteString(")")
 	return b.String()
 }
-
-// lower gives the shape with the names of attributes in lower case.
-func (s Shape) lower() Shape {
-	for _, l := range []*[]string{&s.UserName, &s.GroupName, &s.Members, &s.MemberIDs} {
-		*l = slices.Clone(*l)
-		for i := range *l {
-			(*l)[i] = strings.ToLower((*l)[i])
-		}
-	}
-	for _, a := range []*string{&s.SID, &s.History, &s.UID, &s.GID, &s.FirstRID, &s.Type, &s.Control, &s.Ends, &s.EndsDay, &s.Changed, &s.Token} {
-		*a = strings.ToLower(*a)
-	}
-	return s
-}
