@@ -104,17 +104,34 @@ func (a *app) loadFolk(c *cobra.Command, k keeping, files []string, s *shaping) 
 	return a.remember(c.Context(), taken.Told().Remember)
 }
 
-// summing begins the sum over files of entries: how they are read, and by which
-// build of the program, counts too.
-func summing(sh shape.Shape, p shape.Purposes) (hash.Hash, error) {
-	h := sha256.New()
+// summing sums files of entries that are written to it one after the other.
+type summing struct {
+	hash.Hash
+	size, before int64
+}
+
+// newSumming begins a sum: how files are read, and by which build of the program,
+// counts too.
+func newSumming(sh shape.Shape, p shape.Purposes) (*summing, error) {
+	s := &summing{Hash: sha256.New()}
 	how, err := json.Marshal([]any{sh, p, Version})
 	if err != nil {
 		return nil, err
 	}
 	info, _ := debug.ReadBuildInfo()
-	fmt.Fprintf(h, "%s\n%v\n", how, info)
-	return h, nil
+	fmt.Fprintf(s.Hash, "%s\n%v\n", how, info)
+	return s, nil
+}
+
+func (s *summing) Write(b []byte) (int, error) {
+	s.size += int64(len(b))
+	return s.Hash.Write(b)
+}
+
+// next ends one file and begins the next.
+func (s *summing) next() {
+	fmt.Fprintf(s.Hash, "\n%d\n", s.size-s.before)
+	s.before = s.size
 }
 
 // toldAgain tells whether files are, byte for byte, those that were taken in last,
@@ -137,7 +154,7 @@ func (a *app) toldAgain(ctx context.Context, files []string, sh shape.Shape, p s
 	}); err != nil || !holds || last.Size != size {
 		return false, err
 	}
-	h, err := summing(sh, p)
+	sum, err := newSumming(sh, p)
 	if err != nil {
 		return false, err
 	}
@@ -146,14 +163,14 @@ func (a *app) toldAgain(ctx context.Context, files []string, sh shape.Shape, p s
 		if err != nil {
 			return false, nil
 		}
-		n, err := io.Copy(h, &stopping{ctx, f})
+		_, err = io.Copy(sum, &stopping{ctx, f})
 		f.Close()
-		fmt.Fprintf(h, "\n%d\n", n) // where one ends and the next begins
 		if err != nil {
 			return false, err
 		}
+		sum.next()
 	}
-	return [32]byte(h.Sum(nil)) == last.Sum, nil
+	return [32]byte(sum.Sum(nil)) == last.Sum, nil
 }
 
 // gathered reads files of entries, one after the other: a later one may change
@@ -161,38 +178,21 @@ func (a *app) toldAgain(ctx context.Context, files []string, sh shape.Shape, p s
 func (a *app) gathered(c *cobra.Command, files []string, sh shape.Shape, p shape.Purposes) (*shape.Folk, *plan.Telling, error) {
 	g := shape.Gather(sh, files[len(files)-1], p, time.Now())
 	want := append(sh.Attributes(), p.Attributes()...)
-	h, err := summing(sh, p)
+	sum, err := newSumming(sh, p)
 	if err != nil {
 		return nil, nil, err
 	}
-	told := &plan.Telling{}
 	for _, file := range files {
-		before := told.Size
 		bar := a.counting("reading " + file)
 		_, err := readFile(c.Context(), file, func(r io.Reader, name string) (struct{}, error) {
-			return struct{}{}, ldif.NewReader(&summed{r, h, &told.Size}, name, want...).Each(g.Record)
+			return struct{}{}, ldif.NewReader(io.TeeReader(r, sum), name, want...).Each(g.Record)
 		})
 		bar.end()
 		if err != nil {
 			return nil, nil, inFile(file, err)
 		}
-		fmt.Fprintf(h, "\n%d\n", told.Size-before)
+		sum.next()
 	}
-	told.Sum = [32]byte(h.Sum(nil))
 	folk, err := g.Folk()
-	return folk, told, err
-}
-
-// summed adds what is read to a sum.
-type summed struct {
-	r io.Reader
-	h hash.Hash
-	n *int64
-}
-
-func (s *summed) Read(b []byte) (int, error) {
-	n, err := s.r.Read(b)
-	_, _ = s.h.Write(b[:n])
-	*s.n += int64(n)
-	return n, err
+	return folk, &plan.Telling{Sum: [32]byte(sum.Sum(nil)), Size: sum.size}, err
 }
