@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -22,6 +23,14 @@ type FolkFrom struct {
 	At        int64  // when a directory was read: seconds since 1970
 	Whole     bool   // everybody the directory has is there, so that who isn't has gone
 	Telling   *Telling
+}
+
+// named is where people come from with what newcomers are told apart by.
+func (w FolkFrom) named() FolkFrom {
+	if w.Domain == "" {
+		w.Domain = w.Directory
+	}
+	return w
 }
 
 const takenAlready = "all of that is in the estate already"
@@ -58,9 +67,7 @@ func (d *Desk) TakeFolk(folk *shape.Folk, w FolkFrom) (*Plan, *Taken, error) {
 	t := d.t
 	p := d.begin("")
 	c := &Taken{LeftOut: folk.Left, Apart: []string{}}
-	if w.Domain == "" {
-		w.Domain = w.Directory
-	}
+	w = w.named()
 	x := &taking{d: d, w: w, c: c, byID: map[ID]*folkRow{}, byName: map[string]*folkRow{}, byNumber: map[string][]*folkRow{}, first: -1, ended: map[[2]ID]bool{}}
 	written := map[ID]*estate.Particular{}
 	t.EachParticular(func(p *estate.Particular) { written[p.ID] = p })
@@ -127,15 +134,7 @@ func (d *Desk) TakeFolk(folk *shape.Folk, w FolkFrom) (*Plan, *Taken, error) {
 		} else {
 			x.change(row, person)
 		}
-		if w.Directory != "" {
-			row.is.Directory, row.is.Entry = w.Directory, person.DN
-		}
-		if folk.Former {
-			row.is.Former = person.Former
-		}
-		if person.Kind == acc.User {
-			x.signOn(row, person.Shut)
-		}
+		x.learn(row, person, folk)
 		met[row], rows[i] = true, row
 	}
 	byGID := map[int64]ID{}
@@ -169,10 +168,7 @@ func (d *Desk) TakeFolk(folk *shape.Folk, w FolkFrom) (*Plan, *Taken, error) {
 	x.rename()
 	for i, r := range rows {
 		if p := &folk.People[i]; r != nil && !p.Known {
-			r.is.Called = ""
-			if r.after.Name != p.Name {
-				r.is.Called = p.Name
-			}
+			r.call(p)
 		}
 	}
 	order, first := slices.Clone(x.renamed), map[*folkRow]bool{}
@@ -333,6 +329,27 @@ func (x *taking) change(r *folkRow, p *shape.Person) {
 	}
 }
 
+// learn gives an account what is written down of it beside.
+func (x *taking) learn(r *folkRow, p *shape.Person, folk *shape.Folk) {
+	if x.w.Directory != "" {
+		r.is.Directory, r.is.Entry = x.w.Directory, p.DN
+	}
+	if folk.Former {
+		r.is.Former = p.Former
+	}
+	if p.Kind == acc.User {
+		x.signOn(r, p.Shut)
+	}
+}
+
+// call writes down what the directory calls an account that is called otherwise here.
+func (r *folkRow) call(p *shape.Person) {
+	r.is.Called = ""
+	if r.after.Name != p.Name {
+		r.is.Called = p.Name
+	}
+}
+
 // signOn marks whether a user can sign on, by what the directory says; what was
 // said by hand stays.
 func (x *taking) signOn(r *folkRow, why string) {
@@ -446,8 +463,14 @@ func (x *taking) gone(p *Plan, met map[*folkRow]bool) error {
 			for _, form := range estate.Forms(a) {
 				switch {
 				case named[form]:
-					if err := x.d.unnamed(a); err != nil {
+					err := x.d.unnamed(a)
+					var still *StillNamed
+					var no *estate.Refused
+					switch {
+					case errors.As(err, &still), errors.As(err, &no):
 						why = err.Error()
+					case err != nil:
+						return err
 					}
 				case first[form] != nil:
 					why = fmt.Sprintf("it is the primary group of %s", first[form].after.Name)

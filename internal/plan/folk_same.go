@@ -15,6 +15,7 @@ func (d *Desk) NothingOf(folk *shape.Folk, w FolkFrom) (p *Plan, ok bool, err er
 	if w.Whole || w.Directory == "" || len(folk.People) > fewFolk || len(folk.Members) > 20*fewFolk {
 		return nil, false, nil
 	}
+	w = w.named()
 	ids := make([]ID, len(folk.People))
 	for i := range folk.People {
 		person := &folk.People[i]
@@ -81,17 +82,16 @@ func (d *Desk) sameAs(folk *shape.Folk, p *shape.Person, w FolkFrom) (a account,
 	default:
 		return a, false
 	}
+	if a.Kind != p.Kind {
+		return a, false
+	}
 	is := d.t.ParticularsOf(a.ID)
-	switch {
-	case a.Kind != p.Kind, a.Name != p.Name,
-		is.Directory != w.Directory, is.Entry != p.DN, is.Called != "",
-		folk.Former && is.Former != p.Former,
-		p.POSIX != acc.NoPOSIX && a.POSIX != p.POSIX,
-		p.Purpose != acc.Unsaid && a.Purpose != p.Purpose,
-		p.Purpose == acc.Unsaid && a.Purpose == acc.Mail,
-		!p.Primary.IsZero() && a.Primary != p.Primary,
-		p.Kind == acc.User && p.Shut != "" && (!is.Shut || is.Why != "" && is.Why != p.Shut),
-		p.Kind == acc.User && p.Shut == "" && is.Shut && is.Why != "":
+	x := &taking{d: d, w: w, c: &Taken{}}
+	r := &folkRow{before: &a, after: a, was: is, is: is}
+	x.change(r, p)
+	x.learn(r, p, folk)
+	r.call(p)
+	if r.after != a || r.is != is {
 		return a, false
 	}
 	if p.Kind == acc.User && p.First != acc.NoPOSIX {
