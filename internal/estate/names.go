@@ -79,11 +79,9 @@ func (t *Tx) soleName(name string) bool {
 		t.called = map[string]int{}
 		for _, key := range t.Strings("SELECT key FROM accounts") {
 			t.called[key]++
-			if at := strings.IndexByte(key, '@'); at >= 0 { // may be called what is before it
-				for ; at >= 0 && at < len(key); at++ {
-					if key[at] == '@' {
-						t.called[key[:at]]++
-					}
+			for at := range len(key) {
+				if key[at] == '@' { // may be called what is before it
+					t.called[key[:at]]++
 				}
 			}
 		}
@@ -197,9 +195,12 @@ func (t *Tx) Named(word string, kind account.Kind) (account.Account, error) {
 			fit = append(fit, a)
 		}
 	}
+	if len(fit) > 0 && name == word && store.Key(fit[0].Name) == store.Key(name) {
+		if err := t.which(name, fit[0], kind); err != nil {
+			return account.Account{}, err
+		}
+	}
 	switch {
-	case len(fit) > 0 && name == word && store.Key(fit[0].Name) == store.Key(name) && t.apart(name, kind) != nil:
-		return account.Account{}, t.which(name, fit[0], kind)
 	case len(fit) == 2 && t.private(fit[0], fit[1]):
 		return fit[0].Account, nil
 	case len(fit) == 2:

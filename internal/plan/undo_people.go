@@ -30,15 +30,15 @@ var manyPeople = 100
 // peopleNow is every account and membership as it is now, by row.
 type peopleNow struct {
 	accounts map[int64]account
-	members  map[[2]int64]estate.Row
+	members  map[[2]int64]estate.Membership
 }
 
 // now reads who there is, where the change altered many; else nil.
 func (u *undoing) now() *peopleNow {
 	if u.people == nil && len(u.of("accounts"))+len(u.of("members")) >= manyPeople {
-		u.people = &peopleNow{map[int64]account{}, map[[2]int64]estate.Row{}}
+		u.people = &peopleNow{map[int64]account{}, map[[2]int64]estate.Membership{}}
 		u.d.t.EachAccount(func(row int64, a account) { u.people.accounts[row] = a })
-		u.d.t.EachMembership(func(r estate.Row) { u.people.members[[2]int64{r.Group, r.Member}] = r })
+		u.d.t.EachMembership(func(r estate.Row) { u.people.members[[2]int64{r.Group, r.Member}] = r.Is })
 	}
 	return u.people
 }
@@ -56,8 +56,8 @@ func (u *undoing) standing(row int64) (account, bool) {
 // by row too.
 func (u *undoing) isMember(groupRow, memberRow int64, group, member ID) (estate.Membership, bool) {
 	if p := u.now(); p != nil {
-		r, ok := p.members[[2]int64{groupRow, memberRow}]
-		return r.Is, ok
+		is, ok := p.members[[2]int64{groupRow, memberRow}]
+		return is, ok
 	}
 	return u.d.t.Member(group, member)
 }
@@ -118,11 +118,11 @@ func (u *undoing) accounts() error {
 				return err
 			}
 			after := before
-			for _, f := range []struct{ was, is, now bool }{
-				{old.Name != then.Name, before.Name == then.Name, true},
-				{old.Purpose != then.Purpose, before.Purpose == then.Purpose, true}, {old.Primary != then.Primary, before.Primary == then.Primary, true}, {old.POSIX != then.POSIX, before.POSIX == then.POSIX, true},
+			for _, f := range []struct{ turned, stands bool }{
+				{old.Name != then.Name, before.Name == then.Name}, {old.Purpose != then.Purpose, before.Purpose == then.Purpose},
+				{old.Primary != then.Primary, before.Primary == then.Primary}, {old.POSIX != then.POSIX, before.POSIX == then.POSIX},
 			} {
-				if f.was && !f.is {
+				if f.turned && !f.stands {
 					if err := u.later("accounts", n.id, ""); err != nil {
 						return err
 					}
