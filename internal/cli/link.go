@@ -25,6 +25,7 @@ import (
 type linking struct {
 	smb, user, domain string
 	encrypt, local    bool
+	guest, old        bool
 }
 
 func (l *linking) flags(c *cobra.Command) {
@@ -33,21 +34,26 @@ func (l *linking) flags(c *cobra.Command) {
 	c.Flags().StringVar(&l.domain, "domain", "", "the user's `domain`, or realm")
 	c.Flags().BoolVar(&l.local, "local", false, "the real server is this machine itself: its own trees, with modes and lists")
 	c.Flags().BoolVar(&l.encrypt, "require-encryption", false, "speak to it encrypted, or not at all")
+	c.Flags().BoolVar(&l.guest, "guest", false, "a guest's session will do, in which nothing is signed")
+	c.Flags().BoolVar(&l.old, "old-dialects", false, "SMB 2.1 to 3.0.2 will do, in which nobody vouches for the negotiation")
 }
 
 // link makes a server's link of the flags; nil where there is none.
 func (l *linking) link(who string) (*estate.Link, error) {
 	if l.local {
-		if l.smb != "" || l.user != "" || l.domain != "" || l.encrypt {
+		if l.smb != "" || l.user != "" || l.domain != "" || l.encrypt || l.guest || l.old {
 			return nil, misused("--local is this machine itself, and nobody signs on to it")
 		}
 		return &estate.Link{Kind: plan.LocalKind, Text: "{}"}, nil
 	}
 	if l.smb == "" {
-		if l.user != "" || l.domain != "" || l.encrypt {
-			return nil, misused("--user, --domain and --require-encryption go with --smb HOST")
+		if l.user != "" || l.domain != "" || l.encrypt || l.guest || l.old {
+			return nil, misused("--user, --domain, --require-encryption, --guest and --old-dialects go with --smb HOST")
 		}
 		return nil, nil
+	}
+	if l.guest && l.encrypt {
+		return nil, misused("--guest takes a session that can't be encrypted, and --require-encryption refuses it")
 	}
 	user, domain := l.user, l.domain
 	if d, u, ok := strings.Cut(user, `\`); ok && domain == "" { // DOMAIN\name
@@ -55,7 +61,7 @@ func (l *linking) link(who string) (*estate.Link, error) {
 	} else if u, r, ok := strings.Cut(user, "@"); ok && domain == "" { // name@realm
 		domain, user = r, u
 	}
-	s := smb.Link{Host: l.smb, Port: smb.DefaultPort, User: user, Domain: domain, Encrypt: l.encrypt}
+	s := smb.Link{Host: l.smb, Port: smb.DefaultPort, User: user, Domain: domain, Encrypt: l.encrypt, Guest: l.guest, Old: l.old}
 	if strings.Contains(domain, ".") { // a realm; its first part is what NTLM has, nearly always
 		s.Realm = strings.ToUpper(domain)
 		s.Domain, _, _ = strings.Cut(s.Realm, ".")

@@ -65,7 +65,7 @@ func testServer(ctx context.Context, l smb.Link, secret smb.Secret) (steps []ste
 	if errors.As(err, &un) && un.Step != "reach" {
 		reached = nil
 	}
-	if !note("reached", reached, l.Address()) || !note("signed on", err, as(l, secret)) {
+	if !note("reached", reached, l.Address()) || !note("signed on", err, as(l, secret, c)) {
 		return steps
 	}
 	defer c.Close()
@@ -123,8 +123,15 @@ func (a *app) testItself(ctx context.Context, s estate.Server, c *local.Client) 
 	return a.tested(s, append(steps, root))
 }
 
-// as says who is signed on, and by what.
-func as(l smb.Link, secret smb.Secret) string {
+// as says who is signed on, by what, and what holds of the session.
+func as(l smb.Link, secret smb.Secret, c *smb.Client) string {
+	if c == nil {
+		return ""
+	}
+	is := c.Session()
+	if is.Guest {
+		return "as a guest, whoever " + l.User + " is: nothing is signed"
+	}
 	who := "as " + l.User
 	if l.Domain != "" {
 		who += " of " + l.Domain
@@ -132,8 +139,8 @@ func as(l smb.Link, secret smb.Secret) string {
 	if secret.Kerberos() {
 		who += ", by Kerberos"
 	}
-	if l.Encrypt {
-		who += ", encrypted"
+	if is.Encrypted {
+		return who + ", encrypted"
 	}
-	return who
+	return who + ", signed"
 }

@@ -197,6 +197,8 @@ func (p *Printer) Server(s *ask.Server) error {
 
 				Domain, Realm string
 				Encrypt       bool `json:"require-encryption"`
+				Guest         bool `json:"guest"`
+				Old           bool `json:"old-dialects"`
 			}
 			_ = json.Unmarshal(s.Link, &l)
 			more := ""
@@ -208,6 +210,12 @@ func (p *Printer) Server(s *ask.Server) error {
 			}
 			if l.Encrypt {
 				more += ", encrypted or not at all"
+			}
+			if l.Guest {
+				more += ", as a guest too"
+			}
+			if l.Old {
+				more += ", in dialects before 3.1.1 too"
 			}
 			p.Line(S("  a real server, over %s: %s, port %d, as %s%s", s.Protocol, l.Host, l.Port, l.User, more))
 		}

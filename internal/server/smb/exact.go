@@ -124,9 +124,14 @@ func (x *Exact) signOn(l Link, secret Secret) error {
 		switch a.status {
 		case 0:
 			if len(a.body) >= 4 && binary.LittleEndian.Uint16(a.body[2:])&3 != 0 {
-				return errors.New("it signs on as a guest only")
+				return errGuest
 			}
-			x.key = who.SessionKey()
+			if len(a.body) < 4 {
+				return errShort
+			}
+			if x.key = who.SessionKey(); !x.signed(a.packet) {
+				return errForged
+			}
 			return nil
 		case statusMore:
 			given, err := a.buffer(4)

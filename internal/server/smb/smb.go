@@ -33,6 +33,10 @@ type Link struct {
 	Domain  string `json:"domain,omitempty"` // as NTLM has it
 	Realm   string `json:"realm,omitempty"`  // as Kerberos has it
 	Encrypt bool   `json:"require-encryption,omitempty"`
+	// Guest: a session that isn't the user's, and is not signed, will do.
+	Guest bool `json:"guest,omitempty"`
+	// Old: dialects before SMB 3.1.1 will do, whose negotiation nobody vouches for.
+	Old bool `json:"old-dialects,omitempty"`
 }
 
 // Address writes host and port.
@@ -49,6 +53,8 @@ type Client struct {
 	link    Link
 	secret  Secret
 	session *smb2.Session
+	is      Session
+	conn    net.Conn
 
 	m      sync.Mutex
 	shares map[string]*smb2.Share // connected to, by lower-case name
@@ -82,23 +88,61 @@ func Dial(ctx context.Context, l Link, secret Secret) (*Client, error) {
 		conn.Close()
 		return nil, &Unreached{l.Address(), "sign-on", err.Error()}
 	}
-	conn = &wire{Conn: conn, wait: answering}
+	on := &wire{Conn: conn, wait: answering, old: l.Old}
+	conn = on
 	if l.Encrypt {
 		conn = &sealedConn{Conn: conn}
 	}
 	sd := &smb2.Dialer{Negotiator: smb2.Negotiator{RequireMessageSigning: true}, Initiator: who}
+	if !l.Old {
+		sd.Negotiator.SpecifiedDialect = dialect311
+	}
 	ctx, stop := context.WithTimeout(ctx, patience)
 	defer stop()
-	s, err := sd.DialConn(ctx, conn, l.Address())
+	s, is, err := signOn(ctx, sd, conn, on, l)
 	if err != nil {
 		conn.Close()
 		return nil, &Unreached{l.Address(), "sign-on", plainSMB(err)}
 	}
-	return &Client{link: l, secret: secret, session: s, shares: map[string]*smb2.Share{}}, nil
+	return &Client{link: l, secret: secret, session: s, is: is, conn: conn, shares: map[string]*smb2.Share{}}, nil
 }
 
+// signOn signs on by the library, and proves what that came to. What a hostile
+// server can make the library trip over is an error like others.
+func signOn(ctx context.Context, sd *smb2.Dialer, conn net.Conn, on *wire, l Link) (s *smb2.Session, is Session, err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			err = errNoSignOn
+		}
+	}()
+	if s, err = sd.DialConn(ctx, conn, l.Address()); err != nil {
+		if c := context.Cause(ctx); c != nil && errors.Is(err, context.DeadlineExceeded) {
+			err = fmt.Errorf("the server has not answered for %v", patience)
+		}
+		return nil, is, err
+	}
+	if is, err = prove(on.settle(), sd.Initiator.SessionKey, l.Guest && !l.Encrypt); err != nil {
+		return nil, is, err
+	}
+	if l.Encrypt && !is.Encrypted {
+		return nil, is, errPlain
+	}
+	return s, is, nil
+}
+
+// Session says what signing on came to.
+func (c *Client) Session() Session { return c.is }
+
+// parting is how long a server is given to hear that one signs off.
+const parting = 2 * time.Second
+
 // Close signs off.
-func (c *Client) Close() { _ = c.session.Logoff() }
+func (c *Client) Close() {
+	ctx, stop := context.WithTimeout(context.Background(), parting)
+	defer stop()
+	_ = c.session.WithContext(ctx).Logoff()
+	c.conn.Close()
+}
 
 func plainNet(err error) string {
 	var oe *net.OpError

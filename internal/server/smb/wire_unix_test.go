@@ -29,7 +29,7 @@ func TestTooOldADialect(t *testing.T) {
 		binary.LittleEndian.PutUint16(p[4+headerSize+4:], dialect)
 		in := &written{}
 		in.Buffer.Write(p)
-		c := &wire{Conn: nopClose{in}}
+		c := &wire{Conn: nopClose{in}, old: true}
 		b := make([]byte, 8)
 		var err error
 		for n := 0; n < len(p) && err == nil; {
@@ -43,7 +43,8 @@ func TestTooOldADialect(t *testing.T) {
 
 type nopClose struct{ *written }
 
-func (nopClose) Close() error { return nil }
+func (nopClose) Close() error                    { return nil }
+func (nopClose) SetReadDeadline(time.Time) error { return nil }
 
 // TestAServerThatOwesAnAnswer: one that doesn't answer is given up, one that is
 // asked nothing is waited for.

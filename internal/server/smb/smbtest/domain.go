@@ -82,7 +82,10 @@ func StartDomain(t testing.TB, shares ...string) *Domain {
 	names := filepath.Join("/etc/netns", d.NS) // what is known by name in its network
 	require.NoError(t, os.MkdirAll(names, 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(names, "hosts"), []byte("127.0.0.1 localhost "+d.Host+" "+host+"\n"), 0o644))
-	run("ip", "netns", "exec", d.NS, "samba-tool", "domain", "provision", "--use-rfc2307", "--realm="+d.Realm, "--domain="+d.Name, "--server-role=dc",
+	// What a machine's own configuration says (shares of everybody's home, printers) would be taken along.
+	bare := filepath.Join(dir, "bare.conf")
+	require.NoError(t, os.WriteFile(bare, []byte("[global]\n"), 0o644))
+	run("ip", "netns", "exec", d.NS, "samba-tool", "domain", "provision", "--configfile="+bare, "--use-rfc2307", "--realm="+d.Realm, "--domain="+d.Name, "--server-role=dc",
 		"--dns-backend=SAMBA_INTERNAL", "--targetdir="+dir, "--adminpass="+Administrator, "--option=interfaces=lo", "--option=bind interfaces only=yes")
 	text, err := os.ReadFile(d.Conf)
 	require.NoError(t, err)
