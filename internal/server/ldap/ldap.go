@@ -44,6 +44,8 @@ type Link struct {
 	Open   bool   `json:"open,omitempty"`
 	Realm  string `json:"realm,omitempty"` // of a keytab's user
 	Filter string `json:"filter,omitempty"`
+	// Patience is how long it may take to sign somebody on; 0: half a minute.
+	Patience time.Duration `json:"-"`
 }
 
 // Secret is what one signs on with.
@@ -125,19 +127,33 @@ func Dial(ctx context.Context, l Link, s Secret) (*Client, error) {
 	if err != nil {
 		return nil, err
 	}
-	d := &net.Dialer{Timeout: patience}
-	conn, err := goldap.DialURL(l.URL, goldap.DialWithDialer(d), goldap.DialWithTLSConfig(trust))
+	patient := cmp.Or(l.Patience, patience)
+	raw, err := reach(ctx, l, trust, patient)
 	if err != nil {
+		if ctx.Err() != nil {
+			return nil, context.Cause(ctx)
+		}
 		return nil, failed(l, "reach", cmp.Or(untrusted, err))
 	}
-	conn.SetTimeout(2 * patience)
-	if strings.HasPrefix(l.URL, "ldap:") && !l.Open {
+	// Whatever isn't answered until one is signed on ends with this; the library
+	// waits for a handshake by itself for ever.
+	_ = raw.SetDeadline(time.Now().Add(patient))
+	stop := context.AfterFunc(ctx, func() { raw.Close() })
+	secured := strings.HasPrefix(l.URL, "ldaps:")
+	conn := goldap.NewConn(raw, secured)
+	conn.Start()
+	conn.SetTimeout(patient)
+	if !secured && !l.Open {
 		if err := conn.StartTLS(trust); err != nil {
+			stop()
 			conn.Close()
-			return nil, failed(l, "trust", cmp.Or(untrusted, err))
+			if ctx.Err() != nil {
+				return nil, context.Cause(ctx)
+			}
+			return nil, failed(l, "trust", cmp.Or(untrusted, silent(err, patient)))
 		}
 	}
-	c := &Client{link: l, conn: conn, stop: context.AfterFunc(ctx, func() { conn.Close() })}
+	c := &Client{link: l, conn: conn, stop: stop}
 	if err := c.signOn(s); err != nil {
 		c.Close()
 		if ctx.Err() != nil {
@@ -146,9 +162,38 @@ func Dial(ctx context.Context, l Link, s Secret) (*Client, error) {
 		if s.Kerberos() && goldap.IsErrorWithCode(err, goldap.LDAPResultStrongAuthRequired) {
 			return nil, &Unreached{l.URL, "sign-on", errors.New("it takes no Kerberos within TLS"), "have it allow that (SASL over TLS), or sign on with a password"}
 		}
-		return nil, failed(l, "sign-on", err)
+		return nil, failed(l, "sign-on", silent(err, patient))
 	}
+	_ = raw.SetDeadline(time.Time{})
+	conn.SetTimeout(2 * patience)
 	return c, nil
+}
+
+// reach opens the connection, encrypted where the directory is reached so.
+func reach(ctx context.Context, l Link, trust *tls.Config, patient time.Duration) (net.Conn, error) {
+	u, err := url.Parse(l.URL)
+	if err != nil {
+		return nil, err
+	}
+	d := &net.Dialer{Timeout: patient}
+	port := map[string]string{"ldap": goldap.DefaultLdapPort, "ldaps": goldap.DefaultLdapsPort}[u.Scheme]
+	address := net.JoinHostPort(u.Hostname(), cmp.Or(u.Port(), port))
+	if u.Scheme == "ldaps" {
+		ctx, stop := context.WithTimeout(ctx, patient)
+		defer stop()
+		conn, err := (&tls.Dialer{NetDialer: d, Config: trust}).DialContext(ctx, "tcp", address)
+		return conn, silent(err, patient)
+	}
+	return d.DialContext(ctx, "tcp", address)
+}
+
+// silent says in words that a directory doesn't answer.
+func silent(err error, patient time.Duration) error {
+	var slow net.Error
+	if errors.As(err, &slow) && slow.Timeout() {
+		return fmt.Errorf("it has not answered for %v", patient)
+	}
+	return err
 }
 
 // trust says which certificates are taken: by crypto/x509 as crypto/tls would
