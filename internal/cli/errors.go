@@ -58,6 +58,7 @@ func kindOf(err error) (kind string, value any, code int) {
 		there    *live.Otherwise
 		broken   *live.Broken
 		back     *live.Back
+		goesOn   *live.BackBroken
 		stopped  *live.Stopped
 		unreach  *smb.Unreached
 		machine  *live.OtherMachine
@@ -69,6 +70,8 @@ func kindOf(err error) (kind string, value any, code int) {
 		return "otherwise-there", there, exitTrouble
 	case errors.As(err, &broken):
 		return "broken-off", broken, exitTrouble
+	case errors.As(err, &goesOn):
+		return "taking-back-broken-off", goesOn, exitTrouble
 	case errors.As(err, &back):
 		return "taken-back", back, exitTrouble
 	case errors.As(err, &stopped):

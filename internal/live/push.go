@@ -2,10 +2,13 @@ package live
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -56,25 +59,42 @@ func (e *Otherwise) Error() string {
 
 // Broken is a push that was broken off: some items are written, some are not.
 type Broken struct {
-	Done int   `json:"written"`
-	Of   int   `json:"of"`
-	Err  error `json:"-"`
+	Done int `json:"written"` // seen to be as they are to be
+	// Unsure is how many more were being written, and whether they are isn't known.
+	Unsure int   `json:"not-known"`
+	Of     int   `json:"of"`
+	Err    error `json:"-"`
 }
 
 func (e *Broken) Error() string {
-	return fmt.Sprintf("broken off: %d of %s may be written, and the estate is as it was: %v; tarnwold resume finishes it, tarnwold undo takes it back", e.Done, format.Count(int64(e.Of), "item"), e.Err)
+	unsure := ""
+	if e.Unsure > 0 {
+		unsure = fmt.Sprintf(", of %d more it isn't known", e.Unsure)
+	}
+	return fmt.Sprintf("broken off: %d of %s written%s, and the estate is as it was: %v; tarnwold resume finishes it, tarnwold undo takes it back", e.Done, format.Count(int64(e.Of), "item"), unsure, e.Err)
 }
 
 func (e *Broken) Unwrap() error { return e.Err }
 
-// Back is a push that a server refused, all of it taken back again.
+// Back is a push that a server refused, or that somebody else came between,
+// all of it taken back again.
 type Back struct {
 	Where string `json:"where"`
 	Why   string `json:"why"`
+	// Left are items that somebody else has changed since they were written:
+	// they are left as they are.
+	Left []string `json:"left-as-they-are"`
 }
 
 func (e *Back) Error() string {
-	return fmt.Sprintf("%s: %s; what had been written is taken back, and nothing was kept", e.Where, e.Why)
+	left := ""
+	if n := len(e.Left); n > 0 {
+		left = fmt.Sprintf(" but for %s, which somebody else has changed since", e.Left[0])
+		if n > 1 {
+			left = fmt.Sprintf(" but for %s and %s more, which somebody else has changed since", e.Left[0], format.Count(int64(n-1), "item"))
+		}
+	}
+	return fmt.Sprintf("%s: %s; what had been written is taken back%s, and nothing was kept", e.Where, e.Why, left)
 }
 
 // pending is what the estate keeps of an unfinished change.
@@ -195,25 +215,40 @@ func (u *Push) finish(ctx context.Context, w *writing, states []state, p *plan.P
 			return "", werr
 		}
 		wrote = true
+		if werr = w.stands(context.WithoutCancel(ctx)); werr != nil {
+			return "", werr
+		}
 		return p.Keep(t)
 	})
 	if err == nil {
 		return id, nil
 	}
 	var no *refusal
-	if errors.As(werr, &no) { // the server says no: there is nothing to finish
-		if berr := u.back(w, js); berr != nil {
-			return 0, &Broken{w.done(), len(w.all), errors.Join(werr, berr)}
+	if errors.As(werr, &no) { // the server says no, or somebody came between: there is nothing to finish
+		left, berr := u.back(w, js)
+		if berr != nil {
+			return 0, w.broken(errors.Join(werr, berr))
 		}
-		return 0, &Back{no.where, no.err.Error()}
+		return 0, &Back{no.where, no.err.Error(), left}
 	}
-	if werr != nil {
-		return 0, &Broken{w.done(), len(w.all), plainly(werr)}
-	}
-	if wrote {
-		return 0, &Broken{w.done(), len(w.all), err}
+	if werr != nil || wrote {
+		return 0, w.broken(cmp.Or(werr, err))
 	}
 	return 0, err
+}
+
+// broken tells how far a push came that is broken off by an error.
+func (w *writing) broken(err error) *Broken {
+	b := &Broken{Of: len(w.all), Err: plainly(err)}
+	for i := range w.all {
+		switch w.seen[i].Load() {
+		case seenWritten:
+			b.Done++
+		case seenBegun:
+			b.Unsure++
+		}
+	}
+	return b
 }
 
 // plainly says of what was stopped that it was, and no more: what stands is for
@@ -222,22 +257,35 @@ func plainly(err error) error {
 	if errors.Is(err, context.Canceled) {
 		return errStopped
 	}
+	if said, ok := strings.CutSuffix(err.Error(), "; nothing was changed"); ok { // in the estate, which is half of it
+		return errors.New(said)
+	}
 	return err
 }
 
 var errStopped = errors.New("stopped")
 
-// back takes back what is written, within a while, and forgets the change.
-func (u *Push) back(w *writing, js string) error {
+// back takes back what is written, within a while, and forgets the change. It
+// gives what somebody else has changed since, and is left as it is.
+func (u *Push) back(w *writing, js string) (left []string, err error) {
 	ctx, stop := context.WithTimeout(context.Background(), time.Minute)
 	defer stop()
-	return u.Estate.Forget(ctx, js, func() error {
+	err = u.Estate.Forget(ctx, js, func() error {
 		states, err := w.states(ctx)
 		if err != nil {
 			return err
 		}
-		return w.write(ctx, states, before)
+		if err := w.write(ctx, states, before); err != nil {
+			return err
+		}
+		for i, s := range states {
+			if s == other && w.seen[i].Load() != seenNothing {
+				left = append(left, w.all[i].Where)
+			}
+		}
+		return nil
 	})
+	return left, err
 }
 
 // Unfinished is a change whose writing was broken off, and how far it came.
@@ -245,6 +293,7 @@ type Unfinished struct {
 	Summary string   `json:"change"`
 	By      string   `json:"by"`
 	Written []string `json:"written"`
+	Partly  []string `json:"half-written"` // on the way from one to the other
 	Left    []string `json:"not-written"`
 	Other   []string `json:"otherwise"` // somebody else has changed these since
 }
@@ -291,9 +340,9 @@ func (u *Push) find(ctx context.Context) (*found, error) {
 }
 
 func (f *found) told() *Unfinished {
-	out := &Unfinished{Summary: f.saved.Summary, By: f.saved.By, Written: []string{}, Left: []string{}, Other: []string{}}
+	out := &Unfinished{Summary: f.saved.Summary, By: f.saved.By, Written: []string{}, Partly: []string{}, Left: []string{}, Other: []string{}}
 	for i, s := range f.states {
-		list := map[state]*[]string{before: &out.Left, partly: &out.Left, after: &out.Written, other: &out.Other}[s]
+		list := map[state]*[]string{before: &out.Left, partly: &out.Partly, after: &out.Written, other: &out.Other}[s]
 		*list = append(*list, f.w.all[i].Where)
 	}
 	return out
@@ -352,10 +401,37 @@ func (u *Push) TakeBack(ctx context.Context) (*Unfinished, error) {
 	told := f.told()
 	err = u.Estate.Forget(ctx, f.js, func() error { return f.w.write(ctx, f.states, before) })
 	if err != nil {
-		err = &Broken{f.w.done(), len(f.w.all), plainly(err)}
+		return told, &BackBroken{len(f.w.all), plainly(err)}
 	}
-	return told, err
+	f.told().others(told)
+	return told, nil
 }
+
+// others tells in an earlier account what somebody else has changed since it.
+func (u *Unfinished) others(earlier *Unfinished) {
+	known := map[string]bool{}
+	for _, w := range earlier.Other {
+		known[w] = true
+	}
+	for _, w := range u.Other {
+		if !known[w] {
+			earlier.Other = append(earlier.Other, w)
+			earlier.Written = slices.DeleteFunc(earlier.Written, func(x string) bool { return x == w })
+		}
+	}
+}
+
+// BackBroken is taking back that was broken off itself.
+type BackBroken struct {
+	Of  int   `json:"of"`
+	Err error `json:"-"`
+}
+
+func (e *BackBroken) Error() string {
+	return fmt.Sprintf("taking back %s was broken off, and the change is still unfinished: %v; tarnwold resume --show says how each stands, tarnwold undo goes on taking it back", format.Count(int64(e.Of), "item"), e.Err)
+}
+
+func (e *BackBroken) Unwrap() error { return e.Err }
 
 func sameWrites(out []plan.Outbound, all []item) bool {
 	n := 0
@@ -389,16 +465,23 @@ type item struct {
 	server string
 }
 
+// What is known of an item by the run that writes it.
+const (
+	seenNothing int32 = iota
+	seenBegun         // a write went out
+	seenWritten       // and what it was to be was read back
+	seenMade          // the server made something of its own of it
+)
+
 // writing is servers at hand, and what is to be written to them.
 type writing struct {
 	all   []item
-	ours  []atomic.Bool // what was written by this run, whatever the server made of it
+	seen  []atomic.Int32
 	conns map[string][]server.Server
 	step  func(done, of int)
 	count atomic.Int64
+	last  atomic.Int64 // when the last write ended, in nanoseconds of the clock
 }
-
-func (w *writing) done() int { return int(w.count.Load()) }
 
 // refusal is a server that says no to a write.
 type refusal struct {
@@ -426,7 +509,7 @@ func (u *Push) open(ctx context.Context, out []plan.Outbound) (*writing, error) 
 			w.conns[o.Server] = append(w.conns[o.Server], c)
 		}
 	}
-	w.ours = make([]atomic.Bool, len(w.all))
+	w.seen = make([]atomic.Int32, len(w.all))
 	return w, nil
 }
 
@@ -443,7 +526,7 @@ func (x *item) read(ctx context.Context, c server.Server) (rule.Any, error) {
 	if x.OfShare {
 		return c.ShareRules(ctx, x.Share)
 	}
-	i, err := c.Look(ctx, x.Share, x.Writing.Path, x.Audited())
+	i, err := c.Look(ctx, x.Share, x.Writing.Path, x.Audits())
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", x.Where, err)
 	}
@@ -452,17 +535,23 @@ func (x *item) read(ctx context.Context, c server.Server) (rule.Any, error) {
 
 func (x *item) state(ctx context.Context, c server.Server) (state, error) {
 	now, err := x.read(ctx, c)
-	switch {
-	case err != nil:
+	if err != nil {
 		return other, err
-	case plan.Same(x.Before, now, x.Audited()):
-		return before, nil
-	case plan.Same(x.To, now, x.Audited()):
-		return after, nil
-	case between(now, x.Before, x.To):
-		return partly, nil
 	}
-	return other, nil
+	return x.is(now), nil
+}
+
+// is tells which state rules are.
+func (x *item) is(now rule.Any) state {
+	switch {
+	case server.Same(x.Before, now, x.Audits()):
+		return before
+	case server.Same(x.To, now, x.Audits()):
+		return after
+	case between(now, x.Before, x.To):
+		return partly
+	}
+	return other
 }
 
 // between tells whether rules of a POSIX tree are on their way from one to another.
@@ -504,56 +593,145 @@ func (w *writing) unexpected(states []state, want state) error {
 }
 
 // write brings every item that is in the other state to the wanted one,
-// folders before what is in them, each read back and compared.
+// folders before what is in them, each looked at directly before and read back
+// after. Going forward it ends where somebody else has changed an item since;
+// going back such items are left as they are.
 func (w *writing) write(ctx context.Context, states []state, want state) error {
-	w.count.Store(0)
+	done := 0
+	for i, s := range states {
+		if s == want {
+			done++
+		}
+		if s == after && want == after {
+			w.seen[i].Store(seenWritten)
+		}
+	}
+	w.count.Store(int64(done))
 	for from := 0; from < len(w.all); {
 		to := from
 		for to < len(w.all) && w.all[to].Depth == w.all[from].Depth && w.all[to].server == w.all[from].server {
 			to++
 		}
-		err := w.each(ctx, from, to, func(i int, c server.Server) error {
-			if states[i] == want || states[i] == other && !(want == before && w.ours[i].Load()) {
-				if states[i] == after {
-					w.count.Add(1)
-				}
-				return nil
-			}
-			x := w.all[i].Writing
-			if want == before {
-				x.Before, x.To = x.To, x.Before
-			}
-			if states[i] == other || states[i] == partly { // what the server made of what we wrote
-				now, err := w.all[i].read(ctx, c)
-				if err != nil {
-					return w.failed(ctx, i, err)
-				}
-				x.Before = now
-			}
-			w.ours[i].Store(true)
-			if err := c.Write(ctx, x); err != nil {
-				return w.failed(ctx, i, err)
-			}
-			now, err := w.all[i].state(ctx, c)
-			if err != nil {
-				return w.failed(ctx, i, err)
-			}
-			if now != want {
-				return &refusal{w.all[i].Where, errors.New("the server took it and has something else now")}
-			}
-			states[i] = want
-			n := int(w.count.Add(1))
-			if w.step != nil {
-				w.step(n, len(w.all))
-			}
-			return nil
-		})
-		if err != nil {
+		if err := w.each(ctx, from, to, func(i int, c server.Server) error { return w.one(ctx, i, c, states, want) }); err != nil {
 			return err
 		}
 		from = to
 	}
 	return nil
+}
+
+// one brings one item to the wanted state.
+func (w *writing) one(ctx context.Context, i int, c server.Server, states []state, want state) error {
+	// What stands there and is neither is somebody else's, but where this run
+	// has seen the server itself make it of what was written.
+	made := want == before && w.seen[i].Load() == seenMade
+	if states[i] == want || states[i] == other && !made {
+		return nil
+	}
+	x := w.all[i].Writing
+	if want == before {
+		x.Before, x.To = x.To, x.Before
+	}
+	if states[i] == other || states[i] == partly {
+		now, err := w.all[i].read(ctx, c)
+		if err != nil {
+			return w.failed(ctx, i, err)
+		}
+		if states[i] == other && !rewritten(w.all[i].To, now) || states[i] == partly && !between(now, x.Before, x.To) {
+			states[i] = other
+			return w.overtaken(i, want)
+		}
+		x.Before = now
+	}
+	if want == after {
+		w.seen[i].Store(seenBegun)
+	}
+	err := c.Write(ctx, x)
+	if errors.Is(err, server.ErrChanged) {
+		states[i] = other
+		w.seen[i].Store(seenNothing)
+		return w.overtaken(i, want)
+	}
+	if err != nil {
+		return w.failed(ctx, i, err)
+	}
+	w.last.Store(time.Now().UnixNano())
+	now, err := w.all[i].read(ctx, c)
+	if err != nil {
+		return w.failed(ctx, i, err)
+	}
+	if is := w.all[i].is(now); is != want {
+		states[i] = is
+		if want == before { // somebody else came directly after
+			return nil
+		}
+		if rewritten(w.all[i].To, now) {
+			w.seen[i].Store(seenMade)
+			return &refusal{w.all[i].Where, errors.New("the server took it and has something else now")}
+		}
+		return &refusal{w.all[i].Where, errOvertaken}
+	}
+	states[i] = want
+	if want == after {
+		w.seen[i].Store(seenWritten)
+	}
+	n := int(w.count.Add(1))
+	if w.step != nil {
+		w.step(n, len(w.all))
+	}
+	return nil
+}
+
+var errOvertaken = errors.New("somebody else changed it on the server while this was written, and it is left as it is")
+
+// overtaken is what an item comes to that somebody else has changed: it ends a
+// change that goes forward, and is passed over where it goes back.
+func (w *writing) overtaken(i int, want state) error {
+	if want == before {
+		return nil
+	}
+	return &refusal{w.all[i].Where, errOvertaken}
+}
+
+// stands reads everything again once all is written. There is no call that
+// writes rules only where they are what they were, so somebody who looked
+// before a write of ours may still write over it: as long as that takes is
+// waited for, and what slipped through is found.
+func (w *writing) stands(ctx context.Context) error {
+	var settles time.Duration
+	for _, list := range w.conns {
+		settles = max(settles, list[0].Settles())
+	}
+	if last := w.last.Load(); last != 0 {
+		time.Sleep(time.Until(time.Unix(0, last).Add(settles)))
+	}
+	states, err := w.states(ctx)
+	if err != nil {
+		return err
+	}
+	for i, s := range states {
+		if s != after {
+			return &refusal{w.all[i].Where, errOvertaken}
+		}
+	}
+	return nil
+}
+
+// rewritten tells whether rules are what a server may make of those it was
+// given by itself: generic rights mapped ([MS-DTYP] §2.4.3), the list's own
+// marks set anew. Anything else is somebody's work.
+func rewritten(given, now rule.Any) bool {
+	g, ok := given.(*rule.Descriptor)
+	n, also := now.(*rule.Descriptor)
+	if !ok || !also || g.Owner != n.Owner || g.Group != n.Group || g.Rules.Absent != n.Rules.Absent || len(g.Rules.Entries) != len(n.Rules.Entries) {
+		return false
+	}
+	for i, e := range g.Rules.Entries {
+		if have := n.Rules.Entries[i]; have.Kind != e.Kind || have.Who != e.Who || have.Rights.Map() != e.Rights.Map() {
+			return false
+		}
+	}
+	return true
 }
 
 // failed tells a server that says no from one that is gone.

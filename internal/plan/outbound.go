@@ -188,21 +188,6 @@ func (d *Desk) madeThere(p *Plan, linked map[int64]bool) error {
 	return nil
 }
 
-// Same tells whether a descriptor a server has is the one that is meant; audit
-// entries count only where they were asked for.
-func Same(have, now rule.Any, audit bool) bool {
-	if audit {
-		return have.Same(now)
-	}
-	return as(have, now) == have
-}
-
-// Audited tells whether a write changes audit entries.
-func (w *Write) Audited() bool {
-	before, to := desc(w.Before), desc(w.To)
-	return before != nil && to != nil && (before.Control&auditBits != to.Control&auditBits || !before.Audit.Equal(&to.Audit))
-}
-
 // Finish makes the plan of a change whose writing was broken off: the estate
 // stands as it stood then.
 func (d *Desk) Finish(s *Saved, undoes int64) (*Plan, error) {

@@ -107,10 +107,10 @@ func (p *Printer) Unfinished(u *live.Unfinished) error {
 
 // Finished says that a broken-off change is finished.
 func (p *Printer) Finished(u *live.Unfinished, id int64) error {
-	return p.Give(map[string]any{"change": u.Summary, "kept-as": id, "written-before": len(u.Written), "written-now": len(u.Left)}, []string{"change", "kept as", "written before", "written now"}, func() [][]string {
-		return [][]string{{u.Summary, fmt.Sprint(id), fmt.Sprint(len(u.Written)), fmt.Sprint(len(u.Left))}}
+	return p.Give(map[string]any{"change": u.Summary, "kept-as": id, "written-before": len(u.Written), "written-now": len(u.Left) + len(u.Partly)}, []string{"change", "kept as", "written before", "written now"}, func() [][]string {
+		return [][]string{{u.Summary, fmt.Sprint(id), fmt.Sprint(len(u.Written)), fmt.Sprint(len(u.Left) + len(u.Partly))}}
 	}, func() {
-		p.Line(S("%s: %s had been written, %d more are now.", u.Summary, Count(int64(len(u.Written)), "item"), len(u.Left)))
+		p.Line(S("%s: %s had been written, %d more are now.", u.Summary, Count(int64(len(u.Written)), "item"), len(u.Left)+len(u.Partly)))
 		p.Line(S("Kept as change %d.", id))
 	})
 }
@@ -121,7 +121,7 @@ func (p *Printer) TakenBack(u *live.Unfinished) error {
 		eachState(u, func(state, where string) { out = append(out, []string{state, where}) })
 		return out
 	}, func() {
-		p.Line(S("%s: %s that had been written as before again; nothing was kept.", u.Summary, Count(int64(len(u.Written)), "item")))
+		p.Line(S("%s: %s that had been written as before again; nothing was kept.", u.Summary, Count(int64(len(u.Written)+len(u.Partly)), "item")))
 		for i, where := range u.Other {
 			if i == mostEdits {
 				p.Line(S("  and %d more", len(u.Other)-i))
@@ -136,7 +136,7 @@ func eachState(u *live.Unfinished, fn func(state, where string)) {
 	for _, l := range []struct {
 		state string
 		where []string
-	}{{"written", u.Written}, {"not written", u.Left}, {"otherwise", u.Other}} {
+	}{{"written", u.Written}, {"half written", u.Partly}, {"not written", u.Left}, {"otherwise", u.Other}} {
 		for _, w := range l.where {
 			fn(l.state, w)
 		}

@@ -15,6 +15,26 @@ import (
 // ErrNotThere is an item that a server doesn't have.
 var ErrNotThere = errors.New("it is not there")
 
+// ErrChanged is an item that isn't as a write was told it is: it is left as it is.
+var ErrChanged = errors.New("somebody changed it on the server since it was looked at, and it is left as it is")
+
+// audited are the control flags that go with audit entries.
+const audited = rule.AuditPresent | rule.AuditSealed
+
+// Same tells whether rules that a server has are those that are meant; audit
+// entries count only where they were asked for.
+func Same(have, now rule.Any, audit bool) bool {
+	h, ok := have.(*rule.Descriptor)
+	n, also := now.(*rule.Descriptor)
+	if !ok || !also || h == nil || n == nil || audit {
+		return have.Same(now)
+	}
+	then := *n
+	then.Audit = h.Audit
+	then.Control = n.Control&^audited | h.Control&audited
+	return then.Equal(h)
+}
+
 // Share is a share as the server has it.
 type Share struct {
 	Name   string
@@ -114,10 +134,23 @@ type Reader interface {
 	Close()
 }
 
+// Audits tells whether a writing changes audit entries.
+func (w *Writing) Audits() bool {
+	before, ok := w.Before.(*rule.Descriptor)
+	to, also := w.To.(*rule.Descriptor)
+	return ok && also && before != nil && to != nil && (before.Control&audited != to.Control&audited || !before.Audit.Equal(&to.Audit))
+}
+
 // Writer is what is written to a server.
 type Writer interface {
-	// Write sets a descriptor: those parts of it that To has otherwise than Before.
+	// Write sets a descriptor: those parts of it that To has otherwise than
+	// Before. The item is looked at directly before; where it isn't as Before
+	// says, nothing is written to it (ErrChanged).
 	Write(ctx context.Context, w Writing) error
+	// Settles is how long after a write another writer, who looked before it,
+	// may still overwrite it unseen: as long as it takes from looking to writing,
+	// and a good deal more.
+	Settles() time.Duration
 	// ShareRules reads one share's rules now.
 	ShareRules(ctx context.Context, share string) (*rule.Descriptor, error)
 }

@@ -252,7 +252,11 @@ func read(fd int) (*posix.Rules, *unix.Statx_t, error) {
 }
 
 // errOther is an item that isn't the one that was looked at, or isn't as it was.
-var errOther = errors.New("it isn't the item that was looked at, or somebody changed it since; nothing was written to it")
+var errOther = fmt.Errorf("it isn't the item that was looked at, or %w", server.ErrChanged)
+
+// Settles is how long a write may be overwritten by who looked before it: no
+// more than some system calls stand between looking and writing.
+func (c *Client) Settles() time.Duration { return 20 * time.Millisecond }
 
 // Write sets the rules of an item: on the very item that was looked at, and
 // only where it is as it was then.

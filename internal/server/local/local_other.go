@@ -5,6 +5,7 @@ package local
 import (
 	"context"
 	"errors"
+	"time"
 
 	"tarnwold/core/account"
 	"tarnwold/core/rule"
@@ -33,6 +34,7 @@ func (*Client) Names(context.Context, []account.ID) ([]server.Account, error) {
 	return nil, errElsewhere
 }
 func (*Client) Write(context.Context, server.Writing) error { return errElsewhere }
+func (*Client) Settles() time.Duration                      { return 0 }
 func (*Client) ShareRules(context.Context, string) (*rule.Descriptor, error) {
 	return nil, errElsewhere
 }

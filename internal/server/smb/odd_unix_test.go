@@ -18,7 +18,6 @@ import (
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format/secdesc"
 	"tarnwold/internal/live"
-	"tarnwold/internal/plan"
 	"tarnwold/internal/server"
 	"tarnwold/internal/server/smb/smbtest"
 )
@@ -142,7 +141,7 @@ func TestWhatIsWrittenComesBack(t *testing.T) {
 			require.NoError(t, w.admin.Write(ctx, server.Writing{Share: "productions", Path: path, Before: was.Rules, To: to}))
 			now, err := w.admin.Look(ctx, "productions", path, false)
 			require.NoError(t, err)
-			if !plan.Same(to, now.Rules, false) {
+			if !server.Same(to, now.Rules, false) {
 				require.Equal(t, to.Control, now.Rules.Listed().Control)
 				require.Equal(t, to.Owner, now.Rules.Listed().Owner)
 				require.Len(t, now.Rules.Listed().Rules.Entries, len(to.Rules.Entries))

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"time"
 
 	smb2 "github.com/cloudsoda/go-smb2"
 
@@ -36,27 +37,50 @@ func (c *Client) Look(ctx context.Context, share, path string, audit bool) (serv
 		}
 		x.Folder, x.Size, x.Modified = info.IsDir(), info.Size(), info.ModTime()
 	}
+	d, err := c.raw(in, path, audit)
+	if err == nil {
+		x.Rules = d
+	}
+	return x, err
+}
+
+// raw reads the descriptor of an item of a share.
+func (c *Client) raw(in *smb2.Share, path string, audit bool) (*rule.Descriptor, error) {
 	parts := everything
 	if audit {
 		parts |= smb2.SACLSecurityInformation
 	}
-	raw, err := in.SecurityInfoRaw(name, parts)
+	raw, err := in.SecurityInfoRaw(strings.ReplaceAll(path, "/", `\`), parts)
 	if err != nil {
-		return x, c.failed(err)
+		return nil, c.failed(err)
 	}
-	x.Rules, err = rules(raw)
-	return x, err
+	return rules(raw)
 }
 
-// Write sets those parts of a descriptor that are others than before.
+// Settles is how long a write may be overwritten by who looked before it. From
+// looking to setting it takes three trips to the server and back.
+func (c *Client) Settles() time.Duration { return settles }
+
+const settles = 300 * time.Millisecond
+
+// Write sets those parts of a descriptor that are others than before. There is
+// no call that sets a descriptor only where it is what it was ([MS-SMB2]
+// §2.2.39 has none): it is looked at, and set directly after.
 func (c *Client) Write(ctx context.Context, w server.Writing) error {
 	to, ok := w.To.(*rule.Descriptor)
-	if ok && w.OfShare {
-		return c.setShareRules(ctx, w.Share, to)
-	}
 	before, also := w.Before.(*rule.Descriptor)
 	if !ok || !also {
 		return errors.New("an SMB server takes security descriptors alone")
+	}
+	if w.OfShare {
+		now, err := c.ShareRules(ctx, w.Share)
+		if err == nil && !before.Same(now) {
+			err = server.ErrChanged
+		}
+		if err != nil {
+			return err
+		}
+		return c.setShareRules(ctx, w.Share, to)
 	}
 	in, err := c.kept(ctx, w.Share)
 	if err != nil {
@@ -96,6 +120,13 @@ func (c *Client) Write(ctx context.Context, w server.Writing) error {
 	b, err := secdesc.Encode(set)
 	if err != nil {
 		return err
+	}
+	now, err := c.raw(in, w.Path, w.Audits())
+	if err != nil {
+		return err
+	}
+	if !server.Same(before, now, w.Audits()) {
+		return server.ErrChanged
 	}
 	if err := in.SetSecurityInfoRaw(strings.ReplaceAll(w.Path, "/", `\`), parts, blob(b)); err != nil {
 		return c.failed(err)
