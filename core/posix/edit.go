@@ -337,14 +337,24 @@ func (r *Rules) withList(l List, dflt bool) *Rules {
 	return &c
 }
 
-// Between tells whether rules are on their way from one to another: each part,
-// owner, group, special bits, access list and default list, is that of one of
-// the two.
+// Between tells whether rules are on their way from one to another: they are
+// some that an item passes through (Passing), or each part, owner, group,
+// special bits, access list and default list, is that of one of the two.
 func (r *Rules) Between(from, to *Rules) bool {
-	either := func(a, b List, n List) bool {
-		same := func(x, y List) bool { return slices.Equal(x, y) && (x == nil) == (y == nil) }
-		return same(n, a) || same(n, b)
+	either := func(a, b List, n List) bool { return sameList(n, a) || sameList(n, b) }
+	if r.Folder == from.Folder && (r.Owner == from.Owner || r.Owner == to.Owner) && (r.Group == from.Group || r.Group == to.Group) &&
+		r.Special&^(from.Special|to.Special) == 0 && either(from.Access, to.Access, r.Access) && either(from.Default, to.Default, r.Default) {
+		return true
 	}
-	return r.Folder == from.Folder && (r.Owner == from.Owner || r.Owner == to.Owner) && (r.Group == from.Group || r.Group == to.Group) &&
-		r.Special&^(from.Special|to.Special) == 0 && either(from.Access, to.Access, r.Access) && either(from.Default, to.Default, r.Default)
+	for _, p := range from.Passing(to) {
+		if p.SameLists(r) {
+			return true
+		}
+	}
+	for _, p := range to.Passing(from) { // it was being taken back
+		if p.SameLists(r) {
+			return true
+		}
+	}
+	return false
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"path"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -296,72 +297,63 @@ func failedIf(where string, err error) error {
 	return nil
 }
 
-// set brings an open place from its rules to others, part by part: owner and
-// group, the access list with the mode, the special bits, the default list. A
-// break between leaves rules that posix.Rules.Between knows.
+// set brings an open place from its rules to others, by the calls that
+// posix.Rules.Passing says. A break between leaves rules that
+// posix.Rules.Between knows.
 func set(fd int, now, to *posix.Rules) error {
-	name := proc(fd)
-	if now.Owner != to.Owner || now.Group != to.Group {
-		uid, gid := -1, -1
-		if n, _, ok := to.Owner.POSIX(); ok && now.Owner != to.Owner {
-			uid = int(n)
-		}
-		if n, _, ok := to.Group.POSIX(); ok && now.Group != to.Group {
-			gid = int(n)
-		}
-		if err := unix.Fchownat(fd, "", uid, gid, unix.AT_EMPTY_PATH); err != nil {
+	for _, next := range now.Passing(to) {
+		if err := call(fd, now, next); err != nil {
 			return err
 		}
+		now = next
 	}
-	if !equal(now.Access, to.Access) {
-		b, err := posixacl.Encode(to.Access, posixacl.NumberOf)
-		if err != nil {
-			return err
-		}
-		err = unix.Setxattr(name, accessList, b, 0)
-		if errors.Is(err, unix.ENOTSUP) && !to.Access.Extended() {
-			err = unix.Fchmodat(unix.AT_FDCWD, name, uint32(to.Mode()), 0)
-		}
-		if err != nil {
-			return err
-		}
-	}
-	// Owning and lists take special bits away; what stands now is what counts.
+	// Owning and lists may take special bits away; what stands now is what counts.
 	var st unix.Statx_t
 	if err := unix.Statx(fd, "", unix.AT_EMPTY_PATH, unix.STATX_MODE, &st); err != nil {
 		return err
 	}
 	if st.Mode&0o7777 != to.Mode() {
-		if err := unix.Fchmodat(unix.AT_FDCWD, name, uint32(to.Mode()), 0); err != nil {
+		return unix.Fchmodat(unix.AT_FDCWD, proc(fd), uint32(to.Mode()), 0)
+	}
+	return nil
+}
+
+// call sets the one part in which rules differ from those an open place has.
+func call(fd int, now, next *posix.Rules) error {
+	name := proc(fd)
+	switch {
+	case now.Owner != next.Owner || now.Group != next.Group:
+		uid, gid := -1, -1
+		if n, _, ok := next.Owner.POSIX(); ok && now.Owner != next.Owner {
+			uid = int(n)
+		}
+		if n, _, ok := next.Group.POSIX(); ok && now.Group != next.Group {
+			gid = int(n)
+		}
+		return unix.Fchownat(fd, "", uid, gid, unix.AT_EMPTY_PATH)
+	case now.Special != next.Special:
+		return unix.Fchmodat(unix.AT_FDCWD, name, uint32(next.Mode()), 0)
+	case !slices.Equal(now.Access, next.Access):
+		b, err := posixacl.Encode(next.Access, posixacl.NumberOf)
+		if err != nil {
 			return err
 		}
-	}
-	if equal(now.Default, to.Default) {
-		return nil
-	}
-	if to.Default == nil {
+		err = unix.Setxattr(name, accessList, b, 0)
+		if errors.Is(err, unix.ENOTSUP) && !next.Access.Extended() {
+			err = unix.Fchmodat(unix.AT_FDCWD, name, uint32(next.Mode()), 0)
+		}
+		return err
+	case next.Default == nil:
 		if err := unix.Removexattr(name, defaultList); err != nil && !errors.Is(err, unix.ENODATA) {
 			return err
 		}
 		return nil
 	}
-	b, err := posixacl.Encode(to.Default, posixacl.NumberOf)
+	b, err := posixacl.Encode(next.Default, posixacl.NumberOf)
 	if err != nil {
 		return err
 	}
 	return unix.Setxattr(name, defaultList, b, 0)
-}
-
-func equal(a, b posix.List) bool {
-	if len(a) != len(b) {
-		return false
-	}
-	for i := range a {
-		if a[i] != b[i] {
-			return false
-		}
-	}
-	return (a == nil) == (b == nil)
 }
 
 // ShareRules has nothing to read: a machine's own trees have no shares.

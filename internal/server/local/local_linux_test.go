@@ -228,17 +228,12 @@ func TestBreaksBetweenAreKnown(t *testing.T) {
 		fd, err := c.at(root, "x")
 		require.NoError(t, err)
 		// The calls of set, as far as the break.
-		some := *before
-		switch rnd.IntN(3) {
-		case 0:
-			some.Owner, some.Group = to.Owner, to.Group
-		case 1:
-			some.Owner, some.Group, some.Access = to.Owner, to.Group, to.Access
-		case 2:
-			some = *to
-			some.Default = before.Default
+		steps := before.Passing(to)
+		at := before
+		for _, next := range steps[:rnd.IntN(len(steps)+1)] {
+			require.NoError(t, call(fd, at, next))
+			at = next
 		}
-		require.NoError(t, set(fd, before, &some))
 		require.NoError(t, unix.Close(fd))
 		now, err := c.Look(ctx, root, "x", false)
 		require.NoError(t, err)
