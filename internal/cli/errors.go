@@ -59,6 +59,7 @@ func kindOf(err error) (kind string, value any, code int) {
 		broken   *live.Broken
 		back     *live.Back
 		goesOn   *live.BackBroken
+		shut     *live.Unwritable
 		stopped  *live.Stopped
 		unreach  *smb.Unreached
 		machine  *live.OtherMachine
@@ -70,6 +71,8 @@ func kindOf(err error) (kind string, value any, code int) {
 		return "otherwise-there", there, exitTrouble
 	case errors.As(err, &broken):
 		return "broken-off", broken, exitTrouble
+	case errors.As(err, &shut):
+		return "unwritable", shut, exitTrouble
 	case errors.As(err, &goesOn):
 		return "taking-back-broken-off", goesOn, exitTrouble
 	case errors.As(err, &back):

@@ -24,6 +24,7 @@ import (
 // keeping are the flags of every command that can change somebody's access.
 type keeping struct {
 	dryRun, yes, force bool
+	partly             bool // what can't be written on a real server is left out
 	save               string
 	model              bool // in the estate alone, whatever real server it is linked to
 	sign               signing
@@ -40,6 +41,7 @@ func (k *keeping) plainFlags(c *cobra.Command) {
 	c.Flags().BoolVar(&k.yes, "yes", false, "keep the change without asking")
 	c.Flags().BoolVar(&k.force, "force", false, "keep it although a guard warns; the journal says so")
 	c.Flags().BoolVar(&k.model, "model-only", false, "change the estate alone, and no real server or directory")
+	c.Flags().BoolVar(&k.partly, "partly", false, "leave out what a real server doesn't let be written, and keep the rest")
 	k.sign.flags(c)
 }
 
@@ -115,6 +117,10 @@ func (a *app) carry(c *cobra.Command, k keeping, fn build) error {
 		if err == nil && o.Changes() && len(o.Expects) > 0 {
 			bar.say("asking what is expected of it")
 			err = a.askOutcome(ctx, e, o)
+		}
+		if err == nil && len(o.Outbound) > 0 {
+			bar.say("looking at the server")
+			err = a.foretell(ctx, e, &k, o)
 		}
 		bar.end()
 		if errors.Is(err, estate.ErrMoved) && again(ctx, try, began) {

@@ -109,6 +109,19 @@ func outbound(d *plan.Desk, p *plan.Plan, o *report.Outcome, shown string) ([]by
 	return d.Save(p, shown)
 }
 
+// foretell looks at what of a plan's writes is to be left out, and what guards
+// have against them that only the server knows.
+func (a *app) foretell(ctx context.Context, e *estate.Estate, k *keeping, o *report.Outcome) error {
+	u := &live.Push{Estate: e, Dial: a.dialer(&k.sign)}
+	f, err := u.Foretell(ctx, o.Outbound, k.force)
+	if err != nil {
+		return err
+	}
+	o.Outbound, o.Left = f.Out, f.Left
+	o.Warnings = append(o.Warnings, f.Warnings...)
+	return nil
+}
+
 // keep keeps a plan: in the estate alone, or on the real servers too.
 func (a *app) keep(ctx context.Context, e *estate.Estate, k *keeping, o *report.Outcome, put []byte) (int64, error) {
 	m := o.Meta(command(a.shown))
@@ -117,6 +130,9 @@ func (a *app) keep(ctx context.Context, e *estate.Estate, k *keeping, o *report.
 			return 0, misused("it goes to a directory and to a server both; do one after the other, with --model-only for neither")
 		}
 		return a.keepThere(ctx, e, k, o, m)
+	}
+	if len(o.Outbound) == 0 && len(o.Left) > 0 {
+		return 0, &live.Unwritable{Items: o.Left}
 	}
 	if len(o.Outbound) == 0 {
 		return e.Change(ctx, m, o.Keep)
@@ -127,6 +143,8 @@ func (a *app) keep(ctx context.Context, e *estate.Estate, k *keeping, o *report.
 	}
 	bar := a.progress(of, "writing to "+o.Outbound[0].Server)
 	defer bar.end()
-	u := &live.Push{Estate: e, Dial: a.dialer(&k.sign), Step: func(done, _ int) { bar.set(done) }}
-	return u.Keep(ctx, o.Plan, put, m, o.Outbound)
+	u := &live.Push{Estate: e, Dial: a.dialer(&k.sign), Step: func(done, _ int) { bar.set(done) }, Left: o.Left, Partly: k.partly}
+	id, err := u.Keep(ctx, o.Plan, put, m, o.Outbound)
+	o.Left = u.Left
+	return id, err
 }

@@ -125,7 +125,8 @@ func (e *Estate) Change(ctx context.Context, m Meta, fn func(*Tx) (summary strin
 			id = 0
 			return store.Drop()
 		}
-		s.Exec("UPDATE journal SET summary=? WHERE id=?", summary, id)
+		// What was written to a real server was written before this moment.
+		s.Exec("UPDATE journal SET summary=?, at=? WHERE id=?", summary, time.Now().UTC().Format(time.RFC3339), id)
 		return t.Err()
 	})
 	if err != nil {

@@ -37,6 +37,10 @@ type Push struct {
 	Dial   Dial
 	// Step is told how many of the writes are done; nil: nobody listens.
 	Step func(done, of int)
+	// Left is left out of what is written, and in the estate as it is there.
+	Left []LeftOut
+	// Partly: what can't be written is left out too.
+	Partly bool
 }
 
 // workers is how many connections write at once.
@@ -104,6 +108,16 @@ type pending struct {
 	Forced []string        `json:"forced,omitempty"`
 	Bodies []string        `json:"descriptors"` // base64, each once
 	Out    []pendingServer `json:"servers"`
+	Left   []pendingLeft   `json:"left-out,omitempty"`
+}
+
+type pendingLeft struct {
+	Where  string `json:"where"`
+	Why    string `json:"why"`
+	Server string `json:"server"`
+	Path   string `json:"path"`
+	Folder bool   `json:"folder"`
+	Rules  int    `json:"rules"` // a place in Bodies
 }
 
 type pendingServer struct {
@@ -119,9 +133,11 @@ type pendingWrite struct {
 	Depth   int    `json:"depth,omitempty"`
 	Before  int    `json:"before"` // places in Bodies
 	After   int    `json:"after"`
+	// Was is the file it is written to, on a tree of this machine.
+	Was *server.Stamp `json:"was,omitempty"`
 }
 
-func put(saved []byte, m estate.Meta, out []plan.Outbound) (*pending, error) {
+func put(saved []byte, m estate.Meta, out []plan.Outbound, left []LeftOut) (*pending, error) {
 	p := &pending{Saved: saved, Undoes: m.Undoes, Forced: m.Forced}
 	at := map[string]int{}
 	body := func(a rule.Any) (int, error) {
@@ -145,35 +161,48 @@ func put(saved []byte, m estate.Meta, out []plan.Outbound) (*pending, error) {
 			if err != nil {
 				return nil, err
 			}
-			s.Writes = append(s.Writes, pendingWrite{w.Where, w.Share, w.Writing.Path, w.OfShare, w.Depth, before, after})
+			s.Writes = append(s.Writes, pendingWrite{w.Where, w.Share, w.Writing.Path, w.OfShare, w.Depth, before, after, w.Was})
 		}
 		p.Out = append(p.Out, s)
+	}
+	for _, x := range left {
+		i, err := body(x.rules)
+		if err != nil {
+			return nil, err
+		}
+		p.Left = append(p.Left, pendingLeft{x.Where, x.Why, x.server, x.path, x.folder, i})
 	}
 	return p, nil
 }
 
-func (p *pending) outbound() ([]plan.Outbound, error) {
+func (p *pending) outbound() (out []plan.Outbound, left []LeftOut, err error) {
 	var bodies []rule.Any
 	for _, s := range p.Bodies {
 		d, err := plan.Decoded(s)
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		bodies = append(bodies, d)
 	}
-	var out []plan.Outbound
+	unread := errors.New("the unfinished change can't be read")
+	for _, x := range p.Left {
+		if x.Rules < 0 || x.Rules >= len(bodies) {
+			return nil, nil, unread
+		}
+		left = append(left, LeftOut{x.Where, x.Why, x.Server, x.Path, x.Folder, bodies[x.Rules]})
+	}
 	for _, s := range p.Out {
 		o := plan.Outbound{Server: s.Server}
 		for _, w := range s.Writes {
 			if max(w.Before, w.After) >= len(bodies) || min(w.Before, w.After) < 0 {
-				return nil, errors.New("the unfinished change can't be read")
+				return nil, nil, unread
 			}
 			o.Writes = append(o.Writes, plan.Write{Where: w.Where, Depth: w.Depth,
-				Writing: server.Writing{Share: w.Share, Path: w.Path, OfShare: w.OfShare, Before: bodies[w.Before], To: bodies[w.After]}})
+				Writing: server.Writing{Share: w.Share, Path: w.Path, OfShare: w.OfShare, Before: bodies[w.Before], To: bodies[w.After], Was: w.Was}})
 		}
 		out = append(out, o)
 	}
-	return out, nil
+	return out, left, nil
 }
 
 // Keep writes a plan out, and keeps it. saved is the plan as a saved change set.
@@ -187,10 +216,14 @@ func (u *Push) Keep(ctx context.Context, p *plan.Plan, saved []byte, m estate.Me
 	if err != nil {
 		return 0, err
 	}
+	if states, err = u.leaveOut(w, states); err != nil {
+		return 0, err
+	}
 	if err := w.unexpected(states, before); err != nil {
 		return 0, err
 	}
-	intent, err := put(saved, m, out)
+	w.recognise()
+	intent, err := put(saved, m, w.outbound(), u.Left)
 	if err != nil {
 		return 0, err
 	}
@@ -202,6 +235,76 @@ func (u *Push) Keep(ctx context.Context, p *plan.Plan, saved []byte, m estate.Me
 		return 0, err
 	}
 	return u.finish(ctx, w, states, p, m, string(js))
+}
+
+// leaveOut takes out of what is written what couldn't be looked at, and refuses
+// that unless it was said that the rest is to be kept.
+func (u *Push) leaveOut(w *writing, states []state) ([]state, error) {
+	var no []LeftOut
+	var kept []item
+	var stand []state
+	for i := range w.all {
+		x := &w.all[i]
+		if x.err == nil {
+			kept, stand = append(kept, *x), append(stand, states[i])
+			continue
+		}
+		no = append(no, x.leftOut(x.err))
+	}
+	if len(no) == 0 {
+		return states, nil
+	}
+	if !u.Partly {
+		return nil, &Unwritable{no}
+	}
+	u.Left = append(u.Left, no...)
+	w.all, w.seen = kept, make([]atomic.Int32, len(kept))
+	return stand, nil
+}
+
+// leftOut tells of an item that it stays as it was.
+func (x *item) leftOut(why error) LeftOut {
+	l := LeftOut{Where: x.Where, Why: why.Error(), server: x.server, path: x.Path, rules: x.Before}
+	if r, ok := x.Before.(*posix.Rules); ok {
+		l.folder = r.Folder
+	}
+	return l
+}
+
+// recognise remembers which files are written to, and which of them are one
+// under several names: that is written once.
+func (w *writing) recognise() {
+	first := map[server.Stamp]int{}
+	for i := range w.all {
+		x := &w.all[i]
+		if x.found.Stamp == (server.Stamp{}) {
+			continue
+		}
+		if x.Was == nil {
+			was := x.found.Stamp
+			x.Was = &was
+		}
+		if x.found.Names > 1 {
+			at := x.found.Stamp
+			if k, ok := first[at]; ok && w.all[k].To.Same(x.To) {
+				x.twin = true
+			} else {
+				first[at] = i
+			}
+		}
+	}
+}
+
+// outbound gives what is written, as a plan has it.
+func (w *writing) outbound() (out []plan.Outbound) {
+	for _, x := range w.all {
+		if n := len(out); n == 0 || out[n-1].Server != x.server {
+			out = append(out, plan.Outbound{Server: x.server})
+		}
+		o := &out[len(out)-1]
+		o.Writes = append(o.Writes, x.Write)
+	}
+	return out
 }
 
 // finish writes what isn't written yet, then keeps the plan in the estate.
@@ -218,7 +321,14 @@ func (u *Push) finish(ctx context.Context, w *writing, states []state, p *plan.P
 		if werr = w.stands(context.WithoutCancel(ctx)); werr != nil {
 			return "", werr
 		}
-		return p.Keep(t)
+		for i, why := range w.left {
+			u.Left = append(u.Left, w.all[i].leftOut(why))
+		}
+		summary, err := p.Keep(t)
+		if err == nil && len(u.Left) > 0 {
+			err = putBack(t, p.Actor, u.Left)
+		}
+		return summary, err
 	})
 	if err == nil {
 		return id, nil
@@ -279,7 +389,7 @@ func (u *Push) back(w *writing, js string) (left []string, err error) {
 			return err
 		}
 		for i, s := range states {
-			if s == other && w.seen[i].Load() != seenNothing {
+			if (s == other || w.all[i].err != nil) && w.seen[i].Load() != seenNothing {
 				left = append(left, w.all[i].Where)
 			}
 		}
@@ -325,17 +435,24 @@ func (u *Push) find(ctx context.Context) (*found, error) {
 	if f.saved, err = plan.ReadSaved(bytes.NewReader(f.pending.Saved), "the unfinished change"); err != nil {
 		return nil, err
 	}
-	out, err := f.pending.outbound()
+	out, left, err := f.pending.outbound()
 	if err != nil {
 		return nil, err
 	}
+	u.Left = left
 	if f.w, err = u.open(ctx, out); err != nil {
 		return nil, err
 	}
 	f.states, err = f.w.states(ctx)
+	for i := range f.w.all {
+		if err == nil {
+			err = f.w.all[i].err
+		}
+	}
 	if err != nil {
 		f.w.close()
 	}
+	f.w.recognise()
 	return &f, err
 }
 
@@ -379,7 +496,7 @@ func (u *Push) Resume(ctx context.Context) (*Unfinished, int64, error) {
 		m = p.Meta(f.saved.Command)
 		m.Forced = f.pending.Forced
 		out, err := d.Outbound(p)
-		if err == nil && !sameWrites(out, f.w.all) {
+		if err == nil && !sameWrites(out, f.w.all, u.Left) {
 			err = &estate.Refused{Why: "the change comes to something else now than was begun", Do: "tarnwold undo takes it back"}
 		}
 		return err
@@ -433,10 +550,17 @@ func (e *BackBroken) Error() string {
 
 func (e *BackBroken) Unwrap() error { return e.Err }
 
-func sameWrites(out []plan.Outbound, all []item) bool {
+func sameWrites(out []plan.Outbound, all []item, left []LeftOut) bool {
+	without := map[string]bool{}
+	for _, x := range left {
+		without[x.Where] = true
+	}
 	n := 0
 	for _, o := range out {
 		for i := range o.Writes {
+			if without[o.Writes[i].Where] {
+				continue
+			}
 			if n >= len(all) {
 				return false
 			}
@@ -463,6 +587,9 @@ const (
 type item struct {
 	plan.Write
 	server string
+	found  server.Item // as it was looked at last
+	twin   bool        // another name of a file that is written by its first
+	err    error       // why it couldn't be looked at
 }
 
 // What is known of an item by the run that writes it.
@@ -481,6 +608,10 @@ type writing struct {
 	step  func(done, of int)
 	count atomic.Int64
 	last  atomic.Int64 // when the last write ended, in nanoseconds of the clock
+
+	partly bool // what a server refuses is left as it is
+	m      sync.Mutex
+	left   map[int]error
 }
 
 // refusal is a server that says no to a write.
@@ -492,10 +623,10 @@ type refusal struct {
 func (e *refusal) Error() string { return e.where + ": " + e.err.Error() }
 
 func (u *Push) open(ctx context.Context, out []plan.Outbound) (*writing, error) {
-	w := &writing{conns: map[string][]server.Server{}, step: u.Step}
+	w := &writing{conns: map[string][]server.Server{}, step: u.Step, partly: u.Partly, left: map[int]error{}}
 	for _, o := range out {
 		for _, x := range o.Writes {
-			w.all = append(w.all, item{x, o.Server})
+			w.all = append(w.all, item{Write: x, server: o.Server})
 		}
 		for n := range min(workers, (len(o.Writes)+63)/64) {
 			c, err := u.Dial(ctx, o.Server)
@@ -528,8 +659,9 @@ func (x *item) read(ctx context.Context, c server.Server) (rule.Any, error) {
 	}
 	i, err := c.Look(ctx, x.Share, x.Writing.Path, x.Audits())
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w", x.Where, err)
+		return nil, err
 	}
+	x.found = i
 	return i.Rules, nil
 }
 
@@ -566,8 +698,11 @@ func between(now, from, to rule.Any) bool {
 func (w *writing) states(ctx context.Context) ([]state, error) {
 	out := make([]state, len(w.all))
 	err := w.each(ctx, 0, len(w.all), func(i int, c server.Server) (err error) {
-		out[i], err = w.all[i].state(ctx, c)
-		return err
+		x := &w.all[i]
+		if out[i], x.err = x.state(ctx, c); x.err != nil && (ctx.Err() != nil || gone(x.err)) {
+			return x.err
+		}
+		return nil
 	})
 	return out, err
 }
@@ -625,7 +760,7 @@ func (w *writing) one(ctx context.Context, i int, c server.Server, states []stat
 	// What stands there and is neither is somebody else's, but where this run
 	// has seen the server itself make it of what was written.
 	made := want == before && w.seen[i].Load() == seenMade
-	if states[i] == want || states[i] == other && !made {
+	if states[i] == want || states[i] == other && !made || w.all[i].twin {
 		return nil
 	}
 	x := w.all[i].Writing
@@ -647,13 +782,25 @@ func (w *writing) one(ctx context.Context, i int, c server.Server, states []stat
 		w.seen[i].Store(seenBegun)
 	}
 	err := c.Write(ctx, x)
+	if errors.Is(err, server.ErrReplaced) && want == before { // all else is put back
+		bare := *x.To.(*posix.Rules)
+		bare.Special &^= posix.SetUID | posix.SetGID
+		x.To = &bare
+		if err = c.Write(ctx, x); err == nil {
+			states[i] = other
+			return nil
+		}
+	}
 	if errors.Is(err, server.ErrChanged) {
 		states[i] = other
 		w.seen[i].Store(seenNothing)
 		return w.overtaken(i, want)
 	}
 	if err != nil {
-		return w.failed(ctx, i, err)
+		if err = w.failed(ctx, i, err); w.leaves(ctx, i, c, err, want) {
+			return nil
+		}
+		return err
 	}
 	w.last.Store(time.Now().UnixNano())
 	now, err := w.all[i].read(ctx, c)
@@ -680,6 +827,23 @@ func (w *writing) one(ctx context.Context, i int, c server.Server, states []stat
 		w.step(n, len(w.all))
 	}
 	return nil
+}
+
+// leaves notes that an item is left as it is: the server says no to it, nothing
+// of it was written, and what can't be written is to be left out.
+func (w *writing) leaves(ctx context.Context, i int, c server.Server, why error, want state) bool {
+	var no *refusal
+	if !w.partly || want != after || !errors.As(why, &no) {
+		return false
+	}
+	if is, err := w.all[i].state(ctx, c); err != nil || is != before {
+		return false
+	}
+	w.m.Lock()
+	defer w.m.Unlock()
+	w.left[i] = no.err
+	w.seen[i].Store(seenNothing)
+	return true
 }
 
 var errOvertaken = errors.New("somebody else changed it on the server while this was written, and it is left as it is")
@@ -710,9 +874,16 @@ func (w *writing) stands(ctx context.Context) error {
 		return err
 	}
 	for i, s := range states {
+		if _, left := w.left[i]; left && s == before {
+			continue
+		}
+		if w.all[i].err != nil {
+			return w.failed(ctx, i, w.all[i].err)
+		}
 		if s != after {
 			return &refusal{w.all[i].Where, errOvertaken}
 		}
+		w.seen[i].Store(seenWritten)
 	}
 	return nil
 }

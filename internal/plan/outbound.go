@@ -98,8 +98,12 @@ func (d *Desk) Outbound(p *Plan) ([]Outbound, error) {
 			if !ok {
 				return &estate.Refused{Why: fmt.Sprintf("no share of %s leads to %s, so that it can't be changed there", s.Name, where), Do: "change the estate alone with --model-only"}
 			}
-			put(s, Write{Where: where, Path: path, Depth: strings.Count(path, "/"),
-				Writing: server.Writing{Share: share, Path: rest, Before: before, To: after}})
+			w := Write{Where: where, Path: path, Depth: strings.Count(path, "/"),
+				Writing: server.Writing{Share: share, Path: rest, Before: before, To: after}}
+			if w.Runs() {
+				w.Since = p.since
+			}
+			put(s, w)
 			return d.ctx.Err()
 		}); err != nil {
 			return nil, err

@@ -12,6 +12,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"tarnwold/core/change"
 	"tarnwold/core/posix"
@@ -70,6 +71,9 @@ type Plan struct {
 	Over   []string `json:"-"` // guards that making the plan itself overrode
 	// IsSo: a real server has it so already; guards tell of it, and stop nothing.
 	IsSo bool `json:"is-so-on-the-server,omitempty"`
+	// since is when what it puts back stood last, or was written down; zero: it
+	// is a new wish.
+	since time.Time
 	// ends: it takes away what was to end, as whoever set it said; keepers have
 	// no say in that.
 	ends bool

@@ -371,6 +371,7 @@ func moved(where string) error {
 func (d *Desk) rebuild(s *Saved) (*Plan, error) {
 	t := d.t
 	p := d.begin("%s", s.Summary)
+	p.since = after(s.At)
 	p.Nothing = "it is so already"
 	dated := func(of estate.Bearer, where string, before, after rule.Any, e SavedEdit, folder bool) error {
 		have := t.Dated(of, before)

@@ -5,6 +5,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"tarnwold/core/place"
 	"tarnwold/core/posix"
@@ -103,6 +104,9 @@ func (n *net) is(column string) any { return n.after[slices.Index(store.Columns(
 func (d *Desk) takeBack(id int64, force bool, summary string) (*Plan, error) {
 	u := &undoing{d: d, p: d.begin("%s", summary), id: id, force: force, rows: map[rowKey]*net{}}
 	u.p.Undoes = id
+	if r, err := d.t.Record(id); err == nil {
+		u.p.since = after(r.At)
+	}
 	u.p.Nothing = fmt.Sprintf("what change %d altered is as it was before it already", id)
 	any := false
 	for _, r := range d.t.Rows(id) {
@@ -129,6 +133,16 @@ func (d *Desk) takeBack(id int64, force bool, summary string) (*Plan, error) {
 		}
 	}
 	return d.finish(u.p)
+}
+
+// after gives the first moment that is surely after one that was written down
+// to the second.
+func after(at string) time.Time {
+	t, err := time.Parse(time.RFC3339, at)
+	if err != nil {
+		return time.Unix(1, 0) // whatever is there was changed after that
+	}
+	return t.Add(time.Second)
 }
 
 // later refuses, or with force goes on, where a later change altered a row.

@@ -197,6 +197,7 @@ func (p *Printer) Proved(f *live.Proof) error {
 // NoteText says what is worth knowing of what a scan met, beside the rules.
 func NoteText(n live.Noted) string {
 	says := map[string]string{
+		"names":        "under several names (hard links): who changes one changes all",
 		"capabilities": "with capabilities of its own, which let it do what its mode doesn't say",
 		"immutable":    "marked immutable: nobody changes it until the mark is taken off",
 		"append-only":  "marked append-only",

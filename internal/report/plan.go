@@ -10,6 +10,7 @@ import (
 	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
+	"tarnwold/internal/live"
 	"tarnwold/internal/plan"
 )
 
@@ -28,6 +29,9 @@ type Outcome struct {
 	Brief   bool         `json:"-"` // the edits are too many to tell one by one
 	// Outbound is what is written to real servers when it is kept.
 	Outbound []plan.Outbound `json:"written-to,omitempty"`
+	// Left is what is left out of that, and stays as it is.
+	Left []live.LeftOut `json:"left-out,omitempty"`
+	told int            // of them
 	// Expects is what is to hold once it is kept, Expected whether it will.
 	Expects  []ask.Expectation `json:"-"`
 	Expected []*ask.Expected   `json:"expected,omitempty"`
@@ -58,6 +62,7 @@ func (p *Printer) Outcome(o *Outcome) error {
 func (p *Printer) Became(o *Outcome) {
 	switch {
 	case o.Kept != 0:
+		p.left(o.Left[o.told:]) // what was only seen when it was written
 		p.Line(S("Kept as change %d.", o.Kept))
 	case o.Saved != "":
 		p.Line(S("Saved to %s; keep it with: tarnwold apply %s", o.Saved, o.Saved))
@@ -230,6 +235,8 @@ func (p *Printer) Preview(o *Outcome) {
 	for _, x := range o.Outbound {
 		p.Line(S("This goes to the real server "), In(Strong, x.Server), S(": %s.", Count(int64(len(x.Writes)), "descriptor")))
 	}
+	p.left(o.Left)
+	o.told = len(o.Left)
 	for i, x := range o.Directed {
 		if i == 0 || x.Directory != o.Directed[i-1].Directory {
 			n := 0
@@ -243,6 +250,20 @@ func (p *Printer) Preview(o *Outcome) {
 	}
 	if o.Asks {
 		p.Blank()
+	}
+}
+
+// mostLeft is how many items that are left out are told of one by one.
+const mostLeft = 8
+
+// left tells what is left out of what goes to real servers.
+func (p *Printer) left(list []live.LeftOut) {
+	for i, x := range list {
+		if i == mostLeft {
+			p.Line(S("Left out, and as it is: %s more; --format json tells all.", Count(int64(len(list)-i), "item")))
+			break
+		}
+		p.Line(In(Bad, "Left out, and as it is:"), S(" %s: %s.", x.Where, x.Why))
 	}
 }
 
@@ -332,6 +353,8 @@ func WarningText(w plan.Warning) string {
 		return fmt.Sprintf("%s is on %s and would accept it himself", w.Who, w.Where)
 	case "expectation":
 		return fmt.Sprintf("it would not be as expected: %s; %s", w.Who, w.Where)
+	case "runs-as":
+		return fmt.Sprintf("%s would run as its owner or group again, whoever starts it, and has been changed since it last did", w.Where)
 	case "dead":
 		return fmt.Sprintf("%s is an identifier that belongs to no account of the estate", w.Who)
 	}

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"tarnwold/core/account"
+	"tarnwold/core/posix"
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
 )
@@ -17,6 +18,10 @@ var ErrNotThere = errors.New("it is not there")
 
 // ErrChanged is an item that isn't as a write was told it is: it is left as it is.
 var ErrChanged = errors.New("somebody changed it on the server since it was looked at, and it is left as it is")
+
+// ErrMounted is an item that something is mounted on, or on the way to: it is
+// no part of the tree that was opened.
+var ErrMounted = errors.New("something is mounted there, which is no part of the tree")
 
 // audited are the control flags that go with audit entries.
 const audited = rule.AuditPresent | rule.AuditSealed
@@ -63,7 +68,23 @@ type Item struct {
 	Left  int // with Whole: folders known of whose inside is still to be read
 	// Notes are what is worth knowing beside the rules: kinds of Note.
 	Notes []Note
+	// Stamp tells one file, and what is in it, from another; zero: not told.
+	Stamp Stamp
+	Names int // under how many names the file stands (hard links); 0: not told
 }
+
+// Stamp is what tells one file from another, and its contents from others:
+// neither its rules nor its owner have a part in it. Of a folder it is the
+// device and inode alone.
+type Stamp struct {
+	Device, Inode uint64
+	Size          int64
+	Modified      int64 // in nanoseconds
+}
+
+// ErrReplaced is a file that would run as its owner or group again, and isn't,
+// or may not be, what it was when it last did.
+var ErrReplaced = errors.New("it would run as its owner or group again, and it has been changed or replaced since it last did")
 
 // Note is something about an item that its rules don't say.
 type Note string
@@ -73,6 +94,7 @@ const (
 	Immutable Note = "immutable"    // marked so that nobody changes it
 	Appending Note = "append-only"  // marked so that it is only added to
 	Described Note = "descriptor"   // an SMB server keeps a descriptor of its own beside its rules
+	Linked    Note = "names"        // the file stands under several names
 	Mounted   Note = "mount"        // another file system, or a part of one that stands elsewhere too: not gone into
 )
 
@@ -115,6 +137,19 @@ type Writing struct {
 	Share, Path string
 	OfShare     bool // the share's own rules
 	Before, To  rule.Any
+	// Was is the file that was looked at; nil: whatever stands there.
+	Was *Stamp
+	// Since: a bit that makes a program run as somebody else isn't put back on
+	// a file that was changed after this (ErrReplaced); zero: it is.
+	Since time.Time
+}
+
+// Runs tells whether a writing gives a file a bit that makes it run as its
+// owner or group.
+func (w *Writing) Runs() bool {
+	before, ok := w.Before.(*posix.Rules)
+	to, also := w.To.(*posix.Rules)
+	return ok && also && before != nil && to != nil && !to.Folder && to.Special&^before.Special&(posix.SetUID|posix.SetGID) != 0
 }
 
 // Reader is what a server is asked.

@@ -115,24 +115,62 @@ func failed(where string, err error) error {
 }
 
 // at opens an item of a tree as a mere place (O_PATH): nothing on the way is a
-// link, nor is it one itself, and it is below the tree's top.
+// link, nor is it one itself; it is below the tree's top, and on what that is
+// on, unless what is mounted is gone into.
 func (c *Client) at(root, rest string) (int, error) {
 	t, err := c.top(root)
 	if err != nil {
 		return -1, err
 	}
-	how := &unix.OpenHow{Flags: unix.O_PATH | unix.O_CLOEXEC, Resolve: noLinks | unix.RESOLVE_BENEATH}
-	if rest == "" {
-		rest = "."
-	}
-	fd, err := unix.Openat2(t.fd, rest, how)
-	for n := 0; errors.Is(err, unix.EAGAIN) && n < 100; n++ { // something was renamed meanwhile
-		fd, err = unix.Openat2(t.fd, rest, how)
+	fd, err := c.below(t.fd, rest, unix.O_PATH)
+	if errors.Is(err, unix.EXDEV) && !c.link.Mounts {
+		return -1, fmt.Errorf("%s: %w", path.Join(root, rest), server.ErrMounted)
 	}
 	if err != nil {
 		return -1, failed(path.Join(root, rest), err)
 	}
 	return fd, nil
+}
+
+// mostAtOnce is how long a path the system takes (PATH_MAX, with its end).
+const mostAtOnce = 4095
+
+// below opens what is below an open folder, however long the path there is.
+func (c *Client) below(dir int, rest string, flags uint64) (int, error) {
+	how := unix.OpenHow{Flags: unix.O_CLOEXEC, Resolve: noLinks | unix.RESOLVE_BENEATH}
+	if !c.link.Mounts {
+		how.Resolve |= unix.RESOLVE_NO_XDEV
+	}
+	if rest == "" {
+		rest = "."
+	}
+	from := dir
+	for {
+		part, end := rest, true
+		if len(part) > mostAtOnce {
+			i := strings.LastIndexByte(part[:mostAtOnce], '/')
+			if i <= 0 {
+				return -1, unix.ENAMETOOLONG
+			}
+			part, rest, end = part[:i], part[i+1:], false
+		}
+		how := how
+		how.Flags |= unix.O_PATH | unix.O_DIRECTORY
+		if end {
+			how.Flags = how.Flags&^(unix.O_PATH|unix.O_DIRECTORY) | flags
+		}
+		fd, err := unix.Openat2(from, part, &how)
+		for n := 0; errors.Is(err, unix.EAGAIN) && n < 100; n++ { // something was renamed meanwhile
+			fd, err = unix.Openat2(from, part, &how)
+		}
+		if from != dir {
+			unix.Close(from)
+		}
+		if err != nil || end {
+			return fd, err
+		}
+		from = fd
+	}
 }
 
 // proc names an open place so that calls that take a path mean it.
@@ -225,7 +263,25 @@ func (c *Client) Look(_ context.Context, root, rest string, _ bool) (x server.It
 	c.mu.Lock()
 	c.seen[path.Join(root, rest)] = inode{device(st), st.Ino}
 	c.mu.Unlock()
-	return server.Item{Path: rest, Folder: r.Folder, Rules: r, Size: int64(st.Size), Modified: moment(st.Mtime), Changed: moment(st.Ctime)}, nil
+	return server.Item{Path: rest, Folder: r.Folder, Rules: r, Size: int64(st.Size), Modified: moment(st.Mtime), Changed: moment(st.Ctime),
+		Stamp: stamp(st), Names: linked(st)}, nil
+}
+
+// stamp tells an item from others.
+func stamp(st *unix.Statx_t) server.Stamp {
+	s := server.Stamp{Device: device(st), Inode: st.Ino}
+	if st.Mode&unix.S_IFMT == unix.S_IFREG {
+		s.Size, s.Modified = int64(st.Size), moment(st.Mtime).UnixNano()
+	}
+	return s
+}
+
+// linked is under how many names a file stands; 1 for a folder.
+func linked(st *unix.Statx_t) int {
+	if st.Mode&unix.S_IFMT == unix.S_IFREG {
+		return int(st.Nlink)
+	}
+	return 1
 }
 
 // read reads the rules of an open place.
@@ -282,6 +338,12 @@ func (c *Client) Write(_ context.Context, w server.Writing) error {
 	c.mu.Unlock()
 	if _, ok := kind(st); !ok || !now.Same(before) || looked && was != (inode{device(st), st.Ino}) {
 		return fmt.Errorf("%s: %w", where, errOther)
+	}
+	if w.Was != nil && (w.Was.Device != device(st) || w.Was.Inode != st.Ino) {
+		return fmt.Errorf("%s: %w", where, errOther)
+	}
+	if w.Runs() && (w.Was != nil && *w.Was != stamp(st) || !w.Since.IsZero() && moment(st.Ctime).After(w.Since)) {
+		return fmt.Errorf("%s: %w", where, server.ErrReplaced)
 	}
 	err = set(fd, now, to)
 	if errors.Is(err, unix.EPERM) && st.Attributes&(unix.STATX_ATTR_IMMUTABLE|unix.STATX_ATTR_APPEND) != 0 {

@@ -85,11 +85,7 @@ func (s *scanning) folder(ctx context.Context, dir string, buf []byte, told []se
 	unread := func(err error) ([]server.Item, error) {
 		return told, s.Tell(server.Item{Path: dir, Folder: true, Err: fmt.Errorf("what is in it can't be seen: %w", err)})
 	}
-	at := dir
-	if at == "" {
-		at = "."
-	}
-	fd, err := unix.Openat2(s.top.fd, at, &unix.OpenHow{Flags: unix.O_RDONLY | unix.O_DIRECTORY | unix.O_CLOEXEC | unix.O_NOFOLLOW, Resolve: noLinks | unix.RESOLVE_BENEATH})
+	fd, err := s.c.below(s.top.fd, dir, unix.O_RDONLY|unix.O_DIRECTORY)
 	if err != nil {
 		return unread(plain(err))
 	}
@@ -159,6 +155,12 @@ func (s *scanning) item(dir int, full, name string, mine map[body]*posix.Rules) 
 	}
 	if st.Attributes&unix.STATX_ATTR_APPEND != 0 {
 		x.Notes = append(x.Notes, server.Appending)
+	}
+	if !folder && st.Attributes&unix.STATX_ATTR_MOUNT_ROOT != 0 && !s.c.link.Mounts { // a file bound over another
+		return server.Item{}, false
+	}
+	if x.Names = linked(&st); x.Names > 1 {
+		x.Notes, x.Stamp = append(x.Notes, server.Linked), stamp(&st)
 	}
 	if folder && (st.Mnt_id != s.top.mount || device(&st) != s.top.dev) && st.Attributes&unix.STATX_ATTR_MOUNT_ROOT != 0 {
 		if device(&st) == s.top.dev || !s.c.link.Mounts { // a part of this one again, or another
