@@ -18,7 +18,7 @@ import (
 // itself alone. Within a storey of core the order is that of the list.
 var floors = []string{
 	"core/place", "core/right", "core/account", "core/rule", "core/posix", "core/change", "core/verdict", "core/crowd", "core/impact", "core/guard",
-	"internal/drawn", "internal/format", "internal/store", "internal/server", "internal/estate", "internal/playhouse", "internal/ask", "internal/plan", "internal/live",
+	"internal/drawn", "internal/newfile", "internal/format", "internal/store", "internal/server", "internal/estate", "internal/playhouse", "internal/ask", "internal/plan", "internal/live",
 	"internal/report", "internal/cli", "cmd/tarnwold",
 }
 

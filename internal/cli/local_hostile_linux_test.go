@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"encoding/json"
 	"os"
 	"path/filepath"
 	"strings"
@@ -193,4 +194,50 @@ func TestPartly(t *testing.T) {
 	require.NotContains(t, p.run(0, "show", p.where("Workshop/plan.txt")), "foyer")
 	require.Contains(t, p.run(0, "show", p.where("Workshop/run.sh")), "foyer")
 	p.run(0, "check")
+}
+
+// TestANightTellsWhatSomebodyDid: what somebody changed on a server between two
+// nights is something to look at, with who gains and what takes it back; with
+// --report-only nothing is kept.
+func TestANightTellsWhatSomebodyDid(t *testing.T) {
+	p := newProps(t)
+	require.NoError(t, unix.Chmod(p.at("Workshop/plan.txt"), 0o646))
+	require.NoError(t, os.WriteFile(p.at("Workshop/new.txt"), nil, 0o644))
+	night := func(more ...string) (items []map[string]any, fine []any) {
+		p.run(1, append([]string{"nightly", "--to", "nights"}, more...)...)
+		text, err := os.ReadFile("nights/night-" + time.Now().Format(time.DateOnly) + ".json")
+		require.NoError(t, err)
+		var n struct {
+			Sections []struct {
+				Name  string
+				Items []map[string]any
+				Fine  []any
+			}
+		}
+		require.NoError(t, json.Unmarshal(text, &n))
+		for _, s := range n.Sections {
+			if s.Name == "scans" {
+				return s.Items, s.Fine
+			}
+		}
+		return nil, nil
+	}
+	head := p.change()
+	items, _ := night("--report-only")
+	require.Equal(t, head, p.change())
+	require.NotEmpty(t, items)
+	require.Nil(t, items[0]["mended-by"], "nothing was kept that could be taken back")
+	items, _ = night()
+	require.NotEqual(t, head, p.change())
+	require.Equal(t, p.where("Workshop/plan.txt"), items[0]["where"])
+	require.Regexp(t, `other::rw- comes; .*bram gain `, items[0]["text"])
+	undo := strings.Fields(items[0]["mended-by"].(string))
+	require.Equal(t, []string{"tarnwold", "undo"}, undo[:2])
+	p.run(0, "undo", undo[2], "--yes")
+	var st unix.Stat_t
+	require.NoError(t, unix.Lstat(p.at("Workshop/plan.txt"), &st))
+	require.Equal(t, uint32(0o644), st.Mode&0o777)
+	items, fine := night()
+	require.Empty(t, items)
+	require.Equal(t, []any{"propstore: as it was"}, fine)
 }

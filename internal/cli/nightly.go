@@ -5,10 +5,12 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -18,6 +20,7 @@ import (
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format/exception"
 	"tarnwold/internal/format/expectation"
+	"tarnwold/internal/newfile"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/report"
 )
@@ -29,7 +32,9 @@ type night struct {
 	except      string
 	passwords   []string
 	due         string
+	mode        string
 	leave, scan bool
+	report      bool // nothing is kept
 }
 
 func (a *app) nightlyCommand() *cobra.Command {
@@ -37,8 +42,8 @@ func (a *app) nightlyCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "nightly",
 		Short: "Look at everything once a night: one page, one short summary, one exit code",
-		Long: `Look at everything once a night: scan the linked servers, take away what is over,
-check expectations and laid policies, look for findings and for two keys in one
+		Long: `Look at everything once a night: read the directories and the linked servers, take
+away what is over, check expectations and laid policies, look for findings and for two keys in one
 hand, and for requests that wait. It writes a dated page into a folder, with what
 it is drawn from beside it, and prints a short summary: what is new since the
 last night.
@@ -56,10 +61,12 @@ A systemd timer and service and a line for cron are in the folder packaging.`,
 	f.StringVar(&n.to, "to", "", "the `folder` the pages go to; it is made")
 	f.StringArrayVar(&n.expect, "expect", nil, "a `file` of expectations; may be given again")
 	exceptFlag(c, &n.except)
-	f.StringArrayVar(&n.passwords, "password-file", nil, "`SERVER=FILE`: the file that holds the password for a server; may be given again")
+	f.StringArrayVar(&n.passwords, "password-file", nil, "`NAME=FILE`: the file that holds the password for a server or directory; may be given again")
 	f.StringVar(&n.due, "due", "3d", "tell of requests waiting longer than this `time`")
 	f.BoolVar(&n.leave, "leave-expired", false, "tell what is over, and don't take it away")
-	f.BoolVar(&n.scan, "no-scan", false, "don't scan the linked servers")
+	f.StringVar(&n.mode, "mode", "0640", "the permissions of the pages, in `octal`")
+	f.BoolVar(&n.report, "report-only", false, "keep nothing: tell what the servers and directories have otherwise, and what is over")
+	f.BoolVar(&n.scan, "no-scan", false, "read neither the linked servers nor the directories")
 	_ = c.MarkFlagRequired("to")
 	return c
 }
@@ -74,9 +81,13 @@ func (a *app) nightly(c *cobra.Command, n night) error {
 	for _, x := range n.passwords {
 		server, file, ok := strings.Cut(x, "=")
 		if !ok {
-			return misused("--password-file is %q; wanted SERVER=FILE", report.Clip(x))
+			return misused("--password-file is %q; wanted NAME=FILE", report.Clip(x))
 		}
 		secrets[estate.Key(server)] = file
+	}
+	mode, err := strconv.ParseUint(n.mode, 8, 32)
+	if err != nil || mode&^0o777 != 0 || mode&0o600 != 0o600 {
+		return misused("--mode is %q; wanted permissions in octal that let you read and write, like 0640", report.Clip(n.mode))
 	}
 	// A mistake in a file is told before anything is done.
 	except, err := readExceptions(ctx, n.except)
@@ -93,11 +104,14 @@ func (a *app) nightly(c *cobra.Command, n night) error {
 	now := time.Now()
 	out := &report.Night{At: now.UTC().Format(time.RFC3339), Estate: a.estatePath}
 	if !n.scan {
-		if err := a.nightScans(c, out, secrets); err != nil {
+		if err := a.nightSyncs(c, out, &n, secrets); err != nil {
+			return err
+		}
+		if err := a.nightScans(c, out, &n, secrets); err != nil {
 			return err
 		}
 	}
-	a.nightExpired(c, out, n.leave)
+	a.nightExpired(c, out, n.leave || n.report)
 	if err := a.view(ctx, func(t *estate.Tx) error {
 		d, x := plan.New(t, a.who()), ask.New(t).Expecting()
 		for _, look := range []func() error{
@@ -126,7 +140,7 @@ func (a *app) nightly(c *cobra.Command, n night) error {
 		}
 	}
 	out.Compare(last)
-	if err := a.writeNight(n.to, now, out); err != nil {
+	if err := a.writeNight(n.to, os.FileMode(mode), now, out); err != nil {
 		return err
 	}
 	if err := a.printer().Night(out); err != nil {
@@ -141,8 +155,9 @@ func (a *app) nightly(c *cobra.Command, n night) error {
 	return nil
 }
 
-// nightScans scans the linked servers, each by its own command.
-func (a *app) nightScans(c *cobra.Command, out *report.Night, secrets map[string]string) error {
+// nightScans scans the linked servers, each by its own command. What somebody
+// changed there is taken in, and is something to look at.
+func (a *app) nightScans(c *cobra.Command, out *report.Night, n *night, secrets map[string]string) error {
 	var linked []string
 	if err := a.view(c.Context(), func(t *estate.Tx) error {
 		for _, s := range t.Servers() {
@@ -157,23 +172,84 @@ func (a *app) nightScans(c *cobra.Command, out *report.Night, secrets map[string
 	s := out.Section("scans", "The servers")
 	for _, name := range linked {
 		args := []string{"scan", name, "--yes"}
-		if f := secrets[estate.Key(name)]; f != "" {
-			args = append(args, "--password-file", f)
+		if n.report {
+			args[2] = "--report-only"
 		}
-		code, said := a.within(c, args)
-		switch code {
-		case exitDone:
-			s.Fine = append(s.Fine, name+": "+lastLine(said))
-		case exitNo:
-			s.Add(name, name, "a guard warns of what was found there; look at it with: tarnwold scan "+name, false)
-		default:
-			s.Add(name, name, lastLine(said), true)
-		}
+		a.nightTakes(c, s, name, args, secrets)
 	}
 	if len(linked) == 0 {
 		s.Fine = append(s.Fine, "no server is linked to a real one")
 	}
 	return c.Context().Err()
+}
+
+// nightSyncs reads the directories, each by its own command.
+func (a *app) nightSyncs(c *cobra.Command, out *report.Night, n *night, secrets map[string]string) error {
+	var names []string
+	if err := a.view(c.Context(), func(t *estate.Tx) error {
+		list, err := plan.Directories(t)
+		for _, d := range list {
+			names = append(names, d.Name)
+		}
+		return err
+	}); err != nil {
+		return err
+	}
+	if len(names) == 0 {
+		return nil
+	}
+	s := out.Section("directories", "The directories")
+	for _, name := range names {
+		args := []string{"directory", "sync", name, "--yes"}
+		if n.report {
+			args[3] = "--dry-run"
+		}
+		a.nightTakes(c, s, name, args, secrets)
+	}
+	return c.Context().Err()
+}
+
+// nightTakes runs a command that takes something in, and adds what it found.
+func (a *app) nightTakes(c *cobra.Command, s *report.NightSection, name string, args []string, secrets map[string]string) {
+	if f := secrets[estate.Key(name)]; f != "" {
+		args = append(args, "--password-file", f)
+	}
+	code, said := a.within(c, append(args, "--format", "json"))
+	looks, came := len(s.Items), int64(0)
+	unread := false
+	for in := json.NewDecoder(strings.NewReader(said)); ; {
+		var o struct {
+			plan.Plan
+			Kept    int64  `json:"kept-as"`
+			Error   string `json:"error"`
+			Message string `json:"message"`
+		}
+		err := in.Decode(&o)
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		switch {
+		case err != nil:
+			unread = true
+		case o.Error != "" && o.Error != "guarded":
+			s.Add(name, name, o.Message, true)
+		default:
+			came += s.AddTaken(name, &o.Plan, o.Kept)
+			continue
+		}
+		break
+	}
+	if unread || code > exitNo && len(s.Items) == looks {
+		s.Add(name, name, lastLine(said), true)
+	}
+	if len(s.Items) > looks {
+		return
+	}
+	says := "as it was"
+	if came > 0 {
+		says = report.Count(came, "item") + " came or went"
+	}
+	s.Fine = append(s.Fine, name+": "+says)
 }
 
 // nightExpired takes away what is over, or only tells of it.
@@ -350,7 +426,7 @@ func lastNight(dir string, now time.Time) (last *report.Night, bad []string, err
 }
 
 // writeNight puts the page and what it is drawn from into the folder.
-func (a *app) writeNight(dir string, now time.Time, n *report.Night) error {
+func (a *app) writeNight(dir string, mode os.FileMode, now time.Time, n *report.Night) error {
 	n.Day = now.Format(time.DateOnly)
 	base := filepath.Join(dir, nightName+n.Day)
 	js, err := json.MarshalIndent(n, "", "  ")
@@ -364,11 +440,7 @@ func (a *app) writeNight(dir string, now time.Time, n *report.Night) error {
 	}
 	n.Page = base + ".html"
 	for name, text := range map[string][]byte{base + ".json": append(js, '\n'), n.Page: page.Bytes()} {
-		temp := name + ".new"
-		if err := os.WriteFile(temp, text, 0o600); err != nil {
-			return err
-		}
-		if err := os.Rename(temp, name); err != nil {
+		if err := newfile.Write(name, mode, text); err != nil {
 			return err
 		}
 	}

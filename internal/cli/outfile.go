@@ -2,16 +2,14 @@ package cli
 
 import (
 	"bufio"
-	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"os"
-	"path/filepath"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"tarnwold/internal/newfile"
 	"tarnwold/internal/report"
 )
 
@@ -19,7 +17,7 @@ import (
 // its place when it is whole.
 type outFile struct {
 	path string
-	temp *os.File
+	temp *newfile.File
 	buf  *bufio.Writer
 	out  io.Writer // where it is said that it was written
 	says string    // what is said of the answer besides, or ""
@@ -50,11 +48,7 @@ func (a *app) beginFile(c *cobra.Command) error {
 	if info, err := os.Lstat(f.path); err == nil && !info.Mode().IsRegular() {
 		return fmt.Errorf("%s is there and no regular file", f.path)
 	}
-	if f.temp, err = os.CreateTemp(filepath.Dir(f.path), "."+filepath.Base(f.path)+".new-*"); err != nil {
-		var pe *fs.PathError
-		if errors.As(err, &pe) { // not by the name of the one beside it
-			pe.Path = f.path
-		}
+	if f.temp, err = newfile.Create(f.path); err != nil {
 		return err
 	}
 	a.format = format
@@ -71,17 +65,13 @@ func (a *app) endFile(keep bool) error {
 	}
 	a.out = f.out
 	err := f.buf.Flush()
-	if err == nil {
-		err = f.temp.Sync()
-	}
-	if cerr := f.temp.Close(); err == nil {
-		err = cerr
-	}
 	if err == nil && keep {
-		err = os.Rename(f.temp.Name(), f.path)
+		err = f.temp.Keep(0o600)
+	}
+	if derr := f.temp.Drop(); err == nil {
+		err = derr
 	}
 	if err != nil || !keep {
-		_ = os.Remove(f.temp.Name())
 		return err
 	}
 	if f.says != "" {

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -251,11 +250,7 @@ func (s *Scan) tracts(ctx context.Context, live server.Reader, out *Seen, ids ma
 	}
 	var down *spool
 	if s.Spool != "" {
-		file := s.Spool
-		if s.Resume { // what stands of it is written anew, and takes its place
-			file += ".new"
-		}
-		if down, err = newSpool(file, head); err != nil {
+		if down, err = newSpool(s.Spool, head); err != nil {
 			return err
 		}
 		defer func() {
@@ -263,6 +258,11 @@ func (s *Scan) tracts(ctx context.Context, live server.Reader, out *Seen, ids ma
 				err = cerr
 			}
 		}()
+		if !s.Resume { // else what stands of it is written anew, and takes its place then
+			if err := down.place(); err != nil {
+				return err
+			}
+		}
 	}
 	total := 0
 	var takes []func(server.Item) error
@@ -317,10 +317,7 @@ func (s *Scan) tracts(ctx context.Context, live server.Reader, out *Seen, ids ma
 		}); err != nil {
 			return err
 		}
-		if err := down.w.Flush(); err != nil {
-			return err
-		}
-		if err := os.Rename(s.Spool+".new", s.Spool); err != nil {
+		if err := down.place(); err != nil {
 			return err
 		}
 	}

@@ -8,13 +8,13 @@ import (
 	"fmt"
 	"hash/crc32"
 	"io"
-	"os"
 	"path"
 	"strings"
 	"time"
 
 	"tarnwold/core/rule"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/newfile"
 	"tarnwold/internal/server"
 )
 
@@ -23,7 +23,7 @@ import (
 // records, each with its length before it and its sum behind it; a torn last
 // one is left out. docs/formats.md describes it.
 type spool struct {
-	f    *os.File
+	f    *newfile.File
 	w    *bufio.Writer
 	ids  map[rule.Any]uint64
 	last time.Time
@@ -54,8 +54,9 @@ const (
 	recNote  = 'n' // of the item that comes next
 )
 
+// newSpool begins one; place puts it where it is found again.
 func newSpool(file string, head spoolHead) (*spool, error) {
-	f, err := os.OpenFile(file, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	f, err := newfile.Create(file)
 	if err != nil {
 		return nil, err
 	}
@@ -64,8 +65,19 @@ func newSpool(file string, head spoolHead) (*spool, error) {
 		return nil, err
 	}
 	s := &spool{f: f, w: bufio.NewWriterSize(f, 1<<16), ids: map[rule.Any]uint64{}}
-	_, err = s.w.WriteString(spoolMark + string(js) + "\n")
-	return s, err
+	if _, err = s.w.WriteString(spoolMark + string(js) + "\n"); err != nil {
+		return nil, errors.Join(err, f.Drop())
+	}
+	return s, nil
+}
+
+// place puts what was put down so far into the spool's place: from then on a
+// scan that is broken off is gone on with from there.
+func (s *spool) place() error {
+	if err := s.w.Flush(); err != nil {
+		return err
+	}
+	return s.f.Place()
 }
 
 func (s *spool) record(payload []byte) error {
@@ -143,13 +155,13 @@ func moment(s int64) time.Time {
 }
 
 func (s *spool) close() error {
-	return errors.Join(s.w.Flush(), s.f.Close())
+	return errors.Join(s.w.Flush(), s.f.Drop())
 }
 
 // readSpool reads a spool, whose last record may be torn, and tells what it
 // holds as the scan did.
 func readSpool(file string, tell func(tract int, x server.Item) error) (h spoolHead, err error) {
-	f, err := os.Open(file)
+	f, err := newfile.Open(file)
 	if err != nil {
 		return h, err
 	}

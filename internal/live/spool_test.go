@@ -26,6 +26,7 @@ func some(n int) *rule.Descriptor {
 func written(t require.TestingT, file string, say func(s *spool)) {
 	s, err := newSpool(file, spoolHead{Server: "stagedoor", Reading: server.Reading{Depth: 3}})
 	require.NoError(t, err)
+	require.NoError(t, s.place())
 	say(s)
 	require.NoError(t, s.close())
 }

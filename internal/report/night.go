@@ -68,6 +68,54 @@ func (s *NightSection) AddFinding(key string, f *ask.Finding) {
 	s.Items = append(s.Items, NightItem{Key: key, Where: alike(f.Where, f.More+1), Text: text, Mended: commandText(f.Commands)})
 }
 
+// AddTaken adds each thing a change took in that somebody did elsewhere: what
+// it was, who gains and loses by all of it, and what takes it back; of items that
+// merely came and went it gives how many. An undone is the change it was kept
+// as, 0 where nothing was.
+func (s *NightSection) AddTaken(from string, p *plan.Plan, undo int64) (came int64) {
+	for i := range p.Edits {
+		e := &p.Edits[i]
+		if e.Kind == "item" && len(e.Lines) > 0 && (e.Lines[0].What == "folder" || e.Lines[0].What == "file") {
+			came += max(1, e.Items)
+			continue
+		}
+		var says []string
+		for _, l := range e.Lines {
+			says = append(says, lineText(l)+" "+l.Sign)
+		}
+		text := strings.Join(says, ", ")
+		var moved []string
+		for _, x := range p.Impact {
+			moved = append(moved, ShiftText(&x))
+			if len(moved) == 4 && len(p.Impact) > 5 {
+				moved = append(moved, fmt.Sprintf("%d more", len(p.Impact)-4))
+				break
+			}
+		}
+		if len(moved) > 0 {
+			text += "; by all that was taken in with it: " + strings.Join(moved, ", ")
+		}
+		back := ""
+		if undo != 0 {
+			back = fmt.Sprintf("tarnwold undo %d", undo)
+		}
+		s.Items = append(s.Items, NightItem{Key: from + e.Where + text, Where: alike(e.Where, e.Items), Text: text, Mended: back})
+	}
+	for _, w := range p.Warnings {
+		s.Add(from+w.Guard+w.Where, from, WarningText(w), false)
+	}
+	return came
+}
+
+// ShiftText says who gains or loses what.
+func ShiftText(x *plan.Shift) string {
+	verb := map[string]string{"gain": "gains", "lose": "loses", "change": "has otherwise"}[x.Kind]
+	if len(x.Users) != 1 {
+		verb = map[string]string{"gain": "gain", "lose": "lose", "change": "have otherwise"}[x.Kind]
+	}
+	return fmt.Sprintf("%s %s (%s → %s)", Some(x.Users, 3), verb, x.Was, x.Is)
+}
+
 // offWords say of what a policy wants what is otherwise.
 var offWords = map[string]string{"goes": "is gone", "comes": "is there too", "changes": "is otherwise"}
 
