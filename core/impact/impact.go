@@ -92,24 +92,31 @@ type shiftKey struct {
 // left out of account. Shifts come in no order. It stops with the context's
 // error when that is done.
 func Of(ctx context.Context, set *change.Set, routes []Route) ([]*Shift, error) {
-	w := &worker{ctx: ctx, set: set, found: map[shiftKey]*Shift{}}
+	shifts, _, err := OfNodes(ctx, set, routes)
+	return shifts, err
+}
+
+// OfNodes is Of, and tells of each node whether anybody's access to it changes.
+func OfNodes(ctx context.Context, set *change.Set, routes []Route) ([]*Shift, []bool, error) {
+	w := &worker{ctx: ctx, set: set, found: map[shiftKey]*Shift{}, hit: make([]bool, len(set.Nodes))}
 	for i := range routes {
 		w.route(i, &routes[i])
 		if ctx.Err() != nil {
-			return nil, ctx.Err()
+			return nil, nil, ctx.Err()
 		}
 	}
 	out := make([]*Shift, 0, len(w.found))
 	for _, s := range w.found {
 		out = append(out, s)
 	}
-	return out, nil
+	return out, w.hit, nil
 }
 
 type worker struct {
 	ctx   context.Context
 	set   *change.Set
 	found map[shiftKey]*Shift
+	hit   []bool
 
 	// of the route at hand
 	index   int
@@ -381,6 +388,7 @@ func (w *worker) note(i int, n *change.Node, out *outcome, shows []*outcome) {
 			s.Users[word] |= cl.users[j]
 		}
 		s.Items += n.Items
+		w.hit[i] = true
 		if p := n.Parent; p < 0 || shows[p] == nil || !shows[p].has(k) {
 			s.Nodes = append(s.Nodes, i)
 		}

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"os"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -130,7 +131,7 @@ func (a *app) carry(c *cobra.Command, k keeping, fn build) error {
 			return err
 		}
 		p := o.Plan
-		stops := len(p.Warnings) > 0 && !p.IsSo && p.Changes()
+		stops := p.Changes() && slices.ContainsFunc(p.Warnings, p.Stops)
 		o.Forced = k.force && stops
 		o.Refused = stops && !k.force && !k.dryRun
 		out := a.printer()

@@ -22,7 +22,7 @@ func (a *app) keeperCommand() *cobra.Command {
 
 func (a *app) keeperSet(on bool) *cobra.Command {
 	var k keeping
-	var of string
+	var of []string
 	c := &cobra.Command{
 		Use: "add WHO", Short: "Make a user or group the keeper of groups, or of a place and all below it",
 		Long: `Make a user, or everybody in a group, the keeper of groups or of a place. Where
@@ -46,7 +46,7 @@ by its name is not kept by a pattern that fits it; of places the nearest counts.
 		c.Example = "  tarnwold keeper remove ines --of group:wardrobe"
 	}
 	k.plainFlags(c)
-	c.Flags().StringVar(&of, "of", "", "what he keeps: group:`NAME`, with * and ? in it for many, or a place")
+	c.Flags().StringArrayVar(&of, "of", nil, "what is kept: group:`NAME`, with * and ? in it for many, or a place; may be given again")
 	_ = c.MarkFlagRequired("of")
 	_ = c.RegisterFlagCompletionFunc("of", a.completePlaces)
 	return c

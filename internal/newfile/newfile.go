@@ -27,19 +27,25 @@ type File struct {
 func Create(path string) (*File, error) {
 	root, err := os.OpenRoot(filepath.Dir(path))
 	if err != nil {
-		return nil, err
+		return nil, named(err, path)
 	}
 	f := &File{root: root, name: filepath.Base(path)}
 	f.temp = "." + f.name + ".new-" + rand.Text()[:16]
 	if f.File, err = root.OpenFile(f.temp, os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o600); err != nil {
 		_ = root.Close()
-		var pe *fs.PathError
-		if errors.As(err, &pe) { // not by the name of the one beside it
-			err = &fs.PathError{Op: pe.Op, Path: path, Err: pe.Err}
-		}
-		return nil, err
+		return nil, named(err, path)
 	}
 	return f, nil
+}
+
+// named lets an error tell of the file that was wanted, and not of its folder or
+// the one beside it.
+func named(err error, path string) error {
+	var pe *fs.PathError
+	if errors.As(err, &pe) {
+		return &fs.PathError{Op: "open", Path: path, Err: pe.Err}
+	}
+	return err
 }
 
 // Place puts what was written so far into its place, in one step. What stands

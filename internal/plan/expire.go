@@ -16,11 +16,12 @@ type Ended struct {
 	Until string `json:"until"`
 }
 
-// Expire takes away what was to end before a day.
+// Expire takes away what was to end before a day. Of what is past today
+// keepers have no say; a day to come is only to be looked at.
 func (d *Desk) Expire(day estate.Day) (*Plan, []Ended, error) {
 	t := d.t
 	p := d.begin("")
-	p.ends = true
+	p.ends = day <= d.Today
 	p.Nothing = "nothing is over on " + string(day)
 	bearers, members := t.Overdue(day)
 	lang := ask.Language(t)
@@ -105,5 +106,8 @@ func (d *Desk) Expire(day estate.Day) (*Plan, []Ended, error) {
 		return nil, nil, err
 	}
 	p, err = d.finish(p)
+	if err == nil && day > d.Today && p.Changes() {
+		p.Warnings = append(p.Warnings, Warning{Guard: "ends-early", Where: string(day)})
+	}
 	return p, ended, err
 }

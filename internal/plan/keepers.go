@@ -2,6 +2,7 @@ package plan
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"path"
 	"slices"
@@ -101,55 +102,78 @@ func (k *Keeper) said() string {
 	return "rules of " + k.Place
 }
 
-// AddKeeper makes an account keep groups or a place.
-func (d *Desk) AddKeeper(who, of string) (*Plan, error) {
-	k, err := d.keeping(who, of)
-	if err != nil {
-		return nil, err
-	}
-	p := d.begin("%s keeps the %s", k.Name, k.said())
+// AddKeeper makes an account keep groups or places, one or several.
+func (d *Desk) AddKeeper(who string, of []string) (*Plan, error) {
+	p := d.begin("")
 	p.Asks = false
-	p.Nothing = k.Name + " keeps that already"
-	before := d.t.Paper(estate.KeeperPaper, k.key())
-	if before != "" {
-		return d.finish(p)
-	}
-	if err := p.paper(estate.KeeperPaper, k.key(), before, k, k.edit("comes")); err != nil {
-		return nil, err
+	var said []string
+	for _, x := range of {
+		k, err := d.keeping(who, x)
+		if err != nil {
+			return nil, err
+		}
+		said = append(said, "the "+k.said())
+		p.Change = k.Name + " keeps " + many(said)
+		p.Nothing = k.Name + " keeps that already"
+		before := d.t.Paper(estate.KeeperPaper, k.key())
+		if before != "" || p.hasPaper(estate.KeeperPaper, k.key()) {
+			continue
+		}
+		if err := p.paper(estate.KeeperPaper, k.key(), before, k, k.edit("comes")); err != nil {
+			return nil, err
+		}
 	}
 	return d.finish(p)
 }
 
+// hasPaper tells whether a plan writes something down already.
+func (p *Plan) hasPaper(kind estate.PaperKind, key string) bool {
+	return slices.ContainsFunc(p.work.papers, func(e paperEdit) bool { return e.kind == kind && e.name == key })
+}
+
 // RemoveKeeper ends that.
-func (d *Desk) RemoveKeeper(who, of string) (*Plan, error) {
-	k, err := d.keeping(who, of)
-	if err != nil {
-		return nil, err
-	}
-	before := d.t.Paper(estate.KeeperPaper, k.key())
-	if before == "" {
-		all, err := Keepers(d.t)
+func (d *Desk) RemoveKeeper(who string, of []string) (*Plan, error) {
+	p := d.begin("")
+	p.Asks = false
+	var said []string
+	for _, x := range of {
+		k, err := d.keeping(who, x)
 		if err != nil {
 			return nil, err
 		}
-		var has []string
-		for _, o := range all {
-			if o.Who == k.Who {
-				has = append(has, o.said())
-			}
+		before := d.t.Paper(estate.KeeperPaper, k.key())
+		if before == "" {
+			return nil, d.keepsNot(&k)
 		}
-		why := fmt.Sprintf("%s doesn't keep the %s", k.Name, k.said())
-		if len(has) > 0 {
-			why += ", but the " + many(has)
+		if p.hasPaper(estate.KeeperPaper, k.key()) {
+			continue
 		}
-		return nil, &estate.Refused{Why: why}
-	}
-	p := d.begin("%s keeps the %s no more", k.Name, k.said())
-	p.Asks = false
-	if err := p.paper(estate.KeeperPaper, k.key(), before, nil, k.edit("goes")); err != nil {
-		return nil, err
+		said = append(said, "the "+k.said())
+		p.Change = k.Name + " keeps " + many(said) + " no more"
+		if err := p.paper(estate.KeeperPaper, k.key(), before, nil, k.edit("goes")); err != nil {
+			return nil, err
+		}
 	}
 	return d.finish(p)
+}
+
+// keepsNot refuses to end what isn't, and says what is.
+func (d *Desk) keepsNot(k *Keeper) error {
+	all, err := Keepers(d.t)
+	if err != nil {
+		return err
+	}
+	var has []string
+	for _, o := range all {
+		if o.Who == k.Who {
+			has = append(has, o.said())
+		}
+	}
+	why := fmt.Sprintf("%s doesn't keep the %s", k.Name, k.said())
+	if len(has) > 0 {
+		why += ", but the " + many(has)
+	}
+	return &estate.Refused{Why: why}
 }
 
 // keeps knows who decides over what.
@@ -251,20 +275,41 @@ func (d *Desk) keepersHold(p *Plan) error {
 		warned[said] = true
 		p.Warnings = append(p.Warnings, Warning{Guard: "kept", Users: keeperNames(keepers), Where: said})
 	}
-	group := func(a account) {
-		if len(k.all) > 0 {
-			hold("the members of "+d.accountName(a), k.group(a.Name))
+	// Who is in a group is in all the groups that it is in; where it has keepers
+	// they say who, and else those of the groups above.
+	climbed := map[ID]bool{}
+	var group func(a account)
+	group = func(a account) {
+		if len(k.all) == 0 || climbed[a.ID] {
+			return
+		}
+		climbed[a.ID] = true
+		if keepers := k.group(a.Name); len(keepers) > 0 {
+			hold("the members of "+d.accountName(a), keepers)
+			return
+		}
+		for _, up := range d.t.GroupsOf(a.ID) {
+			if in, ok := d.t.Account(up); ok {
+				group(in)
+			}
 		}
 	}
 	at := func(where string) { hold("the rules of "+where, k.place(where)) }
 	for _, e := range w.members {
 		group(*e.group)
 	}
-	for _, e := range w.accounts {
-		if e.before == nil || e.after == nil || e.before.Primary == e.after.Primary {
+	for _, e := range w.accounts { // a first group counts as any other
+		var was, is ID
+		if e.before != nil {
+			was = e.before.Primary
+		}
+		if e.after != nil {
+			is = e.after.Primary
+		}
+		if was == is {
 			continue
 		}
-		for _, g := range []ID{e.before.Primary, e.after.Primary} {
+		for _, g := range []ID{was, is} {
 			if a, ok := d.t.Account(g); ok {
 				group(a)
 			}
@@ -272,6 +317,14 @@ func (d *Desk) keepersHold(p *Plan) error {
 	}
 	for _, e := range w.admins {
 		hold("places of "+e.server.Name+", whose administrators pass their rules", k.server(e.server.Name))
+	}
+	for _, s := range w.goes {
+		for _, o := range k.server(s.Name) {
+			hold("the rules of "+o.Place+", which goes with its server", k.place(o.Of))
+		}
+	}
+	if len(w.goes) > 0 { // all else goes with it
+		return d.t.Err()
 	}
 	for _, e := range w.servers {
 		if e.before != nil && e.after != nil {
@@ -303,13 +356,22 @@ func (d *Desk) keepersHold(p *Plan) error {
 				return err
 			}
 		}
+		below := func(where string) { // what is kept within what moves or goes
+			for _, o := range k.all {
+				if _, group := o.group(); !group && underPlace(o.Of, where) {
+					hold("the rules of "+o.Place, k.place(o.Of))
+				}
+			}
+		}
 		for _, m := range w.moved {
 			at(d.t.Where(m.item))
 			at(d.t.Where(m.folder))
+			below(d.t.Where(m.item))
 		}
 		for i, item := range w.removed {
 			if i < 1000 {
 				at(d.t.Where(item))
+				below(d.t.Where(item))
 			}
 		}
 	}
@@ -332,8 +394,131 @@ func (d *Desk) keepersHold(p *Plan) error {
 			}
 		}
 	}
+	for _, x := range p.keepers { // of whom nothing is said yet
+		if !slices.ContainsFunc(p.Warnings, func(o Warning) bool {
+			return o.Guard == x.Guard && slices.Equal(o.Users, x.Users) && !strings.Contains(o.Where, "members")
+		}) {
+			p.Warnings = append(p.Warnings, x)
+		}
+	}
 	return d.t.Err()
 }
+
+// underPlace tells whether an address is another, or of something below it.
+func underPlace(where, top string) bool {
+	a, err := place.ParsePlain(where)
+	b, berr := place.ParsePlain(top)
+	return err == nil && berr == nil && estate.Key(a.Server) == estate.Key(b.Server) && place.Under(estate.Key(a.Path), estate.Key(b.Path))
+}
+
+// mostLooked is how many items of one node are looked at for one that is in a
+// kept place; where there are more, it is taken that one is.
+const mostLooked = 50_000
+
+// keepersOfPlaces warns where a plan changes rules or anybody's access at or
+// below a kept place, by whatever edit and from wherever: handed down from a
+// folder above, through a share, by traits, by who is in a group. Who is in a
+// kept group is its own keepers' to say, whatever that opens. moved tells of each node whether
+// anybody's access to it changes.
+func (d *Desk) keepersOfPlaces(p *Plan, moved []bool) error {
+	k, err := d.keeps()
+	if err != nil || p.ends {
+		return err
+	}
+	actor, _ := d.actor()
+	w := &p.work
+	f := w.forest
+	changed, _ := f.Changed()
+	if len(w.members) > 0 && changed == 0 && len(w.shares)+len(w.admins)+len(w.servers)+len(w.accounts)+len(w.formers()) == 0 &&
+		!slices.ContainsFunc(w.members, func(e memberEdit) bool { return len(k.group(e.group.Name)) == 0 }) {
+		return nil
+	}
+	touched := map[int]bool{}
+	for i := range f.Nodes {
+		if f.Nodes[i].Changed() || moved[i] {
+			touched[i] = true
+		}
+	}
+	if len(touched) == 0 {
+		return nil
+	}
+	said := map[string]bool{}
+	for _, o := range k.all {
+		if _, group := o.group(); group || said[o.Of] {
+			continue
+		}
+		said[o.Of] = true
+		keepers := k.place(o.Of)
+		if k.is(actor.ID, keepers) {
+			continue
+		}
+		at, err := d.t.FindText(o.Of)
+		if err != nil {
+			continue // it is there no more
+		}
+		in, err := d.touches(p, touched, at, func(where string) bool {
+			return underPlace(where, o.Of) && slices.ContainsFunc(k.place(where), func(x Keeper) bool { return x.Of == o.Of })
+		})
+		if err != nil {
+			return err
+		}
+		if in {
+			p.keepers = append(p.keepers, Warning{Guard: "kept", Users: keeperNames(keepers), Where: "who gets in at " + o.Place})
+		}
+	}
+	return d.t.Err()
+}
+
+// touches tells whether any of a plan's nodes has an item at or below a place
+// that is meant.
+func (d *Desk) touches(p *Plan, nodes map[int]bool, top estate.Place, meant func(where string) bool) (bool, error) {
+	f := p.work.forest
+	here := f.NodeFor(top.Item, top.Strand)
+	roots := map[int]root{}
+	for _, r := range p.work.roots {
+		roots[r.node] = r
+	}
+	for n := range nodes {
+		up := n
+		for f.Nodes[up].Parent >= 0 {
+			up = f.Nodes[up].Parent
+		}
+		r, ok := roots[up]
+		if !ok || r.server.ID != top.Server.ID {
+			continue
+		}
+		inside := false
+		for _, path := range r.path { // as it is, and as it will be
+			inside = inside || path != "" && place.Under(estate.Key(path), estate.Key(top.Path))
+		}
+		if !inside && (here < 0 || !within(f, n, here)) {
+			continue
+		}
+		if f.Strand(n) == 0 {
+			if meant(strings.TrimPrefix(d.where(p, n), "in ")) {
+				return true, nil
+			}
+			continue
+		}
+		looked, found := 0, false
+		err := f.Each(d.t, n, func(item int64) error {
+			looked++
+			if found = looked > mostLooked || meant(d.t.Where(item)); found {
+				return errFound
+			}
+			return d.ctx.Err()
+		})
+		if found {
+			return true, nil
+		}
+		if err != nil {
+			return false, err
+		}
+	}
+	return false, nil
+}
+
+var errFound = errors.New("found")
 
 // governed asks what is written down beside the rules: keepers, laid policies.
 func (d *Desk) governed(p *Plan) error {

@@ -77,6 +77,8 @@ type Plan struct {
 	// ends: it takes away what was to end, as whoever set it said; keepers have
 	// no say in that.
 	ends bool
+	// keepers are what keepers of places have against it.
+	keepers []Warning
 
 	work work
 }
@@ -127,8 +129,10 @@ type work struct {
 	papers     []paperEdit
 	// fromDirectory: it is what a directory has, and not to be changed there.
 	fromDirectory bool
-	read          *Reading // how far a directory is read with that; nil: none is
-	told          *Telling // what files of people told; nil: it is no such plan
+	// backFrom: it takes back what a directory had, which is the estate's affair alone.
+	backFrom bool
+	read     *Reading // how far a directory is read with that; nil: none is
+	told     *Telling // what files of people told; nil: it is no such plan
 }
 
 // Read is how far a directory is read once the plan is kept; where it changes
@@ -372,12 +376,17 @@ func (p *Plan) Meta(command string) estate.Meta {
 	m := estate.Meta{Actor: p.Actor, Command: command, Head: p.Head, Undoes: p.Undoes, Forced: slices.Clone(p.Over),
 		Large: len(p.work.accounts)+len(p.work.members)+len(p.work.papers) >= large}
 	for _, w := range p.Warnings {
-		if !p.IsSo && !slices.Contains(m.Forced, w.Guard) {
+		if p.Stops(w) && !slices.Contains(m.Forced, w.Guard) {
 			m.Forced = append(m.Forced, w.Guard)
 		}
 	}
 	return m
 }
+
+// Stops tells whether a guard's warning stops the plan, unless it is forced. Of
+// what is so already nothing is to be stopped, but that a server is forgotten
+// whose places somebody keeps.
+func (p *Plan) Stops(w Warning) bool { return !p.IsSo || len(p.work.goes) > 0 && w.Guard == "kept" }
 
 // large is how many accounts, memberships and papers make a change a large one.
 const large = 20_000

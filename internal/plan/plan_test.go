@@ -359,7 +359,7 @@ func (w *world) anyPlan() (kind string, fn func(d *Desk) (*Plan, error)) {
 				rapid.Bool().Draw(t, "above"), rapid.Bool().Draw(t, "fill"), "")
 		}},
 		{"keeper", func(d *Desk) (*Plan, error) {
-			return d.AddKeeper(rapid.SampledFrom(w.who[:8]).Draw(t, "keeper"), rapid.SampledFrom([]string{"group:g1", "group:g*", at.Where[0]}).Draw(t, "kept"))
+			return d.AddKeeper(rapid.SampledFrom(w.who[:8]).Draw(t, "keeper"), []string{rapid.SampledFrom([]string{"group:g1", "group:g*", at.Where[0]}).Draw(t, "kept")})
 		}},
 		{"request", func(d *Desk) (*Plan, error) {
 			p, _, err := d.Ask([]string{w.users[0], w.users[2]}, "edit", "//box/all", "for a reason", "")

@@ -104,11 +104,14 @@ func (d *Desk) weigh(p *Plan) error {
 	}
 	d.step("asking who gains and who loses")
 	routes := d.routes(p)
-	shifts, err := impact.Of(d.ctx, &w.forest.Set, routes)
+	shifts, touched, err := impact.OfNodes(d.ctx, &w.forest.Set, routes)
 	if err != nil {
 		return err
 	}
 	d.shifts(p, shifts, routes)
+	if err := d.keepersOfPlaces(p, touched); err != nil {
+		return err
+	}
 	d.step("asking the guards")
 	d.heed(p, shifts, routes)
 	d.unmoved(p, routes)

@@ -353,6 +353,8 @@ func WarningText(w plan.Warning) string {
 		return fmt.Sprintf("%s is on %s and would accept it himself", w.Who, w.Where)
 	case "expectation":
 		return fmt.Sprintf("it would not be as expected: %s; %s", w.Who, w.Where)
+	case "ends-early":
+		return fmt.Sprintf("it ends what others set to count still: by %s it will be over, and today it isn't", w.Where)
 	case "runs-as":
 		return fmt.Sprintf("%s would run as its owner or group again, whoever starts it, and has been changed since it last did", w.Where)
 	case "dead":
