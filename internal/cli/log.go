@@ -15,17 +15,26 @@ import (
 
 func (a *app) logCommand() *cobra.Command {
 	var where, who, actor, since string
+	var proof bool
 	c := &cobra.Command{
 		Use:   "log",
 		Short: "List who changed what, when, by which command",
 		Long: `List who changed what, when, by which command, newest first. Times and days are
-those of this machine's clock and zone.`,
+those of this machine's clock and zone.
+
+--proof prints the journal's newest proof: a hash over that change and every one
+before it. Kept where nobody of the estate can alter it (on paper, in a log server),
+it shows with tarnwold check --head whether history was rewritten since.`,
 		Example: `  tarnwold log
+  tarnwold log --proof
   tarnwold log --place //stagedoor/productions/Wardrobe
   tarnwold log --account stage --since 2026-11-01
   tarnwold log show 7`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
+			if proof {
+				return a.proof(c)
+			}
 			day, err := estate.ParseDay(since)
 			if err != nil {
 				return usageError{err}
@@ -83,10 +92,27 @@ those of this machine's clock and zone.`,
 	f.StringVar(&who, "account", "", "only changes that concern this `account`")
 	f.StringVar(&actor, "actor", "", "only changes this `account` made")
 	f.StringVar(&since, "since", "", "only changes from this `day` on, as 2026-11-01")
+	f.BoolVar(&proof, "proof", false, "print the newest proof instead, to be kept elsewhere")
 	_ = c.RegisterFlagCompletionFunc("place", a.completePlaces)
 	_ = c.RegisterFlagCompletionFunc("account", a.completeAccounts(0))
 	c.AddCommand(a.logShow())
 	return c
+}
+
+// proof prints the journal's newest proof.
+func (a *app) proof(c *cobra.Command) error {
+	var p estate.Proof
+	err := a.view(c.Context(), func(t *estate.Tx) error {
+		var ok bool
+		if p, ok = t.HeadProof(); !ok {
+			return &estate.Refused{Why: "no change carries a proof yet", Do: "the next change gives one to every change there is"}
+		}
+		return t.Err()
+	})
+	if err != nil {
+		return err
+	}
+	return a.printer().Proof(p)
 }
 
 func changeNumber(s string) (int64, error) {
@@ -172,20 +198,32 @@ follows. What can't be taken back is said, and nothing is done.` + more,
 }
 
 func (a *app) checkCommand() *cobra.Command {
-	return &cobra.Command{
+	var head string
+	c := &cobra.Command{
 		Use:   "check",
 		Short: "Look at the whole estate file, and say what is wrong in it",
 		Long: `Look at the whole estate: the database's own check, the hash of every
-descriptor, every rule of how items hang together, the journal, last days and
-names. Exit code 1 says that something is wrong.`,
-		Example: "  tarnwold check",
-		Args:    cobra.NoArgs,
+descriptor, every rule of how items hang together, the journal with its proofs, last
+days and names. Exit code 1 says that something is wrong.
+
+--head takes a proof that tarnwold log --proof printed once: where no change carries
+it any more, history up to there was rewritten since. Without one kept elsewhere, who
+owns the file can make the whole chain anew, and that isn't seen; nor do proofs say
+anything of what stands outside the journal.`,
+		Example: `  tarnwold check
+  tarnwold check --head 6b1c…`,
+		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			bar := a.progress(-1, "checking")
 			defer bar.end()
 			var faults []estate.Fault
 			err := a.view(c.Context(), func(t *estate.Tx) error {
 				faults = t.Check(bar.say)
+				if head != "" {
+					if _, ok := t.ProofOf(strings.ToLower(strings.TrimSpace(head))); !ok {
+						faults = append(faults, estate.Fault{What: "no change carries the proof " + report.Clip(head) + ": history was rewritten since it was printed, or it is of another estate", Do: "take the estate from a backup of that time, and compare"})
+					}
+				}
 				return nil
 			})
 			bar.end()
@@ -204,4 +242,6 @@ names. Exit code 1 says that something is wrong.`,
 			return nil
 		},
 	}
+	c.Flags().StringVar(&head, "head", "", "a `proof` that was printed once: was history rewritten since?")
+	return c
 }

@@ -120,6 +120,7 @@ func (a *app) nightly(c *cobra.Command, n night) error {
 			func() error { return nightFindings(out, d, except) },
 			func() error { return nightDuties(out, d, except) },
 			func() error { return nightRequests(out, d, longer) },
+			func() error { return nightProof(out, t) },
 		} {
 			if err := look(); err != nil {
 				return err
@@ -363,6 +364,16 @@ func nightRequests(out *report.Night, d *plan.Desk, longer time.Duration) error 
 			fmt.Sprintf("%s on %s for %s, for %s", r.Level, r.Where, strings.Join(r.Names(), ", "), report.Count(int64(waiting[i].Waiting), "day")), false)
 	}
 	return nil
+}
+
+// nightProof tells the journal's newest proof, so that the page is where it is
+// kept elsewhere.
+func nightProof(out *report.Night, t *estate.Tx) error {
+	if p, ok := t.HeadProof(); ok {
+		s := out.Section("journal", "The journal")
+		s.Fine = append(s.Fine, fmt.Sprintf("change %d, proof %s", p.Change, p.Hash))
+	}
+	return t.Err()
 }
 
 // unfinishedNight is a night on which something could not be done.

@@ -160,6 +160,10 @@ func (t *Tx) Check(step func(what string)) (faults []Fault) {
 			}
 		}
 	}
+	step("the journal's proofs")
+	t.Proven(func(change int64, why string) {
+		found(fromBackup, "change %d %s: somebody has rewritten the journal", change, why)
+	})
 	for _, c := range t.Ints("SELECT id FROM journal ORDER BY id") {
 		t.Rows(c)
 	}

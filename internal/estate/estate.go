@@ -79,6 +79,9 @@ type Meta struct {
 	Command string
 	Forced  []string // guards that were overridden
 	Undoes  int64
+	// Origin says where the change came from, where that steers what is done
+	// with it later: "directory NAME".
+	Origin string
 	// Head is the journal's last change the caller has seen; if another has
 	// come since, nothing is changed: ErrMoved. Any: whatever it is.
 	Head int64
@@ -127,6 +130,7 @@ func (e *Estate) Change(ctx context.Context, m Meta, fn func(*Tx) (summary strin
 		}
 		// What was written to a real server was written before this moment.
 		s.Exec("UPDATE journal SET summary=?, at=? WHERE id=?", summary, time.Now().UTC().Format(time.RFC3339), id)
+		s.Prove(id, m.Origin)
 		return t.Err()
 	})
 	if err != nil {

@@ -23,6 +23,7 @@ import (
 	"tarnwold/core/place"
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
+	"tarnwold/core/verdict"
 	"tarnwold/internal/format"
 	"tarnwold/internal/store"
 )
@@ -681,4 +682,85 @@ func TestStoppedAnywhere(t *testing.T) {
 		}))
 	}
 	require.Greater(t, stopped, 20)
+}
+
+// TestRewrittenHistoryIsSeen: whatever is altered of a change that was kept, be
+// it its line, a row it wrote down, or that it was there at all, check tells.
+func TestRewrittenHistoryIsSeen(t *testing.T) {
+	ctx := context.Background()
+	file := filepath.Join(t.TempDir(), "x.estate")
+	require.NoError(t, Create(ctx, file))
+	e, err := Open(ctx, file)
+	require.NoError(t, err)
+	defer func() { e.Close() }()
+	for i := range 5 {
+		_, err := e.Change(ctx, Meta{Actor: "warden", Head: Any, Origin: []string{"", "people"}[i%2]}, func(t *Tx) (string, error) {
+			t.AddServer(fmt.Sprint("s", i), verdict.Traits{})
+			return fmt.Sprint("server ", i), t.Err()
+		})
+		require.NoError(t, err)
+	}
+	require.NoError(t, e.Close())
+	whole, err := os.ReadFile(file)
+	require.NoError(t, err)
+	e, err = Open(ctx, file)
+	require.NoError(t, err)
+	faults := func() (out []string) {
+		require.NoError(t, e.View(ctx, func(t *Tx) error {
+			for _, f := range t.Check(func(string) {}) {
+				out = append(out, f.What)
+			}
+			return nil
+		}))
+		return out
+	}
+	require.Empty(t, faults())
+	var head Proof
+	require.NoError(t, e.View(ctx, func(t *Tx) error { head, _ = t.HeadProof(); return t.Err() }))
+	for what, alter := range map[string]string{
+		"actor":    "UPDATE journal SET actor='silas' WHERE id=2",
+		"when":     "UPDATE journal SET at='2020-01-01T00:00:00Z' WHERE id=2",
+		"command":  "UPDATE journal SET command='x' WHERE id=2",
+		"summary":  "UPDATE journal SET summary='x' WHERE id=2",
+		"forced":   "UPDATE journal SET forced='opens' WHERE id=2",
+		"undoes":   "UPDATE journal SET undoes=1 WHERE id=2",
+		"origin":   "UPDATE proofs SET origin='directory house' WHERE change=2",
+		"row":      "UPDATE journal_rows SET after=replace(after,'s1','s9') WHERE change=2",
+		"row gone": "DELETE FROM journal_rows WHERE change=2",
+		"gone":     "DELETE FROM journal_rows WHERE change=2; DELETE FROM proofs WHERE change=2; DELETE FROM journal WHERE id=2",
+		"proof":    "UPDATE proofs SET hash=x'00' WHERE change=2",
+		"no proof": "DELETE FROM proofs WHERE change=2",
+		"no line":  "DELETE FROM journal_rows WHERE change=5; DELETE FROM journal WHERE id=5",
+	} {
+		require.NoError(t, e.Note(ctx, func(t *Tx) error {
+			for _, s := range strings.Split(alter, "; ") {
+				t.Exec(s)
+			}
+			return t.Err()
+		}), what)
+		require.NotEmpty(t, faults(), what)
+		require.NoError(t, e.Close())
+		require.NoError(t, os.WriteFile(file, whole, 0o600))
+		e, err = Open(ctx, file)
+		require.NoError(t, err)
+	}
+	// The whole chain made anew is seen by the proof that was kept elsewhere alone.
+	require.NoError(t, e.Note(ctx, func(t *Tx) error {
+		t.Exec("UPDATE journal SET actor='silas' WHERE id=2")
+		origins := map[int64]string{}
+		for c := int64(1); c <= 5; c++ {
+			origins[c] = t.Origin(c)
+		}
+		t.Exec("DELETE FROM proofs")
+		for c := int64(1); c <= 5; c++ {
+			t.Prove(c, origins[c])
+		}
+		return t.Err()
+	}))
+	require.Empty(t, faults())
+	require.NoError(t, e.View(ctx, func(tx *Tx) error {
+		_, ok := tx.ProofOf(head.Hash)
+		require.False(t, ok)
+		return tx.Err()
+	}))
 }

@@ -23,6 +23,9 @@ type Record struct {
 	UndoneBy int64  `json:"undone-by,omitempty"`
 }
 
+// Proof is what a change carries, so that nothing before it can be altered unseen.
+type Proof = store.Proof
+
 // Log lists the journal, newest first.
 func (t *Tx) Log() (out []Record) {
 	t.Each("SELECT id, at, actor, command, summary, forced, undoes FROM journal WHERE id<>? ORDER BY id DESC", []any{t.Change()}, func(r *sql.Rows) error {

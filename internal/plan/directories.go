@@ -3,6 +3,7 @@ package plan
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 
 	acc "tarnwold/core/account"
@@ -118,12 +119,29 @@ type DirectoryWrite struct {
 	Goes      bool   `json:"goes"`
 }
 
-// fromDirectories is what the summary of every change has that only took in what
-// a directory had.
-const fromDirectories = "people from directory "
+// originDirectory is where a change came from that only took in what a directory
+// had; its name comes after.
+const originDirectory = "directory "
 
-// peopleFrom is what the summary of every change has that took people in.
-const peopleFrom = "people from "
+// tookIn tells whether a change took in what a directory had, or took that back,
+// or made it again: its words, which anybody may choose, have no part in that.
+func (d *Desk) tookIn(change int64, origins ...string) bool {
+	for change != 0 {
+		is := d.t.Origin(change)
+		if slices.ContainsFunc(origins, func(o string) bool { return strings.HasPrefix(is, o) }) {
+			return true
+		}
+		r, err := d.t.Record(change)
+		if err != nil {
+			return false
+		}
+		change = r.Undoes
+	}
+	return false
+}
+
+// originPeople is where a change came from that took people in from a file.
+const originPeople = "people"
 
 // elsewhere finds what of a plan a directory keeps: memberships of its groups are
 // changed there too where it was added so, and are refused else, as its accounts'
@@ -131,7 +149,7 @@ const peopleFrom = "people from "
 // estate's affair alone, and what a directory or a server told is so already.
 func (d *Desk) elsewhere(p *Plan) error {
 	w := &p.work
-	if w.fromDirectory || p.IsSo || strings.Contains(p.Change, fromDirectories) || len(w.members) == 0 && len(w.accounts) == 0 {
+	if w.fromDirectory || p.IsSo || len(w.members) == 0 && len(w.accounts) == 0 || d.tookIn(p.Undoes, originDirectory) {
 		return nil
 	}
 	known := map[string]*Directory{}

@@ -213,7 +213,7 @@ func (d *Desk) TakeFolk(folk *shape.Folk, w FolkFrom) (*Plan, *Taken, error) {
 func (c *Taken) said(w FolkFrom) string {
 	from := "people from a directory's file"
 	if w.Directory != "" {
-		from = fromDirectories + w.Directory
+		from = "people from directory " + w.Directory
 	}
 	var parts []string
 	for _, x := range []struct {

@@ -129,10 +129,8 @@ type work struct {
 	papers     []paperEdit
 	// fromDirectory: it is what a directory has, and not to be changed there.
 	fromDirectory bool
-	// backFrom: it takes back what a directory had, which is the estate's affair alone.
-	backFrom bool
-	read     *Reading // how far a directory is read with that; nil: none is
-	told     *Telling // what files of people told; nil: it is no such plan
+	read          *Reading // how far a directory is read with that; nil: none is
+	told          *Telling // what files of people told; nil: it is no such plan
 }
 
 // Read is how far a directory is read once the plan is kept; where it changes
@@ -375,6 +373,12 @@ func (p *Plan) Keep(t *estate.Tx) (string, error) {
 func (p *Plan) Meta(command string) estate.Meta {
 	m := estate.Meta{Actor: p.Actor, Command: command, Head: p.Head, Undoes: p.Undoes, Forced: slices.Clone(p.Over),
 		Large: len(p.work.accounts)+len(p.work.members)+len(p.work.papers) >= large}
+	switch {
+	case p.work.read != nil:
+		m.Origin = originDirectory + p.work.read.Directory
+	case p.work.fromDirectory:
+		m.Origin = originPeople
+	}
 	for _, w := range p.Warnings {
 		if p.Stops(w) && !slices.Contains(m.Forced, w.Guard) {
 			m.Forced = append(m.Forced, w.Guard)

@@ -1,8 +1,6 @@
 package plan
 
 import (
-	"strings"
-
 	"tarnwold/internal/estate"
 )
 
@@ -44,7 +42,7 @@ func (r *Reading) TakenBack(t *estate.Tx) bool {
 		if x.ID <= r.Head {
 			break
 		}
-		if x.Undoes != 0 && strings.Contains(x.Summary, fromDirectories+r.Directory+":") {
+		if x.Undoes != 0 && t.Origin(x.Undoes) == originDirectory+r.Directory {
 			return true
 		}
 	}

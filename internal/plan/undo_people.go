@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"strings"
 
 	acc "tarnwold/core/account"
 	"tarnwold/core/rule"
@@ -389,7 +388,7 @@ func (u *undoing) members() error {
 		}
 		return dir
 	}
-	circles := strings.Contains(u.p.Change, peopleFrom) // directories have them
+	circles := u.d.tookIn(u.id, originDirectory, originPeople) // directories have them
 	for _, n := range u.of("members") {
 		either := n.after
 		if either == nil {

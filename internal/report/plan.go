@@ -596,6 +596,15 @@ func (p *Printer) Record(r *Record) error {
 	})
 }
 
+// Proof prints the journal's newest proof.
+func (p *Printer) Proof(x estate.Proof) error {
+	return p.Give(map[string]any{"change": x.Change, "proof": x.Hash}, []string{"change", "proof"}, func() [][]string {
+		return [][]string{{fmt.Sprint(x.Change), x.Hash}}
+	}, func() {
+		p.Line(S("change %d  %s", x.Change, x.Hash))
+	})
+}
+
 // Faults prints what is wrong in an estate.
 func (p *Printer) Faults(path string, list []estate.Fault) error {
 	if list == nil {

@@ -30,7 +30,7 @@ func register() {
 
 // migrations bring a file from the version before to the one after; the first
 // makes version 2 of version 1.
-var migrations = []func(*Tx) error{toVersion2, toVersion3, toVersion4, toVersion5}
+var migrations = []func(*Tx) error{toVersion2, toVersion3, toVersion4, toVersion5, toVersion6}
 
 // migrate brings a file up to date within a transaction.
 func migrate(t *Tx) error {

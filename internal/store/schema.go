@@ -1,7 +1,7 @@
 package store
 
 // Version is the layout of the file, kept in SQLite's user_version.
-const Version = 5
+const Version = 6
 
 // readable is the oldest layout that is read as it lies: what came since are
 // tables that Knows tells of.
@@ -163,6 +163,12 @@ CREATE TABLE journal_rows (
 );
 CREATE INDEX journal_rows_change ON journal_rows(change);
 CREATE INDEX journal_rows_row ON journal_rows(tbl, row);
+CREATE TABLE proofs (                      -- not journaled: the chain of hashes over the journal
+	change INTEGER PRIMARY KEY,
+	origin TEXT NOT NULL DEFAULT '',       -- where the change came from, where that steers what is done with it
+	hash   BLOB NOT NULL                   -- SHA-256; see proof.go
+);
+CREATE INDEX proofs_hash ON proofs(hash);
 CREATE TABLE papers (                      -- what is kept in writing beside the rules
 	id   INTEGER PRIMARY KEY AUTOINCREMENT,
 	kind TEXT NOT NULL,                    -- policy, request, keeper, particulars
