@@ -45,6 +45,7 @@ func TestScript(t *testing.T) {
 			e.Setenv("POSIX", filepath.Join(filepath.Dir(sample), "posix"))
 			e.Setenv("ACTS", filepath.Join(filepath.Dir(sample), "acts"))
 			e.Setenv("VERSION1", filepath.Join(filepath.Dir(filepath.Dir(filepath.Dir(sample))), "estate", "testdata", "version1"))
+			e.Setenv("VERSION5", filepath.Join(filepath.Dir(filepath.Dir(filepath.Dir(sample))), "estate", "testdata", "version5"))
 			e.Setenv("VERSION2", filepath.Join(filepath.Dir(filepath.Dir(filepath.Dir(sample))), "estate", "testdata", "version2"))
 			e.Setenv("TZ", "UTC")
 			e.Setenv("NO_COLOR", "1")
