@@ -97,6 +97,7 @@ there were taken back since: only a whole reading brings them again.`,
 		},
 	}
 	k.plainFlags(c)
+	k.loseFlag(c)
 	c.Flags().BoolVar(&since, "since-last", false, "read only what was changed there since the last time")
 	return c
 }

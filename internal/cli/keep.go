@@ -26,6 +26,7 @@ import (
 type keeping struct {
 	dryRun, yes, force bool
 	partly             bool // what can't be written on a real server is left out
+	lose               int  // how many hundredths may be gone when something is taken in; -1: as usual
 	save               string
 	model              bool // in the estate alone, whatever real server it is linked to
 	sign               signing
@@ -44,6 +45,11 @@ func (k *keeping) plainFlags(c *cobra.Command) {
 	c.Flags().BoolVar(&k.model, "model-only", false, "change the estate alone, and no real server or directory")
 	c.Flags().BoolVar(&k.partly, "partly", false, "leave out what a real server doesn't let be written, and keep the rest")
 	k.sign.flags(c)
+}
+
+// loseFlag is of commands that take in what is kept elsewhere.
+func (k *keeping) loseFlag(c *cobra.Command) {
+	c.Flags().IntVar(&k.lose, "may-lose", -1, "so many in a hundred of the people, groups, shares or items may be gone at once, `N` (default 10); more takes --force")
 }
 
 // build works out a plan, and may tell more of it in the outcome.
@@ -100,6 +106,9 @@ func (a *app) carry(c *cobra.Command, k keeping, fn build) error {
 		err := e.View(ctx, func(t *estate.Tx) error {
 			d := plan.New(t, a.who())
 			d.Step = bar.say
+			if f := c.Flags().Lookup("may-lose"); f != nil && f.Changed {
+				d.MayLose(k.lose)
+			}
 			p, err := fn(d, o)
 			if err != nil {
 				return err

@@ -102,6 +102,7 @@ keep up with a directory itself, see: tarnwold directory.`,
 		},
 	}
 	k.plainFlags(c)
+	k.loseFlag(c)
 	c.Flags().StringVar(&passwdFile, "passwd", "", "a `file` in the form of passwd(5)")
 	c.Flags().StringVar(&groupFile, "group", "", "a `file` in the form of group(5)")
 	c.Flags().StringArrayVar(&entries, "ldif", nil, "a `file` of a directory's entries, or of changes of them")

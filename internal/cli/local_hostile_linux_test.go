@@ -2,6 +2,7 @@ package cli
 
 import (
 	"encoding/json"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -240,4 +241,32 @@ func TestANightTellsWhatSomebodyDid(t *testing.T) {
 	items, fine := night()
 	require.Empty(t, items)
 	require.Equal(t, []any{"propstore: as it was"}, fine)
+}
+
+// TestMuchGoneAtOnce: what takes away more than a tenth of what a server had
+// stops, however it is run, until it is forced or allowed.
+func TestMuchGoneAtOnce(t *testing.T) {
+	p := newProps(t)
+	for i := range 40 {
+		require.NoError(t, os.WriteFile(p.at(fmt.Sprintf("Workshop/%02d", i)), nil, 0o644))
+	}
+	p.run(0, "scan", "propstore", "--yes")
+	head := p.change()
+	for i := range 12 {
+		require.NoError(t, os.Remove(p.at(fmt.Sprintf("Workshop/%02d", i))))
+	}
+	out := p.run(1, "scan", "propstore", "--yes")
+	require.Regexp(t, `12 of 5\d items would be gone at once, which may be a mistake where they are kept`, out)
+	require.Equal(t, head, p.change())
+	p.run(1, "nightly", "--to", "nights")
+	require.Equal(t, head, p.change())
+	p.run(1, "scan", "propstore", "--yes", "--may-lose", "5")
+	p.run(0, "scan", "propstore", "--yes", "--may-lose", "30")
+	require.NotEqual(t, head, p.change())
+	for i := 12; i < 40; i++ {
+		require.NoError(t, os.Remove(p.at(fmt.Sprintf("Workshop/%02d", i))))
+	}
+	p.run(1, "scan", "propstore", "--yes")
+	p.run(0, "scan", "propstore", "--yes", "--force")
+	require.Contains(t, p.run(0, "log"), "loses-much")
 }

@@ -94,6 +94,7 @@ beside the lists: the server's traits say which of the two decides.`,
 	c.Flags().BoolVar(&k.dryRun, "report-only", false, "say what would be taken in and keep nothing")
 	c.Flags().BoolVar(&k.yes, "yes", false, "keep what is found without asking")
 	c.Flags().BoolVar(&k.force, "force", false, "keep it although a guard warns; the journal says so")
+	k.loseFlag(c)
 	c.Flags().BoolVar(&how.FoldersOnly, "folders-only", false, "leave files out, for a first look")
 	c.Flags().IntVar(&how.Depth, "depth", 0, "read so many `layers` below a share's folder (default: all)")
 	c.Flags().BoolVar(&resume, "resume", false, "go on with a scan that was broken off")

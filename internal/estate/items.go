@@ -53,6 +53,12 @@ func (t *Tx) Subtree(item int64, limit int) []int64 {
 		SELECT id FROM b LIMIT ?`, item, limit)
 }
 
+// CountUnder counts the items of a strand and of all strands below it.
+func (t *Tx) CountUnder(strand int64) int64 {
+	return t.Int(`WITH RECURSIVE b(id) AS (VALUES(?) UNION ALL SELECT s.id FROM b JOIN strands s ON s.parent=b.id)
+		SELECT coalesce(sum(w.items),0) FROM b JOIN weights w ON w.strand=b.id`, strand)
+}
+
 // ItemRow is an item's own row.
 type ItemRow struct {
 	ID, Parent, Strand int64

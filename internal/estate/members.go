@@ -164,3 +164,6 @@ func (t *Tx) EachMembership(fn func(r Row)) {
 		return err
 	})
 }
+
+// CountMembers counts all memberships.
+func (t *Tx) CountMembers() int64 { return t.Int("SELECT count(*) FROM members") }

@@ -68,7 +68,7 @@ func (d *Desk) TakeFolk(folk *shape.Folk, w FolkFrom) (*Plan, *Taken, error) {
 	p := d.begin("")
 	c := &Taken{LeftOut: folk.Left, Apart: []string{}}
 	w = w.named()
-	x := &taking{d: d, w: w, c: c, byID: map[ID]*folkRow{}, byName: map[string]*folkRow{}, byNumber: map[string][]*folkRow{}, first: -1, ended: map[[2]ID]bool{}}
+	x := &taking{d: d, w: w, c: c, byID: map[ID]*folkRow{}, byName: map[string]*folkRow{}, byNumber: map[string][]*folkRow{}, first: -1, ended: map[[2]ID]bool{}, had: map[acc.Kind]int64{}, lost: map[acc.Kind]int64{}}
 	written := map[ID]*estate.Particular{}
 	t.EachParticular(func(p *estate.Particular) { written[p.ID] = p })
 	fresh := true
@@ -207,6 +207,11 @@ func (d *Desk) TakeFolk(folk *shape.Folk, w FolkFrom) (*Plan, *Taken, error) {
 	p.Nothing = takenAlready
 	p.Asks = !fresh && len(t.TopItems()) > 0 && p.work.people()
 	p, err := d.finish(p)
+	if err == nil {
+		d.losesMuch(p, "user", x.lost[acc.User], x.had[acc.User])
+		d.losesMuch(p, "group", x.lost[acc.Group], x.had[acc.Group])
+		d.losesMuch(p, "membership", int64(c.Left), d.t.CountMembers())
+	}
 	return p, c, err
 }
 
@@ -245,6 +250,8 @@ type taking struct {
 	renamed  []*folkRow // in an order that keeps names free
 	ended    map[[2]ID]bool
 	first    int // where among the papers it is told how many are known there now
+	// had and lost count who was kept there, and who is gone, by kind.
+	had, lost map[acc.Kind]int64
 }
 
 func nameKey(name string, kind acc.Kind) string { return kind.String() + ":" + store.Key(name) }
@@ -447,9 +454,14 @@ func (x *taking) gone(p *Plan, met map[*folkRow]bool) error {
 			}
 		}
 		for _, r := range x.all {
-			if r.after.Kind != kind || met[r] || r.before == nil || r.is.Directory != x.w.Directory {
+			if r.after.Kind != kind || r.before == nil || r.is.Directory != x.w.Directory || r.was.Why == goneWhy {
 				continue
 			}
+			x.had[kind]++
+			if met[r] {
+				continue
+			}
+			x.lost[kind]++
 			if err := x.d.ctx.Err(); err != nil {
 				return err
 			}

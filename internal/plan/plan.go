@@ -31,7 +31,8 @@ type Desk struct {
 	Actor string
 	Today estate.Day
 	// Step is told what long work is doing; nil: nobody listens.
-	Step func(what string)
+	Step    func(what string)
+	mayLose *int // in hundredths; nil: as usual
 }
 
 // New makes a desk.
@@ -389,8 +390,11 @@ func (p *Plan) Meta(command string) estate.Meta {
 
 // Stops tells whether a guard's warning stops the plan, unless it is forced. Of
 // what is so already nothing is to be stopped, but that a server is forgotten
-// whose places somebody keeps.
-func (p *Plan) Stops(w Warning) bool { return !p.IsSo || len(p.work.goes) > 0 && w.Guard == "kept" }
+// whose places somebody keeps, and that much goes at once, which is sooner a
+// mistake where it is kept.
+func (p *Plan) Stops(w Warning) bool {
+	return !p.IsSo || w.Guard == "loses-much" || len(p.work.goes) > 0 && w.Guard == "kept"
+}
 
 // large is how many accounts, memberships and papers make a change a large one.
 const large = 20_000

@@ -373,7 +373,12 @@ func (d *Desk) Came(s estate.Server, tracts []*Tract) (*Plan, error) {
 	if err := d.went(p, tops); err != nil {
 		return nil, err
 	}
-	return d.finish(p)
+	lost := int64(len(p.work.removed))
+	p, err := d.finish(p)
+	if err == nil && lost > fewLost {
+		d.losesMuch(p, "item", lost, d.itemsOf(s))
+	}
+	return p, err
 }
 
 func kindOf(folder bool) string {
@@ -452,11 +457,13 @@ func (d *Desk) SharesFound(s estate.Server, found []server.Share, whole bool) (*
 			n++
 		}
 	}
+	lost := int64(0)
 	if whole {
 		for i := range have {
 			if !slices.ContainsFunc(found, func(x server.Share) bool { return sameKey(x.Name, have[i].Name) }) {
 				p.work.shares = append(p.work.shares, shareEdit{s, &have[i], nil})
 				n++
+				lost++
 			}
 		}
 	}
@@ -474,7 +481,11 @@ func (d *Desk) SharesFound(s estate.Server, found []server.Share, whole bool) (*
 	if err := d.below(p); err != nil {
 		return nil, err
 	}
-	return d.finish(p)
+	p, err := d.finish(p)
+	if err == nil {
+		d.losesMuch(p, "share", lost, int64(len(have)))
+	}
+	return p, err
 }
 
 // AccountsFound makes a plan of accounts and memberships that came to a
@@ -537,6 +548,7 @@ func (d *Desk) MembersGone(s estate.Server, f AccountFile) (*Plan, error) {
 		there[g][ids[m.Member]] = true
 	}
 	dir := d.t.Directory()
+	had := int64(0)
 	for _, r := range f.Accounts {
 		id := ids[r.Kind.String()+":"+r.Name]
 		if there[id] == nil {
@@ -551,6 +563,9 @@ func (d *Desk) MembersGone(s estate.Server, f AccountFile) (*Plan, error) {
 			was, is := d.t.Member(id, m)
 			// What a POSIX group file said the protocol doesn't tell.
 			told := was.Local || group.POSIX == acc.NoPOSIX || f.POSIX
+			if ok && is && told {
+				had++
+			}
 			if ok && is && told && !there[id][m] {
 				p.work.members = append(p.work.members, memberEdit{&group, &member, &was, nil})
 			}

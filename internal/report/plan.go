@@ -353,6 +353,8 @@ func WarningText(w plan.Warning) string {
 		return fmt.Sprintf("%s is on %s and would accept it himself", w.Who, w.Where)
 	case "expectation":
 		return fmt.Sprintf("it would not be as expected: %s; %s", w.Who, w.Where)
+	case "loses-much":
+		return fmt.Sprintf("%s would be gone at once, which may be a mistake where they are kept; --may-lose N lets N in a hundred go", w.Who)
 	case "ends-early":
 		return fmt.Sprintf("it ends what others set to count still: by %s it will be over, and today it isn't", w.Where)
 	case "runs-as":
