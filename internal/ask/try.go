@@ -103,6 +103,13 @@ func (k *Asker) CanMake(user account.Account, in estate.Place, name string, fold
 	return k.TryOn(user, s, false)
 }
 
+// TryAt tries an act that touches one item alone, at the server itself.
+func (k *Asker) TryAt(user account.Account, act *verdict.Act, at estate.Place) *Tried {
+	at.Share = nil
+	s := &spots{act: act, item: &at, folderKind: at.Folder, where: at.String()}
+	return k.TryOn(user, s, false)
+}
+
 // CanMakeUnder is CanMake in a folder that is itself being made below one that
 // is there, with the rules it gets.
 func (k *Asker) CanMakeUnder(user account.Account, in estate.Place, where string, rules rule.Any, folder bool) *Tried {

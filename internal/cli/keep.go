@@ -140,7 +140,9 @@ func (a *app) carry(c *cobra.Command, k keeping, fn build) error {
 			return err
 		}
 		p := o.Plan
-		stops := p.Changes() && slices.ContainsFunc(p.Warnings, p.Stops)
+		stops := p.Changes() && slices.ContainsFunc(p.Warnings, func(w plan.Warning) bool {
+			return p.Stops(w) && (k.save == "" || w.Guard != "may-not") // who applies it is asked then
+		})
 		o.Forced = k.force && stops
 		o.Refused = stops && !k.force && !k.dryRun
 		out := a.printer()

@@ -620,6 +620,9 @@ func (d *Desk) finish(p *Plan) (*Plan, error) {
 	if err := d.weigh(p); err != nil {
 		return nil, err
 	}
+	if err := d.mayAct(p); err != nil {
+		return nil, err
+	}
 	if err := d.governed(p); err != nil {
 		return nil, err
 	}

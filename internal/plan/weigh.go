@@ -71,6 +71,8 @@ type Warning struct {
 	Who    string   `json:"account,omitempty"`
 	Rights string   `json:"rights,omitempty"`
 	Where  string   `json:"where,omitempty"`
+	// Because is why who acts may not.
+	Because *ask.Reason `json:"because,omitempty"`
 }
 
 // Advice is what is worth knowing and stops nothing: user-entry (an entry for

@@ -353,6 +353,17 @@ func WarningText(w plan.Warning) string {
 		return fmt.Sprintf("%s is on %s and would accept it himself", w.Who, w.Where)
 	case "expectation":
 		return fmt.Sprintf("it would not be as expected: %s; %s", w.Who, w.Where)
+	case "may-not":
+		says := fmt.Sprintf("you act as %s, who may not %s", strings.Join(w.Users, ", "), w.Where)
+		if w.Because != nil {
+			why, set := because(w.Because, "", false)
+			says += " (" + why
+			if set != "" {
+				says += ", set on " + set
+			}
+			says += ")"
+		}
+		return says
 	case "loses-much":
 		return fmt.Sprintf("%s would be gone at once, which may be a mistake where they are kept; --may-lose N lets N in a hundred go", w.Who)
 	case "ends-early":
