@@ -10,6 +10,7 @@ package account
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 )
 
@@ -102,6 +103,19 @@ func (f Former) IDs() (out []ID) {
 
 // NoPOSIX is the POSIX id of an account that has none.
 const NoPOSIX = -1
+
+// MostPOSIX is the highest uid or gid: the one above it, (uid_t)-1, means none
+// in every call that takes one (chown(2), setreuid(2)).
+const MostPOSIX = 1<<32 - 2
+
+// ParsePOSIX reads a uid or gid, in decimal.
+func ParsePOSIX(s string) (int64, error) {
+	n, err := strconv.ParseUint(s, 10, 32)
+	if err != nil || n > MostPOSIX {
+		return NoPOSIX, fmt.Errorf("%q is no uid or gid: one is 0 to %d", s, int64(MostPOSIX))
+	}
+	return int64(n), nil
+}
 
 // Book is what a token is made from: who an identifier is, and which groups
 // list it as a member. All may be asked for identifiers nobody knows.

@@ -16,3 +16,13 @@ func owns(path string) bool {
 	s, ok := info.Sys().(*syscall.Stat_t)
 	return !ok || int(s.Uid) == os.Geteuid()
 }
+
+// others gives the mode of a file that others than its owner may read or write;
+// 0: nobody else may.
+func others(path string) os.FileMode {
+	info, err := os.Stat(path)
+	if err != nil || info.Mode().Perm()&0o077 == 0 {
+		return 0
+	}
+	return info.Mode().Perm()
+}

@@ -83,6 +83,9 @@ func readExpectations(ctx context.Context, files []string) (lines []expectation.
 		if err != nil {
 			return nil, nil, err
 		}
+		if len(list) == 0 { // nothing that is expected would always hold
+			return nil, nil, &format.Error{File: file, Line: 1, What: "the file expects nothing; write lines like: wardrobe can edit //server/share"}
+		}
 		for range list {
 			of = append(of, file)
 		}

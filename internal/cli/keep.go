@@ -172,8 +172,17 @@ func (a *app) carry(c *cobra.Command, k keeping, fn build) error {
 		if err != nil {
 			return err
 		}
-		return out.Outcome(o)
+		return unsaid(o, out.Outcome(o))
 	}
+}
+
+// unsaid says of a change that it was kept, where what was printed of it didn't
+// come through. Who reads no further than they like is told nothing more.
+func unsaid(o *report.Outcome, err error) error {
+	if err == nil || o.Kept == 0 || errors.Is(err, syscall.EPIPE) {
+		return err
+	}
+	return fmt.Errorf("kept as change %d, but what there is to say of it could not be printed: %w", o.Kept, err)
 }
 
 // askOutcome keeps a plan where nobody sees it, and asks there what is expected
@@ -226,7 +235,7 @@ func (a *app) askAndKeep(ctx context.Context, e *estate.Estate, k *keeping, o *r
 		return err
 	}
 	out.Became(o)
-	return nil
+	return unsaid(o, out.Err())
 }
 
 // yes asks a person, who may also end it with Ctrl-C, at once.

@@ -48,6 +48,7 @@ type app struct {
 	suppose    supposition
 	file       outFile
 	inner      *estate.Estate // the estate that is supposed, where a question makes a change
+	warned     bool           // that others may read the estate
 }
 
 // Main runs the program and gives its exit code.

@@ -53,6 +53,10 @@ func (a *app) open(ctx context.Context) (e *estate.Estate, done func(), err erro
 	if err != nil {
 		return nil, nil, err
 	}
+	if mode := others(a.estatePath); mode != 0 && !a.warned && a.format != report.JSON {
+		a.warned = true
+		fmt.Fprintf(a.err, "tarnwold: others may read %s, and who may do what is in it (mode %04o): chmod 600 %[1]s\n", report.Clean(a.estatePath), mode)
+	}
 	return e, func() { e.Close() }, nil
 }
 

@@ -119,8 +119,8 @@ type NewAccount struct {
 func (d *Desk) AddAccounts(names []string, n NewAccount) (*Plan, error) {
 	p := d.begin("%s %s added", n.Kind, many(names))
 	p.Asks = false
-	if n.POSIX < acc.NoPOSIX || n.POSIX > 1<<32-1 {
-		return nil, &estate.Refused{Why: fmt.Sprintf("%d is no uid or gid", n.POSIX), Do: "one is 0 to 4294967295"}
+	if n.POSIX < acc.NoPOSIX || n.POSIX > acc.MostPOSIX {
+		return nil, &estate.Refused{Why: fmt.Sprintf("%d is no uid or gid", n.POSIX), Do: fmt.Sprintf("one is 0 to %d", int64(acc.MostPOSIX))}
 	}
 	free := d.t.FreeIDs()
 	seen := map[string]bool{}

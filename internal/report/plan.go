@@ -145,6 +145,9 @@ const mostEdits = 24
 func (p *Printer) Preview(o *Outcome) {
 	if !o.Changes() {
 		p.Line(S("Nothing to do: %s.", o.Nothing))
+		if o.Taken != nil {
+			p.taken(o.Taken)
+		}
 		return
 	}
 	g := Grid{Cols: []Col{{"where", 3}, {"", 0}, {"what", 4}}}

@@ -502,7 +502,7 @@ func (p *Printer) Sheet(heads []string, rows [][]string) {
 		return
 	}
 	w := csv.NewWriter(p.W)
-	p.err = w.Write(heads)
+	p.err = w.Write(p.cells(heads)) // names of groups may stand there
 	for _, r := range rows {
 		if p.err != nil {
 			return

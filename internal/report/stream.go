@@ -45,7 +45,7 @@ func (p *Printer) Stream(heads []string, wide []int, key string, before map[stri
 	case CSV:
 		s.csv = csv.NewWriter(p.W)
 		if p.err == nil {
-			p.err = s.csv.Write(heads)
+			p.err = s.csv.Write(p.cells(heads))
 		}
 	case Markdown:
 		p.markdown(heads, nil)

@@ -7,7 +7,6 @@ import (
 	"bufio"
 	"fmt"
 	"io"
-	"strconv"
 	"strings"
 	"unicode/utf8"
 
@@ -20,16 +19,16 @@ import (
 func Users(r io.Reader, file string) ([]format.AccountRow, error) {
 	var out []format.AccountRow
 	err := lines(r, file, 7, "name:password:uid:gid:comment:home:shell", func(line int, f []string, at func(i int, format string, args ...any) error) error {
-		uid, err := strconv.ParseUint(f[2], 10, 32)
+		uid, err := account.ParsePOSIX(f[2])
 		if err != nil {
 			return at(2, "%q is no uid", f[2])
 		}
-		gid, err := strconv.ParseUint(f[3], 10, 32)
+		gid, err := account.ParsePOSIX(f[3])
 		if err != nil {
 			return at(3, "%q is no gid", f[3])
 		}
-		out = append(out, format.AccountRow{Line: line, PrimaryGID: int64(gid),
-			Account: account.Account{Kind: account.User, Name: f[0], POSIX: int64(uid)}})
+		out = append(out, format.AccountRow{Line: line, PrimaryGID: gid,
+			Account: account.Account{Kind: account.User, Name: f[0], POSIX: uid}})
 		return nil
 	})
 	return out, err
@@ -40,12 +39,12 @@ func Groups(r io.Reader, file string) ([]format.AccountRow, []format.MemberRow, 
 	var out []format.AccountRow
 	var members []format.MemberRow
 	err := lines(r, file, 4, "name:password:gid:members", func(line int, f []string, at func(i int, format string, args ...any) error) error {
-		gid, err := strconv.ParseUint(f[2], 10, 32)
+		gid, err := account.ParsePOSIX(f[2])
 		if err != nil {
 			return at(2, "%q is no gid", f[2])
 		}
 		out = append(out, format.AccountRow{Line: line, PrimaryGID: account.NoPOSIX,
-			Account: account.Account{Kind: account.Group, Name: f[0], POSIX: int64(gid)}})
+			Account: account.Account{Kind: account.Group, Name: f[0], POSIX: gid}})
 		if f[3] == "" {
 			return nil
 		}

@@ -22,7 +22,6 @@ import (
 	"fmt"
 	"io"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -81,6 +80,7 @@ type Reader struct {
 const (
 	mostRow  = 1 << 20
 	mostRows = 100_000_000
+	mostName = 4096 // of an item
 	// mostAskings is how many questions are taken at once: their answers are
 	// one moment's, and kept until the last is known.
 	mostAskings = 5_000_000
@@ -204,6 +204,9 @@ func (s *Reader) in(column string, what string, args ...any) error {
 }
 
 func (s *Reader) descriptor() (*rule.Descriptor, error) {
+	if strings.TrimSpace(s.get("sddl")) == "" { // it would stand for absent rules, which are open to everyone
+		return nil, s.in("sddl", "the descriptor is missing; rules that are absent, and so open to everyone, are written D:NO_ACCESS_CONTROL")
+	}
 	d, err := sddl.Parse(s.get("sddl"), account.ID{})
 	var se *sddl.Error
 	if errors.As(err, &se) {
@@ -232,11 +235,9 @@ func (s *Reader) ReadAccounts() ([]format.AccountRow, error) {
 			}
 		}
 		if id := s.get("id"); id != "" {
-			n, err := strconv.ParseUint(id, 10, 32)
-			if err != nil {
-				return nil, s.in("id", "%q is no uid or gid", id)
+			if a.POSIX, err = account.ParsePOSIX(id); err != nil {
+				return nil, s.in("id", "%v", err)
 			}
-			a.POSIX = int64(n)
 		}
 		if a.Purpose, err = account.ParsePurpose(s.get("purpose")); err != nil {
 			return nil, s.in("purpose", "%v", err)
@@ -245,11 +246,9 @@ func (s *Reader) ReadAccounts() ([]format.AccountRow, error) {
 			return nil, s.in("purpose", "a user has no purpose, groups have")
 		}
 		if p := s.get("primary"); p != "" {
-			n, err := strconv.ParseUint(p, 10, 32)
-			if err != nil || a.Kind == account.Group {
+			if a.PrimaryGID, err = account.ParsePOSIX(p); err != nil || a.Kind == account.Group {
 				return nil, s.in("primary", "%q: wanted the gid of a user's primary group", p)
 			}
-			a.PrimaryGID = int64(n)
 		}
 		out = append(out, a)
 	}
@@ -412,6 +411,9 @@ func badPath(path string) string {
 			return "a name is empty; paths are parts joined by / with none before or behind"
 		case ".", "..":
 			return "a name is . or .."
+		}
+		if len(name) > mostName {
+			return fmt.Sprintf("a name of %d bytes; at most %d are taken", len(name), mostName)
 		}
 		if !found {
 			return ""
