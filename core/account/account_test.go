@@ -1,6 +1,7 @@
 package account
 
 import (
+	"math/rand/v2"
 	"slices"
 	"testing"
 
@@ -160,4 +161,45 @@ func TestTokenHasThePrimaryGroup(t *testing.T) {
 	}
 	require.False(t, tok.Has(GID(4000)), "the private group is only guessed where no primary group is known")
 	require.Equal(t, []Link{{u, Self}, {g, PrimaryOf}, {above, Member}}, tok.Chain(above))
+}
+
+// TestEndsAreTheChains: both ends of a way are those of the whole chain, of users
+// and of members, however long it is.
+func TestEndsAreTheChains(t *testing.T) {
+	d := NewDirectory()
+	id := func(i int) ID { return NewID(5, 21, 1, 2, 3, uint32(1000+i)) }
+	d.Add(Account{ID: id(0), Kind: User, POSIX: NoPOSIX})
+	for i := 1; i < 40; i++ {
+		d.Add(Account{ID: id(i), Kind: Group, POSIX: NoPOSIX})
+		d.Join(id(i), id(i-1))
+	}
+	tok := NewToken(d, id(0), Traits{})
+	for each := 1; each < 25; each++ {
+		ends := tok.Ends(each)
+		for _, i := range rand.New(rand.NewPCG(1, uint64(each))).Perm(40) {
+			whole := tok.Chain(id(i))
+			links, between := ends.Of(id(i))
+			require.Len(t, whole, len(links)+between)
+			want := whole
+			if len(whole) > 2*each {
+				want = append(slices.Clone(whole[:each]), whole[len(whole)-each:]...)
+			}
+			require.Equal(t, want, links, "%d of %d", each, i)
+		}
+		for _, m := range d.MembersBelow(id(39)) {
+			whole := m.Chain()
+			require.Equal(t, m.ID, whole[0])
+			require.Equal(t, id(39), whole[len(whole)-1])
+			require.Equal(t, whole[1], m.Direct())
+			ids, between := m.Ends(each)
+			want := whole
+			if len(whole) > 2*each {
+				want = append(slices.Clone(whole[:each]), whole[len(whole)-each:]...)
+			}
+			require.Equal(t, want, ids)
+			require.Len(t, whole, len(ids)+between)
+		}
+	}
+	require.Nil(t, d.Loop(id(39), id(5)))
+	require.Len(t, d.Loop(id(5), id(39)), 36)
 }

@@ -156,8 +156,51 @@ func (d *Directory) Users() []Account {
 // Membership is one member of a group at any depth, and the way there.
 type Membership struct {
 	ID      ID
-	Chain   []ID // from the member to the group, both included
 	Primary bool // it is the member's primary group; no list shows it
+
+	by    *below
+	up    int32 // whom of by it is a member of; -1: the group itself
+	depth int32 // how many of by stand between it and the group
+}
+
+// below is what is below a group, nearest first.
+type below struct {
+	group ID
+	all   []Membership
+}
+
+// Direct gives the group that the member is directly in.
+func (m *Membership) Direct() ID {
+	if m.up < 0 {
+		return m.by.group
+	}
+	return m.by.all[m.up].ID
+}
+
+// Chain gives the way from the member to the group, both included.
+func (m *Membership) Chain() []ID {
+	ids, _ := m.Ends(int(m.depth) + 2)
+	return ids
+}
+
+// Ends gives the beginning and the end of the chain, at most so many accounts
+// each, and how many are left out between the two.
+func (m *Membership) Ends(each int) (ids []ID, between int) {
+	n := int(m.depth) + 2
+	between = max(0, n-2*each)
+	i := 0
+	put := func(id ID) {
+		if between == 0 || i < each || i >= each+between {
+			ids = append(ids, id)
+		}
+		i++
+	}
+	put(m.ID)
+	for at := m.up; at >= 0; at = m.by.all[at].up {
+		put(m.by.all[at].ID)
+	}
+	put(m.by.group)
+	return ids, between
 }
 
 // MembersBelow lists every member of a group at any depth, nearest first,
@@ -169,27 +212,52 @@ func (d *Directory) MembersBelow(group ID) []Membership {
 			primary[a.Primary] = append(primary[a.Primary], id)
 		}
 	}
-	var out []Membership
+	by := &below{group: group}
 	seen := map[ID]bool{group: true}
-	queue := []Membership{{ID: group, Chain: []ID{group}}}
-	for len(queue) > 0 {
-		at := queue[0]
-		queue = queue[1:]
-		visit := func(ids []ID, isPrimary bool) {
-			for _, m := range ids {
-				if seen[m] {
-					continue
-				}
+	visit := func(ids []ID, up, depth int32, isPrimary bool) {
+		for _, m := range ids {
+			if !seen[m] {
 				seen[m] = true
-				ms := Membership{ID: m, Chain: append([]ID{m}, at.Chain...), Primary: isPrimary}
-				out = append(out, ms)
-				queue = append(queue, ms)
+				by.all = append(by.all, Membership{ID: m, Primary: isPrimary, by: by, up: up, depth: depth})
 			}
 		}
-		visit(d.members[at.ID], false)
-		visit(primary[at.ID], true)
 	}
-	return out
+	visit(d.members[group], -1, 0, false)
+	visit(primary[group], -1, 0, true)
+	for i := 0; i < len(by.all); i++ {
+		at := by.all[i]
+		visit(d.members[at.ID], int32(i), at.depth+1, false)
+		visit(primary[at.ID], int32(i), at.depth+1, true)
+	}
+	return by.all
+}
+
+// within tells whether a group is in another at any depth. It is looked for from
+// both ends, so that groups put into each other by the thousand, in whatever
+// order, cost no more than the nearer end.
+func (d *Directory) within(group, holder ID) bool {
+	up, down := []ID{group}, []ID{holder}
+	above, below := map[ID]bool{group: true}, map[ID]bool{holder: true}
+	for len(up) > 0 && len(down) > 0 {
+		for _, g := range d.groups[up[0]] {
+			if below[g] {
+				return true
+			}
+			if !above[g] {
+				above[g], up = true, append(up, g)
+			}
+		}
+		for _, m := range d.members[down[0]] {
+			if above[m] {
+				return true
+			}
+			if !below[m] {
+				below[m], down = true, append(down, m)
+			}
+		}
+		up, down = up[1:], down[1:]
+	}
+	return false
 }
 
 // Loop tells whether making member a member of group would put group inside
@@ -197,6 +265,9 @@ func (d *Directory) MembersBelow(group ID) []Membership {
 func (d *Directory) Loop(group, member ID) []ID {
 	if group == member {
 		return []ID{group, group}
+	}
+	if !d.within(group, member) {
+		return nil
 	}
 	// A way from group up to member means member already holds group.
 	from := map[ID]ID{group: {}}

@@ -187,6 +187,69 @@ type Link struct {
 	Step Step // how it follows from the link before it
 }
 
+// Ends tells ways from the user to identifiers by their beginning and end: what
+// is in the middle of a long one is counted. Ways to many that lead through each
+// other are walked once.
+type Ends struct {
+	t     *Token
+	each  int
+	heads map[ID]head
+}
+
+// head is how a way begins, and how long it is.
+type head struct {
+	first []Link // at most each
+	links int
+}
+
+// Ends makes ways that are told by so many links at either end.
+func (t *Token) Ends(each int) *Ends { return &Ends{t, each, map[ID]head{}} }
+
+// Of gives the beginning and the end of the shortest way to an identifier, and how
+// many links are left out between the two. Of a way that isn't longer than both it
+// is Chain; nil where the token doesn't have it.
+func (e *Ends) Of(id ID) (links []Link, between int) {
+	if _, ok := e.t.ids[id]; !ok {
+		return nil, 0
+	}
+	h := e.head(id)
+	if h.links <= e.each {
+		return h.first, 0
+	}
+	last := make([]Link, min(e.each, h.links-e.each))
+	for i := len(last) - 1; i >= 0; i-- {
+		v := e.t.ids[id]
+		last[i], id = Link{id, v.step}, v.from
+	}
+	links = append(slices.Clip(h.first), last...)
+	return links, h.links - len(links)
+}
+
+func (e *Ends) head(id ID) head {
+	var left []ID // whose heads aren't known, the nearest to id first
+	var h head
+	for at := id; ; {
+		known, ok := e.heads[at]
+		if ok {
+			h = known
+			break
+		}
+		left = append(left, at)
+		v := e.t.ids[at]
+		if v.step == Self {
+			break
+		}
+		at = v.from
+	}
+	for _, at := range slices.Backward(left) {
+		if h.links++; len(h.first) < e.each {
+			h.first = append(slices.Clip(h.first), Link{at, e.t.ids[at].step})
+		}
+		e.heads[at] = h
+	}
+	return h
+}
+
 // Chain gives the shortest way from the user to an identifier: the user
 // first, the identifier last. It is nil where the token doesn't have it.
 func (t *Token) Chain(id ID) []Link {

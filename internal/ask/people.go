@@ -49,12 +49,17 @@ type Belonging struct {
 	Groups []Way `json:"groups"`
 }
 
+// chainEnds is how much of each end of a chain of groups is told: what is in the
+// middle of the way to one group is told by the ways to those in it.
+const chainEnds = 8
+
 // Way is the way from an account to a group.
 type Way struct {
 	Account
-	Chain   []string `json:"chain"`             // from the member to the group
-	Primary string   `json:"primary,omitempty"` // yes: the user's primary group, which no list shows; above: reached by that
-	Until   string   `json:"until,omitempty"`   // the last day of the membership nearest to the group
+	Chain   []string `json:"chain"`              // from the member to the group
+	Between int      `json:"left-out,omitempty"` // so many groups in the middle of a long chain
+	Primary string   `json:"primary,omitempty"`  // yes: the user's primary group, which no list shows; above: reached by that
+	Until   string   `json:"until,omitempty"`    // the last day of the membership nearest to the group
 }
 
 // User shows a user.
@@ -66,12 +71,13 @@ func (k *Asker) User(word string) (*Belonging, error) {
 	d := k.t.Directory()
 	tok := account.NewToken(d, u.ID, account.Traits{})
 	out := &Belonging{Person: k.person(d, u), Groups: []Way{}}
+	ends := tok.Ends(chainEnds)
 	for _, g := range k.t.Accounts(account.Group) {
-		links := tok.Chain(g.ID)
+		links, between := ends.Of(g.ID)
 		if links == nil {
 			continue
 		}
-		w := Way{Account: k.Account(g.ID)}
+		w := Way{Account: k.Account(g.ID), Between: between}
 		for _, l := range links {
 			w.Chain = append(w.Chain, k.t.Name(l.ID))
 		}
@@ -106,13 +112,14 @@ func (k *Asker) Group(word string) (*Gathering, error) {
 	d := k.t.Directory()
 	out := &Gathering{Person: k.person(d, g), All: []Way{}}
 	for _, m := range d.MembersBelow(g.ID) {
-		w := Way{Account: k.Account(m.ID), Chain: k.t.Names(m.Chain)}
+		chain, between := m.Ends(chainEnds)
+		w := Way{Account: k.Account(m.ID), Chain: k.t.Names(chain), Between: between}
 		if a, ok := d.Account(m.ID); ok && a.Kind == account.User {
 			out.Users++
 		}
 		if m.Primary {
 			w.Primary = "yes"
-		} else if is, ok := k.t.Member(m.Chain[1], m.ID); ok {
+		} else if is, ok := k.t.Member(m.Direct(), m.ID); ok {
 			w.Until = string(is.Until)
 		}
 		out.All = append(out.All, w)

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"tarnwold/internal/ask"
+	"tarnwold/internal/format"
 )
 
 func number(n *int64) string {
@@ -53,6 +54,15 @@ func wayNote(w ask.Way, user bool) string {
 	return ""
 }
 
+// chainText writes a chain of groups; of a long one the middle is counted.
+func chainText(w ask.Way) string {
+	if w.Between == 0 {
+		return strings.Join(w.Chain, " → ")
+	}
+	half := len(w.Chain) / 2
+	return fmt.Sprintf("%s → (%s more) → %s", strings.Join(w.Chain[:half], " → "), format.Number(int64(w.Between)), strings.Join(w.Chain[half:], " → "))
+}
+
 var wayHeads = []string{"kind", "by way of", "until", "note"}
 
 func (p *Printer) ways(first string, list []ask.Way, user bool) {
@@ -62,14 +72,14 @@ func (p *Printer) ways(first string, list []ask.Way, user bool) {
 		if user {
 			kind = ""
 		}
-		g.Rows = append(g.Rows, []Cell{C(w.Name), C(kind), C(strings.Join(w.Chain, " → ")), C(w.Until), C(wayNote(w, user))})
+		g.Rows = append(g.Rows, []Cell{C(w.Name), C(kind), C(chainText(w)), C(w.Until), C(wayNote(w, user))})
 	}
 	p.Grid(g)
 }
 
 func wayRows(list []ask.Way, user bool) (out [][]string) {
 	for _, w := range list {
-		out = append(out, []string{w.Name, w.Kind, strings.Join(w.Chain, " → "), w.Until, wayNote(w, user)})
+		out = append(out, []string{w.Name, w.Kind, chainText(w), w.Until, wayNote(w, user)})
 	}
 	return out
 }

@@ -374,6 +374,9 @@ func (s *Reader) readTree(step func(int), key func() string, rules func() (rule.
 			return nil, s.in("kind", "%q is neither folder nor file", s.get("kind"))
 		}
 		if why := badPath(r.Path); why != "" {
+			if len(r.Path) > 100 { // what is wrong is told first
+				return nil, s.in("path", "%s: %q", why, r.Path)
+			}
 			return nil, s.in("path", "%q: %s", r.Path, why)
 		}
 		text := key()
