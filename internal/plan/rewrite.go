@@ -394,7 +394,11 @@ func (d *Desk) rewriteAll(p *Plan, all []rule.Rewriting, under string, ownersSta
 		}
 	}
 	if len(targets)+len(whole) > 0 {
-		if err := d.onStrands(p, targets, whole, edit, false); err != nil {
+		pieces := []piece{{targets, whole, edit}}
+		if look := d.overShares(p, targets, whole); len(look) > 0 { // what edited shares stand over is looked at too
+			pieces = append(pieces, piece{targets: look})
+		}
+		if err := d.onPieces(p, pieces, false); err != nil {
 			return nil, err
 		}
 	} else if len(p.work.shares) > 0 {
@@ -403,6 +407,27 @@ func (d *Desk) rewriteAll(p *Plan, all []rule.Rewriting, under string, ownersSta
 		}
 	}
 	return d.finish(p)
+}
+
+// overShares gives the folders that the shares of a plan stand over, but those
+// that are meant already.
+func (d *Desk) overShares(p *Plan, targets []estate.Target, strands []int64) (out []estate.Target) {
+	seen := map[int64]bool{}
+	for _, x := range targets {
+		seen[x.Item] = true
+	}
+	for _, e := range p.work.shares {
+		for _, sh := range []*estate.Share{e.before, e.after} {
+			if sh == nil || e.server.ID == 0 {
+				continue
+			}
+			if at, err := d.t.At(e.server, sh.Folder); err == nil && !seen[at.Item] && !slices.Contains(strands, at.Strand) {
+				seen[at.Item] = true
+				out = append(out, at.Target())
+			}
+		}
+	}
+	return out
 }
 
 func (d *Desk) covers(top, at estate.Place) bool { return ask.Covers(top, at) }
