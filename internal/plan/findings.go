@@ -35,7 +35,7 @@ func (d *Desk) MendFindings(list []ask.Finding) (*Plan, []ask.Finding, error) {
 			return d.ctx.Err()
 		}
 		switch {
-		case err == nil && len(p.Impact) == 0 && len(p.Warnings) == 0:
+		case err == nil && !p.moves && len(p.Warnings) == 0:
 			good = append(good, list...)
 			return nil
 		case len(list) == 1:
@@ -57,7 +57,7 @@ func (d *Desk) MendFindings(list []ask.Finding) (*Plan, []ask.Finding, error) {
 	if len(list) == 0 {
 		p.Nothing = "nothing of that kind was found"
 	}
-	if len(p.Impact) > 0 { // each alone changes nothing, together they do: one after the other
+	if p.moves { // each alone changes nothing, together they do: one after the other
 		d.step("taking them one after the other")
 		var some []ask.Finding
 		for _, f := range good {
@@ -65,7 +65,7 @@ func (d *Desk) MendFindings(list []ask.Finding) (*Plan, []ask.Finding, error) {
 			if err != nil {
 				return nil, nil, err
 			}
-			if len(q.Impact) > 0 {
+			if q.moves {
 				left = append(left, f)
 				continue
 			}

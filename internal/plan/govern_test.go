@@ -511,6 +511,9 @@ func (w *world) sight(rt *rapid.T, tx *estate.Tx, k *ask.Asker, found []ask.Find
 			for _, id := range tx.Subtree(top.Item, 10_000) {
 				p := tx.Place(id)
 				for _, u := range tx.Accounts(acc.User) {
+					if k.Account(u.ID).Shut != "" { // who can't sign on doesn't browse
+						continue
+					}
 					reads := func(p estate.Place) bool { return mask(k.Answer(u, p, &sh, true).Granted)&right.ReadData != 0 }
 					if !reads(p) || id == top.Item {
 						continue

@@ -78,6 +78,8 @@ type Plan struct {
 	// ends: it takes away what was to end, as whoever set it said; keepers have
 	// no say in that.
 	ends bool
+	// moves: somebody's rights change, be it by some that open nothing.
+	moves bool
 	// keepers are what keepers of places have against it.
 	keepers []Warning
 

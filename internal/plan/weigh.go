@@ -111,6 +111,7 @@ func (d *Desk) weigh(p *Plan) error {
 		return err
 	}
 	d.shifts(p, shifts, routes)
+	p.moves = len(shifts) > 0
 	if err := d.keepersOfPlaces(p, touched); err != nil {
 		return err
 	}
