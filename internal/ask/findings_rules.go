@@ -3,6 +3,7 @@ package ask
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"tarnwold/core/account"
 	"tarnwold/core/right"
@@ -139,6 +140,9 @@ func (x *finding) each(fn func(d *rule.Descriptor, e rule.Entry, nodes []int)) {
 		own := d.Rules.Own()
 		if r := x.posix[d]; r != nil { // an owner, a group and the others are always there
 			own = r.Named()
+			for i := range own { // who a number is, where the estate knows
+				own[i].Who = x.k.t.AccountOf(own[i].Who)
+			}
 		}
 		if len(own) == 0 {
 			continue
@@ -288,6 +292,9 @@ func (x *finding) single() error {
 			}
 			if x.folder(nodes) && e.Scope() != rule.Tree {
 				give = append(give, "--scope", e.Scope().String())
+			}
+			if x.posix[d] != nil { // the very permissions, which a level may not be
+				give = []string{"tarnwold", "mode", f.Where, "--entry", strings.Replace(f.What, "user:"+f.Who, "group:GROUP", 1)}
 			}
 			f.Commands = [][]string{plainly(give), x.revoking(f.Where, f.Who, d, e, false)}
 		}
