@@ -39,8 +39,8 @@ func BenchmarkAnswers(b *testing.B) {
 		}{
 			{"explain", nil, func(k *Asker) error { _, err := k.Explain("user7", "//box/all/room 1", false); return err }},
 			{"try", nil, func(k *Asker) error { _, err := k.Try("user7", "list", "//box/all/room 1", "", false); return err }},
-			{"who", []string{accounts}, func(k *Asker) error { _, err := k.Who("//box/all/room 1", ""); return err }},
-			{"who can", []string{accounts}, func(k *Asker) error { _, err := k.Who("//box/all/room 1", "create"); return err }},
+			{"who", []string{accounts}, func(k *Asker) error { _, err := k.Who("//box/all/room 1", "", false); return err }},
+			{"who can", []string{accounts}, func(k *Asker) error { _, err := k.Who("//box/all/room 1", "create", false); return err }},
 			{"uses", []string{bodies}, func(k *Asker) error { _, err := k.UsesOf("user7", true); return err }},
 			{"reach", []string{strands, bodies}, func(k *Asker) error { _, err := k.Reach("user7", "", "", 200); return err }},
 			{"compare", []string{strands, bodies}, func(k *Asker) error { _, err := k.Compare("user7", "user8", "", 200); return err }},

@@ -294,7 +294,8 @@ func (x *finding) single() error {
 				give = append(give, "--scope", e.Scope().String())
 			}
 			if x.posix[d] != nil { // the very permissions, which a level may not be
-				give = []string{"tarnwold", "mode", f.Where, "--entry", strings.Replace(f.What, "user:"+f.Who, "group:GROUP", 1)}
+				entry, _, _ := strings.Cut(f.What, ",") // what the mask leaves of it is said behind
+				give = []string{"tarnwold", "mode", f.Where, "--entry", strings.Replace(entry, "user:"+f.Who, "group:GROUP", 1)}
 			}
 			f.Commands = [][]string{plainly(give), x.revoking(f.Where, f.Who, d, e, false)}
 		}

@@ -39,6 +39,8 @@ type HavingWay struct {
 	Levels  []HavingLevel `json:"levels"`
 	// Shut are those of them that can't sign on.
 	Shut []string `json:"shut,omitempty"`
+	// Below is what is below a folder and open to others; nil: nothing is.
+	Below *OpenBelow `json:"below,omitempty"`
 }
 
 // HavingLevel is everyone who has one level.
@@ -62,7 +64,8 @@ type ByWay struct {
 }
 
 // Who tells everyone with access to a place, or those who can do something there.
-func (k *Asker) Who(where, canDo string) (*Having, error) {
+// below lists what is open below a folder to people who can't have that itself.
+func (k *Asker) Who(where, canDo string, below bool) (*Having, error) {
 	p, err := k.Place(where)
 	if err != nil {
 		return nil, err
@@ -84,6 +87,9 @@ func (k *Asker) Who(where, canDo string) (*Having, error) {
 			out.Differ = true
 		}
 		before = each
+	}
+	if err := k.beyond(p, c, out, below); err != nil {
+		return nil, err
 	}
 	return out, k.t.Err()
 }

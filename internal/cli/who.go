@@ -9,6 +9,7 @@ import (
 
 func (a *app) whoCommand() *cobra.Command {
 	var n narrowing
+	var below bool
 	c := &cobra.Command{
 		Use:   "who WHERE",
 		Short: "Tell everyone who has access to an item, by level, and the way each has it",
@@ -17,16 +18,18 @@ which entry, of which group, as an administrator, by owning. The head of each
 route says whether the place is open to everyone, to some, or to one alone.
 
 //SERVER/SHARE/… asks for that share, SERVER:/… for every route to the place.
---can keeps those who have a level or rights, or who can do an act.
+--can keeps those who have a level or rights, or who can do an act. What is below a
+folder and open to others is counted; --below lists it.
 
 Exit code 1 says nobody.`,
 		Example: `  tarnwold who //stagedoor/productions/Wardrobe
   tarnwold who stagedoor:/srv/playhouse/Casting --can edit
+  tarnwold who //stagedoor/productions/Archive --below
   tarnwold who "//stagedoor/productions/Box Office/Ledgers" --format csv`,
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: completeInOrder(a.completePlaces),
 		RunE: func(c *cobra.Command, args []string) error {
-			return answer(a, c, func(k *ask.Asker) (*ask.Having, error) { return k.Who(args[0], n.can) },
+			return answer(a, c, func(k *ask.Asker) (*ask.Having, error) { return k.Who(args[0], n.can, below) },
 				func(p *report.Printer, h *ask.Having) error {
 					if err := p.Having(h); err != nil {
 						return err
@@ -41,5 +44,6 @@ Exit code 1 says nobody.`,
 		},
 	}
 	n.flags(c, a, false)
+	c.Flags().BoolVar(&below, "below", false, "list what is below a folder and open to people who can't have the folder itself")
 	return c
 }

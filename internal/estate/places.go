@@ -532,6 +532,11 @@ func (t *Tx) Owned(owners []account.ID, under *Place, fn func(target Target, whe
 	mine := map[account.ID]bool{}
 	for _, id := range owners {
 		mine[id] = true
+		if a, ok := t.Account(id); ok { // on POSIX trees a number owns
+			for _, form := range t.Forms(a) {
+				mine[form] = true
+			}
+		}
 	}
 	var ids []int64
 	t.AllDescriptors(func(id int64, d rule.Any) {

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"testing"
@@ -96,7 +97,7 @@ func TestAnswersInEveryDirection(t *testing.T) {
 				}
 			}
 			for at, want := range byPlace {
-				w.who1(rt, k, at, want, met)
+				w.who1(rt, k, at, want, all, met)
 				w.grid1(rt, k, at, want)
 			}
 			for user, want := range byUser {
@@ -111,13 +112,13 @@ func TestAnswersInEveryDirection(t *testing.T) {
 		}))
 	})
 	t.Log(met)
-	for _, what := range []string{"open to some", "open to nobody", "open to everyone", "open to one", "by name only", "nothing below something", "something below nothing", "alike again", "by owner", "by entry"} {
+	for _, what := range []string{"open to some", "open to nobody", "open to everyone", "open to one", "by name only", "nothing below something", "something below nothing", "alike again", "by owner", "by entry", "more below"} {
 		reached(t, met[what], 1, what)
 	}
 }
 
-func (w *world) who1(t *rapid.T, k *ask.Asker, at string, want []one, met map[string]int) {
-	h, err := k.Who(at, "")
+func (w *world) who1(t *rapid.T, k *ask.Asker, at string, want, all []one, met map[string]int) {
+	h, err := k.Who(at, "", false)
 	require.NoError(t, err)
 	got := map[string]string{}
 	for _, r := range h.Routes {
@@ -145,6 +146,43 @@ func (w *world) who1(t *rapid.T, k *ask.Asker, at string, want []one, met map[st
 		}
 	}
 	require.Equal(t, should, got, at)
+	listed, err := k.Who(at, "", true)
+	require.NoError(t, err)
+	for i, r := range h.Routes { // what is below, and open to others
+		more := map[string]bool{}
+		here := map[string]bool{}
+		var names []string
+		for _, o := range want {
+			if o.route == r.Route {
+				names = o.names
+				here[o.user] = !w.nothing(o.granted)
+			}
+		}
+		for _, o := range all {
+			if o.route == r.Route && len(o.names) > len(names) && above(names, o.names) && !w.nothing(o.granted) && !here[o.user] {
+				more[o.user] = true
+			}
+		}
+		if len(more) == 0 || h.Kind != "folder" {
+			require.Nil(t, r.Below, at)
+			continue
+		}
+		met["more below"]++
+		require.NotNil(t, r.Below, "%s %s: %v", at, r.Route, more)
+		require.ElementsMatch(t, slices.Collect(maps.Keys(more)), r.Below.Names, at)
+		require.Equal(t, len(more), r.Below.Users)
+		require.Empty(t, r.Below.List)
+		told := map[string]bool{}
+		places := int64(0)
+		for _, b := range listed.Routes[i].Below.List {
+			places += b.Items
+			for _, u := range b.Who {
+				told[u] = true
+			}
+		}
+		require.Equal(t, more, told)
+		require.Equal(t, places, r.Below.Places)
+	}
 }
 
 func (w *world) reach1(t *rapid.T, k *ask.Asker, user string, want []one, met map[string]int) {
@@ -342,7 +380,7 @@ func TestWhoCanIsWhoCouldTry(t *testing.T) {
 					if act == "list" || act == "read" { // a level of the name is meant then
 						continue
 					}
-					h, err := k.Who(p.String(), act)
+					h, err := k.Who(p.String(), act, false)
 					if err != nil { // not of this kind, or it needs a second place
 						continue
 					}

@@ -65,6 +65,7 @@ func (p *Printer) having(h *ask.Having, r *ask.HavingWay, server string) {
 	if len(r.Special) > 0 {
 		p.Line(In(Bad, "  by an entry for "+join(r.Special, "and")))
 	}
+	defer p.beyond(r.Below)
 	if len(r.Levels) == 0 {
 		return
 	}
@@ -88,6 +89,34 @@ func (p *Printer) having(h *ask.Having, r *ask.HavingWay, server string) {
 			g.Rows = append(g.Rows, []Cell{CI(Good, level), C(who), C(why), C(set)})
 			level = ""
 		}
+	}
+	p.Grid(g)
+}
+
+// beyond tells what is below a folder and open to others.
+func (p *Printer) beyond(b *ask.OpenBelow) {
+	switch {
+	case b == nil:
+		return
+	case b.Uncounted:
+		p.Line(S("  what is below has too many rules of its own to be counted unasked; --below does"))
+		return
+	}
+	places, verb := "1 place", "is"
+	if b.Places != 1 {
+		places, verb = Count(b.Places, "place"), "are"
+	}
+	people := "1 person"
+	if b.Users != 1 {
+		people = Count(int64(b.Users), "person")
+	}
+	p.Line(In(Bad, fmt.Sprintf("  and %s below %s open to %s more", places, verb, people)), S(": %s", Some(b.Names, 6)))
+	if len(b.List) == 0 {
+		return
+	}
+	g := Grid{Cols: []Col{{"below", 5}, {"also open to", 4}}}
+	for _, x := range b.List {
+		g.Rows = append(g.Rows, []Cell{C(alike(x.Where, x.Items)), C(Some(x.Who, 8))})
 	}
 	p.Grid(g)
 }
