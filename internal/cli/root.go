@@ -180,6 +180,7 @@ New here? Run: tarnwold demo`,
 	root.SetHelpCommandGroupID("estate")
 	root.SetCompletionCommandGroupID("estate")
 	strict(root)
+	onceEach(root)
 	return root
 }
 
