@@ -8,6 +8,7 @@ import (
 	"os"
 	"strconv"
 	"strings"
+	"time"
 	"unicode"
 
 	"github.com/spf13/cobra"
@@ -26,6 +27,7 @@ type linking struct {
 	smb, user, domain string
 	encrypt, local    bool
 	guest, old        bool
+	patience          time.Duration
 }
 
 func (l *linking) flags(c *cobra.Command) {
@@ -35,6 +37,7 @@ func (l *linking) flags(c *cobra.Command) {
 	c.Flags().BoolVar(&l.local, "local", false, "the real server is this machine itself: its own trees, with modes and lists")
 	c.Flags().BoolVar(&l.encrypt, "require-encryption", false, "speak to it encrypted, or not at all")
 	c.Flags().BoolVar(&l.guest, "guest", false, "a guest's session will do, in which nothing is signed")
+	c.Flags().DurationVar(&l.patience, "patience", 0, "how long the server may take over one answer, as `TIME` like 30s (default 90s)")
 	c.Flags().BoolVar(&l.old, "old-dialects", false, "SMB 2.1 to 3.0.2 will do, in which nobody vouches for the negotiation")
 }
 
@@ -61,7 +64,10 @@ func (l *linking) link(who string) (*estate.Link, error) {
 	} else if u, r, ok := strings.Cut(user, "@"); ok && domain == "" { // name@realm
 		domain, user = r, u
 	}
-	s := smb.Link{Host: l.smb, Port: smb.DefaultPort, User: user, Domain: domain, Encrypt: l.encrypt, Guest: l.guest, Old: l.old}
+	s := smb.Link{Host: l.smb, Port: smb.DefaultPort, User: user, Domain: domain, Encrypt: l.encrypt, Guest: l.guest, Old: l.old, Patience: l.patience}
+	if l.patience < 0 || l.patience > 0 && l.patience < time.Second {
+		return nil, misused("--patience is %s; wanted a second or more", l.patience)
+	}
 	if strings.Contains(domain, ".") { // a realm; its first part is what NTLM has, nearly always
 		s.Realm = strings.ToUpper(domain)
 		s.Domain, _, _ = strings.Cut(s.Realm, ".")

@@ -1,6 +1,7 @@
 package smb
 
 import (
+	"cmp"
 	"context"
 	"crypto/hmac"
 	"crypto/sha256"
@@ -22,6 +23,7 @@ import (
 // closes them again: nothing is read, written or made by it. It speaks the few
 // requests of SMB 2.1 that this takes ([MS-SMB2] §2.2), signed.
 type Exact struct {
+	wait    time.Duration
 	conn    net.Conn
 	key     []byte // signs; nil before the session stands
 	session uint64
@@ -76,7 +78,7 @@ func DialExact(ctx context.Context, l Link, secret Secret) (*Exact, error) {
 	if err != nil {
 		return nil, &Unreached{l.Address(), "reach", plainNet(err)}
 	}
-	x := &Exact{conn: conn, trees: map[string]uint32{}, most: map[string]right.Set{}, host: l.Host, user: l.User}
+	x := &Exact{wait: min(patience, cmp.Or(l.Patience, patience)), conn: conn, trees: map[string]uint32{}, most: map[string]right.Set{}, host: l.Host, user: l.User}
 	if err := x.signOn(l, secret); err != nil {
 		conn.Close()
 		return nil, &Unreached{l.Address(), "sign-on", plainSMB(err)}
@@ -302,7 +304,7 @@ func (x *Exact) ask(requests ...request) ([]answer, error) {
 			copy(packet[begin+48:], x.sign(packet[begin:]))
 		}
 	}
-	_ = x.conn.SetDeadline(time.Now().Add(patience))
+	_ = x.conn.SetDeadline(time.Now().Add(x.wait))
 	if _, err := x.conn.Write(append(binary.BigEndian.AppendUint32(nil, uint32(len(packet))), packet...)); err != nil {
 		return nil, fmt.Errorf("%s", plainNet(err))
 	}

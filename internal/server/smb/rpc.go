@@ -3,6 +3,7 @@ package smb
 import (
 	"context"
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"strings"
@@ -30,12 +31,14 @@ import (
 // encrypted as that is.
 func (c *Client) pipe(ctx context.Context, name string) (context.Context, dcerpc.Conn, error) {
 	ctx = gssapi.NewSecurityContext(ctx) // the services ask for no more
-	conn, err := dcerpc.Dial(ctx, c.link.Host, dcerpc.WithEndpoint("ncacn_ip_tcp:[1]"), dcerpc.WithDialer(pipes{c, name}), dcerpc.WithTimeout(patience))
+	conn, err := dcerpc.Dial(ctx, c.link.Host, dcerpc.WithEndpoint("ncacn_ip_tcp:[1]"), dcerpc.WithDialer(pipes{c, name}), dcerpc.WithTimeout(min(patience, c.patience())))
 	return ctx, conn, err
 }
 
 // grace is how long a service is given to end by itself once its context has.
 const grace = time.Second
+
+var errTripped = fmt.Errorf("the server's answer can't be read: %w", io.ErrUnexpectedEOF)
 
 // inTime lets no call of a service outlast its context: a call made when the
 // library's transport has ended already would wait for ever. What comes too
@@ -47,8 +50,14 @@ func inTime[T any](ctx context.Context, fn func(context.Context) (T, error)) (T,
 	}
 	done := make(chan got, 1)
 	go func() {
-		v, err := fn(ctx)
-		done <- got{v, err}
+		var r got
+		defer func() {
+			if p := recover(); p != nil { // what the libraries trip over in a broken answer
+				r.err = errTripped
+			}
+			done <- r
+		}()
+		r.v, r.err = fn(ctx)
 	}()
 	select {
 	case r := <-done:
@@ -76,16 +85,23 @@ func (p pipes) DialContext(ctx context.Context, _, _ string) (net.Conn, error) {
 	if err != nil {
 		return nil, err
 	}
-	f, err := in.OpenFile(p.name, os.O_RDWR, 0)
+	f, err := p.c.openPipe(in, p.name)
 	if err != nil {
-		_ = in.Umount()
+		p.c.leave(in)
 		return nil, p.c.failed(err)
 	}
-	return &pipeConn{f: f, in: in, host: p.c.link.Address()}, nil
+	return &pipeConn{c: p.c, f: f, in: in, host: p.c.link.Address()}, nil
+}
+
+func (c *Client) openPipe(in *smb2.Share, name string) (f *smb2.File, err error) {
+	defer broken(&err)
+	defer c.watched()()
+	return in.OpenFile(name, os.O_RDWR, 0)
 }
 
 // pipeConn is a named pipe as a connection.
 type pipeConn struct {
+	c    *Client
 	f    *smb2.File
 	in   *smb2.Share
 	host string
@@ -93,7 +109,9 @@ type pipeConn struct {
 	buf  [64 << 10]byte
 }
 
-func (p *pipeConn) Read(b []byte) (int, error) {
+func (p *pipeConn) Read(b []byte) (_ int, err error) {
+	defer broken(&err)
+	defer p.c.watched()()
 	if len(p.rest) == 0 { // a message at a time
 		n, err := p.f.ReadAt(p.buf[:], 0)
 		if err != nil {
@@ -106,12 +124,25 @@ func (p *pipeConn) Read(b []byte) (int, error) {
 	return n, nil
 }
 
-func (p *pipeConn) Write(b []byte) (int, error) { return p.f.WriteAt(b, 0) }
+func (p *pipeConn) Write(b []byte) (_ int, err error) {
+	defer broken(&err)
+	defer p.c.watched()()
+	return p.f.WriteAt(b, 0)
+}
 
-func (p *pipeConn) Close() error {
-	err := p.f.Close()
+func (p *pipeConn) Close() (err error) {
+	defer broken(&err)
+	defer p.c.watched()()
+	err = p.f.Close()
 	_ = p.in.Umount()
 	return err
+}
+
+// broken makes an error of what the library trips over, on whatever goroutine.
+func broken(err *error) {
+	if p := recover(); p != nil {
+		*err = errTripped
+	}
 }
 
 func (p *pipeConn) LocalAddr() net.Addr              { return pipeAddr(p.host) }

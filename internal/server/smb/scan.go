@@ -40,7 +40,7 @@ func (c *Client) Scan(ctx context.Context, share string, how server.Reading, fn 
 	if err != nil {
 		return err
 	}
-	defer func() { _ = first.Umount() }()
+	defer func() { c.leave(first) }()
 	walk, ctx, end, err := server.StartWalk(ctx, how, func() (server.Item, error) {
 		top, err := c.Look(ctx, share, "", false)
 		if err != nil {
@@ -57,7 +57,7 @@ func (c *Client) Scan(ctx context.Context, share string, how server.Reading, fn 
 	var wg sync.WaitGroup
 	for i := range Connections {
 		wg.Go(func() {
-			in := first
+			in, on := first, c
 			if i > 0 { // where no more connections are to be had, fewer do it
 				more, err := c.again(ctx)
 				if err != nil {
@@ -67,18 +67,29 @@ func (c *Client) Scan(ctx context.Context, share string, how server.Reading, fn 
 				if in, err = more.mount(ctx, share); err != nil {
 					return
 				}
-				defer func() { _ = in.Umount() }()
+				on = more
+				defer func() { more.leave(in) }()
 			}
 			in = in.WithContext(ctx)
-			s.Work(ctx, func(dir string) error { return s.folder(ctx, in, dir) })
+			s.Work(ctx, func(dir string) (err error) {
+				defer on.tripped(&err)
+				return s.folder(ctx, on, in, dir)
+			})
 		})
 	}
 	wg.Wait()
 	return context.Cause(ctx)
 }
 
+// leave ends being connected to a share, whatever the server says to it.
+func (c *Client) leave(in *smb2.Share) {
+	defer c.watched()()
+	defer func() { _ = recover() }() // the session may have ended
+	_ = in.Umount()
+}
+
 // folder tells what is directly in a folder.
-func (s *scanning) folder(ctx context.Context, in *smb2.Share, dir string) error {
+func (s *scanning) folder(ctx context.Context, on *Client, in *smb2.Share, dir string) error {
 	unread := func(err error) error {
 		if ctx.Err() != nil {
 			return ctx.Err()
@@ -88,14 +99,21 @@ func (s *scanning) folder(ctx context.Context, in *smb2.Share, dir string) error
 		}
 		return s.Tell(server.Item{Path: dir, Folder: true, Err: fmt.Errorf("what is in it can't be seen: %s", plainSMB(err))})
 	}
+	ended := on.watched()
 	f, err := in.Open(strings.ReplaceAll(dir, "/", `\`))
+	ended()
 	if err != nil {
 		return unread(err)
 	}
-	defer f.Close()
+	defer func() {
+		defer on.watched()()
+		f.Close()
+	}()
 	seen := map[string]bool{}
 	for {
+		ended := on.watched()
 		entries, err := f.ReaddirPlus(batch, everything)
+		ended()
 		if err != nil && err != io.EOF {
 			return unread(err)
 		}

@@ -7,6 +7,7 @@
 package smb
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -15,6 +16,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	smb2 "github.com/cloudsoda/go-smb2"
@@ -37,6 +39,9 @@ type Link struct {
 	Guest bool `json:"guest,omitempty"`
 	// Old: dialects before SMB 3.1.1 will do, whose negotiation nobody vouches for.
 	Old bool `json:"old-dialects,omitempty"`
+	// Patience is how long the server may take over one answer, in nanoseconds;
+	// 0: as usual.
+	Patience time.Duration `json:"patience,omitempty"`
 }
 
 // Address writes host and port.
@@ -55,6 +60,7 @@ type Client struct {
 	session *smb2.Session
 	is      Session
 	conn    net.Conn
+	silent  atomic.Bool // it was given up, for it had not answered for too long
 
 	m      sync.Mutex
 	shares map[string]*smb2.Share // connected to, by lower-case name
@@ -88,7 +94,7 @@ func Dial(ctx context.Context, l Link, secret Secret) (*Client, error) {
 		conn.Close()
 		return nil, &Unreached{l.Address(), "sign-on", err.Error()}
 	}
-	on := &wire{Conn: conn, wait: answering, old: l.Old}
+	on := &wire{Conn: conn, wait: cmp.Or(l.Patience, answering), old: l.Old}
 	conn = on
 	if l.Encrypt {
 		conn = &sealedConn{Conn: conn}
@@ -97,7 +103,7 @@ func Dial(ctx context.Context, l Link, secret Secret) (*Client, error) {
 	if !l.Old {
 		sd.Negotiator.SpecifiedDialect = dialect311
 	}
-	ctx, stop := context.WithTimeout(ctx, patience)
+	ctx, stop := context.WithTimeout(ctx, min(patience, on.wait))
 	defer stop()
 	s, is, err := signOn(ctx, sd, conn, on, l)
 	if err != nil {
@@ -117,7 +123,7 @@ func signOn(ctx context.Context, sd *smb2.Dialer, conn net.Conn, on *wire, l Lin
 	}()
 	if s, err = sd.DialConn(ctx, conn, l.Address()); err != nil {
 		if c := context.Cause(ctx); c != nil && errors.Is(err, context.DeadlineExceeded) {
-			err = fmt.Errorf("the server has not answered for %v", patience)
+			err = fmt.Errorf("the server has not answered for %v", min(patience, on.wait))
 		}
 		return nil, is, err
 	}
@@ -133,6 +139,28 @@ func signOn(ctx context.Context, sd *smb2.Dialer, conn net.Conn, on *wire, l Lin
 // Session says what signing on came to.
 func (c *Client) Session() Session { return c.is }
 
+// tripped makes an error of what the library trips over in a broken answer, or one
+// that comes when the session has ended: the connection is of no more use then.
+func (c *Client) tripped(err *error) {
+	if p := recover(); p != nil {
+		*err = &Gone{c.link.Address(), "its answer can't be read"}
+		c.conn.Close()
+	}
+}
+
+// patience is how long the server may take over one answer.
+func (c *Client) patience() time.Duration { return cmp.Or(c.link.Patience, answering) }
+
+// watched ends the connection where a call of the library takes too long: one
+// whose answer was altered on the way, so that the library passes it over, would
+// be waited for without end. What it gives ends the watch.
+func (c *Client) watched() func() bool {
+	return time.AfterFunc(c.patience(), func() {
+		c.silent.Store(true)
+		c.conn.Close()
+	}).Stop
+}
+
 // parting is how long a server is given to hear that one signs off.
 const parting = 2 * time.Second
 
@@ -140,8 +168,10 @@ const parting = 2 * time.Second
 func (c *Client) Close() {
 	ctx, stop := context.WithTimeout(context.Background(), parting)
 	defer stop()
+	var err error
+	defer c.conn.Close()
+	defer c.tripped(&err)
 	_ = c.session.WithContext(ctx).Logoff()
-	c.conn.Close()
 }
 
 func plainNet(err error) string {
@@ -205,11 +235,13 @@ const dacl = rule.RulesPresent | rule.RulesDefaulted | rule.RulesFollow | rule.R
 func (c *Client) again(ctx context.Context) (*Client, error) { return Dial(ctx, c.link, c.secret) }
 
 // mount connects to a share.
-func (c *Client) mount(ctx context.Context, share string) (*smb2.Share, error) {
+func (c *Client) mount(ctx context.Context, share string) (_ *smb2.Share, err error) {
+	defer c.tripped(&err)
+	defer c.watched()()
 	in, err := c.session.WithContext(ctx).Mount(share)
 	if err != nil {
 		if lost(err) {
-			return nil, &Gone{c.link.Address(), plainSMB(err)}
+			return nil, c.gone(err)
 		}
 		return nil, fmt.Errorf("share %s: %s", share, plainSMB(err))
 	}

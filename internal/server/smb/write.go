@@ -23,7 +23,9 @@ const (
 )
 
 // Look reads one item of a share as it is now.
-func (c *Client) Look(ctx context.Context, share, path string, audit bool) (server.Item, error) {
+func (c *Client) Look(ctx context.Context, share, path string, audit bool) (_ server.Item, err error) {
+	defer c.tripped(&err)
+	defer c.watched()()
 	in, err := c.kept(ctx, share)
 	if err != nil {
 		return server.Item{}, err
@@ -66,7 +68,9 @@ const settles = 300 * time.Millisecond
 // Write sets those parts of a descriptor that are others than before. There is
 // no call that sets a descriptor only where it is what it was ([MS-SMB2]
 // §2.2.39 has none): it is looked at, and set directly after.
-func (c *Client) Write(ctx context.Context, w server.Writing) error {
+func (c *Client) Write(ctx context.Context, w server.Writing) (err error) {
+	defer c.tripped(&err)
+	defer c.watched()()
 	to, ok := w.To.(*rule.Descriptor)
 	before, also := w.Before.(*rule.Descriptor)
 	if !ok || !also {
@@ -161,7 +165,7 @@ func (b blob) Size() int        { return len(b) }
 // failed puts an error into words, keeping whether the server is gone.
 func (c *Client) failed(err error) error {
 	if lost(err) {
-		return &Gone{c.link.Address(), plainSMB(err)}
+		return c.gone(err)
 	}
 	if why := plainSMB(err); why != server.ErrNotThere.Error() {
 		return errors.New(why)
@@ -176,6 +180,14 @@ type Gone struct {
 }
 
 func (e *Gone) Error() string { return fmt.Sprintf("%s went away: %s", e.Address, e.Why) }
+
+// gone tells why a server isn't there any more.
+func (c *Client) gone(err error) *Gone {
+	if c.silent.Load() {
+		return &Gone{c.link.Address(), fmt.Sprintf("it has not answered for %v", c.patience())}
+	}
+	return &Gone{c.link.Address(), plainSMB(err)}
+}
 
 // Gone tells that the connection is lost, and nothing is known of the last request.
 func (e *Gone) Gone() bool { return true }

@@ -135,44 +135,72 @@ const (
 	Drops
 )
 
-// Faulty passes everything but for one fault at a byte of what the server
-// sends, counted from 0 over all connections of the relay.
-func Faulty(t testing.TB, port int, at int64, fault Fault) *Relay {
-	var m sync.Mutex
-	var seen int64
-	return relay(t, port, func(client, up net.Conn) {
-		go func() {
-			_, _ = io.Copy(up, client)
-			up.Close()
-		}()
-		defer client.Close()
-		defer up.Close()
-		buf := make([]byte, 64<<10)
-		for {
-			n, err := up.Read(buf)
-			b := buf[:n]
-			m.Lock()
-			i := at - seen
-			seen += int64(n)
-			m.Unlock()
-			if i >= 0 && i < int64(n) {
-				switch fault {
-				case Flips:
-					b[i] ^= 1 << (at % 8)
-				case Drops:
-					b = append(b[:i], b[i+1:]...)
-				case Cuts:
-					_, _ = client.Write(b[:i])
-					return
-				case Stalls:
-					_, _ = client.Write(b[:i])
-					_, _ = io.Copy(io.Discard, up)
-					return
-				}
-			}
-			if _, werr := client.Write(b); werr != nil || err != nil {
+// Faulty passes everything but for one fault at a byte of what the server sends,
+// counted from 0 over all connections since it was set.
+type Faulty struct {
+	*Relay
+	m     sync.Mutex
+	at    int64 // -1: no fault
+	seen  int64
+	fault Fault
+	met   bool
+}
+
+// NewFaulty makes a relay without a fault.
+func NewFaulty(t testing.TB, port int) *Faulty {
+	f := &Faulty{at: -1}
+	f.Relay = relay(t, port, f.join)
+	return f
+}
+
+// Set sets a fault at a byte; below 0: none.
+func (f *Faulty) Set(at int64, fault Fault) {
+	f.m.Lock()
+	defer f.m.Unlock()
+	f.at, f.seen, f.fault, f.met = at, 0, fault, false
+}
+
+// Met tells whether the fault has come.
+func (f *Faulty) Met() bool {
+	f.m.Lock()
+	defer f.m.Unlock()
+	return f.met
+}
+
+func (f *Faulty) join(client, up net.Conn) {
+	go func() {
+		_, _ = io.Copy(up, client)
+		up.Close()
+	}()
+	defer client.Close()
+	defer up.Close()
+	buf := make([]byte, 64<<10)
+	for {
+		n, err := up.Read(buf)
+		b := buf[:n]
+		f.m.Lock()
+		i := f.at - f.seen
+		f.seen += int64(n)
+		here, fault := f.at >= 0 && i >= 0 && i < int64(n), f.fault
+		f.met = f.met || here
+		f.m.Unlock()
+		if here {
+			switch fault {
+			case Flips:
+				b[i] ^= 1 << (i % 8)
+			case Drops:
+				b = append(b[:i], b[i+1:]...)
+			case Cuts:
+				_, _ = client.Write(b[:i])
+				return
+			case Stalls:
+				_, _ = client.Write(b[:i])
+				_, _ = io.Copy(io.Discard, up)
 				return
 			}
 		}
-	})
+		if _, werr := client.Write(b); werr != nil || err != nil {
+			return
+		}
+	}
 }
