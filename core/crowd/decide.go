@@ -74,15 +74,17 @@ func NewDecider(w Way) *Decider {
 // Holding gives who is granted all of some rights in a situation; synchronize
 // counts. It is what Granted would say of each of them.
 func (d *Decider) Holding(s Situation, want right.Set) Bits {
-	return d.within(d.Through(want), s, want)
+	return d.within(d.Through(want), s, nil, want)
 }
 
 // PastShare is Holding where the share's rules aren't asked (verdict.Need).
 func (d *Decider) PastShare(s Situation, want right.Set) Bits {
-	return d.within(slices.Clone(d.People.All()), s, want)
+	return d.within(slices.Clone(d.People.All()), s, d.People.All(), want)
 }
 
-func (d *Decider) within(out Bits, s Situation, want right.Set) Bits {
+// within narrows users to those who have all rights wanted; takes are those for
+// whom delete-child on the folder above counts; nil: whom the share lets have it.
+func (d *Decider) within(out Bits, s Situation, takes Bits, want right.Set) Bits {
 	for i := range right.Count {
 		one := right.At(i)
 		if want&one == 0 {
@@ -93,7 +95,10 @@ func (d *Decider) within(out Bits, s Situation, want right.Set) Bits {
 			got.Or(d.People.All())
 		}
 		if one == right.Delete && s.Child != nil {
-			got.Or(s.Child.And(d.Through(right.DeleteChild)))
+			if takes == nil {
+				takes = d.Through(right.DeleteChild)
+			}
+			got.Or(s.Child.And(takes))
 		}
 		if s.Gate != nil {
 			got = got.And(s.Gate)
