@@ -153,7 +153,7 @@ func (t *Tx) Check(step func(what string)) (faults []Fault) {
 			found(fromBackup, "%d %s of a %s that isn't there", n, table, what)
 		}
 	}
-	for _, kind := range []PaperKind{PolicyPaper, RequestPaper, KeeperPaper, ParticularsPaper} {
+	for _, kind := range []PaperKind{PolicyPaper, RequestPaper, KeeperPaper, DirectoryPaper, ParticularsPaper} {
 		for _, p := range t.Papers(kind) {
 			if !json.Valid([]byte(p.Body)) {
 				found(fromBackup, "the %s %s can't be read", kind, p.Name)

@@ -159,17 +159,27 @@ func (p *Prove) spots(t *estate.Tx, k *ask.Asker) ([]spot, error) {
 		}
 	}
 	rnd := rand.New(rand.NewPCG(p.Seed, 1))
+	// Items alike, with alike rules above, are one node: a few of each are asked
+	// for, and none is read that isn't tried.
 	var first, rest []int64
-	seen := map[int64]bool{}
 	for _, top := range tops {
-		for _, item := range t.Subtree(top.Item, 1<<31-1) {
-			r, _ := t.ItemRow(item)
-			if !seen[r.Strand] {
-				seen[r.Strand] = true
-				first = append(first, item)
-			} else {
-				rest = append(rest, item)
+		f, err := t.CarveAt(top)
+		if err != nil {
+			return nil, err
+		}
+		for _, n := range rnd.Perm(len(f.Nodes)) {
+			if len(first) >= p.Items && len(rest) >= p.Items {
+				break
 			}
+			const alike = 8
+			some := f.Some(t, n, alike)
+			if len(some) == 0 {
+				continue
+			}
+			i := rnd.IntN(len(some))
+			first = append(first, some[i])
+			rest = append(rest, some[:i]...)
+			rest = append(rest, some[i+1:]...)
 		}
 	}
 	for _, list := range [][]int64{first, rest} {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 
 	acc "tarnwold/core/account"
 	"tarnwold/core/rule"
@@ -150,6 +151,17 @@ func (u *undoing) accounts() error {
 	return nil
 }
 
+// byNumber tells whether a user's primary group is kept as a number, which is the
+// user's own whether there is a group of that number or not.
+func (u *undoing) byNumber(where string) bool {
+	a, err := u.d.t.Named(strings.TrimPrefix(where, "user "), acc.User)
+	if err != nil {
+		return false
+	}
+	_, _, number := a.Primary.POSIX()
+	return number
+}
+
 // unnamed refuses to take an account back that something names but what this
 // undoing takes back too.
 func (u *undoing) unnamed(a account, removed map[ID]bool) error {
@@ -186,6 +198,9 @@ func (u *undoing) unnamed(a account, removed map[ID]bool) error {
 		key := use.As + " " + use.Where
 		if use.As == "holder" {
 			key = "holder " + use.What
+		}
+		if use.As == "primary" && u.byNumber(use.Where) { // the number was there before the group, and stays
+			continue
 		}
 		if !mine[key] && !(turns && (use.As == "entry" || use.As == "inherited")) {
 			left = append(left, i)
