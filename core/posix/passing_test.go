@@ -18,6 +18,12 @@ func TestPassingOpensNothing(t *testing.T) {
 	met := map[string]int{}
 	rapid.Check(t, func(t *rapid.T) {
 		from, to := drawRules(t), drawRules(t)
+		if rapid.Bool().Draw(t, "open lists") { // lists by which even those have something who have the least
+			for _, r := range []*Rules{from, to} {
+				least := rapid.SampledFrom([]Perm{R, W, X, R | X, W | X}).Draw(t, "least")
+				r.Access = Of(uint16(least|rapid.SampledFrom([]Perm{0, R, W, X}).Draw(t, "more"))<<6 | uint16(least)<<3 | uint16(least))
+			}
+		}
 		to.Folder = from.Folder
 		if !to.Folder {
 			to.Default = nil

@@ -497,3 +497,45 @@ func BenchmarkScan(b *testing.B) {
 		}
 	})
 }
+
+// TestNoBitForAnother: what would make a file run as its owner is written only to
+// the very contents that were looked at, and not after the file was changed; all
+// else is, and so is the bit on what is as it was.
+func TestNoBitForAnother(t *testing.T) {
+	asRoot(t)
+	root := t.TempDir()
+	c := open(t, root)
+	at := filepath.Join(root, "run")
+	for _, x := range []struct {
+		what   string
+		change func()
+		since  time.Duration // from the last change on
+		want   error
+	}{
+		{"as it was", nil, time.Hour, nil},
+		{"other contents", func() { require.NoError(t, os.WriteFile(at, []byte("another"), 0o755)) }, time.Hour, server.ErrReplaced},
+		{"changed since", nil, -time.Hour, server.ErrReplaced},
+		{"another file", func() {
+			require.NoError(t, os.WriteFile(at+"2", []byte("x"), 0o755))
+			require.NoError(t, os.Rename(at+"2", at))
+		}, time.Hour, server.ErrChanged},
+	} {
+		_ = os.Remove(at)
+		require.NoError(t, os.WriteFile(at, []byte("x"), 0o755))
+		require.NoError(t, os.Chmod(at, 0o755))
+		was, err := c.Look(ctx, root, "run", false)
+		require.NoError(t, err)
+		before := was.Rules.(*posix.Rules)
+		if x.change != nil {
+			x.change()
+			require.NoError(t, os.Chmod(at, 0o755))
+		}
+		w := server.Writing{Share: root, Path: "run", Before: before, To: before.Chmod(0o4755), Was: &was.Stamp, Since: time.Now().Add(x.since)}
+		err = c.Write(ctx, w)
+		require.ErrorIs(t, err, x.want, x.what)
+		w.To, w.Since = before.Chmod(0o700), time.Time{}
+		if x.want == server.ErrReplaced {
+			require.NoError(t, c.Write(ctx, w), "%s: what runs as nobody else", x.what)
+		}
+	}
+}

@@ -24,13 +24,13 @@ func TestEncryptedOrNotAtAll(t *testing.T) {
 		s := smbtest.Start(t, c)
 		ctx := context.Background()
 		cli, err := Dial(ctx, Link{Host: "127.0.0.1", Port: s.Port, User: "warden", Encrypt: true}, Secret{Password: smbtest.Password("warden")})
-		if err == nil {
-			_, err = cli.Shares(ctx)
-		}
-		if want != "" {
+		if want != "" { // it is not signed on, and nobody is told so
 			require.ErrorContains(t, err, want, says)
+			require.Nil(t, cli)
 			continue
 		}
+		require.NoError(t, err, says)
+		_, err = cli.Shares(ctx)
 		require.NoError(t, err, says)
 		require.NoError(t, cli.Scan(ctx, "productions", server.Reading{}, func(server.Item) error { return nil }))
 		_, _, err = cli.Accounts(ctx)

@@ -123,12 +123,11 @@ func (c *wire) Read(b []byte) (int, error) {
 		c.Conn.Close()
 		return 0, perr
 	}
-	switch {
-	case c.owed > 0 || c.in.within || c.in.have > 0: // an answer, or the rest of one, is still to come
-		_ = c.SetReadDeadline(time.Now().Add(c.wait))
-	default:
-		_ = c.SetReadDeadline(time.Time{})
+	until := time.Time{}
+	if c.owed > 0 { // an answer, or the rest of one, is still to come
+		until = time.Now().Add(c.wait)
 	}
+	_ = c.SetReadDeadline(until)
 	return n, err
 }
 
