@@ -171,7 +171,7 @@ func (r *Rules) Turned(who account.ID, here, below Turn) *Rules {
 		c.Access = r.Access.turned(slot(r.Access, who, r.Owner, r.Group), who, here)
 	}
 	if below != nil && r.Folder {
-		l := r.handsDown()
+		l := c.handsDown() // of the classes as they become
 		var group account.ID
 		if r.Special&SetGID != 0 { // what comes is of the folder's group
 			group = r.Group

@@ -71,9 +71,25 @@ func TestOnlyKeepersChangeWhatIsKept(t *testing.T) {
 			}))
 			return out
 		}
+		rules := func() map[string]string { // of what is kept
+			out := map[string]string{}
+			kept := inKept()
+			require.NoError(rt, w.e.View(ctx, func(tx *estate.Tx) error {
+				for id := range kept {
+					n, _ := strconv.ParseInt(id, 10, 64)
+					row, ok := tx.ItemRow(n)
+					require.True(rt, ok)
+					_, body, err := estate.Encode(tx.Of(row.Strand))
+					require.NoError(rt, err)
+					out[id] = string(body)
+				}
+				return tx.Err()
+			}))
+			return out
+		}
 		for range 6 {
 			kind, fn := w.anyPlan()
-			before, was, mine := w.access(), members(), inKept()
+			before, was, mine, had := w.access(), members(), inKept(), rules()
 			p, err := w.work(fn)
 			if err != nil || !p.Changes() {
 				continue
@@ -96,6 +112,11 @@ func TestOnlyKeepersChangeWhatIsKept(t *testing.T) {
 					if id, _, _ := strings.Cut(k, "|"); side[id] && before[k] == 0 && !w.nothing(after[k]) {
 						differs = fmt.Sprintf("%s: nothing → %s", k, after[k])
 					}
+				}
+			}
+			for id, body := range rules() {
+				if was, ok := had[id]; ok && was != body {
+					differs += "; the rules of item " + id
 				}
 			}
 			if now := members(); !slices.Equal(was, now) {
