@@ -4,8 +4,10 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -269,4 +271,36 @@ func TestMuchGoneAtOnce(t *testing.T) {
 	p.run(1, "scan", "propstore", "--yes")
 	p.run(0, "scan", "propstore", "--yes", "--force")
 	require.Contains(t, p.run(0, "log"), "loses-much")
+}
+
+// TestWhatIsMadeFromThenOn: a change that gives new files otherwise than what is
+// there says so, and the kernel gives them so.
+func TestWhatIsMadeFromThenOn(t *testing.T) {
+	p := newProps(t)
+	for _, f := range []string{"Box/bram's.txt"} {
+		require.NoError(t, os.Remove(p.at(f)))
+	}
+	p.run(0, "scan", "propstore", "--yes")
+	made := func(name string) uint32 { // by somebody who is nobody here
+		c := exec.Command("sh", "-c", "umask 022; : > \"$0\"", p.at("Box/"+name))
+		c.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 79001, Gid: 79001}}
+		out, err := c.CombinedOutput()
+		require.NoError(t, err, string(out))
+		var st unix.Stat_t
+		require.NoError(t, unix.Lstat(p.at("Box/"+name), &st))
+		return st.Mode & 0o777
+	}
+	require.Equal(t, uint32(0o644), made("before"))
+	require.NoError(t, os.Remove(p.at("Box/before")))
+	out := p.run(0, "grant", "foyer", "read", p.where("Box"), "--yes", "--force")
+	require.Regexp(t, `New files in .*Box: .*bram.* read r-- → revise rw-\.`, out)
+	require.Equal(t, uint32(0o666), made("after"), "as it was said")
+	require.NoError(t, os.Remove(p.at("Box/after")))
+	p.run(0, "undo", p.change(), "--yes", "--force")
+	require.Equal(t, uint32(0o644), made("again"))
+	// Narrowing the owning group narrows what it is handed.
+	require.NoError(t, unix.Chmod(p.at("Workshop"), 0o2775))
+	p.run(0, "scan", "propstore", "--yes")
+	p.run(0, "replace", "stage", "read", p.where("Workshop"), "--yes", "--force")
+	require.Contains(t, p.run(0, "show", p.where("Workshop")), "default:group::r-x")
 }

@@ -59,11 +59,13 @@ type Plan struct {
 	Directed []DirectoryWrite `json:"to-directories,omitempty"`
 	Untold   int              `json:"edits-untold,omitempty"` // accounts and memberships beyond those it tells of one by one
 	// Handed is how many items below follow.
-	Handed   int64     `json:"handed-down-to"`
-	Impact   []Shift   `json:"impact"`
-	Unmoved  []Unmoved `json:"no-change-for"`
-	Warnings []Warning `json:"warnings"`
-	Advice   []Advice  `json:"advice"`
+	Handed int64   `json:"handed-down-to"`
+	Impact []Shift `json:"impact"`
+	// NewItems are what files and folders made from then on get otherwise.
+	NewItems []NewShift `json:"new-items,omitempty"`
+	Unmoved  []Unmoved  `json:"no-change-for"`
+	Warnings []Warning  `json:"warnings"`
+	Advice   []Advice   `json:"advice"`
 	// Asks: it can change somebody's access, so that it is kept only on a yes.
 	Asks bool  `json:"-"`
 	Head int64 `json:"-"` // the journal's last change it was worked out on

@@ -112,6 +112,7 @@ func (d *Desk) weigh(p *Plan) error {
 	}
 	d.shifts(p, shifts, routes)
 	p.moves = len(shifts) > 0
+	d.newItems(p, routes)
 	if err := d.keepersOfPlaces(p, touched); err != nil {
 		return err
 	}

@@ -198,6 +198,17 @@ func (p *Printer) Preview(o *Outcome) {
 	if o.Asks {
 		p.impact(o.Plan)
 	}
+	for i, x := range o.NewItems {
+		if i == mostNewItems {
+			p.Line(S("New items: %d lines more; --format json has them all.", len(o.NewItems)-i))
+			break
+		}
+		where := x.Where
+		if x.More > 0 {
+			where += fmt.Sprintf(" and %s more", Count(x.More, "folder"))
+		}
+		p.Line(In(Strong, "New "+x.Kind+"s"), S(" in %s: %s %s → %s.", where, Some(x.Users, 4), x.Was, x.Is))
+	}
 	for _, u := range o.Unmoved {
 		says := "they had it already"
 		if !u.Already {
@@ -258,6 +269,9 @@ func (p *Printer) Preview(o *Outcome) {
 
 // mostLeft is how many items that are left out are told of one by one.
 const mostLeft = 8
+
+// mostNewItems is how many lines tell of what new items get.
+const mostNewItems = 6
 
 // left tells what is left out of what goes to real servers.
 func (p *Printer) left(list []live.LeftOut) {
