@@ -362,9 +362,13 @@ func (d *Desk) LoadAccounts(files []AccountFile) (*Plan, *Loaded, error) {
 		if err := estate.GoodName(r.Kind.String(), r.Name); err != nil {
 			return nil, nil, row(f, r.Line, "%v", err)
 		}
-		old := n.exactly(r.Name, r.Kind)
+		old, apart := n.meant(f.File, r)
 		if old == nil {
 			made := r.Account
+			if apart != nil {
+				made.Name = n.apart(r)
+				c.Shared = append(c.Shared, fmt.Sprintf("%s and %s have names that are told apart by case or form alone, and the second is called %s", apart.after.Name, r.Name, made.Name))
+			}
 			if made.ID.IsZero() {
 				id, err := free.For(made)
 				if err != nil {
@@ -384,6 +388,7 @@ func (d *Desk) LoadAccounts(files []AccountFile) (*Plan, *Loaded, error) {
 				return nil, nil, row(f, r.Line, "%s is the identifier of %s %q already", made.ID, other.after.Kind, other.after.Name)
 			}
 			old = n.add(nil, made)
+			old.file = f.File
 			if r.Kind == acc.User {
 				c.Users++
 			} else {
@@ -391,6 +396,7 @@ func (d *Desk) LoadAccounts(files []AccountFile) (*Plan, *Loaded, error) {
 			}
 		}
 		all[i].at = old
+		n.spelt[nameAs(r.Name, r.Kind)] = old
 		a := &old.after
 		if !r.ID.IsZero() && r.ID != a.ID {
 			return nil, nil, row(f, r.Line, "%s %q is in the estate with the identifier %s, not %s", r.Kind, r.Name, a.ID, r.ID)
@@ -528,6 +534,7 @@ func (d *Desk) LoadAccounts(files []AccountFile) (*Plan, *Loaded, error) {
 type loading struct {
 	before *account
 	after  account
+	file   string // where a new one was read
 }
 
 // names finds accounts by name without asking the file for each.
@@ -535,20 +542,65 @@ type names struct {
 	rows []*loading
 	by   map[string][]*loading
 	ids  map[ID]*loading
+	// spelt are accounts by the very bytes files have them by, and their kind.
+	spelt map[string]*loading
+}
+
+func nameAs(name string, kind acc.Kind) string { return kind.String() + ":" + name }
+
+// meant finds whom a row of a file means: who is spelt just so, else who has the
+// name in another case or form. That is somebody else, though, where both have a
+// number and not the same, or where one file has both.
+func (n *names) meant(file string, r format.AccountRow) (old, apart *loading) {
+	if x := n.spelt[nameAs(r.Name, r.Kind)]; x != nil {
+		return x, nil
+	}
+	x := n.exactly(r.Name, r.Kind)
+	if x == nil || x.after.Name == r.Name || !r.ID.IsZero() && r.ID == x.after.ID {
+		return x, nil
+	}
+	numbers := r.POSIX != acc.NoPOSIX && x.after.POSIX != acc.NoPOSIX
+	if numbers && r.POSIX != x.after.POSIX || !numbers && x.before == nil && x.file == file {
+		return nil, x
+	}
+	return x, nil
+}
+
+// apart gives a name that is free to who has another's but for case or form.
+func (n *names) apart(r format.AccountRow) string {
+	for i := 2; ; i++ {
+		name := fmt.Sprintf("%s@%d", r.Name, i)
+		if i == 2 && r.POSIX != acc.NoPOSIX {
+			name = fmt.Sprintf("%s@%d", r.Name, r.POSIX)
+		}
+		if n.exactly(name, r.Kind) == nil {
+			return name
+		}
+	}
 }
 
 func newNames(t *estate.Tx) *names {
-	n := &names{by: map[string][]*loading{}, ids: map[ID]*loading{}}
+	n := &names{by: map[string][]*loading{}, ids: map[ID]*loading{}, spelt: map[string]*loading{}}
 	for _, a := range t.Accounts(0) {
 		n.add(&a, a)
+	}
+	for _, x := range n.rows { // who was named apart when loaded before
+		if at := strings.LastIndexByte(x.after.Name, '@'); at > 0 {
+			spelt, number := x.after.Name[:at], x.after.Name[at+1:]
+			other := n.exactly(spelt, x.after.Kind)
+			if other != nil && other.after.Name != spelt && (number == fmt.Sprint(x.after.POSIX) || x.after.POSIX == acc.NoPOSIX && number == "2") {
+				n.spelt[nameAs(spelt, x.after.Kind)] = x
+			}
+		}
 	}
 	return n
 }
 
 func (n *names) add(before *account, a account) *loading {
-	x := &loading{before, a}
+	x := &loading{before: before, after: a}
 	key := store.Key(a.Name)
 	n.rows, n.by[key], n.ids[a.ID] = append(n.rows, x), append(n.by[key], x), x
+	n.spelt[nameAs(a.Name, a.Kind)] = x
 	return x
 }
 
@@ -570,10 +622,12 @@ func (n *names) find(t *estate.Tx, word string, kind acc.Kind) (account, error) 
 			name, kind = rest, k
 		}
 	}
-	for _, k := range []acc.Kind{acc.User, acc.Group} {
-		if kind == 0 || kind == k {
-			if x := n.exactly(name, k); x != nil {
-				return x.after, nil
+	for _, find := range []func(string, acc.Kind) *loading{func(name string, k acc.Kind) *loading { return n.spelt[nameAs(name, k)] }, n.exactly} {
+		for _, k := range []acc.Kind{acc.User, acc.Group} {
+			if kind == 0 || kind == k {
+				if x := find(name, k); x != nil {
+					return x.after, nil
+				}
 			}
 		}
 	}

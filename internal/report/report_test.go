@@ -180,3 +180,13 @@ func TestFormulasAreText(t *testing.T) {
 		require.Equal(t, "'"+s, read[1][0])
 	}
 }
+
+// TestHeadsAreNamesToo: what stands above columns may be the name of a group,
+// and neither moves a terminal nor is taken for a formula.
+func TestHeadsAreNamesToo(t *testing.T) {
+	var out strings.Builder
+	p := &Printer{W: &out, Format: CSV, Screen: true}
+	p.Sheet([]string{"a\x1b[2Jb", "=1+1"}, [][]string{{"c\x1b[2Jd", "=2"}})
+	require.NotContains(t, out.String(), "\x1b")
+	require.NotRegexp(t, `(?m)(^|,)"?=`, out.String())
+}
