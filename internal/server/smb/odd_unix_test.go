@@ -165,7 +165,9 @@ func TestWhatIsWrittenComesBack(t *testing.T) {
 	for i := range d.Rules.Entries {
 		d.Rules.Entries[i].Rights = d.Rules.Entries[i].Rights.Map()
 	}
-	require.NoError(t, w.admin.Write(ctx, server.Writing{Share: "vault", OfShare: true, To: d}))
+	was, err := w.admin.ShareRules(ctx, "vault")
+	require.NoError(t, err)
+	require.NoError(t, w.admin.Write(ctx, server.Writing{Share: "vault", OfShare: true, Before: was, To: d}))
 	got, err := w.admin.ShareRules(ctx, "vault")
 	require.NoError(t, err)
 	require.True(t, d.Rules.Equal(&got.Rules))
@@ -180,7 +182,9 @@ func TestAFolderBehindShutShares(t *testing.T) {
 	cli := dial(t, s, "warden")
 	ctx := context.Background()
 	for _, name := range []string{"aa", "zz", "shut"} {
-		require.NoError(t, cli.Write(ctx, server.Writing{Share: name, OfShare: true, To: &rule.Descriptor{Control: rule.RulesPresent, Audit: rule.Rules{Absent: true}}}))
+		was, err := cli.ShareRules(ctx, name)
+		require.NoError(t, err)
+		require.NoError(t, cli.Write(ctx, server.Writing{Share: name, OfShare: true, Before: was, To: &rule.Descriptor{Control: rule.RulesPresent, Audit: rule.Rules{Absent: true}}}))
 	}
 	cli = dial(t, s, "warden")
 	seen, err := (&live.Scan{Server: estate.Server{Name: "box"}}).Read(ctx, cli)
