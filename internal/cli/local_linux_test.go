@@ -5,6 +5,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -231,6 +232,93 @@ func TestKilledOnOwnTrees(t *testing.T) {
 	}
 	t.Log(met)
 	require.Positive(t, met["torn"], "none was killed while it wrote: %v", met)
+	p.run(0, "check")
+}
+
+// TestKilledInCalls: a change killed in a call that writes, to the tree or to the
+// estate, is finished or taken back to the byte; and at no such moment may anybody
+// what he may neither before nor after. TARNWOLD_LONG kills in each of them.
+func TestKilledInCalls(t *testing.T) {
+	if _, err := exec.LookPath("strace"); err != nil {
+		t.Skip("SKIPPED: kills in single calls, for there is no strace here")
+	}
+	p := newProps(t)
+	p.run(0, "grant", "lighting", "read", p.where("Workshop"), "--yes")
+	var items []string
+	for name := range p.stand() {
+		items = append(items, p.at(name))
+	}
+	slices.Sort(items)
+	// What three people may, by the kernel's word.
+	may := func() map[string]bool {
+		out := map[string]bool{}
+		for uid, groups := range map[uint32][]uint32{71001: {81001}, 71002: {81002, 81001}, 71003: {81003}} {
+			c := exec.Command("/bin/sh", append([]string{"-c", `for f; do for a in r w x; do test -$a "$f" && echo "$a $f"; done; done; true`, "sh"}, items...)...)
+			c.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: uid, Gid: groups[0], Groups: groups}}
+			c.Dir = "/"
+			got, err := c.Output()
+			require.NoError(t, err)
+			for line := range strings.Lines(string(got)) {
+				out[fmt.Sprint(uid, " ", line)] = true
+			}
+		}
+		return out
+	}
+	step := 8 // in calls to the estate; every one on the tree
+	if os.Getenv("TARNWOLD_LONG") != "" {
+		step = 1
+	}
+	met, kills := map[string]int{}, 0
+	for _, args := range [][]string{{"grant", "foyer", "edit", p.where("Workshop")}, {"swap", "stage", "foyer", "--under", p.where("Workshop")}} {
+		args = append(args, "--yes", "--force")
+		before, could := p.stand(), may()
+		p.run(0, args...)
+		after, can := p.stand(), may()
+		require.NotEqual(t, could, can)
+		p.run(0, "undo", p.change(), "--yes", "--force")
+		// The kernel counts the calls of each thread: a kind of calls alone is made by few.
+		for _, calls := range []string{"fchownat", "fchmodat", "setxattr", "removexattr", "pwrite64,fdatasync,fsync,ftruncate,unlinkat,renameat"} {
+			for n := 1; ; {
+				require.Less(t, n, 2000)
+				c := exec.Command("strace", append([]string{"-f", "-qq", "-o", "/dev/null", "-e", "trace=" + calls,
+					"-e", fmt.Sprintf("inject=%s:signal=KILL:when=%d", calls, n), p.prog}, args...)...)
+				c.Env = append(os.Environ(), "GOMAXPROCS=1")
+				said, err := c.CombinedOutput()
+				torn := p.stand()
+				for what := range may() {
+					require.True(t, could[what] || can[what], "killed in %s %d, there may: %s", calls, n, what)
+				}
+				if fmt.Sprint(torn) != fmt.Sprint(before) && fmt.Sprint(torn) != fmt.Sprint(after) {
+					met["torn"]++
+				}
+				kills++
+				did := []string{"resume", "undo"}[kills%2]
+				if out, failed := exec.Command(p.prog, did).CombinedOutput(); failed != nil {
+					require.Contains(t, string(out), "no change is unfinished")
+					met["nothing left to do"]++
+				} else {
+					require.Equal(t, map[string]map[string]string{"resume": after, "undo": before}[did], p.stand(), did)
+					met[did]++
+				}
+				if now := p.stand(); fmt.Sprint(now) != fmt.Sprint(before) {
+					require.Equal(t, after, now)
+					p.run(0, "undo", p.change(), "--yes", "--force")
+				}
+				require.Equal(t, before, p.stand())
+				if err == nil {
+					require.Contains(t, string(said), "Kept as change")
+					break
+				}
+				if n++; strings.HasPrefix(calls, "pwrite64") {
+					n += step - 1
+				}
+			}
+		}
+	}
+	t.Log(met)
+	require.Positive(t, met["torn"])
+	require.Positive(t, met["resume"])
+	require.Positive(t, met["undo"])
 	p.run(0, "check")
 }
 
