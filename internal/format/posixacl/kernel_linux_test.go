@@ -123,6 +123,7 @@ func program(t *testing.T) string {
 	text, err := os.ReadFile(self)
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(path, text, 0o755))
+	require.NoError(t, os.Chmod(path, 0o755)) // whatever the umask
 	t.Cleanup(func() { os.Remove(path) })
 	return path
 }
