@@ -182,6 +182,28 @@ func (w *world) who1(t *rapid.T, k *ask.Asker, at string, want, all []one, met m
 		}
 		require.Equal(t, more, told)
 		require.Equal(t, places, r.Below.Places)
+		// A place counts where somebody may that could not in the folder it is in.
+		at := map[string]map[string]bool{}
+		for _, o := range all {
+			if o.route == r.Route && len(o.names) > len(names) && above(names, o.names) && !w.nothing(o.granted) && !here[o.user] {
+				key := strings.Join(o.names, "\x00")
+				if at[key] == nil {
+					at[key] = map[string]bool{}
+				}
+				at[key][o.user] = true
+			}
+		}
+		var opens int64
+		for key, who := range at {
+			up := key[:max(strings.LastIndexByte(key, 0), 0)]
+			for u := range who {
+				if !at[up][u] {
+					opens++
+					break
+				}
+			}
+		}
+		require.Equal(t, opens, r.Below.Places)
 	}
 }
 

@@ -159,6 +159,13 @@ func TestWhatIsWrittenComesBack(t *testing.T) {
 		}
 	}
 	t.Logf("%d descriptors written and read", n)
+	// What isn't as it was said to be is left as it is, whatever is asked for.
+	is, err := w.fs.SecurityInfoRaw("file", everything)
+	require.NoError(t, err)
+	require.ErrorIs(t, w.admin.Write(ctx, server.Writing{Share: "productions", Path: "file", Before: w.rules(false), To: w.rules(false)}), server.ErrChanged)
+	still, err := w.fs.SecurityInfoRaw("file", everything)
+	require.NoError(t, err)
+	require.Equal(t, is, still)
 	d := w.rules(false)
 	d.Control &= rule.RulesPresent
 	d.Rules.Absent = false
