@@ -118,6 +118,9 @@ func TestFaultsOnTheWay(t *testing.T) {
 			}
 		}
 	} else {
+		for range many(t, 100, 10) { // while a grant is written and read back
+			one(9_300+rand.Int64N(1_500), smbtest.Flips, grant)
+		}
 		for i := range many(t, 600, 60) {
 			one(rand.Int64N(20_000), smbtest.Fault(i%4), commands[i/4%3])
 		}

@@ -389,7 +389,13 @@ func (u *Push) back(w *writing, js string) (left []string, err error) {
 			return err
 		}
 		for i, s := range states {
-			if (s == other || w.all[i].err != nil) && w.seen[i].Load() != seenNothing {
+			if w.seen[i].Load() == seenNothing {
+				continue
+			}
+			if err := w.all[i].err; err != nil && !errors.Is(err, server.ErrNotThere) { // how it stands isn't known
+				return fmt.Errorf("%s: %w", w.all[i].Where, err)
+			}
+			if s == other || w.all[i].err != nil {
 				left = append(left, w.all[i].Where)
 			}
 		}

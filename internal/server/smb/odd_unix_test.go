@@ -255,3 +255,10 @@ func TestDescriptorsThatCantBeRead(t *testing.T) {
 	}
 	require.Empty(t, s.bodies)
 }
+
+// TestNonsenseIsNoAnswer: an answer that can't be read says nothing of the item,
+// and what follows on that connection isn't trusted.
+func TestNonsenseIsNoAnswer(t *testing.T) {
+	require.True(t, lost(&os.PathError{Op: "stat", Path: "x", Err: &smb2.InvalidResponseError{Message: "NextCommand offset out of bounds"}}))
+	require.False(t, lost(&smb2.ResponseError{Code: 0xC0000022})) // it answered: access denied
+}

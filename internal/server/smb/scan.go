@@ -200,5 +200,6 @@ func lost(err error) bool {
 		return false
 	}
 	var te *smb2.TransportError
-	return errors.As(err, &te) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, os.ErrClosed)
+	var ie *smb2.InvalidResponseError // what comes after an answer that makes no sense can't be trusted either
+	return errors.As(err, &te) || errors.As(err, &ie) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, os.ErrClosed)
 }
