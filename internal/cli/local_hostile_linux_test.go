@@ -13,6 +13,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
+
+	"tarnwold/internal/plan"
 )
 
 // TestHardLinks: a file under two names in the tree is written once, and its
@@ -298,6 +300,15 @@ func TestWhatIsMadeFromThenOn(t *testing.T) {
 	require.NoError(t, os.Remove(p.at("Box/after")))
 	p.run(0, "undo", p.change(), "--yes", "--force")
 	require.Equal(t, uint32(0o644), made("again"))
+	// Who can't get into a folder loses nothing of what is made in it.
+	var all plan.Plan
+	require.NoError(t, json.Unmarshal([]byte(p.run(0, "grant", "foyer", "read", p.where(""), "--dry-run", "--format", "json")), &all))
+	require.NotEmpty(t, all.NewItems)
+	for _, x := range all.NewItems {
+		if x.Where == p.where("Shut") {
+			require.NotContains(t, x.Users, "ines")
+		}
+	}
 	// Narrowing the owning group narrows what it is handed.
 	require.NoError(t, unix.Chmod(p.at("Workshop"), 0o2775))
 	p.run(0, "scan", "propstore", "--yes")

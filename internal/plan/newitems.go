@@ -1,15 +1,18 @@
 package plan
 
 import (
+	"encoding/binary"
 	"slices"
 
 	acc "tarnwold/core/account"
 	"tarnwold/core/crowd"
 	"tarnwold/core/impact"
 	"tarnwold/core/posix"
+	"tarnwold/core/right"
 	"tarnwold/core/rule"
 	"tarnwold/core/verdict"
 	"tarnwold/internal/ask"
+	"tarnwold/internal/estate"
 )
 
 // NewShift is what a change makes of files and folders that somebody else makes
@@ -23,50 +26,160 @@ type NewShift struct {
 	More  int64    `json:"more-folders"`
 }
 
-// mostPairs is how many different changes of a folder's rules are looked at for
+// mostMade is how many different changes of a folder's rules are looked at for
 // what new items get.
-const mostPairs = 64
+const mostMade = 64
+
+// maker is folders whose rules change alike, and that are reached alike.
+type maker struct {
+	node    int // the first of them
+	folders int64
+	route   int
+	gates   [2]crowd.Bits // whom they and all above them let through; nil: not asked
+}
 
 // newItems asks what a new file and a new folder would get in each folder whose
 // rules change, at the server itself, by somebody who is in no group there (on a
-// POSIX tree by the umasks 022 and 077, the wider of which counts), and tells where
-// users come to have otherwise than the impact says already.
+// POSIX tree by the umask 022: a narrower one leaves group and others less, and
+// below a default list none counts), and tells where users come to have otherwise
+// than the impact says already.
 func (d *Desk) newItems(p *Plan, routes []impact.Route) {
-	type pair struct{ before, after rule.Any }
-	seen := map[pair]bool{}
+	type kind struct {
+		route         int
+		before, after rule.Any
+		gates         [2]string
+	}
 	f := p.work.forest
-	for i := range f.Nodes {
-		n := &f.Nodes[i]
-		k := pair{n.Before, n.After}
-		if !n.Folder || n.Before == nil || n.After == nil || !n.Changed() || seen[k] || len(seen) >= mostPairs {
+	starts := map[int]int{}
+	for i := range routes {
+		r := &routes[i]
+		if !r.Local || r.Ways[0] == nil || r.Ways[1] == nil { // or the server comes or goes
 			continue
 		}
-		seen[k] = true
-		at := slices.IndexFunc(routes, func(r impact.Route) bool {
-			return r.Local && slices.ContainsFunc(r.Starts, func(s impact.Start) bool { return within(f, i, s.Node) })
-		})
-		if at < 0 {
-			continue
-		}
-		r := &routes[at]
-		for _, folder := range []bool{false, true} {
-			var levels [2][]string
-			for x, rules := range []rule.Any{n.Before, n.After} {
-				if r.Ways[x] == nil {
-					return
-				}
-				levels[x] = d.newLevels(r.Ways[x], rules, folder)
+		for _, s := range r.Starts {
+			if _, ok := starts[s.Node]; !ok {
+				starts[s.Node] = i
 			}
-			d.newShift(p, r.Users(), levels, folder, i)
 		}
 	}
+	gated := newGates(f, routes)
+	known := map[kind]*maker{}
+	var order []*maker
+	for i := range f.Nodes {
+		n := &f.Nodes[i]
+		if !n.Folder || n.Before == nil || n.After == nil || !n.Changed() {
+			continue
+		}
+		route, ok := -1, false
+		for up := i; up >= 0 && !ok; up = f.Nodes[up].Parent {
+			route, ok = starts[up]
+		}
+		if !ok {
+			continue
+		}
+		k := kind{route: route, before: n.Before, after: n.After}
+		m := &maker{node: i, route: route}
+		for x := range m.gates {
+			m.gates[x] = gated.of(route, i, x)
+			k.gates[x] = bitsText(m.gates[x])
+		}
+		if had := known[k]; had != nil {
+			m = had
+		} else if len(order) == mostMade {
+			p.NewUnasked += n.Items
+			continue
+		} else {
+			known[k], order = m, append(order, m)
+		}
+		m.folders += n.Items
+	}
+	for _, m := range order {
+		r := &routes[m.route]
+		for _, folder := range []bool{false, true} {
+			var levels [2][]string
+			for x, way := range r.Ways {
+				levels[x] = d.newLevels(way, f.Nodes[m.node].On(x == 1), folder, m.gates[x])
+			}
+			d.newShift(p, r.Users(), levels, folder, m)
+		}
+	}
+}
+
+func bitsText(b crowd.Bits) string {
+	out := make([]byte, 0, 8*len(b))
+	for _, word := range b {
+		out = binary.LittleEndian.AppendUint64(out, word)
+	}
+	return string(out)
+}
+
+// gates knows whom folders let through to what is in them, where a server asks
+// every folder above for that.
+type gates struct {
+	f      *estate.Forest
+	routes []impact.Route
+	side   map[[2]int]*gating
+}
+
+type gating struct {
+	dec   *crowd.Decider
+	read  *rule.Reader
+	known map[int]crowd.Bits
+}
+
+func newGates(f *estate.Forest, routes []impact.Route) *gates {
+	return &gates{f, routes, map[[2]int]*gating{}}
+}
+
+// of gives whom a node and everything above it lets through, before or after.
+func (g *gates) of(route, node, x int) crowd.Bits {
+	way := g.routes[route].Ways[x]
+	if !way.Traits.AsksFoldersAbove {
+		return nil
+	}
+	s := g.side[[2]int{route, x}]
+	if s == nil {
+		s = &gating{crowd.NewDecider(*way), rule.NewReader(way.Traits.AboveReading()), map[int]crowd.Bits{}}
+		g.side[[2]int{route, x}] = s
+	}
+	above := g.above(s, node, x)
+	if own := g.f.Nodes[node].On(x == 1); own != nil {
+		above = above.And(s.dec.One(s.read.Of(own), right.Execute))
+	}
+	return above
+}
+
+// above gives whom all folders above a node let through.
+func (g *gates) above(s *gating, node, x int) crowd.Bits {
+	up := g.f.Nodes[node].Parent
+	if open, ok := s.known[up]; ok && up >= 0 {
+		return open
+	}
+	var open crowd.Bits
+	var chain []rule.Any
+	if up < 0 {
+		open, chain = s.dec.People.All(), g.f.Set.Chain(node, x == 1)
+	} else {
+		open = g.above(s, up, x)
+		if own := g.f.Nodes[up].On(x == 1); own != nil {
+			chain = []rule.Any{own}
+		}
+	}
+	for _, a := range chain {
+		open = open.And(s.dec.One(s.read.Of(a), right.Execute))
+	}
+	if up >= 0 {
+		s.known[up] = open
+	}
+	return open
 }
 
 // stranger makes things and is in nobody's groups.
 var stranger = verdict.Maker{UID: acc.UID(acc.MostPOSIX), GID: acc.GID(acc.MostPOSIX)}
 
-// newLevels gives each user's level on what a stranger makes in a folder.
-func (d *Desk) newLevels(way *crowd.Way, parent rule.Any, folder bool) []string {
+// newLevels gives each user's level on what a stranger makes in a folder that
+// only gate lets through.
+func (d *Desk) newLevels(way *crowd.Way, parent rule.Any, folder bool, gate crowd.Bits) []string {
 	out := make([]string, len(way.People.Users))
 	tr := *way.Traits
 	var child rule.Any
@@ -81,7 +194,7 @@ func (d *Desk) newLevels(way *crowd.Way, parent rule.Any, folder bool) []string 
 	dec := crowd.NewDecider(*way)
 	read := rule.NewReader(way.Traits.Reading())
 	var sc crowd.Scratch
-	for _, class := range dec.Classes(crowd.Situation{Item: read.Of(child)}, &sc) {
+	for _, class := range dec.Classes(crowd.Situation{Item: read.Of(child), Child: dec.TakesOut(read.Of(parent), child.Owned()), Gate: gate}, &sc) {
 		level := "nothing"
 		if !ask.NothingOn(child, class.Rights) {
 			level = ask.LevelOn(d.t.Levels(), child, class.Rights, folder)
@@ -96,7 +209,7 @@ func (d *Desk) newLevels(way *crowd.Way, parent rule.Any, folder bool) []string 
 
 // newShift tells how users' levels on new items differ, but where the impact has
 // the same of what is there.
-func (d *Desk) newShift(p *Plan, users []acc.Account, levels [2][]string, folder bool, node int) {
+func (d *Desk) newShift(p *Plan, users []acc.Account, levels [2][]string, folder bool, m *maker) {
 	kind := ask.Kind(folder)
 	by := map[[2]string][]string{}
 	var order [][2]string
@@ -120,9 +233,9 @@ func (d *Desk) newShift(p *Plan, users []acc.Account, levels [2][]string, folder
 			return o.Kind == kind && o.Was == k[0] && o.Is == k[1] && slices.Equal(o.Users, by[k])
 		})
 		if i >= 0 {
-			p.NewItems[i].More += p.work.forest.Nodes[node].Items
+			p.NewItems[i].More += m.folders
 			continue
 		}
-		p.NewItems = append(p.NewItems, NewShift{Kind: kind, Users: by[k], Was: k[0], Is: k[1], Where: d.where(p, node), More: p.work.forest.Nodes[node].Items - 1})
+		p.NewItems = append(p.NewItems, NewShift{Kind: kind, Users: by[k], Was: k[0], Is: k[1], Where: d.where(p, m.node), More: m.folders - 1})
 	}
 }

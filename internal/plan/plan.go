@@ -63,9 +63,11 @@ type Plan struct {
 	Impact []Shift `json:"impact"`
 	// NewItems are what files and folders made from then on get otherwise.
 	NewItems []NewShift `json:"new-items,omitempty"`
-	Unmoved  []Unmoved  `json:"no-change-for"`
-	Warnings []Warning  `json:"warnings"`
-	Advice   []Advice   `json:"advice"`
+	// NewUnasked is of how many folders more it wasn't asked.
+	NewUnasked int64     `json:"new-items-not-asked,omitempty"`
+	Unmoved    []Unmoved `json:"no-change-for"`
+	Warnings   []Warning `json:"warnings"`
+	Advice     []Advice  `json:"advice"`
 	// Asks: it can change somebody's access, so that it is kept only on a yes.
 	Asks bool  `json:"-"`
 	Head int64 `json:"-"` // the journal's last change it was worked out on

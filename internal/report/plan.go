@@ -200,7 +200,7 @@ func (p *Printer) Preview(o *Outcome) {
 	}
 	for i, x := range o.NewItems {
 		if i == mostNewItems {
-			p.Line(S("New items: %d lines more; --format json has them all.", len(o.NewItems)-i))
+			p.Line(S("What new items get otherwise: %s more; --format json has them all.", Count(int64(len(o.NewItems)-i), "line")))
 			break
 		}
 		where := x.Where
@@ -208,6 +208,9 @@ func (p *Printer) Preview(o *Outcome) {
 			where += fmt.Sprintf(" and %s more", Count(x.More, "folder"))
 		}
 		p.Line(In(Strong, "New "+x.Kind+"s"), S(" in %s: %s %s → %s.", where, Some(x.Users, 4), x.Was, x.Is))
+	}
+	if o.NewUnasked > 0 {
+		p.Line(S("What new items get in %s more was not asked, for their rules change in too many ways.", Count(o.NewUnasked, "folder")))
 	}
 	for _, u := range o.Unmoved {
 		says := "they had it already"
