@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"time"
 
 	"tarnwold/core/posix"
 	"tarnwold/core/rule"
@@ -116,7 +117,7 @@ func (u *Push) foretell(ctx context.Context, f *Foretold, o plan.Outbound, force
 		}
 		if !w.Since.IsZero() && found[i] != nil && found[i].Changed.After(w.Since) {
 			if again = append(again, w.Where); force {
-				w.Since = w.Since.Add(1 << 62)
+				w.Since = time.Time{}
 			}
 		}
 		kept.Writes = append(kept.Writes, w)

@@ -532,14 +532,17 @@ func (u *Push) TakeBack(ctx context.Context) (*Unfinished, error) {
 
 // others tells in an earlier account what somebody else has changed since it.
 func (u *Unfinished) others(earlier *Unfinished) {
-	known := map[string]bool{}
-	for _, w := range earlier.Other {
-		known[w] = true
-	}
+	now := map[string]bool{}
 	for _, w := range u.Other {
-		if !known[w] {
+		now[w] = true
+	}
+	earlier.Written = slices.DeleteFunc(earlier.Written, func(w string) bool { return now[w] })
+	for _, w := range earlier.Other {
+		delete(now, w)
+	}
+	for _, w := range u.Other { // in order
+		if now[w] {
 			earlier.Other = append(earlier.Other, w)
-			earlier.Written = slices.DeleteFunc(earlier.Written, func(x string) bool { return x == w })
 		}
 	}
 }
