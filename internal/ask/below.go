@@ -37,6 +37,7 @@ func (k *Asker) beyond(p estate.Place, c *can, out *Having, all bool) error {
 	if !p.Folder || c != nil && c.act != nil {
 		return nil
 	}
+	out.BelowAsked = all
 	g, err := k.layOut(p)
 	if err != nil {
 		return err

@@ -24,6 +24,8 @@ type Having struct {
 	Routes []HavingWay `json:"routes"`
 	// Differ: the routes don't give everybody the same.
 	Differ bool `json:"routes-differ"`
+	// BelowAsked: all below was looked at, however much it is.
+	BelowAsked bool `json:"-"`
 }
 
 // HavingWay is everyone who has access by one route.

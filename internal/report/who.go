@@ -65,7 +65,7 @@ func (p *Printer) having(h *ask.Having, r *ask.HavingWay, server string) {
 	if len(r.Special) > 0 {
 		p.Line(In(Bad, "  by an entry for "+join(r.Special, "and")))
 	}
-	defer p.beyond(r.Below)
+	defer p.beyond(r.Below, h.BelowAsked)
 	if len(r.Levels) == 0 {
 		return
 	}
@@ -94,8 +94,11 @@ func (p *Printer) having(h *ask.Having, r *ask.HavingWay, server string) {
 }
 
 // beyond tells what is below a folder and open to others.
-func (p *Printer) beyond(b *ask.OpenBelow) {
+func (p *Printer) beyond(b *ask.OpenBelow, asked bool) {
 	switch {
+	case b == nil && asked:
+		p.Line(S("  and nothing below is open to anybody else"))
+		return
 	case b == nil:
 		return
 	case b.Uncounted:
