@@ -37,7 +37,8 @@ func (l *linking) flags(c *cobra.Command) {
 	c.Flags().BoolVar(&l.local, "local", false, "the real server is this machine itself: its own trees, with modes and lists")
 	c.Flags().BoolVar(&l.encrypt, "require-encryption", false, "speak to it encrypted, or not at all")
 	c.Flags().BoolVar(&l.guest, "guest", false, "a guest's session will do, in which nothing is signed")
-	c.Flags().DurationVar(&l.patience, "patience", 0, "how long the server may take over one answer, as `TIME` like 30s (default 90s)")
+	c.Flags().DurationVar(&l.patience, "patience", 0, "how long the server may take over one answer, as `TIME` like 30s")
+	c.Flags().Lookup("patience").DefValue = smb.Answering.String() // 0 is as usual
 	c.Flags().BoolVar(&l.old, "old-dialects", false, "SMB 2.1 to 3.0.2 will do, in which nobody vouches for the negotiation")
 }
 

@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"strconv"
 	"strings"
@@ -214,13 +216,17 @@ anything of what stands outside the journal.`,
   tarnwold check --head 6b1c…`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
+			head = strings.ToLower(strings.TrimSpace(head))
+			if _, err := hex.DecodeString(head); head != "" && (err != nil || len(head) != 2*sha256.Size) {
+				return misused("--head is %q; wanted a proof as tarnwold log --proof prints it: %d hexadecimal digits", report.Clip(head), 2*sha256.Size)
+			}
 			bar := a.progress(-1, "checking")
 			defer bar.end()
 			var faults []estate.Fault
 			err := a.view(c.Context(), func(t *estate.Tx) error {
 				faults = t.Check(bar.say)
 				if head != "" {
-					if _, ok := t.ProofOf(strings.ToLower(strings.TrimSpace(head))); !ok {
+					if _, ok := t.ProofOf(head); !ok {
 						faults = append(faults, estate.Fault{What: "no change carries the proof " + report.Clip(head) + ": history was rewritten since it was printed, or it is of another estate", Do: "take the estate from a backup of that time, and compare"})
 					}
 				}

@@ -94,7 +94,7 @@ func Dial(ctx context.Context, l Link, secret Secret) (*Client, error) {
 		conn.Close()
 		return nil, &Unreached{l.Address(), "sign-on", err.Error()}
 	}
-	on := &wire{Conn: conn, wait: cmp.Or(l.Patience, answering), old: l.Old}
+	on := &wire{Conn: conn, wait: cmp.Or(l.Patience, Answering), old: l.Old}
 	conn = on
 	if l.Encrypt {
 		conn = &sealedConn{Conn: conn}
@@ -149,7 +149,7 @@ func (c *Client) tripped(err *error) {
 }
 
 // patience is how long the server may take over one answer.
-func (c *Client) patience() time.Duration { return cmp.Or(c.link.Patience, answering) }
+func (c *Client) patience() time.Duration { return cmp.Or(c.link.Patience, Answering) }
 
 // watched ends the connection where a call of the library takes too long: one
 // whose answer was altered on the way, so that the library passes it over, would

@@ -18,8 +18,8 @@ var (
 	errDowngraded = errors.New("it speaks no SMB 3.1.1, and in older dialects nobody notices where somebody on the way alters what is negotiated; server add --old-dialects lets it")
 )
 
-// answering is how long a server may take over one answer.
-const answering = 90 * time.Second
+// Answering is how long a server may take over one answer.
+const Answering = 90 * time.Second
 
 // mostSignOn is how many bytes an answer has at most while signing on.
 const mostSignOn = 1 << 20
