@@ -520,14 +520,15 @@ func (d *Desk) touches(p *Plan, nodes map[int]bool, top estate.Place, meant func
 
 var errFound = errors.New("found")
 
-// governed asks what is written down beside the rules: keepers, laid policies.
+func init() { AddReview(Review{Laid: (*Desk).keepersOfPlaces, Done: (*Desk).governed}) }
+
+// governed asks whether who acts may, on the server and by those who keep what
+// the plan changes.
 func (d *Desk) governed(p *Plan) error {
-	if !p.ends {
-		if err := d.keepersHold(p); err != nil {
-			return err
-		}
+	if err := d.mayAct(p); err != nil || p.ends {
+		return err
 	}
-	return d.keepsPolicies(p)
+	return d.keepersHold(p)
 }
 
 // Duty is two hands in one: somebody who could open a door to himself alone.

@@ -697,6 +697,8 @@ func (d *Desk) offSince(w *wants, at estate.Place, line Line, since int64) (esta
 	return estate.Record{}, false
 }
 
+func init() { AddReview(Review{Done: (*Desk).keepsPolicies}) }
+
 // keepsPolicies warns of what a plan alters that a laid policy wants
 // otherwise.
 func (d *Desk) keepsPolicies(p *Plan) error {

@@ -388,36 +388,6 @@ func kindOf(folder bool) string {
 	return "file"
 }
 
-// went makes a plan take items out, with all that is below them.
-func (d *Desk) went(p *Plan, tops []estate.Target) error {
-	if len(tops) == 0 {
-		return nil
-	}
-	u := &undoing{d: d, p: p}
-	added := p.work.forest
-	p.work.forest = nil
-	if err := u.gone(tops, "item"); err != nil {
-		return err
-	}
-	for _, x := range tops {
-		all := d.t.Subtree(x.Item, 1<<31-1)
-		slices.Reverse(all) // what is in a folder goes before it
-		p.work.removed = append(p.work.removed, all...)
-	}
-	if added == nil {
-		return d.t.Err()
-	}
-	// What came stands beside what went.
-	shift := p.work.forest.Append(added)
-	for i := range p.work.roots {
-		p.work.roots[i].node += shift
-	}
-	for k := range p.work.addedAt {
-		p.work.addedAt[k] += shift
-	}
-	return d.t.Err()
-}
-
 // SharesFound makes a plan of the shares a scan found: those that came, went,
 // stand over another folder, or have other rules.
 func (d *Desk) SharesFound(s estate.Server, found []server.Share, whole bool) (*Plan, error) {

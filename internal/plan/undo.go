@@ -557,47 +557,7 @@ func (u *undoing) loads() error {
 			tops = append(tops, estate.Target{Item: top, Strand: r.Strand, Folder: r.Folder})
 		}
 	}
-	return u.gone(tops, "tree")
-}
-
-// gone marks items and all below them as removed.
-func (u *undoing) gone(tops []estate.Target, kind string) error {
-	if len(tops) == 0 {
-		return nil
-	}
-	carve := u.d.t.Carve
-	if u.p.work.everywhere {
-		carve = u.d.t.CarveAll
-	}
-	f, err := carve([]estate.Group{{Targets: tops}})
-	if err != nil {
-		return err
-	}
-	u.p.work.forest = f
-	top := map[int]bool{}
-	for _, x := range tops {
-		top[f.Node(x.Item)] = true
-	}
-	in := make([]bool, len(f.Nodes))
-	for i := range f.Nodes {
-		n := &f.Nodes[i]
-		if in[i] = top[i] || n.Parent >= 0 && in[n.Parent]; in[i] {
-			n.After, n.Fixed = nil, true
-		}
-	}
-	for _, x := range tops {
-		at := u.d.t.Place(x.Item)
-		var items int64
-		if f.Node(x.Item) >= 0 {
-			for i := range f.Nodes {
-				if within(f, i, f.Node(x.Item)) {
-					items += f.Nodes[i].Items
-				}
-			}
-		}
-		u.p.Edits = append(u.p.Edits, Edit{Kind: kind, Where: at.String(), Items: items, Lines: []Line{{Sign: "goes", What: kind}}})
-	}
-	return nil
+	return u.d.gone(u.p, tops, "tree")
 }
 
 // items takes back items that were made, removed or moved, one by one.
@@ -651,7 +611,7 @@ func (u *undoing) items() error {
 				}
 			}
 		}
-		if err := u.gone(tops, "item"); err != nil {
+		if err := u.d.gone(u.p, tops, "item"); err != nil {
 			return err
 		}
 		u.p.work.removed = append(u.p.work.removed, all...)

@@ -113,8 +113,13 @@ func (d *Desk) weigh(p *Plan) error {
 	d.shifts(p, shifts, routes)
 	p.moves = len(shifts) > 0
 	d.newItems(p, routes)
-	if err := d.keepersOfPlaces(p, touched); err != nil {
-		return err
+	for _, r := range reviews {
+		if r.Laid == nil {
+			continue
+		}
+		if err := r.Laid(d, p, touched); err != nil {
+			return err
+		}
 	}
 	d.step("asking the guards")
 	d.heed(p, shifts, routes)
