@@ -101,7 +101,7 @@ func (a *app) carry(c *cobra.Command, k keeping, fn build) error {
 	began := time.Now()
 	for try := 1; ; try++ {
 		o := &report.Outcome{DryRun: k.dryRun}
-		var saved, put []byte
+		var text, put []byte
 		bar := a.progress(-1, "working it out")
 		err := e.View(ctx, func(t *estate.Tx) error {
 			d := plan.New(t, a.who())
@@ -120,7 +120,7 @@ func (a *app) carry(c *cobra.Command, k keeping, fn build) error {
 				}
 			}
 			if k.save != "" && p.Changes() {
-				saved, err = d.Save(p, command(a.shown))
+				text, err = d.Save(p, command(a.shown))
 			}
 			return err
 		})
@@ -155,7 +155,7 @@ func (a *app) carry(c *cobra.Command, k keeping, fn build) error {
 			}
 			return &guarded{p.Warnings}
 		case k.save != "":
-			if err := writeNew(k.save, saved); err != nil {
+			if err := writeNew(k.save, text); err != nil {
 				return err
 			}
 			o.Saved = k.save

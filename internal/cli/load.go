@@ -134,7 +134,7 @@ func readAccounts(r io.Reader, file string) (l plan.AccountFile, err error) {
 
 func (a *app) loadShares() *cobra.Command {
 	var k keeping
-	var server, config, exported string
+	var to, config, exported string
 	c := &cobra.Command{
 		Use:   "shares [FILE]",
 		Short: "Take a server's shares from CSV (share,folder,read_only,sddl), or its own configuration",
@@ -167,11 +167,11 @@ path with - for /.`,
 				}
 				k.model = true // the file is where it is so already
 				return a.carry(c, k, func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error) {
-					return d.Exports(server, filepath.Base(exported), found)
+					return d.Exports(to, filepath.Base(exported), found)
 				})
 			}
 			if config != "" {
-				return a.configure(c, k, server, config)
+				return a.configure(c, k, to, config)
 			}
 			rows, err := readFile(c.Context(), args[0], func(r io.Reader, f string) ([]format.ShareRow, error) {
 				s, err := sheet.Open(r, f, sheet.Shares)
@@ -185,12 +185,12 @@ path with - for /.`,
 			}
 			return a.carry(c, k, func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error) {
 				o.Brief = true
-				return d.LoadShares(server, args[0], rows)
+				return d.LoadShares(to, args[0], rows)
 			})
 		},
 	}
 	k.plainFlags(c)
-	c.Flags().StringVar(&server, "server", "", "the server's `name`")
+	c.Flags().StringVar(&to, "server", "", "the server's `name`")
 	c.Flags().StringVar(&exported, "exports", "", "a `file` of exports(5)")
 	c.Flags().StringVar(&config, "config", "", "an SMB server's own configuration `file`")
 	_ = c.MarkFlagRequired("server")
@@ -199,7 +199,7 @@ path with - for /.`,
 }
 
 // configure takes in what a server's own configuration says of its shares.
-func (a *app) configure(c *cobra.Command, k keeping, server, file string) error {
+func (a *app) configure(c *cobra.Command, k keeping, to, file string) error {
 	type read struct {
 		shares []smbconf.Share
 		notes  []smbconf.Note
@@ -214,7 +214,7 @@ func (a *app) configure(c *cobra.Command, k keeping, server, file string) error 
 	var unknown []string
 	k.model = true // the file is where it is so already
 	err = a.carry(c, k, func(d *plan.Desk, o *report.Outcome) (p *plan.Plan, err error) {
-		p, unknown, err = d.Configure(server, filepath.Base(file), got.shares)
+		p, unknown, err = d.Configure(to, filepath.Base(file), got.shares)
 		return p, err
 	})
 	for _, n := range got.notes {

@@ -206,7 +206,7 @@ func (d *Desk) move(at, in estate.Place, name, said string) (*Plan, error) {
 	}
 	p.work.named, p.work.isNamed[n] = []int{n}, true
 	p.work.roots = append(p.work.roots, root{node: n, server: at.Server, path: [2]string{at.Path, path}})
-	p.work.moved = append(p.work.moved, movedItem{at.Item, in.Item, name})
+	p.work.moved = append(p.work.moved, movedItem{item: at.Item, folder: in.Item, name: name})
 	line := Line{Sign: "moves", What: "kept", Text: landed}
 	if _, ok := f.Nodes[n].Before.(*posix.Rules); ok {
 		line.What = "kept-list"

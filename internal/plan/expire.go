@@ -77,7 +77,7 @@ func (d *Desk) Expire(day estate.Day) (*Plan, []Ended, error) {
 		p.work.dates = append(p.work.dates, dateEdit{of: b, before: dated, after: still(dated, after.Descriptor)})
 	}
 	for _, m := range members {
-		p.work.members = append(p.work.members, memberEdit{&m.Group, &m.Member, &m.Is, nil})
+		p.work.members = append(p.work.members, memberEdit{group: &m.Group, member: &m.Member, was: &m.Is, is: nil})
 		ended = append(ended, Ended{t.Name(m.Member.ID) + " in " + t.Name(m.Group.ID), "group " + t.Name(m.Group.ID), string(m.Is.Until)})
 	}
 	p.Change = fmt.Sprintf("expire %d on %s", len(ended), day)

@@ -123,7 +123,7 @@ func (d *Desk) mendAll(list []ask.Finding) (*Plan, error) {
 			continue
 		case m.Level != "":
 			if l, ok := d.t.Levels().Lookup(m.Level); ok {
-				p.work.levels = append(p.work.levels, levelEdit{l, false})
+				p.work.levels = append(p.work.levels, levelEdit{level: l, add: false})
 			}
 			continue
 		case m.Share != nil:

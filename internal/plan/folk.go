@@ -399,7 +399,7 @@ func (x *taking) memberships(p *Plan, folk *shape.Folk, rows []*folkRow) error {
 		if g.before != nil && m.before != nil && dir.IsMember(g.after.ID, m.after.ID) {
 			continue
 		}
-		p.work.members = append(p.work.members, memberEdit{&g.after, &m.after, nil, forGood})
+		p.work.members = append(p.work.members, memberEdit{group: &g.after, member: &m.after, was: nil, is: forGood})
 		x.c.Joined++
 	}
 	if x.w.Directory == "" {
@@ -427,7 +427,7 @@ func (x *taking) end(p *Plan, g, m *folkRow) {
 	}
 	x.ended[[2]ID{g.after.ID, m.after.ID}] = true
 	was, _ := x.d.t.Member(g.after.ID, m.after.ID)
-	p.work.members = append(p.work.members, memberEdit{&g.after, &m.after, &was, nil})
+	p.work.members = append(p.work.members, memberEdit{group: &g.after, member: &m.after, was: &was, is: nil})
 	x.c.Left++
 }
 

@@ -211,20 +211,20 @@ func try(ctx context.Context, e *estate.Estate, w wish, l *ask.Lacking, steps []
 	err := e.Private(ctx, func(p *estate.Estate) error {
 		m := &Mended{Steps: steps, Counts: "at-once", People: []string{}, Impact: []Shift{}}
 		for _, s := range steps {
-			var plan *Plan
+			var step *Plan
 			err := p.View(ctx, func(t *estate.Tx) (err error) {
-				plan, err = New(t, w.actor).Do(s)
+				step, err = New(t, w.actor).Do(s)
 				return err
 			})
-			if err != nil || !plan.Changes() {
+			if err != nil || !step.Changes() {
 				return ctx.Err() // what can't be done mends nothing
 			}
-			if _, err := p.Change(ctx, plan.Meta("mend"), plan.Keep); err != nil {
+			if _, err := p.Change(ctx, step.Meta("mend"), step.Keep); err != nil {
 				return err
 			}
 			m.Command = append(m.Command, s.Words())
-			m.Impact = append(m.Impact, plan.Impact...)
-			m.Guards = append(m.Guards, plan.Warnings...)
+			m.Impact = append(m.Impact, step.Impact...)
+			m.Guards = append(m.Guards, step.Warnings...)
 			if s.Do == "join" || s.Do == "leave" {
 				m.Counts = "from-the-next-sign-on"
 			}

@@ -189,7 +189,7 @@ func (o *outfit) edit(above, fill bool) (itemEdit, error) {
 				}
 			}
 			group := o.groups[level]
-			o.p.work.members = append(o.p.work.members, memberEdit{&group, &a, nil, &estate.Membership{Until: day}})
+			o.p.work.members = append(o.p.work.members, memberEdit{group: &group, member: &a, was: nil, is: &estate.Membership{Until: day}})
 		}
 	}
 	goes := func(e rule.Entry, own bool) bool {

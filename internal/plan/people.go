@@ -48,7 +48,7 @@ func (d *Desk) Join(group string, members []string, until estate.Day) (*Plan, er
 			if had.Until == until {
 				return nil, &estate.Refused{Why: fmt.Sprintf("%s is a member of %s already", d.t.Name(m.ID), d.t.Name(g.ID))}
 			}
-			p.work.members = append(p.work.members, memberEdit{&g, &m, &had, &estate.Membership{Until: until, Local: had.Local}})
+			p.work.members = append(p.work.members, memberEdit{group: &g, member: &m, was: &had, is: &estate.Membership{Until: until, Local: had.Local}})
 			continue
 		}
 		if m.Kind == acc.Group {
@@ -60,9 +60,10 @@ func (d *Desk) Join(group string, members []string, until estate.Day) (*Plan, er
 			continue // named twice
 		}
 		dir.Join(g.ID, m.ID)
-		p.work.members = append(p.work.members, memberEdit{&g, &m, nil, &estate.Membership{Until: until}})
+		p.work.members = append(p.work.members, memberEdit{group: &g, member: &m, was: nil, is: &estate.Membership{Until: until}})
 	}
-	return d.fromSignOn(d.finish(p))
+	p, err = d.finish(p)
+	return d.fromSignOn(p, err)
 }
 
 // fromSignOn says of memberships that count on POSIX systems that who is signed
@@ -99,10 +100,11 @@ func (d *Desk) Leave(group string, members []string) (*Plan, error) {
 		}
 		if !seen[m.ID] {
 			seen[m.ID] = true
-			p.work.members = append(p.work.members, memberEdit{&g, &m, &had, nil})
+			p.work.members = append(p.work.members, memberEdit{group: &g, member: &m, was: &had, is: nil})
 		}
 	}
-	return d.fromSignOn(d.finish(p))
+	p, err = d.finish(p)
+	return d.fromSignOn(p, err)
 }
 
 // NewAccount is an account that is to come, as it was typed.
@@ -482,7 +484,7 @@ func (d *Desk) LoadAccounts(files []AccountFile) (*Plan, *Loaded, error) {
 			}
 			was, _ := t.Member(g, m)
 			is := estate.Membership{Until: was.Until, Local: !was.Local}
-			p.work.members = append(p.work.members, memberEdit{&group.after, &member.after, &was, &is})
+			p.work.members = append(p.work.members, memberEdit{group: &group.after, member: &member.after, was: &was, is: &is})
 			c.Completed++
 		}
 	}
@@ -516,7 +518,7 @@ func (d *Desk) LoadAccounts(files []AccountFile) (*Plan, *Loaded, error) {
 				}
 			}
 			dir.Join(g.ID, a.ID)
-			p.work.members = append(p.work.members, memberEdit{&g, &a, nil, &estate.Membership{Until: until, Local: local(g, a)}})
+			p.work.members = append(p.work.members, memberEdit{group: &g, member: &a, was: nil, is: &estate.Membership{Until: until, Local: local(g, a)}})
 			c.Members++
 		}
 	}

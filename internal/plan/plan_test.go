@@ -649,7 +649,7 @@ func TestForcedUndoTakesAllOfIt(t *testing.T) {
 
 // TestSavedIsWhatWouldBeKept: a plan saved, read back and applied is the plan.
 func TestSavedIsWhatWouldBeKept(t *testing.T) {
-	saved := 0
+	times := 0
 	rapid.Check(t, func(rt *rapid.T) {
 		w := newWorld(t, rt)
 		for range 4 {
@@ -669,7 +669,7 @@ func TestSavedIsWhatWouldBeKept(t *testing.T) {
 			if err != nil || js == nil {
 				continue
 			}
-			saved++
+			times++
 			s, err := ReadSaved(strings.NewReader(string(js)), "f")
 			require.NoError(rt, err)
 			again, err := w.work(func(d *Desk) (*Plan, error) { return d.Apply(s) })
@@ -687,7 +687,7 @@ func TestSavedIsWhatWouldBeKept(t *testing.T) {
 			require.Equal(rt, kept, w.state())
 		}
 	})
-	reached(t, saved, 10, "saved")
+	reached(t, times, 10, "saved")
 }
 
 func FuzzReadSaved(f *testing.F) {

@@ -548,7 +548,7 @@ func (d *Desk) take(b *bundle, s ask.Step) error {
 
 // Requested lists requests: those open, with all every one; only those an
 // account may decide; only those waiting longer than a time.
-func (d *Desk) Requested(all bool, keeper string, longer time.Duration) ([]Asked, error) {
+func (d *Desk) Requested(all bool, by string, longer time.Duration) ([]Asked, error) {
 	list, err := Requests(d.t)
 	if err != nil {
 		return nil, err
@@ -558,8 +558,8 @@ func (d *Desk) Requested(all bool, keeper string, longer time.Duration) ([]Asked
 		return nil, err
 	}
 	var who ID
-	if keeper != "" {
-		a, err := d.t.Named(keeper, 0)
+	if by != "" {
+		a, err := d.t.Named(by, 0)
 		if err != nil {
 			return nil, err
 		}
@@ -573,7 +573,7 @@ func (d *Desk) Requested(all bool, keeper string, longer time.Duration) ([]Asked
 			continue
 		}
 		keepers := k.ofRequest(r)
-		if keeper != "" && !k.is(who, keepers) {
+		if by != "" && !k.is(who, keepers) {
 			continue
 		}
 		a := Asked{Request: r, Keepers: keeperNames(keepers)}

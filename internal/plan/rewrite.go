@@ -98,7 +98,7 @@ func (d *Desk) stripPeople(p *Plan, a account) {
 		member, ok2 := d.t.Account(m)
 		was, is := d.t.Member(g, m)
 		if ok && ok2 && is && !slices.ContainsFunc(p.work.members, func(e memberEdit) bool { return e.group.ID == g && e.member.ID == m }) {
-			p.work.members = append(p.work.members, memberEdit{&group, &member, &was, nil})
+			p.work.members = append(p.work.members, memberEdit{group: &group, member: &member, was: &was, is: nil})
 		}
 	}
 	for _, g := range dir.GroupsOf(a.ID) {
@@ -169,7 +169,7 @@ func (d *Desk) swapPeople(p *Plan, from, to account) error {
 		if !ok || !is {
 			continue
 		}
-		p.work.members = append(p.work.members, memberEdit{&group, &from, &was, nil})
+		p.work.members = append(p.work.members, memberEdit{group: &group, member: &from, was: &was, is: nil})
 		dir.Leave(g, from.ID)
 		if g == to.ID || dir.IsMember(g, to.ID) {
 			continue
@@ -180,7 +180,7 @@ func (d *Desk) swapPeople(p *Plan, from, to account) error {
 			}
 		}
 		dir.Join(g, to.ID)
-		p.work.members = append(p.work.members, memberEdit{&group, &to, nil, &estate.Membership{Until: was.Until, Local: was.Local}})
+		p.work.members = append(p.work.members, memberEdit{group: &group, member: &to, was: nil, is: &estate.Membership{Until: was.Until, Local: was.Local}})
 	}
 	if from.Kind != acc.Group {
 		return nil
@@ -222,9 +222,9 @@ func (d *Desk) Like(first, second string) (*Plan, error) {
 		}
 		was, is := d.t.Member(s.Group, b.ID)
 		if s.Join && !is {
-			p.work.members = append(p.work.members, memberEdit{&group, &b, nil, &estate.Membership{Until: s.Until}})
+			p.work.members = append(p.work.members, memberEdit{group: &group, member: &b, was: nil, is: &estate.Membership{Until: s.Until}})
 		} else if !s.Join && is {
-			p.work.members = append(p.work.members, memberEdit{&group, &b, &was, nil})
+			p.work.members = append(p.work.members, memberEdit{group: &group, member: &b, was: &was, is: nil})
 		}
 	}
 	if a.Primary != b.Primary {

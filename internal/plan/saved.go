@@ -466,7 +466,7 @@ func (d *Desk) rebuild(s *Saved) (*Plan, error) {
 		if ok != (m.Was != nil) || ok && string(had.Until) != *m.Was {
 			return nil, moved(fmt.Sprintf("%s in %s", t.Name(a.ID), t.Name(g.ID)))
 		}
-		e := memberEdit{&g, &a, nil, nil}
+		e := memberEdit{group: &g, member: &a, was: nil, is: nil}
 		if ok {
 			e.was = &had
 		}

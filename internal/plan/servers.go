@@ -208,7 +208,7 @@ func (d *Desk) AddLevel(name, folder, file, about string) (*Plan, error) {
 	if _, err := right.Parse(name); err == nil {
 		return nil, &estate.Refused{Why: fmt.Sprintf("%q is the name of a right", name)}
 	}
-	p.work.levels = append(p.work.levels, levelEdit{l, true})
+	p.work.levels = append(p.work.levels, levelEdit{level: l, add: true})
 	return d.finish(p)
 }
 
@@ -222,7 +222,7 @@ func (d *Desk) RemoveLevel(name string) (*Plan, error) {
 	var own []string
 	for _, l := range d.t.OwnLevels() {
 		if strings.EqualFold(l.Name, name) {
-			p.work.levels = append(p.work.levels, levelEdit{l, false})
+			p.work.levels = append(p.work.levels, levelEdit{level: l, add: false})
 		}
 		own = append(own, l.Name)
 	}
@@ -293,7 +293,7 @@ func (d *Desk) LinkServer(name string, link *estate.Link) (*Plan, error) {
 		}
 		sign = "changes"
 	}
-	p.work.links = append(p.work.links, linkEdit{s, link})
+	p.work.links = append(p.work.links, linkEdit{server: s, link: link})
 	p.Edits = append(p.Edits, Edit{Kind: "server", Where: "server " + s.Name, Lines: []Line{{Sign: sign, What: "link"}}})
 	return d.finish(p)
 }

@@ -537,7 +537,7 @@ func (d *Desk) MembersGone(s estate.Server, f AccountFile) (*Plan, error) {
 				had++
 			}
 			if ok && is && told && !there[id][m] {
-				p.work.members = append(p.work.members, memberEdit{&group, &member, &was, nil})
+				p.work.members = append(p.work.members, memberEdit{group: &group, member: &member, was: &was, is: nil})
 			}
 		}
 	}

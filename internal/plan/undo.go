@@ -206,7 +206,7 @@ func (u *undoing) servers() error {
 			return u.never("the server is no longer there")
 		}
 		if sign == "changes" {
-			u.p.work.links = append(u.p.work.links, linkEdit{s, &estate.Link{Kind: store.Text(n.before, 1), Text: store.Text(n.before, 2)}})
+			u.p.work.links = append(u.p.work.links, linkEdit{server: s, link: &estate.Link{Kind: store.Text(n.before, 1), Text: store.Text(n.before, 2)}})
 		}
 		u.p.Edits = append(u.p.Edits, Edit{Kind: "server", Where: "server " + s.Name, Lines: []Line{{Sign: sign, What: "link"}}})
 	}

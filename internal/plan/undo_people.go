@@ -444,7 +444,7 @@ func (u *undoing) members() error {
 			dir.Join(g.ID, m.ID)
 		}
 		if is != nil || was != nil {
-			u.p.work.members = append(u.p.work.members, memberEdit{&g, &m, was, is})
+			u.p.work.members = append(u.p.work.members, memberEdit{group: &g, member: &m, was: was, is: is})
 		}
 	}
 	u.p.work.everywhere = len(u.p.work.members) > 0
