@@ -84,7 +84,8 @@ func (d *Desk) Give(e Entry, x Targets) (*Plan, error) {
 		p.Nothing = d.t.Name(l.Who) + " has just that entry there already, for good or until that day"
 	}
 	edit := d.giving(l, e.What, e.Until, e.At)
-	return d.explained(d.edited(p, x, e.Share, edit))(e.What)
+	p, err = d.edited(p, x, e.Share, edit)
+	return d.explained(p, err, e.What)
 }
 
 // giving is the edit that makes an entry come.
@@ -342,7 +343,8 @@ func (d *Desk) Replace(e Entry, x Targets) (*Plan, error) {
 		}
 		return there(r, up, dated)
 	}
-	return d.explained(d.edited(p, x, e.Share, edit))(e.What)
+	p, err = d.edited(p, x, e.Share, edit)
+	return d.explained(p, err, e.What)
 }
 
 // Watch makes audit entries come on items.

@@ -422,13 +422,11 @@ func withoutListed(r *posix.Rules, e rule.Entry) *posix.Rules {
 }
 
 // explained adds to a plan what a level came to on POSIX trees.
-func (d *Desk) explained(p *Plan, err error) func(level string) (*Plan, error) {
-	return func(level string) (*Plan, error) {
-		if err == nil {
-			d.meansAdvice(p, level)
-		}
-		return p, err
+func (d *Desk) explained(p *Plan, err error, level string) (*Plan, error) {
+	if err == nil {
+		d.meansAdvice(p, level)
 	}
+	return p, err
 }
 
 // dates gives the last days after something was given.

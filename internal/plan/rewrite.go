@@ -394,7 +394,7 @@ func (d *Desk) rewriteAll(p *Plan, all []rule.Rewriting, under string, ownersSta
 		}
 	}
 	if len(targets)+len(whole) > 0 {
-		pieces := []piece{{targets, whole, edit}}
+		pieces := []piece{{targets: targets, strands: whole, edit: edit}}
 		if look := d.overShares(p, targets, whole); len(look) > 0 { // what edited shares stand over is looked at too
 			pieces = append(pieces, piece{targets: look})
 		}
