@@ -27,10 +27,10 @@ func (h *house) run(want int, args ...string) string {
 	return h.out.String()
 }
 
-const people, groups = "ou=people," + ldaptest.Base, "ou=groups," + ldaptest.Base
+const peopleBase, groups = "ou=people," + ldaptest.Base, "ou=groups," + ldaptest.Base
 
 func somebody(uid string, number, group int) []string {
-	return []string{"uid=" + uid + "," + people, "objectClass=inetOrgPerson", "objectClass=posixAccount", "objectClass=shadowAccount", "uid=" + uid, "cn=" + uid, "sn=" + uid,
+	return []string{"uid=" + uid + "," + peopleBase, "objectClass=inetOrgPerson", "objectClass=posixAccount", "objectClass=shadowAccount", "uid=" + uid, "cn=" + uid, "sn=" + uid,
 		fmt.Sprintf("uidNumber=%d", number), fmt.Sprintf("gidNumber=%d", group), "homeDirectory=/nowhere"}
 }
 
@@ -39,11 +39,11 @@ func somebody(uid string, number, group int) []string {
 // each time.
 func TestADirectoryFromTheFirstDay(t *testing.T) {
 	s := ldaptest.Start(t, ldaptest.Certificate{})
-	s.Add(t, []string{people, "objectClass=organizationalUnit", "ou=people"}, []string{groups, "objectClass=organizationalUnit", "ou=groups"},
+	s.Add(t, []string{peopleBase, "objectClass=organizationalUnit", "ou=people"}, []string{groups, "objectClass=organizationalUnit", "ou=groups"},
 		somebody("bram", 4001, 5001), somebody("ines", 4002, 5001), somebody("petra", 4003, 5002),
 		[]string{"cn=wardrobe," + groups, "objectClass=posixGroup", "cn=wardrobe", "gidNumber=5001", "memberUid=ines"},
 		[]string{"cn=foyer," + groups, "objectClass=posixGroup", "cn=foyer", "gidNumber=5002"},
-		[]string{"cn=role-sewers," + groups, "objectClass=groupOfNames", "cn=role-sewers", "member=uid=bram," + people})
+		[]string{"cn=role-sewers," + groups, "objectClass=groupOfNames", "cn=role-sewers", "member=uid=bram," + peopleBase})
 	t.Chdir(t.TempDir())
 	t.Setenv("TARNWOLD_PASSWORD_HOUSE", ldaptest.Secret)
 	h := &house{t: t}
@@ -77,12 +77,12 @@ func TestADirectoryFromTheFirstDay(t *testing.T) {
 		if err := c.Modify(r); err != nil {
 			return err
 		}
-		r = goldap.NewModifyRequest("uid=ines,"+people, nil)
+		r = goldap.NewModifyRequest("uid=ines,"+peopleBase, nil)
 		r.Replace("gidNumber", []string{"5002"})
 		if err := c.Modify(r); err != nil {
 			return err
 		}
-		return c.ModifyDN(goldap.NewModifyDNRequest("uid=ines,"+people, "uid=ines.quill", true, ""))
+		return c.ModifyDN(goldap.NewModifyDNRequest("uid=ines,"+peopleBase, "uid=ines.quill", true, ""))
 	})
 	said = h.run(0, "directory", "sync", "house", "--dry-run")
 	require.Contains(t, said, "name ines.quill, was ines")
@@ -96,7 +96,7 @@ func TestADirectoryFromTheFirstDay(t *testing.T) {
 
 	// Bram's account is over; he owns what is there.
 	s.Change(t, func(c *goldap.Conn) error {
-		r := goldap.NewModifyRequest("uid=bram,"+people, nil)
+		r := goldap.NewModifyRequest("uid=bram,"+peopleBase, nil)
 		r.Replace("shadowExpire", []string{"10"})
 		return c.Modify(r)
 	})
@@ -104,7 +104,7 @@ func TestADirectoryFromTheFirstDay(t *testing.T) {
 	require.Contains(t, h.run(0, "explain", "bram", "props:/srv/Costumes/list.ods"), "bram can't sign on: expired")
 	require.Contains(t, h.run(0, "directory", "show", "house"), "1 of them shut")
 	s.Change(t, func(c *goldap.Conn) error {
-		for _, dn := range []string{"uid=bram," + people, "uid=petra," + people} {
+		for _, dn := range []string{"uid=bram," + peopleBase, "uid=petra," + peopleBase} {
 			if err := c.Del(goldap.NewDelRequest(dn, nil)); err != nil {
 				return err
 			}
@@ -129,7 +129,7 @@ func TestADirectoryFromTheFirstDay(t *testing.T) {
 
 	// Somebody who is moved, and nothing else, is something new.
 	s.Change(t, func(c *goldap.Conn) error {
-		r := goldap.NewModifyRequest("uid=ines.quill,"+people, nil)
+		r := goldap.NewModifyRequest("uid=ines.quill,"+peopleBase, nil)
 		r.Replace("gidNumber", []string{"5001"})
 		return c.Modify(r)
 	})
@@ -151,7 +151,7 @@ func TestADirectoryFromTheFirstDay(t *testing.T) {
 
 	// A directory that tells of nobody is believed no more than one that is gone.
 	s.Change(t, func(c *goldap.Conn) error {
-		for _, dn := range []string{"uid=ines.quill," + people, "cn=wardrobe," + groups, "cn=foyer," + groups, "cn=role-sewers," + groups} {
+		for _, dn := range []string{"uid=ines.quill," + peopleBase, "cn=wardrobe," + groups, "cn=foyer," + groups, "cn=role-sewers," + groups} {
 			if err := c.Del(goldap.NewDelRequest(dn, nil)); err != nil {
 				return err
 			}
@@ -173,10 +173,10 @@ func TestADirectoryFromTheFirstDay(t *testing.T) {
 // nothing is kept here either.
 func TestMembershipsAreChangedThere(t *testing.T) {
 	s := ldaptest.Start(t, ldaptest.Certificate{})
-	s.Add(t, []string{people, "objectClass=organizationalUnit", "ou=people"}, []string{groups, "objectClass=organizationalUnit", "ou=groups"},
+	s.Add(t, []string{peopleBase, "objectClass=organizationalUnit", "ou=people"}, []string{groups, "objectClass=organizationalUnit", "ou=groups"},
 		somebody("bram", 4001, 5001), somebody("ines", 4002, 5001),
 		[]string{"cn=wardrobe," + groups, "objectClass=posixGroup", "cn=wardrobe", "gidNumber=5001"},
-		[]string{"cn=sewers," + groups, "objectClass=groupOfNames", "cn=sewers", "member=uid=bram," + people})
+		[]string{"cn=sewers," + groups, "objectClass=groupOfNames", "cn=sewers", "member=uid=bram," + peopleBase})
 	listed := func(group, attr string) (out []string) {
 		s.Change(t, func(c *goldap.Conn) error {
 			got, err := c.Search(goldap.NewSearchRequest("cn="+group+","+groups, goldap.ScopeBaseObject, 0, 1, 0, false, "(objectClass=*)", []string{attr}, nil))
@@ -206,13 +206,13 @@ func TestMembershipsAreChangedThere(t *testing.T) {
 	h.run(0, "undo", "3", "--yes")
 	require.Empty(t, listed("wardrobe", "memberUid"))
 	h.run(0, "group", "leave", "sewers", "ines", "--yes")
-	require.Equal(t, []string{"uid=bram," + people}, listed("sewers", "member"))
+	require.Equal(t, []string{"uid=bram," + peopleBase}, listed("sewers", "member"))
 
 	// What the directory refuses isn't kept: a group of names is never empty.
 	before := h.run(0, "log", "--format", "csv")
 	require.Contains(t, h.run(3, "group", "leave", "sewers", "bram", "--yes"), "directory house")
 	require.Equal(t, before, h.run(0, "log", "--format", "csv"))
-	require.Equal(t, []string{"uid=bram," + people}, listed("sewers", "member"))
+	require.Equal(t, []string{"uid=bram," + peopleBase}, listed("sewers", "member"))
 	// One of two fails: the other is taken back.
 	s.Change(t, func(c *goldap.Conn) error {
 		r := goldap.NewModifyRequest("cn=wardrobe,"+groups, nil)
