@@ -9,6 +9,7 @@ import (
 	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/people"
 	"tarnwold/internal/report"
 )
 
@@ -28,7 +29,7 @@ func (a *app) groupCommand() *cobra.Command {
 }
 
 func (a *app) accountAdd(kind account.Kind) *cobra.Command {
-	n := plan.NewAccount{Kind: kind}
+	n := people.NewAccount{Kind: kind}
 	c := &cobra.Command{
 		Use:   "add NAME…",
 		Short: fmt.Sprintf("Add a %s", kind),
@@ -40,7 +41,7 @@ one that no account ever had.`, kind),
 			if len(names) > 1 && (n.SID != "" || n.POSIX != account.NoPOSIX) {
 				return misused("--sid and --id say who one account is, and %d are named", len(names))
 			}
-			return a.carry(c, keeping{yes: true}, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return d.AddAccounts(names, n) })
+			return a.carry(c, keeping{yes: true}, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return people.AddAccounts(d, names, n) })
 		},
 	}
 	f := c.Flags()
@@ -65,7 +66,7 @@ func (a *app) accountSet(kind account.Kind) *cobra.Command {
 		Example: `  tarnwold group set wardrobe --purpose role --about "sews, mends and hires"`,
 		Args:    cobra.MinimumNArgs(1), ValidArgsFunction: a.completeAccounts(kind),
 		RunE: func(c *cobra.Command, names []string) error {
-			var set plan.AccountSetting
+			var set people.AccountSetting
 			given := 0
 			for flag, to := range map[string]**string{"purpose": &set.Purpose, "primary": &set.Primary, "about": &set.About} {
 				if f := c.Flags().Lookup(flag); f != nil && f.Changed {
@@ -81,7 +82,9 @@ func (a *app) accountSet(kind account.Kind) *cobra.Command {
 			if given == 0 {
 				return misused("nothing is said of them; see: %s --help", c.CommandPath())
 			}
-			return a.carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return d.SetAccounts(kind, names, set) })
+			return a.carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) {
+				return people.SetAccounts(d, kind, names, set)
+			})
 		},
 	}
 	k.plainFlags(c)
@@ -159,7 +162,9 @@ func (a *app) groupJoin() *cobra.Command {
 			if err != nil {
 				return usageError{err}
 			}
-			return a.carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return d.Join(args[0], args[1:], day) })
+			return a.carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) {
+				return people.Join(d, args[0], args[1:], day)
+			})
 		},
 	}
 	k.flags(c)
@@ -176,7 +181,7 @@ func (a *app) groupLeave() *cobra.Command {
 		Args:              cobra.MinimumNArgs(2),
 		ValidArgsFunction: completeInOrder(a.completeAccounts(account.Group), a.completeAccounts(0)),
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return d.Leave(args[0], args[1:]) })
+			return a.carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return people.Leave(d, args[0], args[1:]) })
 		},
 	}
 	k.flags(c)
@@ -195,7 +200,7 @@ listed.`, kind),
 		Args:              cobra.MinimumNArgs(1),
 		ValidArgsFunction: a.completeAccounts(kind),
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return d.RemoveAccounts(kind, args) })
+			return a.carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return people.RemoveAccounts(d, kind, args) })
 		},
 	}
 	k.plainFlags(c)

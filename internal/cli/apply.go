@@ -7,6 +7,8 @@ import (
 
 	"tarnwold/internal/estate"
 	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/entry"
+	"tarnwold/internal/plan/saved"
 	"tarnwold/internal/report"
 )
 
@@ -23,11 +25,11 @@ the same rules as when acting directly.`,
   tarnwold apply later.json`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
-			s, err := readFile(c.Context(), args[0], plan.ReadSaved)
+			s, err := readFile(c.Context(), args[0], saved.ReadSaved)
 			if err != nil {
 				return err
 			}
-			return a.carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return d.Apply(s) })
+			return a.carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return saved.Apply(d, s) })
 		},
 	}
 	k.plainFlags(c)
@@ -58,7 +60,7 @@ Days are those of this machine's clock and zone.`,
 				day = estate.Today()
 			}
 			return a.carry(c, k, func(d *plan.Desk, o *report.Outcome) (p *plan.Plan, err error) {
-				p, o.Ended, err = d.Expire(day)
+				p, o.Ended, err = entry.Expire(d, day)
 				if err == nil && k.dryRun { // to look ahead is what that is for
 					p.Warnings = slices.DeleteFunc(p.Warnings, func(w plan.Warning) bool { return w.Guard == "ends-early" })
 				}

@@ -22,6 +22,8 @@ import (
 	"tarnwold/internal/format/sheet"
 	"tarnwold/internal/live"
 	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/intake"
+	"tarnwold/internal/plan/saved"
 	"tarnwold/internal/playhouse"
 	"tarnwold/internal/server"
 	"tarnwold/internal/server/smb"
@@ -97,19 +99,19 @@ func TestThePlayhouseLive(t *testing.T) {
 	var out []plan.Outbound
 	var put []byte
 	require.NoError(t, e.View(ctx, func(tx *estate.Tx) (err error) {
-		var items []plan.Found
+		var items []intake.Found
 		for i := range tree.Len() {
 			r := tree.Row(i)
 			body := tree.Bodies[r.Body].Listed().Clone()
 			there(t, tx, body, names)
-			items = append(items, plan.Found{Path: strings.TrimSuffix(filepath.Join(s.Dir, "productions")+"/"+r.Path, "/"), Folder: r.Folder, Rules: body})
+			items = append(items, intake.Found{Path: strings.TrimSuffix(filepath.Join(s.Dir, "productions")+"/"+r.Path, "/"), Folder: r.Folder, Rules: body})
 		}
 		k := plan.New(tx, "warden")
-		if p, err = k.Lay("stagedoor", items); err != nil {
+		if p, err = intake.Lay(k, "stagedoor", items); err != nil {
 			return err
 		}
 		if out, err = k.Outbound(p); err == nil {
-			put, err = k.Save(p, "lay the playhouse's rules")
+			put, err = saved.Save(k, p, "lay the playhouse's rules")
 		}
 		return err
 	}))

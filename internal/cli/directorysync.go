@@ -10,6 +10,7 @@ import (
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format/shape"
 	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/intake"
 	"tarnwold/internal/report"
 	"tarnwold/internal/server/ldap"
 )
@@ -67,7 +68,7 @@ there were taken back since: only a whole reading brings them again.`,
 			if err != nil {
 				return err
 			}
-			from := plan.FolkFrom{Directory: x.Name, File: x.Name, At: began.Unix(), Whole: !since, Types: x.Shape.Type != ""}
+			from := intake.FolkFrom{Directory: x.Name, File: x.Name, At: began.Unix(), Whole: !since, Types: x.Shape.Type != ""}
 			if x.Shape.SID != "" {
 				is, err := live.Domain(c.Context())
 				if err != nil {
@@ -82,10 +83,10 @@ there were taken back since: only a whole reading brings them again.`,
 			var taken *plan.Plan
 			err = a.carry(c, k, func(d *plan.Desk, o *report.Outcome) (p *plan.Plan, err error) {
 				same := false
-				if p, same, err = d.NothingOf(folk, from); same || err != nil {
-					o.Taken = &plan.Taken{LeftOut: folk.Left, Apart: []string{}}
+				if p, same, err = intake.NothingOf(d, folk, from); same || err != nil {
+					o.Taken = &intake.Taken{LeftOut: folk.Left, Apart: []string{}}
 				} else {
-					p, o.Taken, err = d.TakeFolk(folk, from)
+					p, o.Taken, err = intake.TakeFolk(d, folk, from)
 				}
 				taken = p
 				return p, err

@@ -9,6 +9,7 @@ import (
 	"tarnwold/internal/estate"
 	"tarnwold/internal/live"
 	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/intake"
 	"tarnwold/internal/report"
 	"tarnwold/internal/server"
 )
@@ -62,9 +63,9 @@ func (a *app) drift(ctx context.Context, s estate.Server, from server.Server, al
 	if all || a.format != report.Table {
 		limit = 0
 	}
-	var out *plan.Drift
+	var out *intake.Drift
 	if err := a.view(ctx, func(t *estate.Tx) error {
-		out, err = plan.New(t, a.who()).Drift(s, seen.Shares, seen.Tracts, limit)
+		out, err = intake.DriftOf(plan.New(t, a.who()), s, seen.Shares, seen.Tracts, limit)
 		return err
 	}); err != nil {
 		return err

@@ -12,6 +12,9 @@ import (
 	"tarnwold/internal/format"
 	"tarnwold/internal/live"
 	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/item"
+	"tarnwold/internal/plan/people"
+	"tarnwold/internal/plan/undo"
 	"tarnwold/internal/report"
 	"tarnwold/internal/server/smb"
 )
@@ -47,13 +50,13 @@ func kindOf(err error) (kind string, value any, code int) {
 		refused  *estate.Refused
 		unknown  *right.NameError
 		noPlace  *place.Error
-		named    *plan.StillNamed
-		built    *plan.BuiltOn
-		circle   *plan.Circle
+		named    *people.StillNamed
+		built    *undo.BuiltOn
+		circle   *people.Circle
 		guards   *guarded
 		file     *format.Error
 		rows     *unanswered
-		cannot   *plan.Cannot
+		cannot   *item.Cannot
 		alone    *plan.ModelAlone
 		there    *live.Otherwise
 		broken   *live.Broken

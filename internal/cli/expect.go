@@ -12,7 +12,7 @@ import (
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
 	"tarnwold/internal/format/expectation"
-	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/review"
 	"tarnwold/internal/report"
 	"tarnwold/internal/store"
 )
@@ -148,7 +148,7 @@ func (a *app) expect(c *cobra.Command, lines []expectation.Line, of []string) er
 				return store.ErrStopped
 			}
 			l := &lines[i]
-			got, err := x.Expect(plan.Expects(l, of[i]))
+			got, err := x.Expect(review.Expects(l, of[i]))
 			if err != nil {
 				return err
 			}

@@ -10,7 +10,7 @@ import (
 	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format/sheet"
-	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/review"
 	"tarnwold/internal/report"
 )
 
@@ -87,7 +87,7 @@ func (a *app) explainWanted(c *cobra.Command, who, where, want string, rights bo
 	}
 	defer done()
 	var list []*ask.Explained
-	var mends []plan.Mending
+	var mends []review.Mending
 	bar := a.progress(-1, "looking for what would mend it")
 	err = a.supposed(ctx, e, func(e *estate.Estate) error {
 		err := e.View(ctx, func(t *estate.Tx) (err error) {
@@ -95,7 +95,7 @@ func (a *app) explainWanted(c *cobra.Command, who, where, want string, rights bo
 			return err
 		})
 		if err == nil {
-			mends, err = plan.Mends(ctx, e, a.who(), who, where, want, bar.say)
+			mends, err = review.Mends(ctx, e, a.who(), who, where, want, bar.say)
 		}
 		return err
 	})

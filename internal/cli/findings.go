@@ -11,6 +11,8 @@ import (
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format/exception"
 	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/intake"
+	"tarnwold/internal/plan/review"
 	"tarnwold/internal/report"
 )
 
@@ -122,8 +124,8 @@ func excepted(list exception.List, out []ask.Finding) ([]ask.Finding, int) {
 func findingsOf(ctx context.Context, e *estate.Estate, where string, kinds []string, step func(string)) (out []ask.Finding, err error) {
 	err = e.View(ctx, func(t *estate.Tx) (err error) {
 		d := plan.New(t, "")
-		d.Step = step
-		out, err = d.Findings(where, kinds)
+		d.Progress = step
+		out, err = review.Findings(d, where, kinds)
 		return err
 	})
 	return out, err
@@ -147,7 +149,7 @@ func (a *app) findings(ctx context.Context, where string, kinds []string, since 
 	}
 	var was []ask.Finding
 	err = e.Private(ctx, func(p *estate.Estate) error {
-		begun, err := plan.RewindTo(ctx, p, since.Begins().UTC().Format(time.RFC3339))
+		begun, err := intake.RewindTo(ctx, p, since.Begins().UTC().Format(time.RFC3339))
 		if err != nil || !begun {
 			return err
 		}
@@ -177,12 +179,12 @@ func newSince(now, was []ask.Finding) []ask.Finding {
 func (a *app) mendFindings(c *cobra.Command, k keeping, where string, kinds []string, list exception.List) error {
 	var left []ask.Finding
 	err := a.carry(c, k, func(d *plan.Desk, o *report.Outcome) (p *plan.Plan, err error) {
-		found, err := d.Findings(where, kinds)
+		found, err := review.Findings(d, where, kinds)
 		if err != nil {
 			return nil, err
 		}
 		found, _ = excepted(list, found)
-		p, left, err = d.MendFindings(found)
+		p, left, err = review.MendFindings(d, found)
 		o.Unmended = left
 		return p, err
 	})

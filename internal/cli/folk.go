@@ -19,6 +19,7 @@ import (
 	"tarnwold/internal/format/ldif"
 	"tarnwold/internal/format/shape"
 	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/intake"
 	"tarnwold/internal/report"
 )
 
@@ -81,7 +82,9 @@ func (a *app) loadFolk(c *cobra.Command, k keeping, files []string, s *shaping) 
 		return err
 	}
 	if same && a.format == report.Table && a.inner == nil {
-		err := a.carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return d.NothingTold(time.Now().Unix()) })
+		err := a.carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) {
+			return intake.NothingTold(d, time.Now().Unix())
+		})
 		if !errors.Is(err, plan.ErrToldNoMore) {
 			return err
 		}
@@ -94,7 +97,7 @@ func (a *app) loadFolk(c *cobra.Command, k keeping, files []string, s *shaping) 
 	var taken *plan.Plan
 	err = a.carry(c, k, func(d *plan.Desk, o *report.Outcome) (p *plan.Plan, err error) {
 		o.Brief = true
-		p, o.Taken, err = d.TakeFolk(folk, plan.FolkFrom{File: files[len(files)-1], Domain: "ldif", Telling: telling})
+		p, o.Taken, err = intake.TakeFolk(d, folk, intake.FolkFrom{File: files[len(files)-1], Domain: "ldif", Telling: telling})
 		taken = p
 		return p, err
 	})

@@ -6,6 +6,7 @@ import (
 	"tarnwold/core/rule"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/entry"
 	"tarnwold/internal/report"
 )
 
@@ -55,8 +56,8 @@ func (f *entryFlags) flags(c *cobra.Command, a *app) {
 }
 
 // entry reads what an entry is to say.
-func (f *entryFlags) entry(kind rule.Kind, who, what string) (e plan.Entry, err error) {
-	e = plan.Entry{Kind: kind, Who: who, What: what, Share: f.share}
+func (f *entryFlags) entry(kind rule.Kind, who, what string) (e entry.Entry, err error) {
+	e = entry.Entry{Kind: kind, Who: who, What: what, Share: f.share}
 	if e.Scope, err = f.readScope(); err != nil {
 		return e, err
 	}
@@ -107,7 +108,7 @@ func (a *app) giveCommand(kind rule.Kind, c *cobra.Command) *cobra.Command {
 		if err != nil {
 			return err
 		}
-		return a.carry(c, f.keeping, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return d.Give(e, x) })
+		return a.carry(c, f.keeping, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return entry.Give(d, e, x) })
 	}
 	return c
 }
@@ -139,7 +140,7 @@ those of that scope.`,
 		if err != nil {
 			return err
 		}
-		y := plan.Taking{Who: args[0], What: level, Share: f.share}
+		y := entry.Taking{Who: args[0], What: level, Share: f.share}
 		if !f.share {
 			y.Scope = scope
 		}
@@ -154,7 +155,7 @@ those of that scope.`,
 		if err != nil {
 			return err
 		}
-		return a.carry(c, f.keeping, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return d.Take(y, x) })
+		return a.carry(c, f.keeping, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return entry.Take(d, y, x) })
 	}
 	return c
 }
@@ -184,7 +185,7 @@ gives the new one a day.`,
 		if err != nil {
 			return err
 		}
-		return a.carry(c, f.keeping, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return d.Replace(e, x) })
+		return a.carry(c, f.keeping, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return entry.Replace(d, e, x) })
 	}
 	return c
 }
@@ -219,7 +220,7 @@ lists them; revoke --entries audit takes them away.`,
 		if err != nil {
 			return err
 		}
-		return a.carry(c, f.keeping, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return d.Watch(e, x) })
+		return a.carry(c, f.keeping, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return entry.Watch(d, e, x) })
 	}
 	return c
 }

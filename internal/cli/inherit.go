@@ -5,6 +5,7 @@ import (
 
 	"tarnwold/internal/ask"
 	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/entry"
 	"tarnwold/internal/report"
 )
 
@@ -49,7 +50,7 @@ from above into its own, so that nobody's access changes; --clear drops them.`,
 		}
 		return nil
 	}
-	return a.placesCommand(c, check, func(d *plan.Desk, x plan.Targets) (*plan.Plan, error) { return d.Seal(keep, x) })
+	return a.placesCommand(c, check, func(d *plan.Desk, x plan.Targets) (*plan.Plan, error) { return entry.Seal(d, keep, x) })
 }
 
 func (a *app) unsealCommand() *cobra.Command {
@@ -63,7 +64,7 @@ below it is renewed to match. --clear-own drops its own entries.`,
   tarnwold unseal //stagedoor/productions/Casting --clear-own --dry-run`,
 	}
 	c.Flags().BoolVar(&clear, "clear-own", false, "drop the item's own entries")
-	return a.placesCommand(c, unchecked, func(d *plan.Desk, x plan.Targets) (*plan.Plan, error) { return d.Unseal(clear, x) })
+	return a.placesCommand(c, unchecked, func(d *plan.Desk, x plan.Targets) (*plan.Plan, error) { return entry.Unseal(d, clear, x) })
 }
 
 func (a *app) reflowCommand() *cobra.Command {
@@ -74,7 +75,7 @@ func (a *app) reflowCommand() *cobra.Command {
 was stale: entries a server left behind when an item was moved or its owner
 changed. Own entries never move; sealed items stay as they are.`,
 		Example: "  tarnwold reflow //stagedoor/productions/Wardrobe",
-	}, unchecked, func(d *plan.Desk, x plan.Targets) (*plan.Plan, error) { return d.Reflow(x) })
+	}, unchecked, func(d *plan.Desk, x plan.Targets) (*plan.Plan, error) { return entry.Reflow(d, x) })
 }
 
 func (a *app) differsCommand() *cobra.Command {

@@ -18,6 +18,7 @@ import (
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
 	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/saved"
 	"tarnwold/internal/report"
 	"tarnwold/internal/store"
 )
@@ -105,7 +106,7 @@ func (a *app) carry(c *cobra.Command, k keeping, fn build) error {
 		bar := a.progress(-1, "working it out")
 		err := e.View(ctx, func(t *estate.Tx) error {
 			d := plan.New(t, a.who())
-			d.Step = bar.say
+			d.Progress = bar.say
 			if f := c.Flags().Lookup("may-lose"); f != nil && f.Changed {
 				d.MayLose(k.lose)
 			}
@@ -120,7 +121,7 @@ func (a *app) carry(c *cobra.Command, k keeping, fn build) error {
 				}
 			}
 			if k.save != "" && p.Changes() {
-				text, err = d.Save(p, command(a.shown))
+				text, err = saved.Save(d, p, command(a.shown))
 			}
 			return err
 		})

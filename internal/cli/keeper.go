@@ -9,6 +9,8 @@ import (
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format/exception"
 	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/keeper"
+	"tarnwold/internal/plan/request"
 	"tarnwold/internal/report"
 )
 
@@ -35,9 +37,9 @@ by its name is not kept by a pattern that fits it; of places the nearest counts.
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) {
 				if on {
-					return d.AddKeeper(args[0], of)
+					return keeper.AddKeeper(d, args[0], of)
 				}
-				return d.RemoveKeeper(args[0], of)
+				return keeper.RemoveKeeper(d, args[0], of)
 			})
 		},
 	}
@@ -56,9 +58,9 @@ func (a *app) keeperList() *cobra.Command {
 	return &cobra.Command{
 		Use: "list", Short: "List who keeps what", Example: "  tarnwold keeper list", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			var out []plan.Keeper
+			var out []keeper.Keeper
 			err := a.view(c.Context(), func(t *estate.Tx) (err error) {
-				out, err = plan.Keepers(t)
+				out, err = keeper.Keepers(t)
 				return err
 			})
 			if err != nil {
@@ -90,9 +92,9 @@ KIND is both-keys, own-request or administrator; * stands for any.`,
 			if err != nil {
 				return err
 			}
-			var out []plan.Duty
+			var out []request.Duty
 			err = a.view(c.Context(), func(t *estate.Tx) (err error) {
-				out, err = plan.New(t, a.who()).Duties()
+				out, err = request.Duties(plan.New(t, a.who()))
 				return err
 			})
 			if err != nil {

@@ -6,6 +6,7 @@ import (
 	"tarnwold/core/right"
 	"tarnwold/internal/ask"
 	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/servers"
 	"tarnwold/internal/report"
 )
 
@@ -31,7 +32,7 @@ func (a *app) levelCommand() *cobra.Command {
 		Args:    cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.carry(c, keeping{yes: true}, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) {
-				return d.AddLevel(args[0], folder, file, about)
+				return servers.AddLevel(d, args[0], folder, file, about)
 			})
 		},
 	}
@@ -43,7 +44,7 @@ func (a *app) levelCommand() *cobra.Command {
 		Use: "remove NAME", Short: "Remove a level of the estate's own; entries keep their rights", Example: "  tarnwold level remove proofread", Args: cobra.ExactArgs(1),
 		ValidArgsFunction: a.completeLevels,
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.carry(c, keeping{yes: true}, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return d.RemoveLevel(args[0]) })
+			return a.carry(c, keeping{yes: true}, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return servers.RemoveLevel(d, args[0]) })
 		},
 	}
 	return holder("level", "Know the levels, and add some of your own", "  tarnwold level list\n  tarnwold level show revise", list, show, add, remove)

@@ -5,6 +5,7 @@ import (
 
 	"tarnwold/core/account"
 	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/entry"
 	"tarnwold/internal/report"
 )
 
@@ -20,7 +21,7 @@ entries. What either owns stays his. tarnwold compare shows the difference.`,
 		Args:              cobra.ExactArgs(2),
 		ValidArgsFunction: completeInOrder(a.completeAccounts(account.User), a.completeAccounts(account.User)),
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.carry(c, k, func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error) { return d.Like(args[0], args[1]) })
+			return a.carry(c, k, func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error) { return entry.Like(d, args[0], args[1]) })
 		},
 	}
 	k.flags(c)

@@ -29,6 +29,8 @@ import (
 	"tarnwold/internal/format/secdesc"
 	"tarnwold/internal/live"
 	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/intake"
+	"tarnwold/internal/plan/saved"
 	"tarnwold/internal/server"
 	"tarnwold/internal/server/smb"
 	"tarnwold/internal/server/smb/smbtest"
@@ -370,7 +372,7 @@ func TestWhatTheServerMakesOfIt(t *testing.T) {
 	var out []plan.Outbound
 	var put []byte
 	require.NoError(t, e.View(ctx, func(tx *estate.Tx) (err error) {
-		var items []plan.Found
+		var items []intake.Found
 		for i, path := range []string{"", "/Wardrobe", "/Scripts/prompt book.odt"} {
 			s, err := tx.Server("stagedoor")
 			require.NoError(t, err)
@@ -378,14 +380,14 @@ func TestWhatTheServerMakesOfIt(t *testing.T) {
 			require.NoError(t, err)
 			d := tx.Of(at.Strand).Listed().Clone()
 			d.Rules.Entries = append(d.Rules.Entries, rule.Entry{Kind: rule.Allow, Who: h.ids["ines"], Rights: []right.Set{right.ReadData, right.ReadData, right.GenericRead}[i]}) // which a server maps
-			items = append(items, plan.Found{Path: at.Path, Folder: at.Folder, Rules: d})
+			items = append(items, intake.Found{Path: at.Path, Folder: at.Folder, Rules: d})
 		}
 		k := plan.New(tx, "warden")
-		if p, err = k.Lay("stagedoor", items); err != nil {
+		if p, err = intake.Lay(k, "stagedoor", items); err != nil {
 			return err
 		}
 		if out, err = k.Outbound(p); err == nil {
-			put, err = k.Save(p, "lay")
+			put, err = saved.Save(k, p, "lay")
 		}
 		return err
 	}))

@@ -18,6 +18,9 @@ import (
 	"tarnwold/internal/format/sheet"
 	"tarnwold/internal/format/smbconf"
 	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/intake"
+	"tarnwold/internal/plan/people"
+	"tarnwold/internal/plan/servers"
 	"tarnwold/internal/report"
 )
 
@@ -65,8 +68,8 @@ keep up with a directory itself, see: tarnwold directory.`,
 			if len(files) == 0 && passwdFile == "" && groupFile == "" {
 				return misused("name a file, or --passwd and --group; see: tarnwold load accounts --help")
 			}
-			var lists []plan.AccountFile
-			add := func(file string, read func(io.Reader, string) (plan.AccountFile, error)) error {
+			var lists []people.AccountFile
+			add := func(file string, read func(io.Reader, string) (people.AccountFile, error)) error {
 				if file == "" {
 					return nil
 				}
@@ -80,12 +83,12 @@ keep up with a directory itself, see: tarnwold directory.`,
 					return err
 				}
 			}
-			err := add(passwdFile, func(r io.Reader, f string) (l plan.AccountFile, err error) {
+			err := add(passwdFile, func(r io.Reader, f string) (l people.AccountFile, err error) {
 				l.Accounts, err = passwd.Users(r, f)
 				return l, err
 			})
 			if err == nil {
-				err = add(groupFile, func(r io.Reader, f string) (l plan.AccountFile, err error) {
+				err = add(groupFile, func(r io.Reader, f string) (l people.AccountFile, err error) {
 					l.POSIX = true
 					l.Accounts, l.Members, err = passwd.Groups(r, f)
 					return l, err
@@ -96,7 +99,7 @@ keep up with a directory itself, see: tarnwold directory.`,
 			}
 			return a.carry(c, k, func(d *plan.Desk, o *report.Outcome) (p *plan.Plan, err error) {
 				o.Brief = true
-				p, o.Loaded, err = d.LoadAccounts(lists)
+				p, o.Loaded, err = people.LoadAccounts(d, lists)
 				return p, err
 			})
 		},
@@ -119,7 +122,7 @@ func inFile(file string, err error) error {
 	return err
 }
 
-func readAccounts(r io.Reader, file string) (l plan.AccountFile, err error) {
+func readAccounts(r io.Reader, file string) (l people.AccountFile, err error) {
 	s, err := sheet.Open(r, file, sheet.Accounts, sheet.Members)
 	if err != nil {
 		return l, err
@@ -167,7 +170,7 @@ path with - for /.`,
 				}
 				k.model = true // the file is where it is so already
 				return a.carry(c, k, func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error) {
-					return d.Exports(to, filepath.Base(exported), found)
+					return servers.Exports(d, to, filepath.Base(exported), found)
 				})
 			}
 			if config != "" {
@@ -185,7 +188,7 @@ path with - for /.`,
 			}
 			return a.carry(c, k, func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error) {
 				o.Brief = true
-				return d.LoadShares(to, args[0], rows)
+				return servers.LoadShares(d, to, args[0], rows)
 			})
 		},
 	}
@@ -214,7 +217,7 @@ func (a *app) configure(c *cobra.Command, k keeping, to, file string) error {
 	var unknown []string
 	k.model = true // the file is where it is so already
 	err = a.carry(c, k, func(d *plan.Desk, o *report.Outcome) (p *plan.Plan, err error) {
-		p, unknown, err = d.Configure(to, filepath.Base(file), got.shares)
+		p, unknown, err = servers.Configure(d, to, filepath.Base(file), got.shares)
 		return p, err
 	})
 	for _, n := range got.notes {
@@ -277,7 +280,7 @@ before it. Numbers that no account has are kept as they are.`,
 			if err != nil {
 				return err
 			}
-			if err := a.view(c.Context(), func(t *estate.Tx) error { return plan.MayLoad(t, to) }); err != nil {
+			if err := a.view(c.Context(), func(t *estate.Tx) error { return intake.MayLoad(t, to) }); err != nil {
 				return err
 			}
 			return a.keepTree(c.Context(), tree, to, "keeping "+args[0])
@@ -315,9 +318,9 @@ func (a *app) keepTree(ctx context.Context, tree *format.Tree, to place.Address,
 	bar := a.progress(tree.Len(), what)
 	defer bar.end()
 	m := estate.Meta{Actor: a.who(), Command: command(a.shown), Head: estate.Any, Bulk: true}
-	said := plan.TreeLoaded(tree, to)
+	said := intake.TreeLoaded(tree, to)
 	id, err := e.Change(ctx, m, func(t *estate.Tx) (string, error) {
-		return said, plan.LoadTree(t, to, tree, bar.set)
+		return said, intake.LoadTree(t, to, tree, bar.set)
 	})
 	bar.end()
 	if err != nil {

@@ -12,6 +12,7 @@ import (
 
 	"tarnwold/internal/estate"
 	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/undo"
 	"tarnwold/internal/report"
 )
 
@@ -139,7 +140,7 @@ func (a *app) logShow() *cobra.Command {
 			var r report.Record
 			err = a.view(c.Context(), func(t *estate.Tx) (err error) {
 				if r.Record, err = t.Record(n); err == nil {
-					r.Edits, err = plan.New(t, a.who()).Told(n)
+					r.Edits, err = undo.Told(plan.New(t, a.who()), n)
 				}
 				return err
 			})
@@ -152,11 +153,11 @@ func (a *app) logShow() *cobra.Command {
 }
 
 func (a *app) undoCommand() *cobra.Command {
-	return a.takeBack("undo", "Take a change back: every descriptor as it was, byte for byte", (*plan.Desk).Undo)
+	return a.takeBack("undo", "Take a change back: every descriptor as it was, byte for byte", undo.Undo)
 }
 
 func (a *app) redoCommand() *cobra.Command {
-	return a.takeBack("redo", "Make a change again that was undone", (*plan.Desk).Redo)
+	return a.takeBack("redo", "Make a change again that was undone", undo.Redo)
 }
 
 func (a *app) takeBack(verb, short string, do func(*plan.Desk, int64, bool) (*plan.Plan, error)) *cobra.Command {

@@ -6,6 +6,7 @@ import (
 	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/entry"
 	"tarnwold/internal/report"
 )
 
@@ -45,7 +46,9 @@ too. To give a level to somebody there is grant.`,
 			return err
 		}
 		if set != "" || len(entries) > 0 {
-			return a.carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return d.Mode(set, entries, below, x) })
+			return a.carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) {
+				return entry.Mode(d, set, entries, below, x)
+			})
 		}
 		if below {
 			return misused("--below goes with --set or --entry")

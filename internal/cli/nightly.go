@@ -22,6 +22,10 @@ import (
 	"tarnwold/internal/format/expectation"
 	"tarnwold/internal/newfile"
 	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/entry"
+	"tarnwold/internal/plan/policies"
+	"tarnwold/internal/plan/request"
+	"tarnwold/internal/plan/review"
 	"tarnwold/internal/report"
 )
 
@@ -262,8 +266,8 @@ func (a *app) nightExpired(c *cobra.Command, out *report.Night, leave bool) {
 	}
 	code, said := a.within(c, args)
 	var ended struct {
-		Ended []plan.Ended `json:"ended"`
-		Kept  int64        `json:"kept-as"`
+		Ended []entry.Ended `json:"ended"`
+		Kept  int64         `json:"kept-as"`
 	}
 	if err := json.Unmarshal([]byte(said), &ended); code > exitNo || err != nil {
 		s.Add("expire", "expire", lastLine(said), true)
@@ -282,7 +286,7 @@ func (a *app) nightExpired(c *cobra.Command, out *report.Night, leave bool) {
 func nightExpects(out *report.Night, x *ask.Expecting, lines []expectation.Line, of []string, named bool) error {
 	s := out.Section("expectations", "Expectations")
 	for i := range lines {
-		got, err := x.Expect(plan.Expects(&lines[i], of[i]))
+		got, err := x.Expect(review.Expects(&lines[i], of[i]))
 		if err != nil {
 			return err
 		}
@@ -300,12 +304,12 @@ func nightExpects(out *report.Night, x *ask.Expecting, lines []expectation.Line,
 
 func nightPolicies(out *report.Night, t *estate.Tx, d *plan.Desk, x *ask.Expecting) error {
 	s := out.Section("policies", "Policies")
-	laid, err := plan.Policies(t)
+	laid, err := policies.Policies(t)
 	if err != nil {
 		return err
 	}
 	for i := range laid {
-		f, err := d.PolicyDrift(&laid[i], x.Expect)
+		f, err := policies.DriftOf(d, &laid[i], x.Expect)
 		if err != nil {
 			s.Add(laid[i].Name, "policy "+laid[i].Name, err.Error(), true)
 			continue
@@ -325,7 +329,7 @@ func nightPolicies(out *report.Night, t *estate.Tx, d *plan.Desk, x *ask.Expecti
 
 func nightFindings(out *report.Night, d *plan.Desk, except exception.List) error {
 	s := out.Section("findings", "Findings")
-	found, err := d.Findings("", nil)
+	found, err := review.Findings(d, "", nil)
 	if err != nil {
 		return err
 	}
@@ -339,7 +343,7 @@ func nightFindings(out *report.Night, d *plan.Desk, except exception.List) error
 
 func nightDuties(out *report.Night, d *plan.Desk, except exception.List) error {
 	s := out.Section("duties", "Two keys in one hand")
-	duties, err := d.Duties()
+	duties, err := request.Duties(d)
 	if err != nil {
 		return err
 	}
@@ -354,7 +358,7 @@ func nightDuties(out *report.Night, d *plan.Desk, except exception.List) error {
 
 func nightRequests(out *report.Night, d *plan.Desk, longer time.Duration) error {
 	s := out.Section("requests", "Requests that wait")
-	waiting, err := d.Requested(false, "", max(longer, 1))
+	waiting, err := request.Requested(d, false, "", max(longer, 1))
 	if err != nil {
 		return err
 	}
@@ -388,7 +392,7 @@ func (e *unfinishedNight) Error() string {
 	return fmt.Sprintf("%d things could not be done; the page says which", e.Things)
 }
 
-func dutyAbout(d *plan.Duty) (string, []string) { return d.Kind, []string{d.Who, d.Group, d.Where} }
+func dutyAbout(d *request.Duty) (string, []string) { return d.Kind, []string{d.Who, d.Group, d.Where} }
 
 // within runs another command of the program, and gives what it said.
 func (a *app) within(c *cobra.Command, args []string) (int, string) {

@@ -11,6 +11,7 @@ import (
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format/sheet"
 	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/policies"
 	"tarnwold/internal/report"
 )
 
@@ -47,7 +48,7 @@ nobody is in the groups yet, and the impact says who loses what.
 			if above != "keep" && above != "drop" {
 				return misused("--from-above is %q; wanted keep or drop", report.Clip(above))
 			}
-			var folders []plan.Outfitting
+			var folders []policies.Outfitting
 			if list != "" {
 				rows, err := readFile(c.Context(), list, func(r io.Reader, f string) ([]sheet.Asking, error) {
 					s, err := sheet.Open(r, f, sheet.Outfits)
@@ -63,16 +64,16 @@ nobody is in the groups yet, and the impact says who loses what.
 					if r.Err != nil {
 						return r.Err
 					}
-					folders = append(folders, plan.Outfitting{Folder: r.Where, Name: r.User, Line: r.Line})
+					folders = append(folders, policies.Outfitting{Folder: r.Where, Name: r.User, Line: r.Line})
 				}
 				if len(folders) == 0 {
 					return misused("%s names no folder", report.Clip(list))
 				}
 			} else {
-				folders = []plan.Outfitting{{Folder: args[0], Name: args[1]}}
+				folders = []policies.Outfitting{{Folder: args[0], Name: args[1]}}
 			}
 			return a.carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) {
-				return d.Outfits(folders, levels, above == "keep", fill, list)
+				return policies.Outfits(d, folders, levels, above == "keep", fill, list)
 			})
 		},
 	}

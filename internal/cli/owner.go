@@ -8,6 +8,7 @@ import (
 	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/entry"
 	"tarnwold/internal/report"
 )
 
@@ -42,7 +43,7 @@ they are renewed: see differs and reflow.`,
 			return err
 		}
 		if to != "" {
-			return a.carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return d.Own(to, below, x) })
+			return a.carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return entry.Own(d, to, below, x) })
 		}
 		if below {
 			return misused("--below goes with --to")

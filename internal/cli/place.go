@@ -7,6 +7,7 @@ import (
 
 	"tarnwold/core/account"
 	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/item"
 	"tarnwold/internal/report"
 )
 
@@ -26,7 +27,7 @@ the new item, and it inherits at that moment.`,
 		ValidArgsFunction: a.completePlaces,
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.carry(c, k, func(d *plan.Desk, o *report.Outcome) (p *plan.Plan, err error) {
-				p, o.Made, err = d.Put(args[0], args[1], folder, owner)
+				p, o.Made, err = item.Put(d, args[0], args[1], folder, owner)
 				return p, err
 			})
 		},
@@ -43,7 +44,7 @@ func (a *app) moveCommand() *cobra.Command {
 	return a.carryCommand("move", "Move an item, and see what each person's access becomes",
 		`Move an item with all below it to another folder of its server, into it or under
 a new name. By the server's trait it keeps its inherited entries, stale until
-something renews them, or takes those of its new folder.`, (*plan.Desk).Move)
+something renews them, or takes those of its new folder.`, item.Move)
 }
 
 func (a *app) copyCommand() *cobra.Command {
@@ -51,7 +52,7 @@ func (a *app) copyCommand() *cobra.Command {
 		`Copy an item with all below it to a folder, of any server. A copy is made anew:
 it takes what its new folder hands down, has no own entries, and belongs to the
 acting account where that is a user of the estate, else to the owner of the
-original.`, (*plan.Desk).Copy)
+original.`, item.Copy)
 }
 
 func (a *app) carryCommand(verb, short, long string, do func(d *plan.Desk, from, to string) (*plan.Plan, error)) *cobra.Command {

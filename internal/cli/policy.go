@@ -10,6 +10,7 @@ import (
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format/policy"
 	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/policies"
 	"tarnwold/internal/report"
 )
 
@@ -65,7 +66,7 @@ kept. Laid again, with another text or on more places, the difference is laid.
 				return err
 			}
 			return a.carry(c, k, func(d *plan.Desk, o *report.Outcome) (p *plan.Plan, err error) {
-				p, o.Expects, err = d.LayPolicy(pol, on)
+				p, o.Expects, err = policies.LayPolicy(d, pol, on)
 				return p, err
 			})
 		},
@@ -98,7 +99,7 @@ the outcome; exit code 1 says that a guard or an expectation speaks against it.
 			var o *report.Outcome
 			err = a.carry(c, keeping{dryRun: true, model: true}, func(d *plan.Desk, out *report.Outcome) (p *plan.Plan, err error) {
 				o = out
-				p, o.Expects, err = d.LayPolicy(pol, on)
+				p, o.Expects, err = policies.LayPolicy(d, pol, on)
 				return p, err
 			})
 			if err == nil && len(o.Warnings) > 0 {
@@ -115,12 +116,12 @@ func (a *app) policyList() *cobra.Command {
 	return &cobra.Command{
 		Use: "list", Short: "List the policies that are laid", Example: "  tarnwold policy list", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			var out []plan.PolicyStands
+			var out []policies.PolicyStands
 			err := a.view(c.Context(), func(t *estate.Tx) error {
-				all, err := plan.Policies(t)
+				all, err := policies.Policies(t)
 				d := plan.New(t, a.who())
 				for i := range all {
-					out = append(out, d.PolicyStands(&all[i]))
+					out = append(out, policies.StandsOf(d, &all[i]))
 				}
 				return err
 			})
@@ -136,7 +137,7 @@ func (a *app) completePolicies(c *cobra.Command, args []string, _ string) ([]str
 	var names []string
 	if len(args) == 0 {
 		_ = a.view(c.Context(), func(t *estate.Tx) error {
-			all, err := plan.Policies(t)
+			all, err := policies.Policies(t)
 			for _, p := range all {
 				names = append(names, p.Name)
 			}
@@ -151,11 +152,11 @@ func (a *app) policyShow() *cobra.Command {
 		Use: "show NAME", Short: "Show a laid policy: where, since when, by whom, and its text",
 		Example: "  tarnwold policy show wardrobe-season", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completePolicies,
 		RunE: func(c *cobra.Command, args []string) error {
-			var out plan.PolicyStands
+			var out policies.PolicyStands
 			err := a.view(c.Context(), func(t *estate.Tx) error {
-				p, err := plan.Policy(t, args[0])
+				p, err := policies.Policy(t, args[0])
 				if err == nil {
-					out = plan.New(t, a.who()).PolicyStands(p)
+					out = policies.StandsOf(plan.New(t, a.who()), p)
 				}
 				return err
 			})
@@ -168,15 +169,15 @@ func (a *app) policyShow() *cobra.Command {
 }
 
 // drifts asks of laid policies what is otherwise; names none: of all.
-func drifts(t *estate.Tx, who string, names []string) (out []*plan.PolicyDrift, err error) {
-	var list []plan.LaidPolicy
+func drifts(t *estate.Tx, who string, names []string) (out []*policies.PolicyDrift, err error) {
+	var list []policies.LaidPolicy
 	if len(names) == 0 {
-		if list, err = plan.Policies(t); err != nil {
+		if list, err = policies.Policies(t); err != nil {
 			return nil, err
 		}
 	}
 	for _, n := range names {
-		p, err := plan.Policy(t, n)
+		p, err := policies.Policy(t, n)
 		if err != nil {
 			return nil, err
 		}
@@ -185,7 +186,7 @@ func drifts(t *estate.Tx, who string, names []string) (out []*plan.PolicyDrift, 
 	d := plan.New(t, who)
 	x := ask.New(t).Expecting()
 	for i := range list {
-		f, err := d.PolicyDrift(&list[i], x.Expect)
+		f, err := policies.DriftOf(d, &list[i], x.Expect)
 		if err != nil {
 			return nil, err
 		}
@@ -204,7 +205,7 @@ change. For a real server, scan it first. Exit code 1 says that something is.`,
   tarnwold policy drift wardrobe-season`,
 		Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.completePolicies,
 		RunE: func(c *cobra.Command, args []string) error {
-			var out []*plan.PolicyDrift
+			var out []*policies.PolicyDrift
 			err := a.view(c.Context(), func(t *estate.Tx) (err error) {
 				out, err = drifts(t, a.who(), args)
 				return err
@@ -238,7 +239,7 @@ what is left is told.`,
   tarnwold policy lift wardrobe-season --on //flyloft/programme --yes`,
 		Args: cobra.ExactArgs(1), ValidArgsFunction: a.completePolicies,
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return d.LiftPolicy(args[0], on) })
+			return a.carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return policies.LiftPolicy(d, args[0], on) })
 		},
 	}
 	k.flags(c)

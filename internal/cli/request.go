@@ -10,6 +10,7 @@ import (
 	"tarnwold/core/account"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/request"
 	"tarnwold/internal/report"
 )
 
@@ -46,14 +47,14 @@ who gets it.`,
 				return misused("a request has a reason: --why TEXT")
 			}
 			return a.carry(c, keeping{}, func(d *plan.Desk, o *report.Outcome) (p *plan.Plan, err error) {
-				p, o.Request, err = d.Ask(strings.Split(args[0], ","), args[1], args[2], why, day)
+				p, o.Request, err = request.Ask(d, strings.Split(args[0], ","), args[1], args[2], why, day)
 				return p, err
 			})
 		},
 	}
 	c.Flags().StringVar(&why, "why", "", "what it is needed for, in a `sentence`")
 	c.Flags().StringVar(&until, "until", "", "the last `day` it is needed, as 2027-03-31")
-	c.AddCommand(a.requestList(), a.requestShow(), a.requestAccept(), a.requestSettle(plan.Refused), a.requestSettle(plan.Withdrawn))
+	c.AddCommand(a.requestList(), a.requestShow(), a.requestAccept(), a.requestSettle(request.Refused), a.requestSettle(request.Withdrawn))
 	return c
 }
 
@@ -101,9 +102,9 @@ those waiting longer than a time; exit code 1 says that there are any.`,
 				}
 				longer = max(longer, 1)
 			}
-			var out []plan.Asked
+			var out []request.Asked
 			err := a.view(c.Context(), func(t *estate.Tx) (err error) {
-				out, err = plan.New(t, a.who()).Requested(all, keeper, longer)
+				out, err = request.Requested(plan.New(t, a.who()), all, keeper, longer)
 				return err
 			})
 			if err != nil {
@@ -127,7 +128,7 @@ those waiting longer than a time; exit code 1 says that there are any.`,
 }
 
 // lookAt opens the estate and looks at a request.
-func (a *app) lookAt(c *cobra.Command, text string) (*plan.Asked, error) {
+func (a *app) lookAt(c *cobra.Command, text string) (*request.Asked, error) {
 	n, err := requestNumber(text)
 	if err != nil {
 		return nil, err
@@ -139,7 +140,7 @@ func (a *app) lookAt(c *cobra.Command, text string) (*plan.Asked, error) {
 	defer done()
 	bar := a.progress(-1, "looking for what would give it")
 	defer bar.end()
-	return plan.LookAt(c.Context(), e, a.who(), n, bar.say)
+	return request.LookAt(c.Context(), e, a.who(), n, bar.say)
 }
 
 func (a *app) requestShow() *cobra.Command {
@@ -182,7 +183,7 @@ revoke, or its number in that list.`,
 				return err
 			}
 			return a.carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) {
-				p, err := d.Accept(got.Number, m)
+				p, err := request.Accept(d, got.Number, m)
 				if err == nil && by == "" && m != nil {
 					for _, o := range got.Others(m) {
 						p.Advice = append(p.Advice, plan.Advice{Kind: "other-way", Other: o.Name, Text: o.Text})
@@ -209,12 +210,12 @@ func (a *app) requestSettle(state string) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return d.Settle(n, state, why) })
+			return a.carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return request.Settle(d, n, state, why) })
 		},
 	}
 	k.plainFlags(c)
 	c.Flags().StringVar(&why, "why", "", "the reason, in a `sentence`")
-	if state == plan.Withdrawn {
+	if state == request.Withdrawn {
 		c.Use, c.Short, c.Example = "withdraw N", "Take a request back", "  tarnwold request withdraw 1"
 	} else {
 		_ = c.MarkFlagRequired("why")

@@ -8,6 +8,7 @@ import (
 	"tarnwold/internal/estate"
 	"tarnwold/internal/live"
 	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/saved"
 	"tarnwold/internal/report"
 	"tarnwold/internal/server"
 	"tarnwold/internal/server/local"
@@ -106,7 +107,7 @@ func outbound(d *plan.Desk, p *plan.Plan, o *report.Outcome, shown string) ([]by
 		return nil, err
 	}
 	o.Outbound = out
-	return d.Save(p, shown)
+	return saved.Save(d, p, shown)
 }
 
 // foretell looks at what of a plan's writes is to be left out, and what guards

@@ -17,6 +17,7 @@ import (
 	"tarnwold/internal/format"
 	"tarnwold/internal/live"
 	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/intake"
 	"tarnwold/internal/report"
 	"tarnwold/internal/server"
 	"tarnwold/internal/server/local"
@@ -119,7 +120,7 @@ func (a *app) scan(c *cobra.Command, k keeping, s estate.Server, from server.Ser
 			bar.say(fmt.Sprintf("reading %s, %s left", share, report.Count(int64(left), "folder")))
 			bar.set(items)
 		},
-		May: func(tracts []*plan.Tract) error { return a.mayTake(ctx, s, tracts) },
+		May: func(tracts []*intake.Tract) error { return a.mayTake(ctx, s, tracts) },
 	}
 	seen, err := job.Read(ctx, from)
 	bar.end()
@@ -155,13 +156,13 @@ func (a *app) head(ctx context.Context) (n int64) {
 
 // mayTake refuses, before hours are spent on reading, folders that can't hang
 // beside what the estate has.
-func (a *app) mayTake(ctx context.Context, s estate.Server, tracts []*plan.Tract) error {
+func (a *app) mayTake(ctx context.Context, s estate.Server, tracts []*intake.Tract) error {
 	return a.view(ctx, func(t *estate.Tx) error {
 		for _, x := range tracts {
 			if _, err := t.At(s, x.Folder); err == nil {
 				continue
 			}
-			if err := plan.MayLoad(t, place.Address{Server: s.Name, Path: x.Folder}); err != nil {
+			if err := intake.MayLoad(t, place.Address{Server: s.Name, Path: x.Folder}); err != nil {
 				return err
 			}
 		}
@@ -182,7 +183,7 @@ func (a *app) answered(ctx context.Context, s estate.Server) (id account.ID, err
 // shares, rules, then what came and went.
 func (a *app) takeIn(c *cobra.Command, k keeping, s estate.Server, seen *live.Seen, whole bool) error {
 	ctx := c.Context()
-	var known, fresh []*plan.Tract
+	var known, fresh []*intake.Tract
 	var last time.Time
 	shares := 0
 	if err := a.view(ctx, func(t *estate.Tx) error {
@@ -205,27 +206,29 @@ func (a *app) takeIn(c *cobra.Command, k keeping, s estate.Server, seen *live.Se
 	steps := []build{
 		func(d *plan.Desk, o *report.Outcome) (p *plan.Plan, err error) {
 			o.Brief = true
-			p, o.Loaded, err = d.AccountsFound(*seen.Accounts)
+			p, o.Loaded, err = intake.AccountsFound(d, *seen.Accounts)
 			return p, err
 		},
-		func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error) { return d.MembersGone(s, *seen.Accounts) },
+		func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error) {
+			return intake.MembersGone(d, s, *seen.Accounts)
+		},
 		func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error) {
 			o.Brief = shares == 0
-			return d.SharesFound(s, server.Doors(seen.Shares), whole && len(server.Doors(seen.Shares)) == len(seen.Shares))
+			return intake.SharesFound(d, s, server.Doors(seen.Shares), whole && len(server.Doors(seen.Shares)) == len(seen.Shares))
 		},
 	}
-	var otherwise plan.Stirred
+	var otherwise intake.Stirred
 	if err := a.view(ctx, func(t *estate.Tx) (err error) {
-		otherwise, err = plan.New(t, a.who()).Stirs(s, known)
+		otherwise, err = intake.Stirs(plan.New(t, a.who()), s, known)
 		return err
 	}); err != nil {
 		return err
 	}
 	if otherwise.Rules {
-		steps = append(steps, func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error) { return d.Otherwise(s, known) })
+		steps = append(steps, func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error) { return intake.Otherwise(d, s, known) })
 	}
 	if otherwise.Items {
-		steps = append(steps, func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error) { return d.Came(s, known) })
+		steps = append(steps, func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error) { return intake.Came(d, s, known) })
 	}
 	for _, fn := range steps {
 		if err := a.carryIfAny(c, k, fn); err != nil {
@@ -241,7 +244,7 @@ func (a *app) takeIn(c *cobra.Command, k keeping, s estate.Server, seen *live.Se
 		}
 		at := place.Address{Server: s.Name, Path: x.Folder}
 		if k.dryRun {
-			p.Line(report.S("%s", plan.TreeLoaded(x.Tree, at)))
+			p.Line(report.S("%s", intake.TreeLoaded(x.Tree, at)))
 			continue
 		}
 		if err := a.keepTree(ctx, x.Tree, at, "keeping "+x.Share); err != nil {
@@ -280,14 +283,14 @@ func (a *app) carryIfAny(c *cobra.Command, k keeping, fn build) error {
 
 // note remembers when a server was read, what its domains are called, and the
 // sizes and times of what is in tracts the estate knows.
-func (a *app) note(ctx context.Context, s estate.Server, seen *live.Seen, known []*plan.Tract) error {
+func (a *app) note(ctx context.Context, s estate.Server, seen *live.Seen, known []*intake.Tract) error {
 	e, done, err := a.open(ctx)
 	if err != nil {
 		return err
 	}
 	defer done()
 	return e.Note(ctx, func(t *estate.Tx) error {
-		if err := plan.New(t, a.who()).EachFact(s, known, t.SetFacts); err != nil {
+		if err := intake.EachFact(plan.New(t, a.who()), s, known, t.SetFacts); err != nil {
 			return err
 		}
 		t.SetScanned(s, seen.At, seen.Machine)

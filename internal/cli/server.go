@@ -8,6 +8,7 @@ import (
 	"tarnwold/core/verdict"
 	"tarnwold/internal/ask"
 	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/servers"
 	"tarnwold/internal/report"
 )
 
@@ -51,7 +52,7 @@ groups, modes and lists then; its traits are the set "posix".`,
 				if l.local && !c.Flags().Changed("traits") {
 					traits = "posix"
 				}
-				return d.AddServer(args[0], traits, set, admins, link)
+				return servers.AddServer(d, args[0], traits, set, admins, link)
 			})
 		},
 	}
@@ -111,7 +112,7 @@ what is otherwise there.`,
 			if link == nil {
 				return misused("to which? --smb HOST[:PORT] names it")
 			}
-			return a.carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return d.LinkServer(args[0], link) })
+			return a.carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return servers.LinkServer(d, args[0], link) })
 		},
 	}
 	l.flags(c)
@@ -130,7 +131,7 @@ folders. A real server stays as it is; only nobody here knows of it any more.`,
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: a.completeServers,
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return d.RemoveServer(args[0]) })
+			return a.carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return servers.RemoveServer(d, args[0]) })
 		},
 	}
 	k.plainFlags(c)
@@ -162,7 +163,7 @@ VALUE set one. What that opens and closes is shown before it is kept.`,
 			}
 			value := strings.Join(args[2:], "")
 			return a.carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) {
-				return d.SetTraits(args[0], args[1], value, len(args) == 3)
+				return servers.SetTraits(d, args[0], args[1], value, len(args) == 3)
 			})
 		},
 	}
@@ -182,7 +183,7 @@ func (a *app) serverAdministrators() *cobra.Command {
 		ValidArgsFunction: completeInOrder(a.completeServers, a.completeAccounts(0)),
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) {
-				return d.Administrators(args[0], args[1:], !remove)
+				return servers.Administrators(d, args[0], args[1:], !remove)
 			})
 		},
 	}

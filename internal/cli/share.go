@@ -5,6 +5,7 @@ import (
 
 	"tarnwold/internal/ask"
 	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/servers"
 	"tarnwold/internal/report"
 )
 
@@ -17,7 +18,7 @@ func (a *app) shareCommand() *cobra.Command {
 
 func (a *app) shareAdd() *cobra.Command {
 	var k keeping
-	var n plan.NewShare
+	var n servers.NewShare
 	c := &cobra.Command{
 		Use:   "add //SERVER/SHARE FOLDER",
 		Short: "Add a share over a server's folder, and see what it opens",
@@ -30,7 +31,9 @@ rules alone decide.`,
 		Args: cobra.ExactArgs(2),
 		RunE: func(c *cobra.Command, args []string) error {
 			n.Address, n.Folder = args[0], args[1]
-			return a.carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return d.AddShares([]plan.NewShare{n}) })
+			return a.carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) {
+				return servers.AddShares(d, []servers.NewShare{n})
+			})
 		},
 	}
 	k.plainFlags(c)
@@ -48,7 +51,7 @@ func (a *app) shareRemove() *cobra.Command {
 		Args:              cobra.MinimumNArgs(1),
 		ValidArgsFunction: a.completePlaces,
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return d.RemoveShares(args) })
+			return a.carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return servers.RemoveShares(d, args) })
 		},
 	}
 	k.plainFlags(c)

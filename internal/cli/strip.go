@@ -4,6 +4,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/entry"
 	"tarnwold/internal/report"
 )
 
@@ -24,7 +25,7 @@ The accounts themselves stay; tarnwold user remove takes them away then.`,
 		Args:              cobra.MinimumNArgs(1),
 		ValidArgsFunction: a.completeAccounts(0),
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.carry(c, k, func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error) { return d.Strip(args, under, owner) })
+			return a.carry(c, k, func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error) { return entry.Strip(d, args, under, owner) })
 		},
 	}
 	k.flags(c)

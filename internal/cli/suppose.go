@@ -15,6 +15,7 @@ import (
 	"tarnwold/internal/estate"
 	"tarnwold/internal/live"
 	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/intake"
 	"tarnwold/internal/report"
 )
 
@@ -26,8 +27,8 @@ type supposition struct {
 
 	now    bool // what the real server has at this moment
 	sign   signing
-	places []string         // that are asked about
-	found  []plan.DriftLine // where the estate has something else
+	places []string           // that are asked about
+	found  []intake.DriftLine // where the estate has something else
 }
 
 // supposing gives a question the flags --if and --when.
@@ -103,7 +104,7 @@ func (a *app) supposed(ctx context.Context, e *estate.Estate, fn func(*estate.Es
 // rewind takes a private estate back to the end of a day.
 func rewind(ctx context.Context, p *estate.Estate, day estate.Day) error {
 	end := day.Begins().AddDate(0, 0, 1).UTC().Format(time.RFC3339)
-	begun, err := plan.RewindTo(ctx, p, end)
+	begun, err := intake.RewindTo(ctx, p, end)
 	if err != nil || begun {
 		return err
 	}

@@ -4,6 +4,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/entry"
 	"tarnwold/internal/report"
 )
 
@@ -21,7 +22,9 @@ last days. --under keeps to the rules at and below a place.`,
 		Args:              cobra.ExactArgs(2),
 		ValidArgsFunction: completeInOrder(a.completeAccounts(0), a.completeAccounts(0)),
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.carry(c, k, func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error) { return d.Swap(args[0], args[1], under) })
+			return a.carry(c, k, func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error) {
+				return entry.Swap(d, args[0], args[1], under)
+			})
 		},
 	}
 	k.flags(c)

@@ -14,11 +14,13 @@ import (
 	"tarnwold/internal/format/sheet"
 	"tarnwold/internal/format/trail"
 	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/entry"
+	"tarnwold/internal/plan/intake"
 	"tarnwold/internal/report"
 )
 
 func (a *app) trailCommand() *cobra.Command {
-	var q plan.TrailQuestion
+	var q intake.TrailQuestion
 	var since string
 	var all bool
 	c := &cobra.Command{
@@ -112,15 +114,15 @@ An SMB server that is to write them has in its configuration:
 				return err
 			}
 			defer done()
-			var out []plan.TrailLoad
+			var out []intake.TrailLoad
 			bar := a.progress(-1, "reading")
 			err = e.Note(c.Context(), func(t *estate.Tx) error {
-				x, err := plan.NewTrailing(t, server)
+				x, err := intake.NewTrailing(t, server)
 				if err != nil {
 					return err
 				}
 				for _, file := range files {
-					x.Load = plan.TrailLoad{File: file}
+					x.Load = intake.TrailLoad{File: file}
 					had := t.TrailSize()
 					if err := readTrail(c.Context(), x, file, kind, func(n int64) { bar.set(int(n)) }); err != nil {
 						return err
@@ -144,7 +146,7 @@ An SMB server that is to write them has in its configuration:
 }
 
 // readTrail reads one file of tries.
-func readTrail(ctx context.Context, x *plan.Trailing, file, kind string, step func(int64)) error {
+func readTrail(ctx context.Context, x *intake.Trailing, file, kind string, step func(int64)) error {
 	_, err := readFile(ctx, file, func(r io.Reader, f string) (struct{}, error) {
 		head, r, err := firstLines(r)
 		if err != nil {
@@ -176,7 +178,7 @@ func firstLines(r io.Reader) (string, io.Reader, error) {
 	return string(b[:n]), io.MultiReader(strings.NewReader(string(b[:n])), r), nil
 }
 
-func readTries(ctx context.Context, x *plan.Trailing, r io.Reader, file, kind string, step func(int64)) (err error) {
+func readTries(ctx context.Context, x *intake.Trailing, r io.Reader, file, kind string, step func(int64)) (err error) {
 	each := func(rec trail.Record) error {
 		if x.Load.Read&1023 == 0 {
 			step(x.Load.Read)
@@ -216,7 +218,7 @@ Users who were only refused count as not using it.`,
 			if err != nil {
 				return usageError{err}
 			}
-			return answer(a, c, func(k *ask.Asker) (*plan.Unused, error) { return plan.On(k, a.who()).Unused(args[0], day) }, (*report.Printer).Unused)
+			return answer(a, c, func(k *ask.Asker) (*entry.Unused, error) { return entry.UnusedSince(plan.On(k, a.who()), args[0], day) }, (*report.Printer).Unused)
 		},
 	}
 	c.Flags().StringVar(&since, "since", "", "the first `day` that counts, as 2026-06-01")

@@ -12,6 +12,7 @@ import (
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
 	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/intake"
 	"tarnwold/internal/server"
 )
 
@@ -138,21 +139,21 @@ func (u *Push) foretell(ctx context.Context, f *Foretold, o plan.Outbound, force
 // putBack takes items that are left out into the estate as they are on the
 // server, once a plan that would have changed them is kept.
 func putBack(t *estate.Tx, actor string, left []LeftOut) error {
-	by := map[string][]plan.Found{}
+	by := map[string][]intake.Found{}
 	var order []string
 	for _, x := range left {
 		if by[x.server] == nil {
 			order = append(order, x.server)
 		}
-		by[x.server] = append(by[x.server], plan.Found{Path: x.path, Folder: x.folder, Rules: x.rules})
+		by[x.server] = append(by[x.server], intake.Found{Path: x.path, Folder: x.folder, Rules: x.rules})
 	}
 	for _, name := range order {
 		s, err := t.Server(name)
 		if err != nil {
 			return err
 		}
-		slices.SortFunc(by[name], func(a, b plan.Found) int { return len(a.Path) - len(b.Path) }) // folders before what is in them
-		p, _, err := plan.New(t, actor).Now(s, by[name])
+		slices.SortFunc(by[name], func(a, b intake.Found) int { return len(a.Path) - len(b.Path) }) // folders before what is in them
+		p, _, err := intake.Now(plan.New(t, actor), s, by[name])
 		if err != nil {
 			return err
 		}

@@ -10,6 +10,7 @@ import (
 	"tarnwold/core/place"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/intake"
 	"tarnwold/internal/server"
 )
 
@@ -17,24 +18,24 @@ import (
 // and the shares that lead there, to what their server has at this moment. It
 // tells where the estate had something else. Who is in which group is as the
 // estate has it.
-func Overlay(ctx context.Context, private *estate.Estate, s estate.Server, live server.Reader, where []place.Address) ([]plan.DriftLine, error) {
+func Overlay(ctx context.Context, private *estate.Estate, s estate.Server, live server.Reader, where []place.Address) ([]intake.DriftLine, error) {
 	shares, err := live.Shares(ctx)
 	if err != nil {
 		return nil, err
 	}
-	var lines []plan.DriftLine
+	var lines []intake.DriftLine
 	// Of a machine's own trees it isn't told what shares there are over them.
 	own := slices.ContainsFunc(shares, func(x server.Share) bool { return x.Root })
 	if err := keep(ctx, private, func(d *plan.Desk) (*plan.Plan, error) {
 		if own {
-			return d.SharesFound(s, nil, false)
+			return intake.SharesFound(d, s, nil, false)
 		}
-		f, err := d.Drift(s, shares, nil, 0)
+		f, err := intake.DriftOf(d, s, shares, nil, 0)
 		if err != nil {
 			return nil, err
 		}
 		lines = append(lines, f.Lines...)
-		return d.SharesFound(s, shares, true)
+		return intake.SharesFound(d, s, shares, true)
 	}); err != nil {
 		return nil, err
 	}
@@ -44,7 +45,7 @@ func Overlay(ctx context.Context, private *estate.Estate, s estate.Server, live 
 			if err != nil {
 				return nil, err
 			}
-			p, more, err := d.Now(s, items)
+			p, more, err := intake.Now(d, s, items)
 			lines = append(lines, more...)
 			return p, err
 		})
@@ -69,7 +70,7 @@ func keep(ctx context.Context, e *estate.Estate, fn func(d *plan.Desk) (*plan.Pl
 }
 
 // chain reads an item and the folders above it, as far as a share leads.
-func chain(ctx context.Context, s estate.Server, live server.Reader, shares []server.Share, a place.Address) (out []plan.Found, err error) {
+func chain(ctx context.Context, s estate.Server, live server.Reader, shares []server.Share, a place.Address) (out []intake.Found, err error) {
 	var top server.Share
 	rest := a.Path
 	if a.Share != "" {
@@ -103,7 +104,7 @@ func chain(ctx context.Context, s estate.Server, live server.Reader, shares []se
 		if err != nil {
 			return nil, fmt.Errorf("%s on the real server: %w", place.Address{Server: s.Name, Path: at}, err)
 		}
-		out = append(out, plan.Found{Path: at, Folder: x.Folder, Rules: x.Rules})
+		out = append(out, intake.Found{Path: at, Folder: x.Folder, Rules: x.Rules})
 		if i == len(parts) {
 			return out, nil
 		}

@@ -18,6 +18,7 @@ import (
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
 	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/saved"
 	"tarnwold/internal/server"
 )
 
@@ -418,7 +419,7 @@ type Unfinished struct {
 type found struct {
 	js      string
 	pending pending
-	saved   *plan.Saved
+	saved   *saved.Saved
 	w       *writing
 	states  []state
 }
@@ -438,7 +439,7 @@ func (u *Push) find(ctx context.Context) (*found, error) {
 		return nil, fmt.Errorf("the unfinished change can't be read: %w", err)
 	}
 	var err error
-	if f.saved, err = plan.ReadSaved(bytes.NewReader(f.pending.Saved), "the unfinished change"); err != nil {
+	if f.saved, err = saved.ReadSaved(bytes.NewReader(f.pending.Saved), "the unfinished change"); err != nil {
 		return nil, err
 	}
 	out, left, err := f.pending.outbound()
@@ -496,7 +497,7 @@ func (u *Push) Resume(ctx context.Context) (*Unfinished, int64, error) {
 	var m estate.Meta
 	if err := u.Estate.View(ctx, func(t *estate.Tx) (err error) {
 		d := plan.New(t, f.saved.By)
-		if p, err = d.Finish(f.saved, f.pending.Undoes); err != nil {
+		if p, err = saved.Finish(d, f.saved, f.pending.Undoes); err != nil {
 			return err
 		}
 		m = p.Meta(f.saved.Command)

@@ -15,7 +15,8 @@ import (
 	"tarnwold/core/rule"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
-	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/intake"
+	"tarnwold/internal/plan/people"
 	"tarnwold/internal/server"
 )
 
@@ -31,15 +32,15 @@ type Scan struct {
 	// folders are left that are known of; nil: nobody listens.
 	Step func(share string, items, left int)
 	// May is asked before hours are spent on reading; nil: nobody is.
-	May func(tracts []*plan.Tract) error
+	May func(tracts []*intake.Tract) error
 }
 
 // Seen is what a server has.
 type Seen struct {
 	At       time.Time
 	Shares   []server.Share
-	Tracts   []*plan.Tract
-	Accounts *plan.AccountFile
+	Tracts   []*intake.Tract
+	Accounts *people.AccountFile
 	Domains  []estate.Domain
 	Machine  account.ID // the domain of the server's own accounts
 	Unread   []Unread
@@ -132,7 +133,7 @@ func (s *Scan) Read(ctx context.Context, live server.Reader) (seen *Seen, err er
 		return nil, err
 	}
 	for _, x := range Topmost(open) {
-		out.Tracts = append(out.Tracts, &plan.Tract{Share: x.Name, Folder: x.Folder, Tree: format.NewTreeOn(out.scratch), FoldersOnly: s.Reading.FoldersOnly, Depth: s.Reading.Depth})
+		out.Tracts = append(out.Tracts, &intake.Tract{Share: x.Name, Folder: x.Folder, Tree: format.NewTreeOn(out.scratch), FoldersOnly: s.Reading.FoldersOnly, Depth: s.Reading.Depth})
 	}
 	if s.May != nil {
 		if err := s.May(out.Tracts); err != nil {
@@ -202,7 +203,7 @@ func gone(err error) bool {
 
 // taking is a tree as it comes in.
 type taking struct {
-	x      *plan.Tract
+	x      *intake.Tract
 	bodies map[rule.Any]int32
 	bytes  map[string]int32
 	ids    map[account.ID]bool
@@ -346,7 +347,7 @@ func (o *Seen) noted(what server.Note, where string) {
 	o.Notes[i].Items++
 }
 
-func (o *Seen) unread(x *plan.Tract, item server.Item) {
+func (o *Seen) unread(x *intake.Tract, item server.Item) {
 	x.Unread = append(x.Unread, item.Path)
 	o.Unread = append(o.Unread, Unread{strings.TrimSuffix(x.Share+"/"+item.Path, "/"), item.Err.Error()})
 }
@@ -364,7 +365,7 @@ func note(a rule.Any, ids map[account.ID]bool) {
 // rules name. Accounts no estate takes (without a name, or with an identifier
 // of the standard's own) are left out.
 func (s *Scan) accounts(ctx context.Context, live server.Reader, out *Seen, ids map[account.ID]bool) error {
-	out.Accounts = &plan.AccountFile{File: "the scan", POSIX: slices.ContainsFunc(out.own, func(a server.Account) bool { return a.Numbered })}
+	out.Accounts = &people.AccountFile{File: "the scan", POSIX: slices.ContainsFunc(out.own, func(a server.Account) bool { return a.Numbered })}
 	own, members := out.own, out.members
 	names := map[account.ID]string{}
 	taken := map[string]bool{}

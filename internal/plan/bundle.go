@@ -1,9 +1,8 @@
 package plan
 
 import (
-	"slices"
-
 	"fmt"
+	"slices"
 	"strings"
 
 	"tarnwold/core/posix"
@@ -14,9 +13,9 @@ import (
 // bundle gathers edits of many items and shares, several of one thing among
 // them, beside what else a plan changes, so that all of it is one plan with
 // one impact.
-type bundle struct {
+type Bundle struct {
 	d      *Desk
-	p      *Plan
+	P      *Plan
 	items  []bundled[estate.Target]
 	at     map[int64]int
 	shares []bundled[sharePlace]
@@ -30,15 +29,15 @@ type sharePlace struct {
 
 type bundled[T any] struct {
 	of    T
-	edits []*itemEdit
+	edits []*ItemEdit
 }
 
-func (d *Desk) bundle(p *Plan) *bundle {
-	return &bundle{d: d, p: p, at: map[int64]int{}, over: map[int64]int{}}
+func (d *Desk) Bundle(p *Plan) *Bundle {
+	return &Bundle{d: d, P: p, at: map[int64]int{}, over: map[int64]int{}}
 }
 
 // item adds an edit of an item, after those it has already.
-func (b *bundle) item(x estate.Target, e *itemEdit) {
+func (b *Bundle) Item(x estate.Target, e *ItemEdit) {
 	i, ok := b.at[x.Item]
 	if !ok {
 		i = len(b.items)
@@ -49,7 +48,7 @@ func (b *bundle) item(x estate.Target, e *itemEdit) {
 }
 
 // share adds an edit of a share's own rules.
-func (b *bundle) share(s estate.Server, sh estate.Share, e *itemEdit) {
+func (b *Bundle) Share(s estate.Server, sh estate.Share, e *ItemEdit) {
 	i, ok := b.over[sh.ID]
 	if !ok {
 		i = len(b.shares)
@@ -60,30 +59,30 @@ func (b *bundle) share(s estate.Server, sh estate.Share, e *itemEdit) {
 }
 
 // chain makes one edit of several.
-func chain(edits []*itemEdit) itemEdit {
+func chain(edits []*ItemEdit) ItemEdit {
 	if len(edits) == 1 {
 		return *edits[0]
 	}
-	days := func(e *itemEdit, before, after *rule.Descriptor, folder bool, dated estate.Dated) estate.Dated {
-		if e.dates != nil {
-			return e.dates(before, after, folder, dated)
+	days := func(e *ItemEdit, before, after *rule.Descriptor, folder bool, dated estate.Dated) estate.Dated {
+		if e.Dates != nil {
+			return e.Dates(before, after, folder, dated)
 		}
-		return still(dated, after)
+		return Still(dated, after)
 	}
 	var chained estate.Dated // of the item worked out last
-	return itemEdit{
-		each: func(r *posix.Rules) *posix.Rules {
+	return ItemEdit{
+		Each: func(r *posix.Rules) *posix.Rules {
 			for _, e := range edits {
-				if e.each != nil {
-					r = e.each(r)
+				if e.Each != nil {
+					r = e.Each(r)
 				}
 			}
 			return r
 		},
-		hands: slices.ContainsFunc(edits, func(e *itemEdit) bool { return e.hands }),
-		make: func(x, up *rule.Descriptor, folder bool, dated estate.Dated) (*rule.Descriptor, error) {
+		Hands: slices.ContainsFunc(edits, func(e *ItemEdit) bool { return e.Hands }),
+		Make: func(x, up *rule.Descriptor, folder bool, dated estate.Dated) (*rule.Descriptor, error) {
 			for _, e := range edits {
-				after, err := e.make(x, up, folder, dated)
+				after, err := e.Make(x, up, folder, dated)
 				if err != nil {
 					return nil, err
 				}
@@ -91,45 +90,45 @@ func chain(edits []*itemEdit) itemEdit {
 			}
 			return x, nil
 		},
-		dates: func(before, after *rule.Descriptor, folder bool, dated estate.Dated) estate.Dated {
+		Dates: func(before, after *rule.Descriptor, folder bool, dated estate.Dated) estate.Dated {
 			x := before
 			for _, e := range edits {
 				if x == nil {
 					break
 				}
-				then, err := e.make(x, nil, folder, dated)
+				then, err := e.Make(x, nil, folder, dated)
 				if err != nil {
 					break
 				}
 				dated, x = days(e, x, then, folder, dated), then
 			}
-			return still(dated, after)
+			return Still(dated, after)
 		},
-		posix: func(r, up *posix.Rules, dated estate.Dated) (*posix.Rules, error) {
+		Posix: func(r, up *posix.Rules, dated estate.Dated) (*posix.Rules, error) {
 			r, days, err := chainPosix(edits, r, up, dated)
 			chained = days
 			return r, err
 		},
-		posixDates: func(before, after *rule.Descriptor, dated estate.Dated) estate.Dated { return still(chained, after) },
+		PosixDates: func(before, after *rule.Descriptor, dated estate.Dated) estate.Dated { return Still(chained, after) },
 	}
 }
 
 // chainPosix is what several edits in a row make of rules of a POSIX tree, and
 // of the last days there.
-func chainPosix(edits []*itemEdit, r, up *posix.Rules, dated estate.Dated) (*posix.Rules, estate.Dated, error) {
+func chainPosix(edits []*ItemEdit, r, up *posix.Rules, dated estate.Dated) (*posix.Rules, estate.Dated, error) {
 	for _, e := range edits {
-		if e.posix == nil {
+		if e.Posix == nil {
 			return nil, nil, noPosix()
 		}
-		after, err := e.posix(r, up, dated)
+		after, err := e.Posix(r, up, dated)
 		if err != nil {
 			return nil, nil, err
 		}
 		was, is := r.Listed(), after.Listed()
-		if e.posixDates != nil {
-			dated = e.posixDates(was, is, dated)
+		if e.PosixDates != nil {
+			dated = e.PosixDates(was, is, dated)
 		} else {
-			dated = still(dated, is)
+			dated = Still(dated, is)
 		}
 		r = after.Settled(r).(*posix.Rules)
 	}
@@ -137,21 +136,21 @@ func chainPosix(edits []*itemEdit, r, up *posix.Rules, dated estate.Dated) (*pos
 }
 
 // done works all of it out, but for finishing the plan.
-func (b *bundle) done() error {
-	d, p := b.d, b.p
-	p.work.everywhere = p.work.people() && len(b.items)+len(b.shares) > 0
+func (b *Bundle) Done() error {
+	d, p := b.d, b.P
+	p.Work.Everywhere = p.Work.People() && len(b.items)+len(b.shares) > 0
 	for _, x := range b.shares {
 		if err := d.editShare(p, x.of.server, x.of.share, chain(x.edits)); err != nil {
 			return err
 		}
 	}
 	if len(b.items) == 0 {
-		if len(p.work.shares) > 0 {
-			return d.below(p)
+		if len(p.Work.Shares) > 0 {
+			return d.Below(p)
 		}
 		return nil
 	}
-	var pieces []piece
+	var pieces []Piece
 	alike := map[string]int{}
 	for _, x := range b.items {
 		var key strings.Builder
@@ -162,20 +161,20 @@ func (b *bundle) done() error {
 		if !ok {
 			i = len(pieces)
 			alike[key.String()] = i
-			pieces = append(pieces, piece{edit: chain(x.edits)})
+			pieces = append(pieces, Piece{Edit: chain(x.edits)})
 		}
-		pieces[i].targets = append(pieces[i].targets, x.of)
+		pieces[i].Targets = append(pieces[i].Targets, x.of)
 	}
-	var seen piece // what the shares stand over is looked at too
-	for _, e := range p.work.shares {
-		if at, err := d.t.At(e.server, e.before.Folder); err == nil {
+	var seen Piece // what the shares stand over is looked at too
+	for _, e := range p.Work.Shares {
+		if at, err := d.T.At(e.Server, e.Before.Folder); err == nil {
 			if _, edited := b.at[at.Item]; !edited {
-				seen.targets = append(seen.targets, at.Target())
+				seen.Targets = append(seen.Targets, at.Target())
 			}
 		}
 	}
-	if len(seen.targets) > 0 {
+	if len(seen.Targets) > 0 {
 		pieces = append(pieces, seen)
 	}
-	return d.onPieces(p, pieces, false)
+	return d.OnPieces(p, pieces, false)
 }

@@ -12,88 +12,88 @@ import (
 
 // describe puts into words of the entry language what a plan alters.
 func (d *Desk) describe(p *Plan) {
-	w := &p.work
-	f := w.forest
+	w := &p.Work
+	f := w.Forest
 	add := func(e Edit) {
 		if len(e.Lines) > 0 {
 			p.Edits = append(p.Edits, e)
 		}
 	}
-	for _, e := range w.servers {
-		add(serverLines(e))
+	for _, e := range w.Servers {
+		add(ServerLines(e))
 	}
 	papers := func() {
-		for _, e := range w.papers {
-			add(e.edit)
+		for _, e := range w.Papers {
+			add(e.Edit)
 		}
 	}
-	if !w.fromDirectory { // who comes and joins is told first
+	if !w.FromDirectory { // who comes and joins is told first
 		papers()
 	}
-	for i, e := range w.accounts {
+	for i, e := range w.Accounts {
 		if i == mostTold {
-			p.Untold += len(w.accounts) - i
+			p.Untold += len(w.Accounts) - i
 			break
 		}
-		add(d.accountLines(e))
+		add(d.AccountLines(e))
 	}
-	for i, e := range w.members {
+	for i, e := range w.Members {
 		if i == mostTold {
-			p.Untold += len(w.members) - i
+			p.Untold += len(w.Members) - i
 			break
 		}
 		add(d.memberLines(e))
 	}
-	if w.fromDirectory {
+	if w.FromDirectory {
 		papers()
 	}
-	for _, e := range w.admins {
+	for _, e := range w.Admins {
 		sign := "goes"
-		if e.on {
+		if e.On {
 			sign = "comes"
 		}
-		add(Edit{Kind: "administrator", Where: "server " + e.server.Name, Lines: []Line{{Sign: sign, What: "administrator", Text: d.accountName(e.who)}}})
+		add(Edit{Kind: "administrator", Where: "server " + e.Server.Name, Lines: []Line{{Sign: sign, What: "administrator", Text: d.AccountName(e.Who)}}})
 	}
-	for _, e := range w.levels {
+	for _, e := range w.Levels {
 		sign := "goes"
-		if e.add {
+		if e.Add {
 			sign = "comes"
 		}
-		add(Edit{Kind: "level", Where: "level " + e.level.Name, Lines: []Line{{Sign: sign, What: "level"}}})
+		add(Edit{Kind: "level", Where: "level " + e.Level.Name, Lines: []Line{{Sign: sign, What: "level"}}})
 	}
-	for _, e := range w.shares {
-		add(d.shareLines(e, w.dates))
+	for _, e := range w.Shares {
+		add(d.shareLines(e, w.Dates))
 	}
-	dates := map[int][]dateEdit{}
-	for _, e := range w.dates {
-		if e.of.Share == 0 {
-			dates[e.node] = append(dates[e.node], e)
+	dates := map[int][]DateEdit{}
+	for _, e := range w.Dates {
+		if e.Of.Share == 0 {
+			dates[e.Node] = append(dates[e.Node], e)
 		}
 	}
-	for _, n := range w.named {
+	for _, n := range w.Named {
 		node := &f.Nodes[n]
-		e := Edit{Kind: "item", Where: d.where(p, n), Items: node.Items, Lines: d.Turned(node.Before, node.After, node.Folder, nil, nil)}
+		e := Edit{Kind: "item", Where: d.Where(p, n), Items: node.Items, Lines: d.Turned(node.Before, node.After, node.Folder, nil, nil)}
 		for _, x := range dates[n] {
-			e.Lines = append(e.Lines, d.dateLines(x.before, x.after, x.folder, lists(node.Before), lists(node.After))...)
+			e.Lines = append(e.Lines, d.dateLines(x.Before, x.After, x.Folder, lists(node.Before), lists(node.After))...)
 			if after := lists(node.After); after != nil { // a last day that goes with its entry
-				for _, o := range union(x.before, nil) {
+				for _, o := range union(x.Before, nil) {
 					if !slices.Contains(after.Rules.Entries, o) {
-						e.Lines = append(e.Lines, Line{Sign: "goes", What: "last-day", Text: d.entryText(o, x.folder) + " until " + string(x.before[o]) + ", with its entry"})
+						e.Lines = append(e.Lines, Line{Sign: "goes", What: "last-day", Text: d.EntryText(o, x.Folder) + " until " + string(x.Before[o]) + ", with its entry"})
 					}
 				}
 			}
 		}
 		add(e)
 	}
-	if w.renews {
+	if w.Renews {
 		for i := range f.Nodes {
-			if n := &f.Nodes[i]; n.Changed() && !w.isNamed[i] && n.Before != nil && n.After != nil {
-				add(Edit{Kind: "item", Where: d.where(p, i), Items: n.Items, Below: true, Lines: d.Turned(n.Before, n.After, n.Folder, nil, nil)})
+			if n := &f.Nodes[i]; n.Changed() && !w.IsNamed[i] && n.Before != nil && n.After != nil {
+				add(Edit{Kind: "item", Where: d.Where(p, i), Items: n.Items, Below: true, Lines: d.Turned(n.Before, n.After, n.Folder, nil, nil)})
 			}
 		}
 	}
 	for i := range f.Nodes {
-		if n := &f.Nodes[i]; n.Changed() && !w.isNamed[i] && n.Before != nil && n.After != nil {
+		if n := &f.Nodes[i]; n.Changed() && !w.IsNamed[i] && n.Before != nil && n.After != nil {
 			p.Handed += n.Items
 		}
 	}
@@ -112,10 +112,10 @@ func (d *Desk) Turned(from, to rule.Any, folder bool, was, is estate.Dated) (lin
 	_, x := from.(*posix.Rules)
 	_, y := to.(*posix.Rules)
 	if x || y {
-		return d.turnedPosix(from, to)
+		return d.TurnedPosix(from, to)
 	}
-	before, after := desc(from), desc(to)
-	lang := ask.Language(d.t)
+	before, after := Desc(from), Desc(to)
+	lang := ask.Language(d.T)
 	empty := &rule.Descriptor{}
 	comesWhole := before == nil
 	if before == nil && after == nil || before == after {
@@ -129,10 +129,10 @@ func (d *Desk) Turned(from, to rule.Any, folder bool, was, is estate.Dated) (lin
 	}
 	if before.Owner != after.Owner {
 		if !before.Owner.IsZero() {
-			lines = append(lines, Line{Sign: "goes", What: "owner", Text: d.t.Name(before.Owner)})
+			lines = append(lines, Line{Sign: "goes", What: "owner", Text: d.T.Name(before.Owner)})
 		}
 		if !after.Owner.IsZero() {
-			lines = append(lines, Line{Sign: "comes", What: "owner", Text: d.t.Name(after.Owner)})
+			lines = append(lines, Line{Sign: "comes", What: "owner", Text: d.T.Name(after.Owner)})
 		}
 	}
 	if before.Sealed() != after.Sealed() {
@@ -184,9 +184,9 @@ func lists(a rule.Any) *rule.Descriptor {
 }
 
 // entryText writes an entry, its account by name where a number stands for one.
-func (d *Desk) entryText(e rule.Entry, folder bool) string {
-	e.Who = d.t.AccountOf(e.Who)
-	return ask.Language(d.t).Write(e, folder)
+func (d *Desk) EntryText(e rule.Entry, folder bool) string {
+	e.Who = d.T.AccountOf(e.Who)
+	return ask.Language(d.T).Write(e, folder)
 }
 
 // anyOf gives a descriptor as rules of any kind; nil for nil.
@@ -202,7 +202,7 @@ func (d *Desk) dateLines(was, is estate.Dated, folder bool, before, after *rule.
 	for _, e := range union(was, is) {
 		u, had := was[e]
 		v, has := is[e]
-		text := d.entryText(e, folder)
+		text := d.EntryText(e, folder)
 		gone := after == nil || !slices.Contains(after.Rules.Entries, e)
 		switch {
 		case gone:
@@ -235,16 +235,16 @@ func union(a, b estate.Dated) (out []rule.Entry) {
 	return out
 }
 
-func serverLines(e serverEdit) Edit {
+func ServerLines(e ServerEdit) Edit {
 	switch {
-	case e.before == nil:
-		return Edit{Kind: "server", Where: "server " + e.after.Name, Lines: []Line{{Sign: "comes", What: "server", Text: "traits " + e.after.Traits.Name}}}
-	case e.after == nil:
-		return Edit{Kind: "server", Where: "server " + e.before.Name, Lines: []Line{{Sign: "goes", What: "server"}}}
+	case e.Before == nil:
+		return Edit{Kind: "server", Where: "server " + e.After.Name, Lines: []Line{{Sign: "comes", What: "server", Text: "traits " + e.After.Traits.Name}}}
+	case e.After == nil:
+		return Edit{Kind: "server", Where: "server " + e.Before.Name, Lines: []Line{{Sign: "goes", What: "server"}}}
 	}
-	out := Edit{Kind: "server", Where: "server " + e.after.Name}
-	was, is := ask.TraitValues(e.before.Traits), ask.TraitValues(e.after.Traits)
-	for _, name := range traitNames() {
+	out := Edit{Kind: "server", Where: "server " + e.After.Name}
+	was, is := ask.TraitValues(e.Before.Traits), ask.TraitValues(e.After.Traits)
+	for _, name := range TraitNames() {
 		if was[name] != is[name] {
 			out.Lines = append(out.Lines, Line{Sign: "changes", What: "trait", Text: fmt.Sprintf("%s: %s, was %s", name, is[name], was[name])})
 		}
@@ -256,14 +256,14 @@ func serverLines(e serverEdit) Edit {
 // directory's first ones are hundreds of thousands.
 const mostTold = 20_000
 
-func (d *Desk) accountLines(e accountEdit) Edit {
+func (d *Desk) AccountLines(e AccountEdit) Edit {
 	switch {
-	case e.before == nil:
-		return Edit{Kind: "account", Where: fmt.Sprintf("%s %s", e.after.Kind, e.after.Name), Lines: []Line{{Sign: "comes", What: "account", Text: e.after.ID.String()}}}
-	case e.after == nil:
-		return Edit{Kind: "account", Where: fmt.Sprintf("%s %s", e.before.Kind, e.before.Name), Lines: []Line{{Sign: "goes", What: "account", Text: e.before.ID.String()}}}
+	case e.Before == nil:
+		return Edit{Kind: "account", Where: fmt.Sprintf("%s %s", e.After.Kind, e.After.Name), Lines: []Line{{Sign: "comes", What: "account", Text: e.After.ID.String()}}}
+	case e.After == nil:
+		return Edit{Kind: "account", Where: fmt.Sprintf("%s %s", e.Before.Kind, e.Before.Name), Lines: []Line{{Sign: "goes", What: "account", Text: e.Before.ID.String()}}}
 	}
-	out := Edit{Kind: "account", Where: fmt.Sprintf("%s %s", e.after.Kind, e.after.Name)}
+	out := Edit{Kind: "account", Where: fmt.Sprintf("%s %s", e.After.Kind, e.After.Name)}
 	change := func(what, was, is string) {
 		if was != is {
 			if was == "" {
@@ -275,23 +275,23 @@ func (d *Desk) accountLines(e accountEdit) Edit {
 			out.Lines = append(out.Lines, Line{Sign: "changes", What: what, Text: is + ", was " + was})
 		}
 	}
-	b, a := e.before, e.after
+	b, a := e.Before, e.After
 	change("name", b.Name, a.Name)
 	change("purpose", string(b.Purpose), string(a.Purpose))
 	name := func(id ID) string {
 		if id.IsZero() {
 			return ""
 		}
-		return d.t.Name(id)
+		return d.T.Name(id)
 	}
 	change("primary-group", name(b.Primary), name(a.Primary))
 	change("id", posixID(b.POSIX), posixID(a.POSIX))
 	return out
 }
 
-func (d *Desk) memberLines(e memberEdit) Edit {
-	out := Edit{Kind: "membership", Where: "group " + d.accountName(*e.group)}
-	line := Line{Sign: "comes", What: "membership", Text: d.accountName(*e.member)}
+func (d *Desk) memberLines(e MemberEdit) Edit {
+	out := Edit{Kind: "membership", Where: "group " + d.AccountName(*e.Group)}
+	line := Line{Sign: "comes", What: "membership", Text: d.AccountName(*e.Member)}
 	until := func(m *estate.Membership) string {
 		s := "for good"
 		if m.Until != "" {
@@ -303,30 +303,30 @@ func (d *Desk) memberLines(e memberEdit) Edit {
 		return s
 	}
 	switch {
-	case e.is == nil:
+	case e.Is == nil:
 		line.Sign = "goes"
-	case e.was != nil:
+	case e.Was != nil:
 		line.Sign = "changes"
-		line.Text += " " + until(e.is) + ", was " + until(e.was)
-	case e.is.Until != "":
-		line.Text += " " + until(e.is)
+		line.Text += " " + until(e.Is) + ", was " + until(e.Was)
+	case e.Is.Until != "":
+		line.Text += " " + until(e.Is)
 	}
 	out.Lines = []Line{line}
 	return out
 }
 
 // accountName names an account as entries do; one that is only coming by its own name.
-func (d *Desk) accountName(a account) string {
-	if _, ok := d.t.Account(a.ID); ok {
-		return d.t.Name(a.ID)
+func (d *Desk) AccountName(a account) string {
+	if _, ok := d.T.Account(a.ID); ok {
+		return d.T.Name(a.ID)
 	}
 	return a.Name
 }
 
 // admissionLines tells what comes and goes of what a configuration says.
-func admissionLines(e shareEdit) (lines []Line) {
+func admissionLines(e ShareEdit) (lines []Line) {
 	var sides [2][]string
-	for i, sh := range []*estate.Share{e.before, e.after} {
+	for i, sh := range []*estate.Share{e.Before, e.After} {
 		if sh != nil {
 			sides[i] = ask.Admitted(sh.Admission)
 		}
@@ -341,31 +341,31 @@ func admissionLines(e shareEdit) (lines []Line) {
 	return lines
 }
 
-func (d *Desk) shareLines(e shareEdit, dates []dateEdit) Edit {
-	either := e.after
+func (d *Desk) shareLines(e ShareEdit, dates []DateEdit) Edit {
+	either := e.After
 	if either == nil {
-		either = e.before
+		either = e.Before
 	}
 	out := Edit{Kind: "share", Where: "share " + either.Address()}
 	var before, after *rule.Descriptor
 	switch {
-	case e.before == nil:
-		after = e.after.Descriptor
-		out.Lines = append(out.Lines, Line{Sign: "comes", What: "share", Text: "over " + e.after.Server + ":" + e.after.Folder})
-		if e.after.ReadOnly {
+	case e.Before == nil:
+		after = e.After.Descriptor
+		out.Lines = append(out.Lines, Line{Sign: "comes", What: "share", Text: "over " + e.After.Server + ":" + e.After.Folder})
+		if e.After.ReadOnly {
 			out.Lines = append(out.Lines, Line{Sign: "comes", What: "read-only"})
 		}
 		if after.Rules.Absent {
 			out.Lines = append(out.Lines, Line{Sign: "comes", What: "absence"})
 		}
-	case e.after == nil:
-		before = e.before.Descriptor
-		out.Lines = append(out.Lines, Line{Sign: "goes", What: "share", Text: "over " + e.before.Server + ":" + e.before.Folder})
+	case e.After == nil:
+		before = e.Before.Descriptor
+		out.Lines = append(out.Lines, Line{Sign: "goes", What: "share", Text: "over " + e.Before.Server + ":" + e.Before.Folder})
 	default:
-		before, after = e.before.Descriptor, e.after.Descriptor
-		if e.before.ReadOnly != e.after.ReadOnly {
+		before, after = e.Before.Descriptor, e.After.Descriptor
+		if e.Before.ReadOnly != e.After.ReadOnly {
 			sign := "goes"
-			if e.after.ReadOnly {
+			if e.After.ReadOnly {
 				sign = "comes"
 			}
 			out.Lines = append(out.Lines, Line{Sign: sign, What: "read-only"})
@@ -374,8 +374,8 @@ func (d *Desk) shareLines(e shareEdit, dates []dateEdit) Edit {
 	out.Lines = append(out.Lines, admissionLines(e)...)
 	var was, is estate.Dated
 	for _, x := range dates {
-		if x.of.Share == either.ID && x.of.Share != 0 {
-			was, is = x.before, x.after
+		if x.Of.Share == either.ID && x.Of.Share != 0 {
+			was, is = x.Before, x.After
 		}
 	}
 	out.Lines = append(out.Lines, d.Turned(anyOf(before), anyOf(after), false, was, is)...)

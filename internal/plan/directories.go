@@ -24,12 +24,12 @@ type Directory struct {
 
 // Directories lists the directories, oldest first.
 func Directories(t *estate.Tx) ([]Directory, error) {
-	return papersAs[Directory](t, estate.DirectoryPaper)
+	return PapersAs[Directory](t, estate.DirectoryPaper)
 }
 
 // DirectoryNamed finds a directory.
 func DirectoryNamed(t *estate.Tx, name string) (*Directory, error) {
-	x, err := paperAs[Directory](t, estate.DirectoryPaper, name)
+	x, err := PaperAs[Directory](t, estate.DirectoryPaper, name)
 	if err != nil || x != nil {
 		return x, err
 	}
@@ -46,46 +46,46 @@ func DirectoryNamed(t *estate.Tx, name string) (*Directory, error) {
 
 // AddDirectory writes down a directory. Nobody comes by that alone.
 func (d *Desk) AddDirectory(x Directory) (*Plan, error) {
-	p := d.begin("directory %s added", x.Name)
+	p := d.Begin("directory %s added", x.Name)
 	p.Asks = false
 	if err := estate.GoodName("directory", x.Name); err != nil {
 		return nil, err
 	}
-	if d.t.Paper(estate.DirectoryPaper, x.Name) != "" {
+	if d.T.Paper(estate.DirectoryPaper, x.Name) != "" {
 		return nil, &estate.Refused{Why: fmt.Sprintf("there is a directory %q already", x.Name), Do: "tarnwold directory remove " + x.Name}
 	}
 	e := Edit{Kind: "directory", Where: "directory " + x.Name, Lines: []Line{{Sign: "comes", What: "directory", Text: "shape " + x.Shape.Name}}}
-	if err := p.paper(estate.DirectoryPaper, x.Name, "", x, e); err != nil {
+	if err := p.Paper(estate.DirectoryPaper, x.Name, "", x, e); err != nil {
 		return nil, err
 	}
-	p.work.read = &Reading{Directory: x.Name} // another of that name may have been read before
-	return d.finish(p)
+	p.Work.Read = &Reading{Directory: x.Name} // another of that name may have been read before
+	return d.Finish(p)
 }
 
 // RemoveDirectory forgets a directory. Its people stay, and are the estate's own.
 func (d *Desk) RemoveDirectory(name string) (*Plan, error) {
-	x, err := DirectoryNamed(d.t, name)
+	x, err := DirectoryNamed(d.T, name)
 	if err != nil {
 		return nil, err
 	}
-	p := d.begin("directory %s removed", x.Name)
+	p := d.Begin("directory %s removed", x.Name)
 	p.Asks = false
-	if err := p.paper(estate.DirectoryPaper, x.Name, d.t.Paper(estate.DirectoryPaper, name), nil, Edit{Kind: "directory", Where: "directory " + x.Name, Lines: []Line{{Sign: "goes", What: "directory"}}}); err != nil {
+	if err := p.Paper(estate.DirectoryPaper, x.Name, d.T.Paper(estate.DirectoryPaper, name), nil, Edit{Kind: "directory", Where: "directory " + x.Name, Lines: []Line{{Sign: "goes", What: "directory"}}}); err != nil {
 		return nil, err
 	}
-	d.t.EachParticular(func(was *estate.Particular) {
+	d.T.EachParticular(func(was *estate.Particular) {
 		if store.Key(was.Directory) != store.Key(x.Name) || err != nil {
 			return
 		}
 		is := was.Particulars
 		is.Directory, is.Entry = "", ""
-		e := Edit{Kind: "account", Where: d.particularsOf(was.ID.String()), Lines: []Line{{Sign: "goes", What: "entry", Text: "in a directory: " + was.Entry}}}
-		err = p.particulars(was.ID, was.Body, was.Particulars, is, e)
+		e := Edit{Kind: "account", Where: d.ParticularsOf(was.ID.String()), Lines: []Line{{Sign: "goes", What: "entry", Text: "in a directory: " + was.Entry}}}
+		err = p.Particulars(was.ID, was.Body, was.Particulars, is, e)
 	})
 	if err != nil {
 		return nil, err
 	}
-	return d.finish(p)
+	return d.Finish(p)
 }
 
 // Kept is an account that a directory has, and what is written down of it.
@@ -108,7 +108,7 @@ func KeptIn(t *estate.Tx, directory string) (out []Kept) {
 }
 
 // Gone tells whether the directory hasn't it any more.
-func (k *Kept) Gone() bool { return k.Why == goneWhy }
+func (k *Kept) Gone() bool { return k.Why == GoneWhy }
 
 // DirectoryWrite is a membership that comes or goes in a directory.
 type DirectoryWrite struct {
@@ -121,17 +121,17 @@ type DirectoryWrite struct {
 
 // originDirectory is where a change came from that only took in what a directory
 // had; its name comes after.
-const originDirectory = "directory "
+const OriginDirectory = "directory "
 
 // tookIn tells whether a change took in what a directory had, or took that back,
 // or made it again: its words, which anybody may choose, have no part in that.
-func (d *Desk) tookIn(change int64, origins ...string) bool {
+func (d *Desk) TookIn(change int64, origins ...string) bool {
 	for change != 0 {
-		is := d.t.Origin(change)
+		is := d.T.Origin(change)
 		if slices.ContainsFunc(origins, func(o string) bool { return strings.HasPrefix(is, o) }) {
 			return true
 		}
-		r, err := d.t.Record(change)
+		r, err := d.T.Record(change)
 		if err != nil {
 			return false
 		}
@@ -141,33 +141,33 @@ func (d *Desk) tookIn(change int64, origins ...string) bool {
 }
 
 // originPeople is where a change came from that took people in from a file.
-const originPeople = "people"
+const OriginPeople = "people"
 
 // elsewhere finds what of a plan a directory keeps: memberships of its groups are
 // changed there too where it was added so, and are refused else, as its accounts'
 // going is: the next sync would take it back. Taking back what came from it is the
 // estate's affair alone, and what a directory or a server told is so already.
 func (d *Desk) elsewhere(p *Plan) error {
-	w := &p.work
-	if w.fromDirectory || p.IsSo || len(w.members) == 0 && len(w.accounts) == 0 || d.tookIn(p.Undoes, originDirectory) {
+	w := &p.Work
+	if w.FromDirectory || p.IsSo || len(w.Members) == 0 && len(w.Accounts) == 0 || d.TookIn(p.Undoes, OriginDirectory) {
 		return nil
 	}
 	known := map[string]*Directory{}
-	of := d.t.ParticularsOf
-	if len(w.members)+len(w.accounts) >= manyPeople {
+	of := d.T.ParticularsOf
+	if len(w.Members)+len(w.Accounts) >= ManyPeople {
 		all := map[ID]Particulars{}
-		d.t.EachParticular(func(p *estate.Particular) { all[p.ID] = p.Particulars })
+		d.T.EachParticular(func(p *estate.Particular) { all[p.ID] = p.Particulars })
 		of = func(id ID) Particulars { return all[id] }
 	}
 	kept := func(a account) (Particulars, *Directory, error) {
 		at := of(a.ID)
-		if at.Directory == "" || at.Why == goneWhy {
+		if at.Directory == "" || at.Why == GoneWhy {
 			return Particulars{}, nil, nil
 		}
 		x := known[at.Directory]
 		if x == nil {
 			var err error
-			if x, err = DirectoryNamed(d.t, at.Directory); err != nil {
+			if x, err = DirectoryNamed(d.T, at.Directory); err != nil {
 				return at, nil, err
 			}
 			known[at.Directory] = x
@@ -175,14 +175,14 @@ func (d *Desk) elsewhere(p *Plan) error {
 		return at, x, nil
 	}
 	refused := func(a account, at Particulars) error {
-		return &estate.Refused{Why: fmt.Sprintf("%s is kept in directory %s, as %s; what is changed here alone the next sync would take back", d.t.Name(a.ID), at.Directory, at.Entry),
+		return &estate.Refused{Why: fmt.Sprintf("%s is kept in directory %s, as %s; what is changed here alone the next sync would take back", d.T.Name(a.ID), at.Directory, at.Entry),
 			Do: fmt.Sprintf("change it there, and then: tarnwold directory sync %s", at.Directory)}
 	}
-	for _, e := range w.members {
-		if e.was != nil && e.is != nil { // another last day
+	for _, e := range w.Members {
+		if e.Was != nil && e.Is != nil { // another last day
 			continue
 		}
-		at, x, err := kept(*e.group)
+		at, x, err := kept(*e.Group)
 		if err != nil {
 			return err
 		}
@@ -190,21 +190,21 @@ func (d *Desk) elsewhere(p *Plan) error {
 			continue
 		}
 		if !x.Writes {
-			return refused(*e.group, at)
+			return refused(*e.Group, at)
 		}
-		m := of(e.member.ID)
+		m := of(e.Member.ID)
 		if store.Key(m.Directory) != store.Key(at.Directory) || m.Entry == "" {
-			return &estate.Refused{Why: fmt.Sprintf("%s is kept in directory %s, which doesn't have %s", d.t.Name(e.group.ID), x.Name, d.accountName(*e.member))}
+			return &estate.Refused{Why: fmt.Sprintf("%s is kept in directory %s, which doesn't have %s", d.T.Name(e.Group.ID), x.Name, d.AccountName(*e.Member))}
 		}
-		p.Directed = append(p.Directed, DirectoryWrite{x.Name, at.Entry, m.Entry, e.member.Name, e.is == nil})
+		p.Directed = append(p.Directed, DirectoryWrite{x.Name, at.Entry, m.Entry, e.Member.Name, e.Is == nil})
 	}
-	for _, e := range w.accounts {
-		if e.after != nil {
+	for _, e := range w.Accounts {
+		if e.After != nil {
 			continue
 		}
-		if at, x, err := kept(*e.before); err != nil || x != nil {
+		if at, x, err := kept(*e.Before); err != nil || x != nil {
 			if err == nil {
-				err = refused(*e.before, at)
+				err = refused(*e.Before, at)
 			}
 			return err
 		}
@@ -213,4 +213,8 @@ func (d *Desk) elsewhere(p *Plan) error {
 }
 
 // goneWhy says of a user that the directory he was kept in hasn't him any more.
-const goneWhy = "gone from the directory"
+const GoneWhy = "gone from the directory"
+
+// manyPeople is how many accounts and memberships a change altered from which on
+// all there are are read at once.
+var ManyPeople = 100

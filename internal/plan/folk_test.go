@@ -1,4 +1,4 @@
-package plan
+package plan_test
 
 import (
 	"encoding/json"
@@ -12,6 +12,10 @@ import (
 	acc "tarnwold/core/account"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format/shape"
+	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/intake"
+	"tarnwold/internal/plan/servers"
+	"tarnwold/internal/plan/undo"
 )
 
 // folk draws what a directory has: the world's own people, some of them, and
@@ -30,7 +34,7 @@ func (w *world) folk() *shape.Folk {
 				continue
 			}
 			names[kind.String()+name] = true
-			p := shape.Person{Account: account{Kind: kind, Name: name, ID: dom.Child(at + uint32(i)), POSIX: acc.NoPOSIX}, First: acc.NoPOSIX, DN: fmt.Sprintf("CN=%s %d", kind, i)}
+			p := shape.Person{Account: acc.Account{Kind: kind, Name: name, ID: dom.Child(at + uint32(i)), POSIX: acc.NoPOSIX}, First: acc.NoPOSIX, DN: fmt.Sprintf("CN=%s %d", kind, i)}
 			if kind == acc.User {
 				p.Shut = rapid.SampledFrom([]string{"", "", "disabled", "expired"}).Draw(w.t, "shut")
 				if rapid.IntRange(0, 3).Draw(w.t, "first") == 0 {
@@ -65,7 +69,7 @@ func (w *world) former() acc.Former {
 	if rapid.IntRange(0, 2).Draw(w.t, "was elsewhere") > 0 {
 		return ""
 	}
-	return acc.NewFormer([]ID{dom.Child(1000 + uint32(rapid.IntRange(0, 3).Draw(w.t, "former"))), dom.Child(2000 + uint32(rapid.IntRange(0, 3).Draw(w.t, "former group")))})
+	return acc.NewFormer([]plan.ID{dom.Child(1000 + uint32(rapid.IntRange(0, 3).Draw(w.t, "former"))), dom.Child(2000 + uint32(rapid.IntRange(0, 3).Draw(w.t, "former group")))})
 }
 
 // TestPeopleOfADirectory: whatever a directory has, taking it in says who gains
@@ -77,10 +81,10 @@ func TestPeopleOfADirectory(t *testing.T) {
 		w := newWorld(t, rt)
 		sh, _ := shape.Named("domain")
 		if rapid.Bool().Draw(rt, "former ones count") {
-			w.keep(func(d *Desk) (*Plan, error) { return d.SetTraits("box", "former-ids", "true", true) })
+			w.keep(func(d *plan.Desk) (*plan.Plan, error) { return servers.SetTraits(d, "box", "former-ids", "true", true) })
 		}
-		w.keep(func(d *Desk) (*Plan, error) {
-			return d.AddDirectory(Directory{Name: "house", Link: json.RawMessage("{}"), Shape: sh})
+		w.keep(func(d *plan.Desk) (*plan.Plan, error) {
+			return d.AddDirectory(plan.Directory{Name: "house", Link: json.RawMessage("{}"), Shape: sh})
 		})
 		var last *shape.Folk
 		for range 3 {
@@ -95,9 +99,9 @@ func TestPeopleOfADirectory(t *testing.T) {
 				continue
 			}
 			last = f
-			var c *Taken
-			take := func(d *Desk) (p *Plan, err error) {
-				p, c, err = d.TakeFolk(f, FolkFrom{Directory: "house", Whole: true, Types: true})
+			var c *intake.Taken
+			take := func(d *plan.Desk) (p *plan.Plan, err error) {
+				p, c, err = intake.TakeFolk(d, f, intake.FolkFrom{Directory: "house", Whole: true, Types: true})
 				return p, err
 			}
 			state, before := w.state(), w.access()
@@ -111,8 +115,8 @@ func TestPeopleOfADirectory(t *testing.T) {
 			require.NoError(rt, err)
 			kept++
 			if c.Went == 0 && c.Came == 0 && c.Renamed == 0 { // who is there on both sides, under one name
-				require.Equal(rt, w.shifts(before, w.access()), p.shifts())
-				if len(p.shifts()) > 0 && len(p.work.formers()) > 0 {
+				require.Equal(rt, w.shifts(before, w.access()), shifts(p))
+				if len(shifts(p)) > 0 && len(p.Work.Formers()) > 0 {
 					former++
 				}
 			}
@@ -137,12 +141,15 @@ func TestPeopleOfADirectory(t *testing.T) {
 			require.NoError(rt, err)
 			require.False(rt, again.Changes(), "the second time it is nothing: %v", again.Edits)
 			for _, f := range []*shape.Folk{f, w.folk()} { // a few of them by themselves
-				some := FolkFrom{Directory: "house", Types: true}
+				some := intake.FolkFrom{Directory: "house", Types: true}
 				f.People = f.People[:len(f.People):len(f.People)]
 				var nothing bool
-				_, err := w.work(func(d *Desk) (p *Plan, err error) { p, nothing, err = d.NothingOf(f, some); return p, err })
+				_, err := w.work(func(d *plan.Desk) (p *plan.Plan, err error) {
+					p, nothing, err = intake.NothingOf(d, f, some)
+					return p, err
+				})
 				require.NoError(rt, err)
-				p, err := w.work(func(d *Desk) (p *Plan, err error) { p, _, err = d.TakeFolk(f, some); return p, err })
+				p, err := w.work(func(d *plan.Desk) (p *plan.Plan, err error) { p, _, err = intake.TakeFolk(d, f, some); return p, err })
 				require.NoError(rt, err)
 				require.False(rt, nothing && p.Changes(), "%v", p.Edits)
 				if nothing {
@@ -152,7 +159,7 @@ func TestPeopleOfADirectory(t *testing.T) {
 				}
 			}
 			if rapid.Bool().Draw(rt, "taken back") {
-				back, err := w.work(func(d *Desk) (*Plan, error) { return d.Undo(id, false) })
+				back, err := w.work(func(d *plan.Desk) (*plan.Plan, error) { return undo.Undo(d, id, false) })
 				require.NoError(rt, err)
 				_, err = w.e.Change(ctx, back.Meta("test"), back.Keep)
 				require.NoError(rt, err)

@@ -1,4 +1,4 @@
-package plan
+package plan_test
 
 import (
 	"fmt"
@@ -17,6 +17,13 @@ import (
 	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format/policy"
+	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/entry"
+	"tarnwold/internal/plan/people"
+	"tarnwold/internal/plan/policies"
+	"tarnwold/internal/plan/request"
+	"tarnwold/internal/plan/review"
+	"tarnwold/internal/plan/servers"
 )
 
 // policy draws a policy for some places of box:/srv.
@@ -63,11 +70,11 @@ func (w *world) policy(paths []string) *policy.Policy {
 	return p
 }
 
-func (w *world) drift() (out *PolicyDrift) {
+func (w *world) drift() (out *policies.PolicyDrift) {
 	require.NoError(w.t, w.e.View(ctx, func(tx *estate.Tx) error {
-		l, err := Policy(tx, "season")
+		l, err := policies.Policy(tx, "season")
 		require.NoError(w.t, err)
-		out, err = New(tx, "").PolicyDrift(l, ask.New(tx).Expecting().Expect)
+		out, err = policies.DriftOf(plan.New(tx, ""), l, ask.New(tx).Expecting().Expect)
 		return err
 	}))
 	return out
@@ -77,10 +84,10 @@ func (w *world) drift() (out *PolicyDrift) {
 // entry, and not by laying it again.
 func (w *world) unmet(pol *policy.Policy) (off bool) {
 	require.NoError(w.t, w.e.View(ctx, func(tx *estate.Tx) error {
-		laid, err := Policy(tx, pol.Name)
+		laid, err := policies.Policy(tx, pol.Name)
 		require.NoError(w.t, err)
 		for i := range laid.Places {
-			at, ok := New(tx, "").laidOn(&laid.Places[i])
+			at, ok := policies.LaidOn(plan.New(tx, ""), &laid.Places[i])
 			if !ok {
 				off = true
 				continue
@@ -97,10 +104,10 @@ func (w *world) unmet(pol *policy.Policy) (off bool) {
 				o, _ := tx.Who(b.Owner)
 				off = off || now.Owner != o
 			}
-			mine := map[ID][]rule.Entry{}
+			mine := map[plan.ID][]rule.Entry{}
 			for _, e := range b.Entries {
 				who, _ := tx.Who(e.Who)
-				what, _ := Level(tx, e.What)
+				what, _ := plan.Level(tx, e.What)
 				es, err := rule.Line{Kind: e.Kind, Who: who, What: what, Scope: rule.Tree}.Entries(at.Folder)
 				require.NoError(w.t, err)
 				mine[who] = append(mine[who], es...)
@@ -140,7 +147,7 @@ func (w *world) unmetPosix(tx *estate.Tx, b policy.Block, r *posix.Rules) (off b
 	}
 	wants, only := map[string]posix.Perm{}, map[string]bool{}
 	for _, e := range b.Entries {
-		what, _ := Level(tx, e.What)
+		what, _ := plan.Level(tx, e.What)
 		wants[e.Who] |= posix.Means(what).On(r)
 		only[e.Who] = only[e.Who] || e.Only
 	}
@@ -178,41 +185,48 @@ func TestLaidAndLifted(t *testing.T) {
 		if len(paths) == 0 || !slices.Contains(paths, "box:/srv") {
 			return
 		}
-		w.keep(func(d *Desk) (*Plan, error) { return d.LiftPolicy("season", nil) })
+		w.keep(func(d *plan.Desk) (*plan.Plan, error) { return policies.LiftPolicy(d, "season", nil) })
 		before := w.state()
 		pol := w.policy(paths)
 		access := w.access()
-		p, err := w.work(func(d *Desk) (*Plan, error) { p, _, err := d.LayPolicy(pol, []string{"box:/srv"}); return p, err })
+		p, err := w.work(func(d *plan.Desk) (*plan.Plan, error) {
+			p, _, err := policies.LayPolicy(d, pol, []string{"box:/srv"})
+			return p, err
+		})
 		if err != nil {
 			return
 		}
 		laid++
 		_, err = w.e.Change(ctx, p.Meta("test"), p.Keep)
 		require.NoError(rt, err)
-		require.Equal(rt, w.shifts(access, w.access()), p.shifts(), pol.Text)
+		require.Equal(rt, w.shifts(access, w.access()), shifts(p), pol.Text)
 		require.Empty(rt, w.drift().Lines, pol.Text)
 		require.False(rt, w.unmet(pol), pol.Text)
 
-		p, err = w.work(func(d *Desk) (*Plan, error) { p, _, err := d.LayPolicy(pol, nil); return p, err })
+		p, err = w.work(func(d *plan.Desk) (*plan.Plan, error) { p, _, err := policies.LayPolicy(d, pol, nil); return p, err })
 		require.NoError(rt, err)
 		require.False(rt, p.Changes(), "laid again it is laid already: %v", p.Edits)
 
 		// Something else is done: what is otherwise then is told.
 		if rapid.Bool().Draw(rt, "disturbed") {
 			b := rapid.SampledFrom(pol.Blocks).Draw(rt, "where")
-			at := Targets{Where: []string{policy.Join("box:/srv", b.Where[0])}, Plain: true}
+			at := plan.Targets{Where: []string{policy.Join("box:/srv", b.Where[0])}, Plain: true}
 			kind := rapid.SampledFrom([]string{"take", "own", "unseal", "give", "any"}).Draw(rt, "by")
 			switch kind {
 			case "take":
 				if len(b.Entries) > 0 {
-					w.keep(func(d *Desk) (*Plan, error) { return d.Take(Taking{Who: b.Entries[0].Who}, at) })
+					w.keep(func(d *plan.Desk) (*plan.Plan, error) { return entry.Take(d, entry.Taking{Who: b.Entries[0].Who}, at) })
 				}
 			case "own":
-				w.keep(func(d *Desk) (*Plan, error) { return d.Own(rapid.SampledFrom(w.users).Draw(rt, "to"), false, at) })
+				w.keep(func(d *plan.Desk) (*plan.Plan, error) {
+					return entry.Own(d, rapid.SampledFrom(w.users).Draw(rt, "to"), false, at)
+				})
 			case "unseal":
-				w.keep(func(d *Desk) (*Plan, error) { return d.Unseal(rapid.Bool().Draw(rt, "clear"), at) })
+				w.keep(func(d *plan.Desk) (*plan.Plan, error) { return entry.Unseal(d, rapid.Bool().Draw(rt, "clear"), at) })
 			case "give":
-				w.keep(func(d *Desk) (*Plan, error) { return d.Give(Entry{Who: b.Entries[0].Who, What: "pass"}, at) })
+				w.keep(func(d *plan.Desk) (*plan.Plan, error) {
+					return entry.Give(d, entry.Entry{Who: b.Entries[0].Who, What: "pass"}, at)
+				})
 			default:
 				if kind, fn := w.anyPlan(); kind != "lay" && kind != "lift" && kind != "expire" && kind != "outfit" {
 					w.keep(fn)
@@ -236,11 +250,11 @@ func TestLaidAndLifted(t *testing.T) {
 		}
 		if rapid.Bool().Draw(rt, "another version") {
 			v2 := w.policy(paths)
-			if w.keep(func(d *Desk) (*Plan, error) { p, _, err := d.LayPolicy(v2, nil); return p, err }) != 0 {
+			if w.keep(func(d *plan.Desk) (*plan.Plan, error) { p, _, err := policies.LayPolicy(d, v2, nil); return p, err }) != 0 {
 				again++
 				require.Empty(rt, w.drift().Lines, "%s\n%s", pol.Text, v2.Text)
 				require.False(rt, w.unmet(v2), "%s\n%s", pol.Text, v2.Text)
-				require.NotZero(rt, w.keep(func(d *Desk) (*Plan, error) { return d.LiftPolicy("season", nil) }), "%v", w.refused)
+				require.NotZero(rt, w.keep(func(d *plan.Desk) (*plan.Plan, error) { return policies.LiftPolicy(d, "season", nil) }), "%v", w.refused)
 				if w.posix { // what is handed on below isn't told apart from what was there
 					return
 				}
@@ -248,7 +262,7 @@ func TestLaidAndLifted(t *testing.T) {
 				return
 			}
 		}
-		require.NotZero(rt, w.keep(func(d *Desk) (*Plan, error) { return d.LiftPolicy("season", nil) }), "%v", w.refused)
+		require.NotZero(rt, w.keep(func(d *plan.Desk) (*plan.Plan, error) { return policies.LiftPolicy(d, "season", nil) }), "%v", w.refused)
 		require.Equal(rt, before, w.state(), pol.Text)
 	})
 	t.Log(laid, again, off, within)
@@ -309,23 +323,23 @@ func TestAcceptedIsWhatWasAsked(t *testing.T) {
 		if rapid.Bool().Draw(rt, "until") {
 			until = "2099-01-01"
 		}
-		var r *Request
+		var r *request.Request
 		before := w.access()
-		if w.keep(func(d *Desk) (p *Plan, err error) {
-			p, r, err = d.Ask(who, level, where, "to see", until)
+		if w.keep(func(d *plan.Desk) (p *plan.Plan, err error) {
+			p, r, err = request.Ask(d, who, level, where, "to see", until)
 			return p, err
 		}) == 0 {
 			met["not asked"]++
 			return
 		}
 		require.Equal(rt, before, w.access(), "asking opens nothing")
-		again, err := w.work(func(d *Desk) (p *Plan, err error) {
-			p, _, err = d.Ask(who, level, where, "to see", until)
+		again, err := w.work(func(d *plan.Desk) (p *plan.Plan, err error) {
+			p, _, err = request.Ask(d, who, level, where, "to see", until)
 			return p, err
 		})
 		require.NoError(rt, err)
 		require.False(rt, again.Changes(), "asked again it is the same request")
-		got, err := LookAt(ctx, w.e, "outsider", r.Number, nil)
+		got, err := request.LookAt(ctx, w.e, "outsider", r.Number, nil)
 		require.NoError(rt, err)
 		if len(got.Mending.Mends) == 0 {
 			met["no way"]++
@@ -337,7 +351,7 @@ func TestAcceptedIsWhatWasAsked(t *testing.T) {
 				m = &got.Mending.Mends[i]
 			}
 		}
-		p, err := w.work(func(d *Desk) (*Plan, error) { return d.Accept(r.Number, m) })
+		p, err := w.work(func(d *plan.Desk) (*plan.Plan, error) { return request.Accept(d, r.Number, m) })
 		require.NoError(rt, err)
 		_, err = w.e.Change(ctx, p.Meta("test"), p.Keep)
 		require.NoError(rt, err)
@@ -346,7 +360,7 @@ func TestAcceptedIsWhatWasAsked(t *testing.T) {
 			met["several"]++
 		}
 		after := w.access()
-		require.Equal(rt, w.shifts(before, after), p.shifts(), "%v", m.Command)
+		require.Equal(rt, w.shifts(before, after), shifts(p), "%v", m.Command)
 		require.NoError(rt, w.e.View(ctx, func(tx *estate.Tx) error {
 			k := ask.New(tx)
 			l, err := k.Level(level)
@@ -356,9 +370,9 @@ func TestAcceptedIsWhatWasAsked(t *testing.T) {
 				require.NoError(rt, err)
 				require.True(rt, yes, "%s %s %s by %v", u, level, where, m.Command)
 			}
-			now, err := FindRequest(tx, r.Number)
+			now, err := request.FindRequest(tx, r.Number)
 			require.NoError(rt, err)
-			require.Equal(rt, Accepted, now.State)
+			require.Equal(rt, request.Accepted, now.State)
 			return tx.Err()
 		}))
 		for key, is := range after {
@@ -394,20 +408,24 @@ func TestFindingsAreSo(t *testing.T) {
 			return
 		}
 		for range 3 {
-			at := Targets{Where: []string{rapid.SampledFrom(paths).Draw(rt, "where")}, Plain: true}
+			at := plan.Targets{Where: []string{rapid.SampledFrom(paths).Draw(rt, "where")}, Plain: true}
 			who := rapid.SampledFrom([]string{dead.String(), "u0", "g1", "g3", "empty"}).Draw(rt, "who")
 			if who == "empty" {
-				w.keep(func(d *Desk) (*Plan, error) {
-					return d.AddAccounts([]string{"empty"}, NewAccount{Kind: acc.Group, POSIX: acc.NoPOSIX})
+				w.keep(func(d *plan.Desk) (*plan.Plan, error) {
+					return people.AddAccounts(d, []string{"empty"}, people.NewAccount{Kind: acc.Group, POSIX: acc.NoPOSIX})
 				})
 			}
 			kind := rapid.SampledFrom([]rule.Kind{rule.Allow, rule.Deny}).Draw(rt, "kind")
-			w.keep(func(d *Desk) (*Plan, error) { return d.Give(Entry{Kind: kind, Who: who, What: "edit"}, at) })
+			w.keep(func(d *plan.Desk) (*plan.Plan, error) {
+				return entry.Give(d, entry.Entry{Kind: kind, Who: who, What: "edit"}, at)
+			})
 		}
-		w.keep(func(d *Desk) (*Plan, error) { return d.AddLevel("odd", "read-acl,write-acl", "", "") })
+		w.keep(func(d *plan.Desk) (*plan.Plan, error) {
+			return servers.AddLevel(d, "odd", "read-acl,write-acl", "", "")
+		})
 		var found []ask.Finding
 		require.NoError(rt, w.e.View(ctx, func(tx *estate.Tx) (err error) {
-			found, err = New(tx, "").Findings("", nil)
+			found, err = review.Findings(plan.New(tx, ""), "", nil)
 			require.NoError(rt, err)
 			items := map[string]int64{}
 			for _, f := range found {
@@ -431,7 +449,7 @@ func TestFindingsAreSo(t *testing.T) {
 					if x.Rules.Misplaced() >= 0 {
 						want["out-of-order"]++
 					}
-					ids := map[ID]bool{}
+					ids := map[plan.ID]bool{}
 					for _, e := range x.Rules.Own() {
 						if k.Known(e.Who) == "unknown" && !ids[e.Who] {
 							ids[e.Who] = true
@@ -466,13 +484,16 @@ func TestFindingsAreSo(t *testing.T) {
 			tried++
 			require.NoError(rt, w.e.Private(ctx, func(p *estate.Estate) error {
 				in := &world{t: rt, e: p, users: w.users, who: w.who}
-				in.keep(func(d *Desk) (*Plan, error) { return d.mendAll([]ask.Finding{f}) })
+				in.keep(func(d *plan.Desk) (*plan.Plan, error) { return review.MendAll(d, []ask.Finding{f}) })
 				require.Equal(rt, before, in.access(), "%s: %s %s, because of %s\n%s", f.Kind, f.Where, f.What, f.Other, state)
 				return nil
 			}))
 		}
 		var left []ask.Finding
-		p, err := w.work(func(d *Desk) (p *Plan, err error) { p, left, err = d.MendFindings(found); return p, err })
+		p, err := w.work(func(d *plan.Desk) (p *plan.Plan, err error) {
+			p, left, err = review.MendFindings(d, found)
+			return p, err
+		})
 		require.NoError(rt, err)
 		if p.Changes() {
 			met["mended"]++

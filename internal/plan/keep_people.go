@@ -9,20 +9,20 @@ import (
 
 // enough is from how many new ones on accounts, memberships and papers are put in
 // many at a time.
-var enough = 64
+var Enough = 64
 
 // masses is from how many on those that go are looked for among all.
-var masses = 2000
+var Masses = 2000
 
 // removePeople takes out the accounts that go.
 func (w *work) removePeople(t *estate.Tx) {
 	var gone []ID
-	for _, e := range w.accounts {
-		if e.after == nil {
-			gone = append(gone, e.before.ID)
+	for _, e := range w.Accounts {
+		if e.After == nil {
+			gone = append(gone, e.Before.ID)
 		}
 	}
-	if len(gone) >= masses {
+	if len(gone) >= Masses {
 		t.RemoveAccounts(gone)
 		return
 	}
@@ -34,17 +34,17 @@ func (w *work) removePeople(t *estate.Tx) {
 // parkNames gives accounts that get another name, or go, their identifier for one
 // meanwhile, where others take their names in the same change.
 func (w *work) parkNames(t *estate.Tx) {
-	comes := slices.ContainsFunc(w.puts, func(b putBack) bool { return b.table == "accounts" })
+	comes := slices.ContainsFunc(w.Puts, func(b PutBack) bool { return b.Table == "accounts" })
 	var renamed []acc.Account
 	others := false // somebody takes another name
-	for _, e := range w.accounts {
+	for _, e := range w.Accounts {
 		switch {
-		case e.before == nil:
-		case e.after == nil, e.after.Name != e.before.Name:
-			a := *e.before
+		case e.Before == nil:
+		case e.After == nil, e.After.Name != e.Before.Name:
+			a := *e.Before
 			a.Name = a.ID.String()
 			renamed = append(renamed, a)
-			others = others || e.after != nil
+			others = others || e.After != nil
 		}
 	}
 	if comes || len(renamed) > 1 && others {
@@ -57,14 +57,14 @@ func (w *work) parkNames(t *estate.Tx) {
 // keepPeople stores the accounts that come and change, and memberships.
 func (w *work) keepPeople(t *estate.Tx) {
 	var fresh []acc.Account
-	for _, e := range w.accounts {
-		if e.before == nil && e.row == 0 {
-			fresh = append(fresh, *e.after)
-		} else if e.before != nil && e.after != nil {
-			t.SetAccount(*e.after)
+	for _, e := range w.Accounts {
+		if e.Before == nil && e.Row == 0 {
+			fresh = append(fresh, *e.After)
+		} else if e.Before != nil && e.After != nil {
+			t.SetAccount(*e.After)
 		}
 	}
-	if len(fresh) >= enough {
+	if len(fresh) >= Enough {
 		t.AddAccounts(fresh)
 	} else {
 		for _, a := range fresh {
@@ -73,29 +73,29 @@ func (w *work) keepPeople(t *estate.Tx) {
 		}
 	}
 	var join []int32 // which of the memberships
-	for i := range w.members {
-		if e := &w.members[i]; e.was == nil && e.is != nil {
+	for i := range w.Members {
+		if e := &w.Members[i]; e.Was == nil && e.Is != nil {
 			join = append(join, int32(i))
 		}
 	}
-	bulk := len(join) >= enough
-	members := w.members
-	if len(members) >= masses && !slices.ContainsFunc(members, func(e memberEdit) bool { return e.is != nil }) {
-		t.DropMembers(len(members), func(i int) (group, member ID) { return members[i].group.ID, members[i].member.ID })
+	bulk := len(join) >= Enough
+	members := w.Members
+	if len(members) >= Masses && !slices.ContainsFunc(members, func(e MemberEdit) bool { return e.Is != nil }) {
+		t.DropMembers(len(members), func(i int) (group, member ID) { return members[i].Group.ID, members[i].Member.ID })
 		members = nil
 	}
 	for _, e := range members {
 		switch {
-		case e.is == nil:
-			t.DropMember(e.group.ID, e.member.ID)
-		case e.was != nil || !bulk:
-			t.SetMember(e.group.ID, e.member.ID, *e.is)
+		case e.Is == nil:
+			t.DropMember(e.Group.ID, e.Member.ID)
+		case e.Was != nil || !bulk:
+			t.SetMember(e.Group.ID, e.Member.ID, *e.Is)
 		}
 	}
 	if bulk {
 		t.AddMembers(len(join), func(i int) (group, member ID, is estate.Membership) {
-			e := &w.members[join[i]]
-			return e.group.ID, e.member.ID, *e.is
+			e := &w.Members[join[i]]
+			return e.Group.ID, e.Member.ID, *e.Is
 		})
 	}
 }
@@ -103,14 +103,14 @@ func (w *work) keepPeople(t *estate.Tx) {
 // keepPapers stores what is written down.
 func (w *work) keepPapers(t *estate.Tx) {
 	var fresh []estate.Paper
-	for i := range w.papers {
-		if e := &w.papers[i]; e.before == "" && e.row == 0 && e.number == 0 && e.after != "" {
-			fresh = append(fresh, estate.Paper{Kind: e.kind, Name: e.name, Body: e.after})
+	for i := range w.Papers {
+		if e := &w.Papers[i]; e.Before == "" && e.Row == 0 && e.Number == 0 && e.After != "" {
+			fresh = append(fresh, estate.Paper{Kind: e.Kind, Name: e.Name, Body: e.After})
 		}
 	}
-	bulk := len(fresh) >= enough
-	for i := range w.papers {
-		if e := &w.papers[i]; !bulk || e.before != "" || e.row != 0 || e.number != 0 || e.after == "" {
+	bulk := len(fresh) >= Enough
+	for i := range w.Papers {
+		if e := &w.Papers[i]; !bulk || e.Before != "" || e.Row != 0 || e.Number != 0 || e.After == "" {
 			e.keep(t)
 		}
 	}

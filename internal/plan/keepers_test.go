@@ -1,4 +1,4 @@
-package plan
+package plan_test
 
 import (
 	"fmt"
@@ -13,6 +13,8 @@ import (
 	acc "tarnwold/core/account"
 	"tarnwold/core/place"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/keeper"
 )
 
 // TestOnlyKeepersChangeWhatIsKept: a plan that no keeper makes, and that no
@@ -26,12 +28,12 @@ func TestOnlyKeepersChangeWhatIsKept(t *testing.T) {
 		kept := map[string]bool{}
 		for range rapid.IntRange(1, 2).Draw(rt, "kept places") {
 			of := rapid.SampledFrom(paths).Draw(rt, "kept")
-			if w.keep(func(d *Desk) (*Plan, error) { return d.AddKeeper("u0", []string{of}) }) != 0 {
+			if w.keep(func(d *plan.Desk) (*plan.Plan, error) { return keeper.AddKeeper(d, "u0", []string{of}) }) != 0 {
 				kept[of] = true
 			}
 		}
 		group := fmt.Sprint("g", rapid.IntRange(0, 3).Draw(rt, "kept group"))
-		w.keep(func(d *Desk) (*Plan, error) { return d.AddKeeper("u0", []string{"group:" + group}) })
+		w.keep(func(d *plan.Desk) (*plan.Plan, error) { return keeper.AddKeeper(d, "u0", []string{"group:" + group}) })
 		members := func() (names []string) {
 			require.NoError(rt, w.e.View(ctx, func(tx *estate.Tx) error {
 				g, err := tx.Named(group, acc.Group)
@@ -94,10 +96,10 @@ func TestOnlyKeepersChangeWhatIsKept(t *testing.T) {
 			if err != nil || !p.Changes() {
 				continue
 			}
-			stopped := slices.ContainsFunc(p.Warnings, func(x Warning) bool { return x.Guard == "kept" })
+			stopped := slices.ContainsFunc(p.Warnings, func(x plan.Warning) bool { return x.Guard == "kept" })
 			_, err = w.e.Change(ctx, p.Meta("test"), p.Keep)
 			require.NoError(rt, err, kind)
-			if p.ends { // what is over is nobody's any more
+			if p.Ends { // what is over is nobody's any more
 				continue
 			}
 			after := w.access()

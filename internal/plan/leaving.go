@@ -7,48 +7,48 @@ import (
 )
 
 // went makes a plan take items out, with all that is below them.
-func (d *Desk) went(p *Plan, tops []estate.Target) error {
+func (d *Desk) Went(p *Plan, tops []estate.Target) error {
 	if len(tops) == 0 {
 		return nil
 	}
-	added := p.work.forest
-	p.work.forest = nil
-	if err := d.gone(p, tops, "item"); err != nil {
+	added := p.Work.Forest
+	p.Work.Forest = nil
+	if err := d.Gone(p, tops, "item"); err != nil {
 		return err
 	}
 	for _, x := range tops {
-		all := d.t.Subtree(x.Item, 1<<31-1)
+		all := d.T.Subtree(x.Item, 1<<31-1)
 		slices.Reverse(all) // what is in a folder goes before it
-		p.work.removed = append(p.work.removed, all...)
+		p.Work.Removed = append(p.Work.Removed, all...)
 	}
 	if added == nil {
-		return d.t.Err()
+		return d.T.Err()
 	}
 	// What came stands beside what went.
-	shift := p.work.forest.Append(added)
-	for i := range p.work.roots {
-		p.work.roots[i].node += shift
+	shift := p.Work.Forest.Append(added)
+	for i := range p.Work.Roots {
+		p.Work.Roots[i].Node += shift
 	}
-	for k := range p.work.addedAt {
-		p.work.addedAt[k] += shift
+	for k := range p.Work.AddedAt {
+		p.Work.AddedAt[k] += shift
 	}
-	return d.t.Err()
+	return d.T.Err()
 }
 
 // gone marks items and all below them as removed.
-func (d *Desk) gone(p *Plan, tops []estate.Target, kind string) error {
+func (d *Desk) Gone(p *Plan, tops []estate.Target, kind string) error {
 	if len(tops) == 0 {
 		return nil
 	}
-	carve := d.t.Carve
-	if p.work.everywhere {
-		carve = d.t.CarveAll
+	carve := d.T.Carve
+	if p.Work.Everywhere {
+		carve = d.T.CarveAll
 	}
 	f, err := carve([]estate.Group{{Targets: tops}})
 	if err != nil {
 		return err
 	}
-	p.work.forest = f
+	p.Work.Forest = f
 	top := map[int]bool{}
 	for _, x := range tops {
 		top[f.Node(x.Item)] = true
@@ -61,11 +61,11 @@ func (d *Desk) gone(p *Plan, tops []estate.Target, kind string) error {
 		}
 	}
 	for _, x := range tops {
-		at := d.t.Place(x.Item)
+		at := d.T.Place(x.Item)
 		var items int64
 		if f.Node(x.Item) >= 0 {
 			for i := range f.Nodes {
-				if within(f, i, f.Node(x.Item)) {
+				if Within(f, i, f.Node(x.Item)) {
 					items += f.Nodes[i].Items
 				}
 			}

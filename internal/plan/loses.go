@@ -11,28 +11,28 @@ import (
 const usualLoss = 10
 
 // fewLost is how few may go in any case.
-const fewLost = 2
+const FewLost = 2
 
 // MayLose says how many hundredths of the people, groups, memberships, shares or
 // items may be gone at once when something is taken in.
 func (d *Desk) MayLose(percent int) { d.mayLose = &percent }
 
 // losesMuch warns where more of something is gone than may be.
-func (d *Desk) losesMuch(p *Plan, what string, lost, of int64) {
+func (d *Desk) LosesMuch(p *Plan, what string, lost, of int64) {
 	most := int64(usualLoss)
 	if d.mayLose != nil {
 		most = int64(*d.mayLose)
 	}
-	if lost > fewLost && lost*100 > of*most {
+	if lost > FewLost && lost*100 > of*most {
 		p.Warnings = append(p.Warnings, Warning{Guard: "loses-much", Who: format.Number(lost) + " of " + format.Count(of, what)})
 	}
 }
 
 // itemsOf counts what the estate has of a server.
-func (d *Desk) itemsOf(s estate.Server) (n int64) {
-	for _, path := range d.t.Tops(s) {
-		if at, err := d.t.At(s, path); err == nil {
-			n += d.t.CountUnder(at.Strand)
+func (d *Desk) ItemsOf(s estate.Server) (n int64) {
+	for _, path := range d.T.Tops(s) {
+		if at, err := d.T.At(s, path); err == nil {
+			n += d.T.CountUnder(at.Strand)
 		}
 	}
 	return n

@@ -49,7 +49,7 @@ func (d *Desk) newItems(p *Plan, routes []impact.Route) {
 		before, after rule.Any
 		gates         [2]string
 	}
-	f := p.work.forest
+	f := p.Work.Forest
 	starts := map[int]int{}
 	for i := range routes {
 		r := &routes[i]
@@ -188,7 +188,7 @@ func (d *Desk) newLevels(way *crowd.Way, parent rule.Any, folder bool, gate crow
 	}
 	m := stranger
 	m.Owner, m.Primary, m.PosixGroup = m.UID, m.GID, m.GID
-	if child = made(parent, folder, m, &tr); child == nil {
+	if child = Made(parent, folder, m, &tr); child == nil {
 		return out
 	}
 	dec := crowd.NewDecider(*way)
@@ -197,7 +197,7 @@ func (d *Desk) newLevels(way *crowd.Way, parent rule.Any, folder bool, gate crow
 	for _, class := range dec.Classes(crowd.Situation{Item: read.Of(child), Child: dec.TakesOut(read.Of(parent), child.Owned()), Gate: gate}, &sc) {
 		level := "nothing"
 		if !ask.NothingOn(child, class.Rights) {
-			level = ask.LevelOn(d.t.Levels(), child, class.Rights, folder)
+			level = ask.LevelOn(d.T.Levels(), child, class.Rights, folder)
 		}
 		class.Users.Each(func(u int) bool {
 			out[u] = level
@@ -236,6 +236,6 @@ func (d *Desk) newShift(p *Plan, users []acc.Account, levels [2][]string, folder
 			p.NewItems[i].More += m.folders
 			continue
 		}
-		p.NewItems = append(p.NewItems, NewShift{Kind: kind, Users: by[k], Was: k[0], Is: k[1], Where: d.where(p, m.node), More: m.folders - 1})
+		p.NewItems = append(p.NewItems, NewShift{Kind: kind, Users: by[k], Was: k[0], Is: k[1], Where: d.Where(p, m.node), More: m.folders - 1})
 	}
 }

@@ -10,7 +10,6 @@ import (
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
 	"tarnwold/internal/estate"
-	"tarnwold/internal/format"
 	"tarnwold/internal/server"
 )
 
@@ -46,14 +45,14 @@ func (d *Desk) Outbound(p *Plan) ([]Outbound, error) {
 	}
 	linked, local := map[int64]bool{}, map[int64]bool{}
 	any := false
-	for _, s := range d.t.Servers() {
+	for _, s := range d.T.Servers() {
 		var l estate.Link
-		l, linked[s.ID] = d.t.Link(s)
+		l, linked[s.ID] = d.T.Link(s)
 		local[s.ID] = l.Kind == LocalKind
 		any = any || linked[s.ID]
 	}
-	if !any || p.work.forest == nil {
-		return nil, d.t.Err()
+	if !any || p.Work.Forest == nil {
+		return nil, d.T.Err()
 	}
 	if err := d.madeThere(p, linked); err != nil {
 		return nil, err
@@ -67,14 +66,14 @@ func (d *Desk) Outbound(p *Plan) ([]Outbound, error) {
 		}
 		by[s.Name].Writes = append(by[s.Name].Writes, w)
 	}
-	for _, e := range p.work.shares {
-		if !linked[e.server.ID] || e.before == nil || e.after == nil || e.before.Descriptor.Equal(e.after.Descriptor) {
+	for _, e := range p.Work.Shares {
+		if !linked[e.Server.ID] || e.Before == nil || e.After == nil || e.Before.Descriptor.Equal(e.After.Descriptor) {
 			continue
 		}
-		put(e.server, Write{Where: e.after.Address(), Path: e.after.Name,
-			Writing: server.Writing{Share: e.after.Name, OfShare: true, Before: e.before.Descriptor, To: e.after.Descriptor}})
+		put(e.Server, Write{Where: e.After.Address(), Path: e.After.Name,
+			Writing: server.Writing{Share: e.After.Name, OfShare: true, Before: e.Before.Descriptor, To: e.After.Descriptor}})
 	}
-	f := p.work.forest
+	f := p.Work.Forest
 	shares := map[int64][]estate.Share{}
 	for n := range f.Nodes {
 		node := &f.Nodes[n]
@@ -82,18 +81,18 @@ func (d *Desk) Outbound(p *Plan) ([]Outbound, error) {
 		if !node.Changed() || before == nil || after == nil || before.Same(after) {
 			continue
 		}
-		if err := f.Each(d.t, n, func(item int64) error {
-			s, path, ok := d.t.Stands(item)
+		if err := f.Each(d.T, n, func(item int64) error {
+			s, path, ok := d.T.Stands(item)
 			if !ok || !linked[s.ID] {
 				return nil
 			}
 			if shares[s.ID] == nil {
-				shares[s.ID] = d.t.Shares(s)
+				shares[s.ID] = d.T.Shares(s)
 			}
 			where := estate.Place{Server: s, Path: path}.String()
 			share, rest, ok := Way(shares[s.ID], path)
 			if local[s.ID] {
-				share, rest, ok = topOf(d.t.Tops(s), path)
+				share, rest, ok = topOf(d.T.Tops(s), path)
 			}
 			if !ok {
 				return &estate.Refused{Why: fmt.Sprintf("no share of %s leads to %s, so that it can't be changed there", s.Name, where), Do: "change the estate alone with --model-only"}
@@ -101,16 +100,16 @@ func (d *Desk) Outbound(p *Plan) ([]Outbound, error) {
 			w := Write{Where: where, Path: path, Depth: strings.Count(path, "/"),
 				Writing: server.Writing{Share: share, Path: rest, Before: before, To: after}}
 			if w.Runs() {
-				w.Since = p.since
+				w.Since = p.Since
 			}
 			put(s, w)
-			return d.ctx.Err()
+			return d.Ctx.Err()
 		}); err != nil {
 			return nil, err
 		}
 	}
 	slices.Sort(names)
-	if len(names) > 0 && slices.ContainsFunc(p.work.accounts, func(e accountEdit) bool { return e.before == nil || e.after == nil }) {
+	if len(names) > 0 && slices.ContainsFunc(p.Work.Accounts, func(e AccountEdit) bool { return e.Before == nil || e.After == nil }) {
 		return nil, &ModelAlone{names[0], "groups come or go with it"}
 	}
 	var out []Outbound
@@ -124,7 +123,7 @@ func (d *Desk) Outbound(p *Plan) ([]Outbound, error) {
 		})
 		out = append(out, *o)
 	}
-	return out, d.t.Err()
+	return out, d.T.Err()
 }
 
 // Way finds a share by which a path of a server is reached and changed, and
@@ -175,46 +174,19 @@ func free(s *estate.Share) bool {
 
 // madeThere refuses to make, move or remove items and shares of a real server.
 func (d *Desk) madeThere(p *Plan, linked map[int64]bool) error {
-	w := &p.work
-	for _, e := range w.shares {
-		if linked[e.server.ID] && (e.before == nil || e.after == nil) {
-			return &ModelAlone{e.server.Name, "shares come and go"}
+	w := &p.Work
+	for _, e := range w.Shares {
+		if linked[e.Server.ID] && (e.Before == nil || e.After == nil) {
+			return &ModelAlone{e.Server.Name, "shares come and go"}
 		}
 	}
-	if len(w.made)+len(w.moved)+len(w.removed)+len(w.deletes) == 0 && !slices.ContainsFunc(w.puts, func(b putBack) bool { return b.table == "items" }) {
+	if len(w.Made)+len(w.Moved)+len(w.Removed)+len(w.Deletes) == 0 && !slices.ContainsFunc(w.Puts, func(b PutBack) bool { return b.Table == "items" }) {
 		return nil
 	}
-	for _, r := range w.roots {
-		if linked[r.server.ID] {
-			return &ModelAlone{r.server.Name, "files and folders are made, moved and removed"}
+	for _, r := range w.Roots {
+		if linked[r.Server.ID] {
+			return &ModelAlone{r.Server.Name, "files and folders are made, moved and removed"}
 		}
 	}
 	return nil
-}
-
-// Finish makes the plan of a change whose writing was broken off: the estate
-// stands as it stood then.
-func (d *Desk) Finish(s *Saved, undoes int64) (*Plan, error) {
-	p, err := d.rebuild(s)
-	if err != nil {
-		return nil, err
-	}
-	p.Change, p.Undoes = s.Summary, undoes
-	return d.finish(p)
-}
-
-// Lay gives items of a server just these rules, nothing following below them.
-func (d *Desk) Lay(server string, items []Found) (*Plan, error) {
-	s, err := d.t.Server(server)
-	if err != nil {
-		return nil, err
-	}
-	p, _, err := d.Now(s, items)
-	if err != nil {
-		return nil, err
-	}
-	p.IsSo = false
-	p.Change = fmt.Sprintf("rules laid on %s of %s", format.Count(int64(len(items)), "item"), s.Name)
-	p.Nothing = "they have these rules already"
-	return d.finish(p)
 }

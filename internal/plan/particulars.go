@@ -16,9 +16,9 @@ type Particulars = estate.Particulars
 const longestAbout = 400
 
 // describeAccount writes particulars down with a plan; nil leaves what is there.
-func (d *Desk) describeAccount(p *Plan, a account, about *string, shut *bool) error {
-	before := d.t.Paper(estate.ParticularsPaper, a.ID.String())
-	was := d.t.ParticularsOf(a.ID)
+func (d *Desk) DescribeAccount(p *Plan, a account, about *string, shut *bool) error {
+	before := d.T.Paper(estate.ParticularsPaper, a.ID.String())
+	was := d.T.ParticularsOf(a.ID)
 	is := was
 	e := Edit{Kind: "account", Where: fmt.Sprintf("%s %s", a.Kind, a.Name)}
 	if about != nil && *about != was.About {
@@ -36,12 +36,12 @@ func (d *Desk) describeAccount(p *Plan, a account, about *string, shut *bool) er
 		words := map[bool]string{true: "shut", false: "open"}
 		e.Lines = append(e.Lines, Line{Sign: "changes", What: "sign-on", Text: words[is.Shut] + ", was " + words[was.Shut]})
 	}
-	return p.particulars(a.ID, before, was, is, e)
+	return p.Particulars(a.ID, before, was, is, e)
 }
 
 // particulars writes down what is so of an account from now on; nothing, where
 // nothing is.
-func (p *Plan) particulars(id ID, before string, was, is Particulars, e Edit) error {
+func (p *Plan) Particulars(id ID, before string, was, is Particulars, e Edit) error {
 	if is == was {
 		return nil
 	}
@@ -49,7 +49,7 @@ func (p *Plan) particulars(id ID, before string, was, is Particulars, e Edit) er
 	if is != (Particulars{}) {
 		after = is
 	}
-	return p.paper(estate.ParticularsPaper, id.String(), before, after, e)
+	return p.Paper(estate.ParticularsPaper, id.String(), before, after, e)
 }
 
 // formerEdit is how a plan alters the identifiers that an account had elsewhere.
@@ -59,24 +59,24 @@ type formerEdit struct {
 }
 
 // former tells what a paper says otherwise of identifiers an account had.
-func (e *paperEdit) former() (f formerEdit, differs bool) {
+func (e *PaperEdit) Former() (f formerEdit, differs bool) {
 	const said = `"former":`
-	if e.kind != estate.ParticularsPaper || !strings.Contains(e.before, said) && !strings.Contains(e.after, said) {
+	if e.Kind != estate.ParticularsPaper || !strings.Contains(e.Before, said) && !strings.Contains(e.After, said) {
 		return f, false
 	}
 	read := func(body string) (p Particulars) {
 		_ = json.Unmarshal([]byte(body), &p)
 		return p
 	}
-	id, err := acc.ParseID(e.name)
-	f = formerEdit{id, read(e.before).Former, read(e.after).Former}
+	id, err := acc.ParseID(e.Name)
+	f = formerEdit{id, read(e.Before).Former, read(e.After).Former}
 	return f, err == nil && f.was != f.is
 }
 
 // formers lists those that a plan alters.
-func (w *work) formers() (out []formerEdit) {
-	for i := range w.papers {
-		if f, ok := w.papers[i].former(); ok {
+func (w *work) Formers() (out []formerEdit) {
+	for i := range w.Papers {
+		if f, ok := w.Papers[i].Former(); ok {
 			out = append(out, f)
 		}
 	}
@@ -90,9 +90,9 @@ func quotedOr(s, other string) string {
 	return fmt.Sprintf("%q", format.Clip(s))
 }
 
-func (d *Desk) particularsOf(key string) string {
+func (d *Desk) ParticularsOf(key string) string {
 	if id, err := acc.ParseID(key); err == nil {
-		return "particulars of " + d.t.Name(id)
+		return "particulars of " + d.T.Name(id)
 	}
 	return "particulars"
 }

@@ -26,27 +26,27 @@ import (
 
 // Desk is where plans are worked out: one transaction that reads, and who acts.
 type Desk struct {
-	t     *estate.Tx
-	k     *ask.Asker
-	ctx   context.Context
+	T     *estate.Tx
+	K     *ask.Asker
+	Ctx   context.Context
 	Actor string
 	Today estate.Day
 	// Step is told what long work is doing; nil: nobody listens.
-	Step    func(what string)
-	mayLose *int // in hundredths; nil: as usual
+	Progress func(what string)
+	mayLose  *int // in hundredths; nil: as usual
 }
 
 // New makes a desk.
 func New(t *estate.Tx, actor string) *Desk {
-	return &Desk{t: t, k: ask.New(t), ctx: t.Context(), Actor: actor, Today: estate.Today()}
+	return &Desk{T: t, K: ask.New(t), Ctx: t.Context(), Actor: actor, Today: estate.Today()}
 }
 
 // On is a desk on what an asker reads.
 func On(k *ask.Asker, actor string) *Desk { return New(k.Tx(), actor) }
 
-func (d *Desk) step(what string) {
-	if d.Step != nil {
-		d.Step(what)
+func (d *Desk) Doing(what string) {
+	if d.Progress != nil {
+		d.Progress(what)
 	}
 }
 
@@ -79,16 +79,16 @@ type Plan struct {
 	IsSo bool `json:"is-so-on-the-server,omitempty"`
 	// since is when what it puts back stood last, or was written down; zero: it
 	// is a new wish.
-	since time.Time
+	Since time.Time `json:"-"`
 	// ends: it takes away what was to end, as whoever set it said; keepers have
 	// no say in that.
-	ends bool
+	Ends bool `json:"-"`
 	// moves: somebody's rights change, be it by some that open nothing.
-	moves bool
+	Moves bool `json:"-"`
 	// keepers are what keepers of places have against it.
-	keepers []Warning
+	Keepers []Warning `json:"-"`
 
-	work work
+	Work work `json:"-"`
 }
 
 // Edit is what happens to one thing.
@@ -111,134 +111,134 @@ type Line struct {
 
 // work is what is kept: data, so that it can be saved, and counted.
 type work struct {
-	forest  *estate.Forest
-	roots   []root
-	named   []int // nodes the command edits, in order
-	isNamed map[int]bool
-	renews  bool // what is mended below is told of too
+	Forest  *estate.Forest
+	Roots   []Root
+	Named   []int // nodes the command edits, in order
+	IsNamed map[int]bool
+	Renews  bool // what is mended below is told of too
 	// everywhere: people, administrators or traits change too, so that the
 	// forest is of everything there is.
-	everywhere bool
-	dates      []dateEdit
-	shares     []shareEdit
-	members    []memberEdit
-	accounts   []accountEdit
-	admins     []adminEdit
-	servers    []serverEdit
-	made       []madeItem
-	moved      []movedItem
-	removed    []int64
-	puts       []putBack
-	levels     []levelEdit
-	addedAt    map[string]int // folders that come: server and path → node
-	deletes    []deletion
-	goes       []estate.Server // that go once all that hangs from them is gone
-	links      []linkEdit
-	papers     []paperEdit
+	Everywhere bool
+	Dates      []DateEdit
+	Shares     []ShareEdit
+	Members    []MemberEdit
+	Accounts   []AccountEdit
+	Admins     []AdminEdit
+	Servers    []ServerEdit
+	Made       []MadeItem
+	Moved      []MovedItem
+	Removed    []int64
+	Puts       []PutBack
+	Levels     []LevelEdit
+	AddedAt    map[string]int // folders that come: server and path → node
+	Deletes    []Deletion
+	Goes       []estate.Server // that go once all that hangs from them is gone
+	Links      []LinkEdit
+	Papers     []PaperEdit
 	// fromDirectory: it is what a directory has, and not to be changed there.
-	fromDirectory bool
-	read          *Reading // how far a directory is read with that; nil: none is
-	told          *Telling // what files of people told; nil: it is no such plan
+	FromDirectory bool
+	Read          *Reading // how far a directory is read with that; nil: none is
+	Told          *Telling // what files of people told; nil: it is no such plan
 }
 
 // Read is how far a directory is read once the plan is kept; where it changes
 // nothing, that is to be remembered all the same.
-func (p *Plan) Read() *Reading { return p.work.read }
+func (p *Plan) Read() *Reading { return p.Work.Read }
 
 // Told is what files of people told, where it is such a plan.
-func (p *Plan) Told() *Telling { return p.work.told }
+func (p *Plan) Told() *Telling { return p.Work.Told }
 
 // people tells whether memberships, administrators or accounts change.
-func (w *work) people() bool {
-	return len(w.members)+len(w.admins)+len(w.accounts)+len(w.formers()) > 0
+func (w *work) People() bool {
+	return len(w.Members)+len(w.Admins)+len(w.Accounts)+len(w.Formers()) > 0
 }
 
 // name marks a node as one the command edits.
-func (w *work) name(n int) {
-	if !w.isNamed[n] {
-		w.isNamed[n] = true
-		w.named = append(w.named, n)
+func (w *work) Name(n int) {
+	if !w.IsNamed[n] {
+		w.IsNamed[n] = true
+		w.Named = append(w.Named, n)
 	}
 }
 
 // root is the topmost node of what a plan touches, and where it is on each
 // side; "" where it isn't there.
-type root struct {
-	node   int
-	server estate.Server
-	path   [2]string
+type Root struct {
+	Node   int
+	Server estate.Server
+	Path   [2]string
 	// chain: Above of the forest's node is the same on both sides unless Then says otherwise.
 }
 
-type dateEdit struct {
-	of     estate.Bearer
-	before estate.Dated
-	after  estate.Dated
-	folder bool
-	node   int
+type DateEdit struct {
+	Of     estate.Bearer
+	Before estate.Dated
+	After  estate.Dated
+	Folder bool
+	Node   int
 }
 
-type shareEdit struct {
-	server        estate.Server
-	before, after *estate.Share // nil: isn't there
+type ShareEdit struct {
+	Server        estate.Server
+	Before, After *estate.Share // nil: isn't there
 }
 
-type memberEdit struct {
-	group, member *account
-	was, is       *estate.Membership // nil: no member
+type MemberEdit struct {
+	Group, Member *account
+	Was, Is       *estate.Membership // nil: no member
 }
 
-type accountEdit struct {
-	row           int64 // of one that is put back; 0: a new one
-	before, after *account
+type AccountEdit struct {
+	Row           int64 // of one that is put back; 0: a new one
+	Before, After *account
 }
 
-type adminEdit struct {
-	server estate.Server
-	who    account
-	on     bool
+type AdminEdit struct {
+	Server estate.Server
+	Who    account
+	On     bool
 }
 
-type serverEdit struct {
+type ServerEdit struct {
 	row           int64
-	before, after *estate.Server
-	link          *estate.Link // of a new one: how the real server is reached
+	Before, After *estate.Server
+	Link          *estate.Link // of a new one: how the real server is reached
 }
 
-type linkEdit struct {
-	server estate.Server
-	link   *estate.Link // nil: a model alone
+type LinkEdit struct {
+	Server estate.Server
+	Link   *estate.Link // nil: a model alone
 }
 
-type madeItem struct {
-	in     estate.Place // the folder; used where inMade < 0
-	inMade int          // the place in made of the folder, where that is new too
-	name   string
-	folder bool
-	d      rule.Any
-	facts  format.Facts
+type MadeItem struct {
+	In     estate.Place // the folder; used where inMade < 0
+	InMade int          // the place in made of the folder, where that is new too
+	Name   string
+	Folder bool
+	D      rule.Any
+	Facts  format.Facts
 }
 
-type movedItem struct {
-	item, folder int64
-	name         string
+type MovedItem struct {
+	Item, Folder int64
+	Name         string
 }
 
 // putBack is a row that undoing puts back under its old number.
-type putBack struct {
-	table  string
-	id     int64
-	values []any
+type PutBack struct {
+	Table  string
+	Id     int64
+	Values []any
 }
 
-type deletion struct {
-	table       string
-	first, last int64
+type Deletion struct {
+	Table       string
+	First, Last int64
 }
 
-type levelEdit struct {
-	level right.Level
-	add   bool
+type LevelEdit struct {
+	Level right.Level
+	Add   bool
 }
 
 // Changes tells whether the plan alters anything.
@@ -246,97 +246,97 @@ func (p *Plan) Changes() bool {
 	if len(p.Edits) > 0 {
 		return true
 	}
-	if p.work.forest == nil {
+	if p.Work.Forest == nil {
 		return false
 	}
-	nodes, _ := p.work.forest.Changed()
+	nodes, _ := p.Work.Forest.Changed()
 	return nodes > 0
 }
 
 // Keep stores what the plan alters, and gives the summary for the journal. It
 // runs within a change whose Meta.Head is the plan's.
 func (p *Plan) Keep(t *estate.Tx) (string, error) {
-	w := &p.work
-	for i := range w.servers {
-		e := &w.servers[i]
+	w := &p.Work
+	for i := range w.Servers {
+		e := &w.Servers[i]
 		switch {
-		case e.before == nil && e.row == 0:
-			*e.after = t.AddServer(e.after.Name, e.after.Traits)
-			if e.link != nil {
-				t.SetLink(*e.after, *e.link)
+		case e.Before == nil && e.row == 0:
+			*e.After = t.AddServer(e.After.Name, e.After.Traits)
+			if e.Link != nil {
+				t.SetLink(*e.After, *e.Link)
 			}
-		case e.after == nil:
-			t.ForgetScans(*e.before)
-			t.Delete("servers", e.before.ID)
-		case e.before != nil:
-			t.SetTraits(*e.before, e.after.Traits)
+		case e.After == nil:
+			t.ForgetScans(*e.Before)
+			t.Delete("servers", e.Before.ID)
+		case e.Before != nil:
+			t.SetTraits(*e.Before, e.After.Traits)
 		}
 	}
-	for _, e := range w.links {
-		t.Relink(e.server, e.link)
+	for _, e := range w.Links {
+		t.Relink(e.Server, e.Link)
 	}
 	w.parkNames(t)
-	for _, b := range w.puts {
-		t.Put(b.table, b.id, b.values)
+	for _, b := range w.Puts {
+		t.Put(b.Table, b.Id, b.Values)
 	}
 	w.keepPeople(t)
-	for _, e := range w.admins {
-		s := e.server
+	for _, e := range w.Admins {
+		s := e.Server
 		if found, ok := t.FindServer(s.Name); ok {
 			s = found
 		}
-		t.SetAdministrator(s, e.who.ID, e.on)
+		t.SetAdministrator(s, e.Who.ID, e.On)
 	}
 	w.removePeople(t)
-	if w.forest != nil {
-		t.Keep(w.forest)
+	if w.Forest != nil {
+		t.Keep(w.Forest)
 	}
-	ids := make([]int64, len(w.made))
-	for i, m := range w.made {
-		if m.inMade >= 0 {
-			ids[i] = t.MakeIn(ids[m.inMade], m.name, m.folder, m.d)
+	ids := make([]int64, len(w.Made))
+	for i, m := range w.Made {
+		if m.InMade >= 0 {
+			ids[i] = t.MakeIn(ids[m.InMade], m.Name, m.Folder, m.D)
 		} else {
-			ids[i] = t.Make(m.in, m.name, m.folder, m.d)
+			ids[i] = t.Make(m.In, m.Name, m.Folder, m.D)
 		}
-		if m.facts != (format.Facts{}) {
-			t.SetFacts(ids[i], m.facts)
+		if m.Facts != (format.Facts{}) {
+			t.SetFacts(ids[i], m.Facts)
 		}
 	}
-	for _, m := range w.moved {
-		t.Move(m.item, m.folder, m.name)
+	for _, m := range w.Moved {
+		t.Move(m.Item, m.Folder, m.Name)
 	}
-	if len(w.removed) > 0 {
-		t.Remove(w.removed)
+	if len(w.Removed) > 0 {
+		t.Remove(w.Removed)
 	}
-	for _, x := range w.deletes {
-		t.DeleteRange(x.table, x.first, x.last)
+	for _, x := range w.Deletes {
+		t.DeleteRange(x.Table, x.First, x.Last)
 	}
-	for _, e := range w.shares {
+	for _, e := range w.Shares {
 		switch {
-		case e.before == nil:
-			s := e.server
+		case e.Before == nil:
+			s := e.Server
 			if found, ok := t.FindServer(s.Name); ok {
 				s = found
 			}
-			if e.after.ID == 0 {
-				t.AddShare(s, *e.after)
+			if e.After.ID == 0 {
+				t.AddShare(s, *e.After)
 			}
-			if at, err := t.At(s, e.after.Folder); err == nil {
+			if at, err := t.At(s, e.After.Folder); err == nil {
 				t.Alone(at.Item) // routes end there
 			}
-		case e.after == nil:
-			t.RemoveShare(e.before.ID)
+		case e.After == nil:
+			t.RemoveShare(e.Before.ID)
 		default:
-			t.SetShare(e.before.ID, e.after.Descriptor)
-			if e.before.ReadOnly != e.after.ReadOnly {
-				t.SetSwitch(e.before.ID, e.after.ReadOnly)
+			t.SetShare(e.Before.ID, e.After.Descriptor)
+			if e.Before.ReadOnly != e.After.ReadOnly {
+				t.SetSwitch(e.Before.ID, e.After.ReadOnly)
 			}
-			if !e.before.Admission.Same(e.after.Admission) {
-				t.SetAdmission(e.before.ID, e.after.Admission)
+			if !e.Before.Admission.Same(e.After.Admission) {
+				t.SetAdmission(e.Before.ID, e.After.Admission)
 			}
 		}
 	}
-	if len(w.puts)+len(w.moved)+len(w.made) > 0 { // what came may be what a share stands over
+	if len(w.Puts)+len(w.Moved)+len(w.Made) > 0 { // what came may be what a share stands over
 		for _, s := range t.Servers() {
 			for _, sh := range t.Shares(s) {
 				if at, err := t.At(s, sh.Folder); err == nil {
@@ -345,32 +345,32 @@ func (p *Plan) Keep(t *estate.Tx) (string, error) {
 			}
 		}
 	}
-	for _, s := range w.goes {
+	for _, s := range w.Goes {
 		t.ForgetScans(s)
 		t.Delete("servers", s.ID)
 	}
-	for _, e := range w.dates {
-		t.SetDated(e.of, e.after)
+	for _, e := range w.Dates {
+		t.SetDated(e.Of, e.After)
 	}
 	w.keepPapers(t)
-	if w.read != nil {
-		if err := w.read.Remember(t); err != nil {
+	if w.Read != nil {
+		if err := w.Read.Remember(t); err != nil {
 			return "", err
 		}
 	}
-	if w.told != nil {
-		told := *w.told
+	if w.Told != nil {
+		told := *w.Told
 		told.Head = p.Head + 1 // this change
 		if err := told.Remember(t); err != nil {
 			return "", err
 		}
 	}
-	for _, e := range w.levels {
-		if e.add {
-			if err := t.AddLevel(e.level); err != nil {
+	for _, e := range w.Levels {
+		if e.Add {
+			if err := t.AddLevel(e.Level); err != nil {
 				return "", err
 			}
-		} else if err := t.RemoveLevel(e.level.Name); err != nil {
+		} else if err := t.RemoveLevel(e.Level.Name); err != nil {
 			return "", err
 		}
 	}
@@ -380,12 +380,12 @@ func (p *Plan) Keep(t *estate.Tx) (string, error) {
 // Meta gives what the journal is told of the plan.
 func (p *Plan) Meta(command string) estate.Meta {
 	m := estate.Meta{Actor: p.Actor, Command: command, Head: p.Head, Undoes: p.Undoes, Forced: slices.Clone(p.Over),
-		Large: len(p.work.accounts)+len(p.work.members)+len(p.work.papers) >= large}
+		Large: len(p.Work.Accounts)+len(p.Work.Members)+len(p.Work.Papers) >= large}
 	switch {
-	case p.work.read != nil:
-		m.Origin = originDirectory + p.work.read.Directory
-	case p.work.fromDirectory:
-		m.Origin = originPeople
+	case p.Work.Read != nil:
+		m.Origin = OriginDirectory + p.Work.Read.Directory
+	case p.Work.FromDirectory:
+		m.Origin = OriginPeople
 	}
 	for _, w := range p.Warnings {
 		if p.Stops(w) && !slices.Contains(m.Forced, w.Guard) {
@@ -400,17 +400,17 @@ func (p *Plan) Meta(command string) estate.Meta {
 // whose places somebody keeps, and that much goes at once, which is sooner a
 // mistake where it is kept.
 func (p *Plan) Stops(w Warning) bool {
-	return !p.IsSo || w.Guard == "loses-much" || len(p.work.goes) > 0 && w.Guard == "kept"
+	return !p.IsSo || w.Guard == "loses-much" || len(p.Work.Goes) > 0 && w.Guard == "kept"
 }
 
 // large is how many accounts, memberships and papers make a change a large one.
 const large = 20_000
 
 // begin makes a plan of a desk.
-func (d *Desk) begin(format string, args ...any) *Plan {
-	return &Plan{Change: fmt.Sprintf(format, args...), Actor: d.Actor, Head: d.t.Head(), Asks: true,
+func (d *Desk) Begin(format string, args ...any) *Plan {
+	return &Plan{Change: fmt.Sprintf(format, args...), Actor: d.Actor, Head: d.T.Head(), Asks: true,
 		Edits: []Edit{}, Impact: []Shift{}, Unmoved: []Unmoved{}, Warnings: []Warning{}, Advice: []Advice{},
-		work: work{isNamed: map[int]bool{}, addedAt: map[string]int{}}}
+		Work: work{IsNamed: map[int]bool{}, AddedAt: map[string]int{}}}
 }
 
 // sec makes an edit of rules kept as security descriptors; those of another
@@ -431,46 +431,46 @@ func sec(fn func(d, parent *rule.Descriptor, folder bool) (*rule.Descriptor, err
 }
 
 // desc gives rules that are a security descriptor; nil for those of another kind.
-func desc(a rule.Any) *rule.Descriptor {
+func Desc(a rule.Any) *rule.Descriptor {
 	d, _ := a.(*rule.Descriptor)
 	return d
 }
 
 // itemEdit is what a command does to items.
-type itemEdit struct {
+type ItemEdit struct {
 	// make edits a descriptor; dated are the last days of its own entries.
-	make func(d, parent *rule.Descriptor, folder bool, dated estate.Dated) (*rule.Descriptor, error)
+	Make func(d, parent *rule.Descriptor, folder bool, dated estate.Dated) (*rule.Descriptor, error)
 	// posix is make for rules of POSIX trees; nil: it can't be done there.
-	posix func(r, parent *posix.Rules, dated estate.Dated) (*posix.Rules, error)
+	Posix func(r, parent *posix.Rules, dated estate.Dated) (*posix.Rules, error)
 	// dates gives the last days afterwards; nil: those of entries that are
 	// still there.
-	dates func(before, after *rule.Descriptor, folder bool, dated estate.Dated) estate.Dated
+	Dates func(before, after *rule.Descriptor, folder bool, dated estate.Dated) estate.Dated
 	// hands: what the default list of a folder gives more or less is handed to
 	// what is there.
-	hands bool
+	Hands bool
 	// each gives what is below an item what the item is given; nil: nothing.
-	each func(r *posix.Rules) *posix.Rules
+	Each func(r *posix.Rules) *posix.Rules
 	// handsBack: a default list that goes takes what it gave too.
-	handsBack bool
+	HandsBack bool
 	// posixDates is dates for rules of POSIX trees, by what they list.
-	posixDates func(before, after *rule.Descriptor, dated estate.Dated) estate.Dated
+	PosixDates func(before, after *rule.Descriptor, dated estate.Dated) estate.Dated
 }
 
 // on gives the edit as it is on rules of any kind.
-func (e *itemEdit) on(dated estate.Dated) change.Edit {
+func (e *ItemEdit) on(dated estate.Dated) change.Edit {
 	sec := sec(func(x, up *rule.Descriptor, folder bool) (*rule.Descriptor, error) {
-		return e.make(x, up, folder, dated)
+		return e.Make(x, up, folder, dated)
 	})
 	return func(x, parent rule.Any, folder bool) (rule.Any, error) {
 		r, ok := x.(*posix.Rules)
 		if !ok {
 			return sec(x, parent, folder)
 		}
-		if e.posix == nil {
+		if e.Posix == nil {
 			return nil, noPosix()
 		}
 		up, _ := parent.(*posix.Rules)
-		after, err := e.posix(r, up, dated)
+		after, err := e.Posix(r, up, dated)
 		if err != nil {
 			return nil, err
 		}
@@ -479,58 +479,58 @@ func (e *itemEdit) on(dated estate.Dated) change.Edit {
 }
 
 // onItems makes the plan edit items, and whatever is below them follow.
-func (d *Desk) onItems(p *Plan, targets []estate.Target, e itemEdit, renew bool) error {
+func (d *Desk) OnItems(p *Plan, targets []estate.Target, e ItemEdit, renew bool) error {
 	return d.onStrands(p, targets, nil, e, renew)
 }
 
 // onStrands is onItems for all items of some strands beside; items with last
 // days are among the targets.
-func (d *Desk) onStrands(p *Plan, targets []estate.Target, strands []int64, e itemEdit, renew bool) error {
-	return d.onPieces(p, []piece{{targets, strands, e}}, renew)
+func (d *Desk) onStrands(p *Plan, targets []estate.Target, strands []int64, e ItemEdit, renew bool) error {
+	return d.OnPieces(p, []Piece{{targets, strands, e}}, renew)
 }
 
 // piece is one edit and the items it is of; no item is in two pieces.
-type piece struct {
-	targets []estate.Target
-	strands []int64
-	edit    itemEdit
+type Piece struct {
+	Targets []estate.Target
+	Strands []int64
+	Edit    ItemEdit
 }
 
 // allBelow makes an edit on everything below a plan's targets too.
-func (d *Desk) allBelow(p *Plan, e itemEdit) error {
-	f := p.work.forest
+func (d *Desk) AllBelow(p *Plan, e ItemEdit) error {
+	f := p.Work.Forest
 	hand := e.on(nil)
 	for i := range f.Nodes {
 		f.Edits[i] = hand
 	}
-	p.work.renews = true
-	return f.Work(d.ctx)
+	p.Work.Renews = true
+	return f.Work(d.Ctx)
 }
 
 // onPieces is onStrands for several edits at once. A piece without an edit is
 // only looked at.
-func (d *Desk) onPieces(p *Plan, pieces []piece, renew bool) error {
-	d.step("looking at what is below")
+func (d *Desk) OnPieces(p *Plan, pieces []Piece, renew bool) error {
+	d.Doing("looking at what is below")
 	withDates := map[int64]bool{}
-	if d.t.HasDates() {
-		withDates = d.t.WithDates()
+	if d.T.HasDates() {
+		withDates = d.T.WithDates()
 	}
 	var groups []estate.Group
 	dated := map[int64]estate.Dated{}
 	whole := false
 	for _, x := range pieces {
-		e := x.edit
-		plain := estate.Group{Strands: x.strands}
-		whole = whole || len(x.strands) > 0
-		if e.make != nil {
+		e := x.Edit
+		plain := estate.Group{Strands: x.Strands}
+		whole = whole || len(x.Strands) > 0
+		if e.Make != nil {
 			plain.Edit = e.on(nil)
 		}
-		for _, x := range x.targets {
-			if e.make == nil || !withDates[x.Item] {
+		for _, x := range x.Targets {
+			if e.Make == nil || !withDates[x.Item] {
 				plain.Targets = append(plain.Targets, x)
 				continue
 			}
-			days := d.t.Dated(estate.Bearer{Item: x.Item}, d.t.Of(x.Strand))
+			days := d.T.Dated(estate.Bearer{Item: x.Item}, d.T.Of(x.Strand))
 			dated[x.Item] = days
 			groups = append(groups, estate.Group{Targets: []estate.Target{x}, Edit: e.on(days)})
 		}
@@ -538,54 +538,54 @@ func (d *Desk) onPieces(p *Plan, pieces []piece, renew bool) error {
 			groups = append(groups, plain)
 		}
 	}
-	carve := d.t.Carve
-	if p.work.everywhere { // what else changes is seen on everything there is
-		carve = d.t.CarveAll
+	carve := d.T.Carve
+	if p.Work.Everywhere { // what else changes is seen on everything there is
+		carve = d.T.CarveAll
 	}
 	f, err := carve(groups)
 	if err != nil {
 		return err
 	}
 	f.Renew = renew
-	p.work.forest, p.work.renews = f, renew
-	d.step("working out what follows below")
-	if err := f.Work(d.ctx); err != nil {
+	p.Work.Forest, p.Work.Renews = f, renew
+	d.Doing("working out what follows below")
+	if err := f.Work(d.Ctx); err != nil {
 		return err
 	}
 	for n := range f.Nodes {
 		if f.Edits[n] != nil && f.Nodes[n].Changed() && whole {
-			p.work.name(n)
+			p.Work.Name(n)
 		}
 	}
 	hands, back, each := map[int]bool{}, map[int]bool{}, map[int][]func(*posix.Rules) *posix.Rules{}
 	for _, piece := range pieces {
-		e := piece.edit
-		if e.make == nil {
+		e := piece.Edit
+		if e.Make == nil {
 			continue
 		}
-		for _, x := range piece.targets {
+		for _, x := range piece.Targets {
 			n := f.NodeFor(x.Item, x.Strand)
 			if n < 0 {
 				continue
 			}
-			p.work.name(n)
-			hands[n] = hands[n] || e.hands
-			back[n] = back[n] || e.handsBack
-			if e.each != nil && f.Nodes[n].Folder {
-				each[n] = append(each[n], e.each)
+			p.Work.Name(n)
+			hands[n] = hands[n] || e.Hands
+			back[n] = back[n] || e.HandsBack
+			if e.Each != nil && f.Nodes[n].Folder {
+				each[n] = append(each[n], e.Each)
 			}
 			node := &f.Nodes[n]
 			was := dated[x.Item]
 			after := node.After.Listed()
-			is := still(was, after)
+			is := Still(was, after)
 			switch _, sec := node.After.(*rule.Descriptor); {
-			case sec && e.dates != nil:
-				is = e.dates(desc(node.Before), after, node.Folder, was)
-			case !sec && e.posixDates != nil:
-				is = e.posixDates(node.Before.Listed(), after, was)
+			case sec && e.Dates != nil:
+				is = e.Dates(Desc(node.Before), after, node.Folder, was)
+			case !sec && e.PosixDates != nil:
+				is = e.PosixDates(node.Before.Listed(), after, was)
 			}
 			if !maps.Equal(was, is) {
-				p.work.dates = append(p.work.dates, dateEdit{of: estate.Bearer{Item: x.Item}, before: was, after: is, folder: node.Folder, node: n})
+				p.Work.Dates = append(p.Work.Dates, DateEdit{Of: estate.Bearer{Item: x.Item}, Before: was, After: is, Folder: node.Folder, Node: n})
 			}
 		}
 	}
@@ -593,7 +593,7 @@ func (d *Desk) onPieces(p *Plan, pieces []piece, renew bool) error {
 }
 
 // still gives the last days of entries that are still there.
-func still(dated estate.Dated, after *rule.Descriptor) estate.Dated {
+func Still(dated estate.Dated, after *rule.Descriptor) estate.Dated {
 	out := estate.Dated{}
 	for e, u := range dated {
 		if after != nil && slices.Contains(after.Rules.Entries, e) {
@@ -605,17 +605,17 @@ func still(dated estate.Dated, after *rule.Descriptor) estate.Dated {
 
 // finish works out the roots, the edits in words, the impact, and what guards
 // say.
-func (d *Desk) finish(p *Plan) (*Plan, error) {
-	if err := d.t.Err(); err != nil {
+func (d *Desk) Finish(p *Plan) (*Plan, error) {
+	if err := d.T.Err(); err != nil {
 		return nil, err
 	}
-	if p.work.forest == nil {
-		p.work.forest = estate.NewForest()
+	if p.Work.Forest == nil {
+		p.Work.Forest = estate.NewForest()
 	}
-	d.findRoots(p)
+	d.FindRoots(p)
 	d.describe(p)
 	if !p.Changes() {
-		return p, d.t.Err()
+		return p, d.T.Err()
 	}
 	p.Nothing = ""
 	if err := d.elsewhere(p); err != nil {
@@ -635,7 +635,7 @@ func (d *Desk) finish(p *Plan) (*Plan, error) {
 			return nil, err
 		}
 	}
-	return p, d.t.Err()
+	return p, d.T.Err()
 }
 
 // Review is what else is asked of every plan, wherever it comes from, beside the
@@ -655,51 +655,51 @@ var reviews []Review
 func AddReview(r Review) { reviews = append(reviews, r) }
 
 // findRoots finds where the topmost nodes of a plan's forest are.
-func (d *Desk) findRoots(p *Plan) {
+func (d *Desk) FindRoots(p *Plan) {
 	known := map[int]bool{}
-	for _, r := range p.work.roots {
-		known[r.node] = true
+	for _, r := range p.Work.Roots {
+		known[r.Node] = true
 	}
-	f := p.work.forest
+	f := p.Work.Forest
 	for i := range f.Nodes {
 		if f.Nodes[i].Parent >= 0 || known[i] || f.Strand(i) == 0 {
 			continue
 		}
-		items := f.Some(d.t, i, 1)
+		items := f.Some(d.T, i, 1)
 		if len(items) == 0 {
 			continue
 		}
-		if s, path, ok := d.t.Stands(items[0]); ok {
-			p.work.roots = append(p.work.roots, root{node: i, server: s, path: [2]string{path, path}})
+		if s, path, ok := d.T.Stands(items[0]); ok {
+			p.Work.Roots = append(p.Work.Roots, Root{Node: i, Server: s, Path: [2]string{path, path}})
 		}
 	}
 }
 
 // where names a node by one of its items.
-func (d *Desk) where(p *Plan, node int) string {
-	for _, r := range p.work.roots {
-		if r.node == node && p.work.forest.Strand(node) == 0 {
-			path := r.path[0]
-			if r.path[1] != "" {
-				path = r.path[1]
+func (d *Desk) Where(p *Plan, node int) string {
+	for _, r := range p.Work.Roots {
+		if r.Node == node && p.Work.Forest.Strand(node) == 0 {
+			path := r.Path[0]
+			if r.Path[1] != "" {
+				path = r.Path[1]
 			}
-			return estate.Place{Server: r.server, Path: path}.String()
+			return estate.Place{Server: r.Server, Path: path}.String()
 		}
 	}
-	if p.work.forest.Strand(node) == 0 {
-		if up := p.work.forest.Nodes[node].Parent; up >= 0 {
-			return "in " + d.where(p, up)
+	if p.Work.Forest.Strand(node) == 0 {
+		if up := p.Work.Forest.Nodes[node].Parent; up >= 0 {
+			return "in " + d.Where(p, up)
 		}
 		return ""
 	}
-	for _, item := range p.work.forest.Some(d.t, node, 1) {
-		return d.t.Where(item)
+	for _, item := range p.Work.Forest.Some(d.T, node, 1) {
+		return d.T.Where(item)
 	}
 	return ""
 }
 
 // many names several for a summary.
-func many(names []string) string {
+func Many(names []string) string {
 	if len(names) > 6 {
 		return strings.Join(names[:5], ", ") + fmt.Sprintf(" and %d more", len(names)-5)
 	}

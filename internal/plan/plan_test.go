@@ -1,4 +1,4 @@
-package plan
+package plan_test
 
 import (
 	"context"
@@ -28,6 +28,18 @@ import (
 	"tarnwold/internal/format"
 	"tarnwold/internal/format/exports"
 	"tarnwold/internal/format/smbconf"
+	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/entry"
+	"tarnwold/internal/plan/intake"
+	"tarnwold/internal/plan/item"
+	"tarnwold/internal/plan/keeper"
+	"tarnwold/internal/plan/people"
+	"tarnwold/internal/plan/policies"
+	"tarnwold/internal/plan/request"
+	"tarnwold/internal/plan/review"
+	"tarnwold/internal/plan/saved"
+	"tarnwold/internal/plan/servers"
+	"tarnwold/internal/plan/undo"
 )
 
 // usual is how many estates a property is tried on; it is enough to meet what
@@ -45,8 +57,8 @@ func reached(t *testing.T, got, want int, what string) {
 // TestMain keeps properties to fewer estates than rapid would make: each is a
 // file of its own, written to disk.
 func TestMain(m *testing.M) {
-	enough = 2 // so that new ones are put in many at a time here too
-	manyPeople, masses = 3, 2
+	plan.Enough = 2 // so that new ones are put in many at a time here too
+	plan.ManyPeople, plan.Masses = 3, 2
 	drawn.Main(m, usual)
 }
 
@@ -81,20 +93,23 @@ func worldOf(t *testing.T, rt *rapid.T, posixTree bool) *world {
 	require.NoError(rt, err)
 	rt.Cleanup(func() { e.Close(); os.Remove(file) })
 	w := &world{t: rt, e: e, posix: posixTree}
-	var accounts AccountFile
+	var accounts people.AccountFile
 	for i := range 4 {
 		w.users = append(w.users, fmt.Sprint("u", i))
-		accounts.Accounts = append(accounts.Accounts, format.AccountRow{PrimaryGID: acc.NoPOSIX, Account: account{Kind: acc.User, Name: fmt.Sprint("u", i), ID: dom.Child(uint32(1000 + i)), POSIX: number(posixTree, i)}})
+		accounts.Accounts = append(accounts.Accounts, format.AccountRow{PrimaryGID: acc.NoPOSIX, Account: acc.Account{Kind: acc.User, Name: fmt.Sprint("u", i), ID: dom.Child(uint32(1000 + i)), POSIX: number(posixTree, i)}})
 	}
 	for i := range 4 {
-		accounts.Accounts = append(accounts.Accounts, format.AccountRow{PrimaryGID: acc.NoPOSIX, Account: account{Kind: acc.Group, Name: fmt.Sprint("g", i), ID: dom.Child(uint32(2000 + i)), POSIX: int64(5000 + i)}})
+		accounts.Accounts = append(accounts.Accounts, format.AccountRow{PrimaryGID: acc.NoPOSIX, Account: acc.Account{Kind: acc.Group, Name: fmt.Sprint("g", i), ID: dom.Child(uint32(2000 + i)), POSIX: int64(5000 + i)}})
 		accounts.Members = append(accounts.Members, format.MemberRow{Group: fmt.Sprint("g", i), Member: fmt.Sprint("u", i%3)})
 		if i > 0 {
 			accounts.Members = append(accounts.Members, format.MemberRow{Group: fmt.Sprint("g", i-1), Member: fmt.Sprint("g", i)})
 		}
 	}
 	w.who = append(append([]string{}, w.users...), "g0", "g1", "g2", "g3", "everyone@", "owner@", "creator@", "authenticated@")
-	w.keep(func(d *Desk) (*Plan, error) { p, _, err := d.LoadAccounts([]AccountFile{accounts}); return p, err })
+	w.keep(func(d *plan.Desk) (*plan.Plan, error) {
+		p, _, err := people.LoadAccounts(d, []people.AccountFile{accounts})
+		return p, err
+	})
 	set := rapid.SampledFrom(verdict.TraitNames()).Draw(rt, "traits")
 	if posixTree { // with shares of every kind over it
 		set = rapid.SampledFrom([]string{"posix", "posix-smb", "posix-smb-kept"}).Draw(rt, "POSIX traits")
@@ -103,9 +118,11 @@ func worldOf(t *testing.T, rt *rapid.T, posixTree bool) *world {
 	if posixTree {
 		single = nil
 	}
-	w.keep(func(d *Desk) (*Plan, error) { return d.AddServer("box", set, single, []string{"u3"}, nil) })
-	w.keep(func(d *Desk) (*Plan, error) {
-		return d.AddShares([]NewShare{{Address: "//box/all", Folder: "/srv"}, {Address: "//box/in", Folder: "/srv/a", Rules: []string{"allow g1 edit", "allow everyone@ read"}}})
+	w.keep(func(d *plan.Desk) (*plan.Plan, error) {
+		return servers.AddServer(d, "box", set, single, []string{"u3"}, nil)
+	})
+	w.keep(func(d *plan.Desk) (*plan.Plan, error) {
+		return servers.AddShares(d, []servers.NewShare{{Address: "//box/all", Folder: "/srv"}, {Address: "//box/in", Folder: "/srv/a", Rules: []string{"allow g1 edit", "allow everyone@ read"}}})
 	})
 	top := &rule.Descriptor{Owner: dom.Child(1000), Group: dom.Child(2000), Control: rule.RulesPresent | rule.RulesSealed, Audit: rule.Rules{Absent: true}}
 	for range rapid.IntRange(1, 4).Draw(rt, "top entries") {
@@ -140,7 +157,7 @@ func worldOf(t *testing.T, rt *rapid.T, posixTree bool) *world {
 	require.NoError(rt, err)
 	require.NoError(rt, tree.Arrange())
 	_, err = e.Change(ctx, estate.Meta{Head: estate.Any, Bulk: true}, func(tx *estate.Tx) (string, error) {
-		return "loaded", LoadTree(tx, place.Address{Server: "box", Path: "/srv"}, tree, nil)
+		return "loaded", intake.LoadTree(tx, place.Address{Server: "box", Path: "/srv"}, tree, nil)
 	})
 	require.NoError(rt, err)
 	return w
@@ -202,15 +219,15 @@ func (w *world) posixRules(folder bool) *posix.Rules {
 }
 
 func (w *world) entry(flags rule.Flags) rule.Entry {
-	ids := []ID{dom.Child(1000), dom.Child(1001), dom.Child(2000), dom.Child(2001), dom.Child(2002), acc.Everyone, acc.Creator, acc.OwnerRights}
+	ids := []plan.ID{dom.Child(1000), dom.Child(1001), dom.Child(2000), dom.Child(2001), dom.Child(2002), acc.Everyone, acc.Creator, acc.OwnerRights}
 	return rule.Entry{Kind: rapid.SampledFrom([]rule.Kind{rule.Allow, rule.Allow, rule.Deny}).Draw(w.t, "kind"), Flags: flags,
 		Rights: rapid.SampledFrom([]right.Set{1, 0x40, 0x20, 0x1200a9, 0x1301bf, right.All, right.GenericAll}).Draw(w.t, "rights"), Who: rapid.SampledFrom(ids).Draw(w.t, "who")}
 }
 
 // work makes a plan.
-func (w *world) work(fn func(d *Desk) (*Plan, error)) (p *Plan, err error) {
+func (w *world) work(fn func(d *plan.Desk) (*plan.Plan, error)) (p *plan.Plan, err error) {
 	verr := w.e.View(ctx, func(tx *estate.Tx) error {
-		p, err = fn(New(tx, "outsider"))
+		p, err = fn(plan.New(tx, "outsider"))
 		return nil
 	})
 	require.NoError(w.t, verr)
@@ -218,7 +235,7 @@ func (w *world) work(fn func(d *Desk) (*Plan, error)) (p *Plan, err error) {
 }
 
 // keep makes a plan and keeps it; 0 where it changes nothing or is refused.
-func (w *world) keep(fn func(d *Desk) (*Plan, error)) int64 {
+func (w *world) keep(fn func(d *plan.Desk) (*plan.Plan, error)) int64 {
 	p, err := w.work(fn)
 	if err != nil {
 		w.refused = err
@@ -250,27 +267,27 @@ func (w *world) all() (paths []string, folders []string) {
 }
 
 // anyPlan draws a plan of any kind.
-func (w *world) anyPlan() (kind string, fn func(d *Desk) (*Plan, error)) {
+func (w *world) anyPlan() (kind string, fn func(d *plan.Desk) (*plan.Plan, error)) {
 	t := w.t
 	paths, folders := w.all()
 	if len(paths) == 0 {
-		return "nothing", func(d *Desk) (*Plan, error) { return d.Join("g0", []string{"u3"}, "") }
+		return "nothing", func(d *plan.Desk) (*plan.Plan, error) { return people.Join(d, "g0", []string{"u3"}, "") }
 	}
-	at := Targets{Where: []string{rapid.SampledFrom(paths).Draw(t, "at")}, Plain: true}
+	at := plan.Targets{Where: []string{rapid.SampledFrom(paths).Draw(t, "at")}, Plain: true}
 	if rapid.IntRange(0, 3).Draw(t, "several") == 0 {
 		at.Where = append(at.Where, rapid.SampledFrom(paths).Draw(t, "and at"))
 	}
 	if rapid.IntRange(0, 5).Draw(t, "pattern") == 0 {
-		at = Targets{Where: []string{"box:/srv/**"}, Kinds: estate.Kinds(rapid.IntRange(1, 3).Draw(t, "kinds"))}
+		at = plan.Targets{Where: []string{"box:/srv/**"}, Kinds: estate.Kinds(rapid.IntRange(1, 3).Draw(t, "kinds"))}
 	}
 	who := rapid.SampledFrom(w.who).Draw(t, "account")
 	what := rapid.SampledFrom([]string{"read", "edit", "full", "add", "delete-child,pass", "write-acl"}).Draw(t, "what")
 	scope := rapid.SampledFrom([]rule.Scope{0, rule.Here, rule.Below, rule.Files, rule.Tree | rule.Once}).Draw(t, "scope")
-	e := Entry{Kind: rapid.SampledFrom([]rule.Kind{rule.Allow, rule.Allow, rule.Deny}).Draw(t, "kind of entry"), Who: who, What: what, Scope: scope}
+	e := entry.Entry{Kind: rapid.SampledFrom([]rule.Kind{rule.Allow, rule.Allow, rule.Deny}).Draw(t, "kind of entry"), Who: who, What: what, Scope: scope}
 	if rapid.IntRange(0, 3).Draw(t, "dated") == 0 {
 		e.Until = rapid.SampledFrom([]estate.Day{"2099-01-01", "2099-06-01"}).Draw(t, "until")
 	}
-	share := Targets{Where: []string{rapid.SampledFrom([]string{"//box/all", "//box/in"}).Draw(t, "share")}}
+	share := plan.Targets{Where: []string{rapid.SampledFrom([]string{"//box/all", "//box/in"}).Draw(t, "share")}}
 	group, member := fmt.Sprint("g", rapid.IntRange(0, 3).Draw(t, "group")), rapid.SampledFrom(w.who[:8]).Draw(t, "member")
 	under := ""
 	if rapid.Bool().Draw(t, "under") {
@@ -281,43 +298,54 @@ func (w *world) anyPlan() (kind string, fn func(d *Desk) (*Plan, error)) {
 	}
 	table := []struct {
 		name string
-		fn   func(d *Desk) (*Plan, error)
+		fn   func(d *plan.Desk) (*plan.Plan, error)
 	}{
-		{"give", func(d *Desk) (*Plan, error) { return d.Give(e, at) }},
-		{"give", func(d *Desk) (*Plan, error) { return d.Give(e, at) }},
-		{"take", func(d *Desk) (*Plan, error) { return d.Take(Taking{Who: who}, at) }},
-		{"take-rights", func(d *Desk) (*Plan, error) { return d.Take(Taking{Who: who, What: what}, at) }},
-		{"replace", func(d *Desk) (*Plan, error) { return d.Replace(e, at) }},
-		{"give-share", func(d *Desk) (*Plan, error) { e.Share, e.Scope = true, rule.Here; return d.Give(e, share) }},
-		{"take-share", func(d *Desk) (*Plan, error) { return d.Take(Taking{Who: who, Share: true}, share) }},
-		{"seal", func(d *Desk) (*Plan, error) { return d.Seal(e.Kind == rule.Allow, at) }},
-		{"unseal", func(d *Desk) (*Plan, error) { return d.Unseal(e.Kind == rule.Deny, at) }},
-		{"reflow", func(d *Desk) (*Plan, error) { return d.Reflow(at) }},
-		{"own", func(d *Desk) (*Plan, error) { return d.Own(w.users[0], e.Kind == rule.Allow, at) }},
-		{"join", func(d *Desk) (*Plan, error) { return d.Join(group, []string{member}, e.Until) }},
-		{"leave", func(d *Desk) (*Plan, error) { return d.Leave(group, []string{member}) }},
-		{"move", func(d *Desk) (*Plan, error) { return d.Move(at.Where[0], rapid.SampledFrom(folders).Draw(t, "to")) }},
-		{"copy", func(d *Desk) (*Plan, error) { return d.Copy(at.Where[0], rapid.SampledFrom(folders).Draw(t, "to")) }},
-		{"put", func(d *Desk) (*Plan, error) {
-			p, _, err := d.Put(rapid.SampledFrom(folders).Draw(t, "in"), fmt.Sprint("new", d.t.Head()), e.Kind == rule.Deny, "u3")
+		{"give", func(d *plan.Desk) (*plan.Plan, error) { return entry.Give(d, e, at) }},
+		{"give", func(d *plan.Desk) (*plan.Plan, error) { return entry.Give(d, e, at) }},
+		{"take", func(d *plan.Desk) (*plan.Plan, error) { return entry.Take(d, entry.Taking{Who: who}, at) }},
+		{"take-rights", func(d *plan.Desk) (*plan.Plan, error) { return entry.Take(d, entry.Taking{Who: who, What: what}, at) }},
+		{"replace", func(d *plan.Desk) (*plan.Plan, error) { return entry.Replace(d, e, at) }},
+		{"give-share", func(d *plan.Desk) (*plan.Plan, error) {
+			e.Share, e.Scope = true, rule.Here
+			return entry.Give(d, e, share)
+		}},
+		{"take-share", func(d *plan.Desk) (*plan.Plan, error) {
+			return entry.Take(d, entry.Taking{Who: who, Share: true}, share)
+		}},
+		{"seal", func(d *plan.Desk) (*plan.Plan, error) { return entry.Seal(d, e.Kind == rule.Allow, at) }},
+		{"unseal", func(d *plan.Desk) (*plan.Plan, error) { return entry.Unseal(d, e.Kind == rule.Deny, at) }},
+		{"reflow", func(d *plan.Desk) (*plan.Plan, error) { return entry.Reflow(d, at) }},
+		{"own", func(d *plan.Desk) (*plan.Plan, error) { return entry.Own(d, w.users[0], e.Kind == rule.Allow, at) }},
+		{"join", func(d *plan.Desk) (*plan.Plan, error) { return people.Join(d, group, []string{member}, e.Until) }},
+		{"leave", func(d *plan.Desk) (*plan.Plan, error) { return people.Leave(d, group, []string{member}) }},
+		{"move", func(d *plan.Desk) (*plan.Plan, error) {
+			return item.Move(d, at.Where[0], rapid.SampledFrom(folders).Draw(t, "to"))
+		}},
+		{"copy", func(d *plan.Desk) (*plan.Plan, error) {
+			return item.Copy(d, at.Where[0], rapid.SampledFrom(folders).Draw(t, "to"))
+		}},
+		{"put", func(d *plan.Desk) (*plan.Plan, error) {
+			p, _, err := item.Put(d, rapid.SampledFrom(folders).Draw(t, "in"), fmt.Sprint("new", d.T.Head()), e.Kind == rule.Deny, "u3")
 			return p, err
 		}},
-		{"administrator", func(d *Desk) (*Plan, error) { return d.Administrators("box", []string{member}, e.Kind == rule.Allow) }},
-		{"traits", func(d *Desk) (*Plan, error) {
-			return d.SetTraits("box", rapid.SampledFrom(verdict.TraitNames()).Draw(t, "set"), "", false)
+		{"administrator", func(d *plan.Desk) (*plan.Plan, error) {
+			return servers.Administrators(d, "box", []string{member}, e.Kind == rule.Allow)
 		}},
-		{"layers", func(d *Desk) (*Plan, error) {
-			return d.SetTraits("box", "group-layers", rapid.SampledFrom([]string{"any", "1", "2"}).Draw(t, "layers"), true)
+		{"traits", func(d *plan.Desk) (*plan.Plan, error) {
+			return servers.SetTraits(d, "box", rapid.SampledFrom(verdict.TraitNames()).Draw(t, "set"), "", false)
 		}},
-		{"primary", func(d *Desk) (*Plan, error) {
-			return d.SetAccounts(acc.User, []string{w.users[1]}, AccountSetting{Primary: &group})
+		{"layers", func(d *plan.Desk) (*plan.Plan, error) {
+			return servers.SetTraits(d, "box", "group-layers", rapid.SampledFrom([]string{"any", "1", "2"}).Draw(t, "layers"), true)
 		}},
-		{"share-add", func(d *Desk) (*Plan, error) {
-			return d.AddShares([]NewShare{{Address: fmt.Sprintf("//box/s%d", d.t.Head()), Folder: strings.TrimPrefix(rapid.SampledFrom(folders).Draw(t, "over"), "box:"), ReadOnly: e.Kind == rule.Deny}})
+		{"primary", func(d *plan.Desk) (*plan.Plan, error) {
+			return people.SetAccounts(d, acc.User, []string{w.users[1]}, people.AccountSetting{Primary: &group})
 		}},
-		{"share-remove", func(d *Desk) (*Plan, error) { return d.RemoveShares(share.Where) }},
-		{"expire", func(d *Desk) (*Plan, error) { p, _, err := d.Expire("2099-03-01"); return p, err }},
-		{"configure", func(d *Desk) (*Plan, error) {
+		{"share-add", func(d *plan.Desk) (*plan.Plan, error) {
+			return servers.AddShares(d, []servers.NewShare{{Address: fmt.Sprintf("//box/s%d", d.T.Head()), Folder: strings.TrimPrefix(rapid.SampledFrom(folders).Draw(t, "over"), "box:"), ReadOnly: e.Kind == rule.Deny}})
+		}},
+		{"share-remove", func(d *plan.Desk) (*plan.Plan, error) { return servers.RemoveShares(d, share.Where) }},
+		{"expire", func(d *plan.Desk) (*plan.Plan, error) { p, _, err := entry.Expire(d, "2099-03-01"); return p, err }},
+		{"configure", func(d *plan.Desk) (*plan.Plan, error) {
 			some := func(what string) []string {
 				return rapid.SliceOfN(rapid.SampledFrom([]string{"u0", "u1", "u2", "@g0", "@g1", "@g2", "nobody"}), 0, 2).Draw(t, what)
 			}
@@ -332,50 +360,54 @@ func (w *world) anyPlan() (kind string, fn func(d *Desk) (*Plan, error)) {
 			case 2:
 				x.Group, x.GroupOfMembers = "@g1", true
 			}
-			p, _, err := d.Configure("box", "smb.conf", []smbconf.Share{x})
+			p, _, err := servers.Configure(d, "box", "smb.conf", []smbconf.Share{x})
 			return p, err
 		}},
-		{"exports", func(d *Desk) (*Plan, error) {
-			return d.Exports("box", "exports", []exports.Export{{Path: rapid.SampledFrom([]string{"/srv", "/srv/a"}).Draw(t, "exported"), Hosts: []string{"*"}, ReadOnly: e.Kind == rule.Deny,
+		{"exports", func(d *plan.Desk) (*plan.Plan, error) {
+			return servers.Exports(d, "box", "exports", []exports.Export{{Path: rapid.SampledFrom([]string{"/srv", "/srv/a"}).Draw(t, "exported"), Hosts: []string{"*"}, ReadOnly: e.Kind == rule.Deny,
 				Squash: rapid.SampledFrom([]string{"root", "all", "none"}).Draw(t, "squash"), UID: uint32(rapid.SampledFrom([]int{4000, 65534}).Draw(t, "anonymous")), GID: 5001}})
 		}},
-		{"watch", func(d *Desk) (*Plan, error) { return d.Watch(Entry{Who: who, What: what, On: 0x40}, at) }},
-		{"strip", func(d *Desk) (*Plan, error) { return d.Strip([]string{member}, under, w.users[0]) }},
-		{"swap", func(d *Desk) (*Plan, error) { return d.Swap(member, w.who[rapid.IntRange(0, 7).Draw(t, "for")], under) }},
-		{"like", func(d *Desk) (*Plan, error) { return d.Like(w.users[1], w.users[2]) }},
-		{"lay", func(d *Desk) (*Plan, error) {
-			p, _, err := d.LayPolicy(w.policy(paths), []string{"box:/srv"})
+		{"watch", func(d *plan.Desk) (*plan.Plan, error) {
+			return entry.Watch(d, entry.Entry{Who: who, What: what, On: 0x40}, at)
+		}},
+		{"strip", func(d *plan.Desk) (*plan.Plan, error) { return entry.Strip(d, []string{member}, under, w.users[0]) }},
+		{"swap", func(d *plan.Desk) (*plan.Plan, error) {
+			return entry.Swap(d, member, w.who[rapid.IntRange(0, 7).Draw(t, "for")], under)
+		}},
+		{"like", func(d *plan.Desk) (*plan.Plan, error) { return entry.Like(d, w.users[1], w.users[2]) }},
+		{"lay", func(d *plan.Desk) (*plan.Plan, error) {
+			p, _, err := policies.LayPolicy(d, w.policy(paths), []string{"box:/srv"})
 			return p, err
 		}},
-		{"lift", func(d *Desk) (*Plan, error) {
-			all, err := Policies(d.t)
+		{"lift", func(d *plan.Desk) (*plan.Plan, error) {
+			all, err := policies.Policies(d.T)
 			if err != nil || len(all) == 0 {
 				return nil, fmt.Errorf("none is laid")
 			}
-			return d.LiftPolicy(all[0].Name, nil)
+			return policies.LiftPolicy(d, all[0].Name, nil)
 		}},
-		{"outfit", func(d *Desk) (*Plan, error) {
-			return d.Outfits([]Outfitting{{Folder: rapid.SampledFrom(folders).Draw(t, "outfit"), Name: fmt.Sprint("o", d.t.Head())}}, []string{"read", "edit"},
+		{"outfit", func(d *plan.Desk) (*plan.Plan, error) {
+			return policies.Outfits(d, []policies.Outfitting{{Folder: rapid.SampledFrom(folders).Draw(t, "outfit"), Name: fmt.Sprint("o", d.T.Head())}}, []string{"read", "edit"},
 				rapid.Bool().Draw(t, "above"), rapid.Bool().Draw(t, "fill"), "")
 		}},
-		{"keeper", func(d *Desk) (*Plan, error) {
-			return d.AddKeeper(rapid.SampledFrom(w.who[:8]).Draw(t, "keeper"), []string{rapid.SampledFrom([]string{"group:g1", "group:g*", at.Where[0]}).Draw(t, "kept")})
+		{"keeper", func(d *plan.Desk) (*plan.Plan, error) {
+			return keeper.AddKeeper(d, rapid.SampledFrom(w.who[:8]).Draw(t, "keeper"), []string{rapid.SampledFrom([]string{"group:g1", "group:g*", at.Where[0]}).Draw(t, "kept")})
 		}},
-		{"request", func(d *Desk) (*Plan, error) {
-			p, _, err := d.Ask([]string{w.users[0], w.users[2]}, "edit", "//box/all", "for a reason", "")
+		{"request", func(d *plan.Desk) (*plan.Plan, error) {
+			p, _, err := request.Ask(d, []string{w.users[0], w.users[2]}, "edit", "//box/all", "for a reason", "")
 			return p, err
 		}},
-		{"refuse", func(d *Desk) (*Plan, error) { return d.Settle(1, Refused, "for another") }},
-		{"about", func(d *Desk) (*Plan, error) {
+		{"refuse", func(d *plan.Desk) (*plan.Plan, error) { return request.Settle(d, 1, request.Refused, "for another") }},
+		{"about", func(d *plan.Desk) (*plan.Plan, error) {
 			shut := e.Kind == rule.Deny
-			return d.SetAccounts(acc.User, []string{w.users[1]}, AccountSetting{About: &what, Shut: &shut})
+			return people.SetAccounts(d, acc.User, []string{w.users[1]}, people.AccountSetting{About: &what, Shut: &shut})
 		}},
-		{"mend", func(d *Desk) (*Plan, error) {
-			found, err := d.Findings("", nil)
+		{"mend", func(d *plan.Desk) (*plan.Plan, error) {
+			found, err := review.Findings(d, "", nil)
 			if err != nil {
 				return nil, err
 			}
-			p, _, err := d.MendFindings(found)
+			p, _, err := review.MendFindings(d, found)
 			return p, err
 		}},
 	}
@@ -447,13 +479,13 @@ func (w *world) shifts(before, after access) map[string]string {
 	return out
 }
 
-func (p *Plan) shifts() map[string]string {
+func shifts(p *plan.Plan) map[string]string {
 	out := map[string]string{}
 	for _, s := range p.Impact {
 		names := slices.Clone(s.Users)
 		sort.Strings(names)
 		for _, r := range s.Routes {
-			out[fmt.Sprintf("%s %x %x", r, s.before&right.Access, s.after&right.Access)] = fmt.Sprint(names, s.Items)
+			out[fmt.Sprintf("%s %x %x", r, s.Before&right.Access, s.After&right.Access)] = fmt.Sprint(names, s.Items)
 		}
 	}
 	return out
@@ -476,7 +508,7 @@ func TestImpactIsWhatComes(t *testing.T) {
 			_, err = w.e.Change(ctx, p.Meta("test"), p.Keep)
 			require.NoError(rt, err, kind)
 			after := w.access()
-			require.Equal(rt, w.shifts(before, after), p.shifts(), "%s: %s", kind, p.Change)
+			require.Equal(rt, w.shifts(before, after), shifts(p), "%s: %s", kind, p.Change)
 			before = after
 		}
 	})
@@ -552,17 +584,17 @@ func TestUndoGivesBackTheStart(t *testing.T) {
 			}
 		}
 		for i := len(changes) - 1; i >= 0; i-- {
-			p, err := w.work(func(d *Desk) (*Plan, error) { return d.Undo(changes[i], false) })
+			p, err := w.work(func(d *plan.Desk) (*plan.Plan, error) { return undo.Undo(d, changes[i], false) })
 			require.NoError(rt, err)
 			before := w.access()
 			_, err = w.e.Change(ctx, p.Meta("test"), p.Keep)
 			require.NoError(rt, err)
-			require.Equal(rt, w.shifts(before, w.access()), p.shifts(), p.Change)
+			require.Equal(rt, w.shifts(before, w.access()), shifts(p), p.Change)
 			require.Equal(rt, states[i], w.state(), p.Change)
 			undone++
 		}
 		for i, id := range changes {
-			require.NotZero(rt, w.keep(func(d *Desk) (*Plan, error) { return d.Redo(id, false) }), "%v", w.refused)
+			require.NotZero(rt, w.keep(func(d *plan.Desk) (*plan.Plan, error) { return undo.Redo(d, id, false) }), "%v", w.refused)
 			require.Equal(rt, states[i+1], w.state(), "redo %d", id)
 		}
 	})
@@ -588,11 +620,11 @@ func TestUndoInAnyOrder(t *testing.T) {
 			}
 			id := rapid.SampledFrom(changes).Draw(rt, "undo")
 			force := rapid.Bool().Draw(rt, "force")
-			p, err := w.work(func(d *Desk) (*Plan, error) {
-				if r, err := d.t.Record(id); err == nil && r.UndoneBy != 0 {
-					return d.Redo(id, force)
+			p, err := w.work(func(d *plan.Desk) (*plan.Plan, error) {
+				if r, err := d.T.Record(id); err == nil && r.UndoneBy != 0 {
+					return undo.Redo(d, id, force)
 				}
-				return d.Undo(id, force)
+				return undo.Undo(d, id, force)
 			})
 			if err != nil {
 				refused++
@@ -607,7 +639,7 @@ func TestUndoInAnyOrder(t *testing.T) {
 			before := w.access()
 			_, err = w.e.Change(ctx, p.Meta("test"), p.Keep)
 			require.NoError(rt, err, p.Change)
-			require.Equal(rt, w.shifts(before, w.access()), p.shifts(), p.Change)
+			require.Equal(rt, w.shifts(before, w.access()), shifts(p), p.Change)
 			_, _, err = expireWorks(w)
 			require.NoError(rt, err, "undoing anything leaves expire working")
 		}
@@ -617,9 +649,12 @@ func TestUndoInAnyOrder(t *testing.T) {
 	reached(t, refused, 3, "refused")
 }
 
-func expireWorks(w *world) (*Plan, []Ended, error) {
-	var ended []Ended
-	p, err := w.work(func(d *Desk) (p *Plan, err error) { p, ended, err = d.Expire("2199-01-01"); return p, err })
+func expireWorks(w *world) (*plan.Plan, []entry.Ended, error) {
+	var ended []entry.Ended
+	p, err := w.work(func(d *plan.Desk) (p *plan.Plan, err error) {
+		p, ended, err = entry.Expire(d, "2199-01-01")
+		return p, err
+	})
 	return p, ended, err
 }
 
@@ -629,18 +664,18 @@ func TestForcedUndoTakesAllOfIt(t *testing.T) {
 	rapid.Check(t, func(rt *rapid.T) {
 		w := newWorld(t, rt)
 		before := w.state()
-		first := w.keep(func(d *Desk) (*Plan, error) {
-			return d.Give(Entry{Who: "g3", What: "edit"}, Targets{Where: []string{"box:/srv"}})
+		first := w.keep(func(d *plan.Desk) (*plan.Plan, error) {
+			return entry.Give(d, entry.Entry{Who: "g3", What: "edit"}, plan.Targets{Where: []string{"box:/srv"}})
 		})
 		paths, _ := w.all()
-		second := w.keep(func(d *Desk) (*Plan, error) {
-			return d.Give(Entry{Who: "g2", What: "write-owner", Scope: rule.Here}, Targets{Where: []string{rapid.SampledFrom(paths).Draw(rt, "at")}, Plain: true})
+		second := w.keep(func(d *plan.Desk) (*plan.Plan, error) {
+			return entry.Give(d, entry.Entry{Who: "g2", What: "write-owner", Scope: rule.Here}, plan.Targets{Where: []string{rapid.SampledFrom(paths).Draw(rt, "at")}, Plain: true})
 		})
 		if first == 0 || second == 0 {
 			return
 		}
-		require.NotZero(rt, w.keep(func(d *Desk) (*Plan, error) { return d.Undo(first, true) }))
-		if id := w.keep(func(d *Desk) (*Plan, error) { return d.Undo(second, true) }); id == 0 {
+		require.NotZero(rt, w.keep(func(d *plan.Desk) (*plan.Plan, error) { return undo.Undo(d, first, true) }))
+		if id := w.keep(func(d *plan.Desk) (*plan.Plan, error) { return undo.Undo(d, second, true) }); id == 0 {
 			return
 		}
 		require.Equal(rt, before, w.state())
@@ -655,14 +690,14 @@ func TestSavedIsWhatWouldBeKept(t *testing.T) {
 		for range 4 {
 			kind, fn := w.anyPlan()
 			var js []byte
-			p, err := w.work(func(d *Desk) (*Plan, error) {
+			p, err := w.work(func(d *plan.Desk) (*plan.Plan, error) {
 				p, err := fn(d)
 				if err == nil && p.Changes() {
 					switch kind {
 					case "outfit", "mend", "move", "copy", "put", "administrator", "traits", "layers", "primary", "share-add", "share-remove":
 						return nil, fmt.Errorf("not saved")
 					}
-					js, err = d.Save(p, "test")
+					js, err = saved.Save(d, p, "test")
 				}
 				return p, err
 			})
@@ -670,18 +705,18 @@ func TestSavedIsWhatWouldBeKept(t *testing.T) {
 				continue
 			}
 			times++
-			s, err := ReadSaved(strings.NewReader(string(js)), "f")
+			s, err := saved.ReadSaved(strings.NewReader(string(js)), "f")
 			require.NoError(rt, err)
-			again, err := w.work(func(d *Desk) (*Plan, error) { return d.Apply(s) })
+			again, err := w.work(func(d *plan.Desk) (*plan.Plan, error) { return saved.Apply(d, s) })
 			require.NoError(rt, err, p.Change)
-			require.Equal(rt, p.shifts(), again.shifts())
+			require.Equal(rt, shifts(p), shifts(again))
 			if !again.Changes() {
 				continue
 			}
 			_, err = w.e.Change(ctx, again.Meta("test"), again.Keep)
 			require.NoError(rt, err)
 			kept := w.state()
-			require.NotZero(rt, w.keep(func(d *Desk) (*Plan, error) { return d.Undo(d.t.Head(), false) }), "%v", w.refused)
+			require.NotZero(rt, w.keep(func(d *plan.Desk) (*plan.Plan, error) { return undo.Undo(d, d.T.Head(), false) }), "%v", w.refused)
 			_, err = w.e.Change(ctx, estate.Meta{Head: estate.Any}, p.Keep)
 			require.NoError(rt, err)
 			require.Equal(rt, kept, w.state())
@@ -695,14 +730,14 @@ func FuzzReadSaved(f *testing.F) {
 	f.Add(`{"tarnwold":"change-set 2"} {}`)
 	f.Add(`[`)
 	f.Fuzz(func(t *testing.T, text string) {
-		s, err := ReadSaved(strings.NewReader(text), "f")
+		s, err := saved.ReadSaved(strings.NewReader(text), "f")
 		if err != nil {
 			var fe *format.Error
 			require.ErrorAs(t, err, &fe)
 			require.Less(t, len(err.Error()), 1000)
 			return
 		}
-		require.Equal(t, s.Digest, s.digest())
+		require.Equal(t, s.Digest, s.Computed())
 	})
 }
 
@@ -713,28 +748,28 @@ func TestPeopleAndRulesAtOnce(t *testing.T) {
 	rapid.Check(t, func(rt *rapid.T) {
 		w := newWorld(t, rt)
 		paths, _ := w.all()
-		at := Targets{Where: []string{rapid.SampledFrom(paths).Draw(rt, "at")}, Plain: true}
-		g := w.keep(func(d *Desk) (*Plan, error) {
-			return d.Give(Entry{Who: rapid.SampledFrom(w.users).Draw(rt, "who"), What: "edit", Until: "2099-01-01"}, at)
+		at := plan.Targets{Where: []string{rapid.SampledFrom(paths).Draw(rt, "at")}, Plain: true}
+		g := w.keep(func(d *plan.Desk) (*plan.Plan, error) {
+			return entry.Give(d, entry.Entry{Who: rapid.SampledFrom(w.users).Draw(rt, "who"), What: "edit", Until: "2099-01-01"}, at)
 		})
-		w.keep(func(d *Desk) (*Plan, error) {
-			return d.Give(Entry{Who: "g3", What: "full"}, Targets{Where: []string{"box:/srv"}})
+		w.keep(func(d *plan.Desk) (*plan.Plan, error) {
+			return entry.Give(d, entry.Entry{Who: "g3", What: "full"}, plan.Targets{Where: []string{"box:/srv"}})
 		})
-		m := w.keep(func(d *Desk) (*Plan, error) { return d.Join("g3", []string{"u1"}, "2099-01-01") })
-		check := func(p *Plan, err error) bool {
+		m := w.keep(func(d *plan.Desk) (*plan.Plan, error) { return people.Join(d, "g3", []string{"u1"}, "2099-01-01") })
+		check := func(p *plan.Plan, err error) bool {
 			require.NoError(rt, err)
 			before := w.access()
 			_, err = w.e.Change(ctx, p.Meta("test"), p.Keep)
 			require.NoError(rt, err)
-			require.Equal(rt, w.shifts(before, w.access()), p.shifts(), p.Change)
-			return len(p.shifts()) > 0
+			require.Equal(rt, w.shifts(before, w.access()), shifts(p), p.Change)
+			return len(shifts(p)) > 0
 		}
 		p, _, err := expireWorks(w)
 		if g == 0 || m == 0 || err == nil && !p.Changes() {
 			return
 		}
 		gone := check(p, err)
-		p, err = w.work(func(d *Desk) (*Plan, error) { return d.Undo(d.t.Head(), false) })
+		p, err = w.work(func(d *plan.Desk) (*plan.Plan, error) { return undo.Undo(d, d.T.Head(), false) })
 		if back := check(p, err); gone && back {
 			both++
 		}
@@ -747,16 +782,16 @@ func TestEndsTheDayAfter(t *testing.T) {
 	done := 0
 	rapid.Check(t, func(rt *rapid.T) {
 		w := newWorld(t, rt)
-		given := w.keep(func(d *Desk) (*Plan, error) {
-			return d.Give(Entry{Who: "g2", What: "execute", Until: "2099-06-30"}, Targets{Where: []string{"box:/srv"}})
+		given := w.keep(func(d *plan.Desk) (*plan.Plan, error) {
+			return entry.Give(d, entry.Entry{Who: "g2", What: "execute", Until: "2099-06-30"}, plan.Targets{Where: []string{"box:/srv"}})
 		})
-		if given == 0 || w.keep(func(d *Desk) (*Plan, error) { return d.Join("g3", []string{"u1"}, "2099-06-30") }) == 0 {
+		if given == 0 || w.keep(func(d *plan.Desk) (*plan.Plan, error) { return people.Join(d, "g3", []string{"u1"}, "2099-06-30") }) == 0 {
 			return
 		}
 		done++
 		for day, over := range map[estate.Day]int{"2099-06-29": 0, "2099-06-30": 0, "2099-07-01": 2} {
-			_, err := w.work(func(d *Desk) (*Plan, error) {
-				p, ended, err := d.Expire(day)
+			_, err := w.work(func(d *plan.Desk) (*plan.Plan, error) {
+				p, ended, err := entry.Expire(d, day)
 				require.NoError(rt, err)
 				if over > 0 && w.posix { // here, and mostly in the default list too
 					require.Contains(rt, []int{2, 3}, len(ended), string(day))
@@ -778,25 +813,25 @@ func TestSavedSeesTheFolderAbove(t *testing.T) {
 	rapid.Check(t, func(rt *rapid.T) {
 		w := newWorld(t, rt)
 		var js []byte
-		_, err := w.work(func(d *Desk) (*Plan, error) {
-			p, err := d.Give(Entry{Who: "g2", What: "write-named-attrs"}, Targets{Where: []string{"box:/srv/a"}})
+		_, err := w.work(func(d *plan.Desk) (*plan.Plan, error) {
+			p, err := entry.Give(d, entry.Entry{Who: "g2", What: "write-named-attrs"}, plan.Targets{Where: []string{"box:/srv/a"}})
 			if err == nil && p.Changes() {
-				js, err = d.Save(p, "test")
+				js, err = saved.Save(d, p, "test")
 			}
 			return p, err
 		})
 		if err != nil || js == nil {
 			return
 		}
-		s, err := ReadSaved(strings.NewReader(string(js)), "f")
+		s, err := saved.ReadSaved(strings.NewReader(string(js)), "f")
 		require.NoError(rt, err)
 		apply := func() error {
-			_, err := w.work(func(d *Desk) (*Plan, error) { return d.Apply(s) })
+			_, err := w.work(func(d *plan.Desk) (*plan.Plan, error) { return saved.Apply(d, s) })
 			return err
 		}
 		require.NoError(rt, apply())
-		if w.keep(func(d *Desk) (*Plan, error) {
-			return d.Give(Entry{Kind: rule.Deny, Who: "g0", What: "delete-child", Scope: rule.Here}, Targets{Where: []string{"box:/srv"}})
+		if w.keep(func(d *plan.Desk) (*plan.Plan, error) {
+			return entry.Give(d, entry.Entry{Kind: rule.Deny, Who: "g0", What: "delete-child", Scope: rule.Here}, plan.Targets{Where: []string{"box:/srv"}})
 		}) == 0 {
 			return
 		}

@@ -42,7 +42,7 @@ func (r *Reading) TakenBack(t *estate.Tx) bool {
 		if x.ID <= r.Head {
 			break
 		}
-		if x.Undoes != 0 && t.Origin(x.Undoes) == originDirectory+r.Directory {
+		if x.Undoes != 0 && t.Origin(x.Undoes) == OriginDirectory+r.Directory {
 			return true
 		}
 	}

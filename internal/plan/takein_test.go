@@ -1,4 +1,4 @@
-package plan
+package plan_test
 
 import (
 	"context"
@@ -13,12 +13,15 @@ import (
 	"tarnwold/core/rule"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
+	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/intake"
+	"tarnwold/internal/plan/undo"
 	"tarnwold/internal/server"
 )
 
 // found is the estate's tree as a scan of a server would find it, where
 // somebody has changed rules, made things and taken things away.
-func (w *world) found(met map[string]int) *Tract {
+func (w *world) found(met map[string]int) *intake.Tract {
 	var bodies []rule.Any
 	var rows []format.TreeRow
 	body := func(d *rule.Descriptor) int32 {
@@ -69,7 +72,7 @@ func (w *world) found(met map[string]int) *Tract {
 	}))
 	tree, err := format.NewTree(bodies, rows)
 	require.NoError(w.t, err)
-	return &Tract{Share: "all", Folder: "/srv", Tree: tree}
+	return &intake.Tract{Share: "all", Folder: "/srv", Tree: tree}
 }
 
 // TestTakingInIsWhatIsThere: what a scan finds is taken in just as it is,
@@ -87,9 +90,9 @@ func TestTakingInIsWhatIsThere(t *testing.T) {
 		}))
 		state := w.state()
 		var rules int64
-		for _, fn := range []func(d *Desk) (*Plan, error){
-			func(d *Desk) (*Plan, error) { return d.Otherwise(s, []*Tract{x}) },
-			func(d *Desk) (*Plan, error) { return d.Came(s, []*Tract{x}) },
+		for _, fn := range []func(d *plan.Desk) (*plan.Plan, error){
+			func(d *plan.Desk) (*plan.Plan, error) { return intake.Otherwise(d, s, []*intake.Tract{x}) },
+			func(d *plan.Desk) (*plan.Plan, error) { return intake.Came(d, s, []*intake.Tract{x}) },
 		} {
 			p, err := w.work(fn)
 			require.NoError(rt, err)
@@ -97,8 +100,8 @@ func TestTakingInIsWhatIsThere(t *testing.T) {
 			if !p.Changes() {
 				continue
 			}
-			var out []Outbound
-			_, err = w.work(func(d *Desk) (*Plan, error) {
+			var out []plan.Outbound
+			_, err = w.work(func(d *plan.Desk) (*plan.Plan, error) {
 				out, err = d.Outbound(p)
 				return p, err
 			})
@@ -107,28 +110,28 @@ func TestTakingInIsWhatIsThere(t *testing.T) {
 			before := w.access()
 			id, err := w.e.Change(ctx, p.Meta("test"), p.Keep)
 			require.NoError(rt, err)
-			require.Equal(rt, w.shifts(before, w.access()), p.shifts(), p.Change)
+			require.Equal(rt, w.shifts(before, w.access()), shifts(p), p.Change)
 			if rules == 0 && strings.Contains(p.Change, "changed rules") {
 				rules = id
-				require.NotZero(rt, w.keep(func(d *Desk) (*Plan, error) { return d.Undo(id, false) }), "%v", w.refused)
+				require.NotZero(rt, w.keep(func(d *plan.Desk) (*plan.Plan, error) { return undo.Undo(d, id, false) }), "%v", w.refused)
 				require.Equal(rt, state, w.state())
-				require.NotZero(rt, w.keep(func(d *Desk) (*Plan, error) { return d.Redo(id, false) }), "%v", w.refused)
+				require.NotZero(rt, w.keep(func(d *plan.Desk) (*plan.Plan, error) { return undo.Redo(d, id, false) }), "%v", w.refused)
 			}
 		}
-		_, err := w.work(func(d *Desk) (*Plan, error) {
+		_, err := w.work(func(d *plan.Desk) (*plan.Plan, error) {
 			var found []server.Share
-			for _, sh := range d.t.Shares(s) {
+			for _, sh := range d.T.Shares(s) {
 				found = append(found, server.Share{Name: sh.Name, Folder: sh.Folder, Rules: sh.Descriptor})
 			}
-			f, err := d.Drift(s, found, []*Tract{x}, 0)
+			f, err := intake.DriftOf(d, s, found, []*intake.Tract{x}, 0)
 			require.NoError(rt, err)
 			require.Empty(rt, f.Lines)
 			require.Equal(rt, x.Tree.Len(), f.Alike)
-			top, err := d.t.At(s, "/srv")
+			top, err := d.T.At(s, "/srv")
 			require.NoError(rt, err)
 			have := map[string]bool{}
-			for _, item := range d.t.Subtree(top.Item, 1<<20) {
-				p := d.t.Place(item)
+			for _, item := range d.T.Subtree(top.Item, 1<<20) {
+				p := d.T.Place(item)
 				path, _ := place.Cut(p.Path, "/srv")
 				have[fmt.Sprint(path, " ", p.Folder)] = true
 			}
@@ -137,7 +140,7 @@ func TestTakingInIsWhatIsThere(t *testing.T) {
 				require.True(rt, have[fmt.Sprint(r.Path, " ", r.Folder)], "%s", r.Path)
 			}
 			require.Len(rt, have, x.Tree.Len(), "nothing else is there")
-			return d.begin(""), nil
+			return d.Begin(""), nil
 		})
 		require.NoError(rt, err)
 		faults := 0

@@ -19,10 +19,10 @@ type Targets struct {
 }
 
 // said names the places of a command for the journal.
-func (x Targets) said() string {
+func (x Targets) Text() string {
 	s := x.Said
 	if s == "" {
-		s = many(x.Where)
+		s = Many(x.Where)
 	}
 	if x.OwnedBy != "" {
 		s += " owned by " + x.OwnedBy
@@ -32,7 +32,7 @@ func (x Targets) said() string {
 
 // Find gives the items that addresses, patterns and the rest mean together.
 func (d *Desk) Find(x Targets) ([]estate.Target, error) {
-	t := d.t
+	t := d.T
 	kinds := x.Kinds
 	if kinds == 0 {
 		kinds = estate.Folders | estate.Files
@@ -58,7 +58,7 @@ func (d *Desk) Find(x Targets) ([]estate.Target, error) {
 			if target.Folder && kinds&estate.Folders != 0 || !target.Folder && kinds&estate.Files != 0 {
 				add(target)
 			}
-			return d.ctx.Err()
+			return d.Ctx.Err()
 		})
 	}
 	if len(x.Where) == 0 && x.OwnedBy != "" {
@@ -102,7 +102,7 @@ func (d *Desk) Find(x Targets) ([]estate.Target, error) {
 		}
 	}
 	if len(out) == 0 {
-		return nil, &estate.Refused{Why: "nothing fits " + strings.TrimSpace(x.said()+kindsSaid(kinds))}
+		return nil, &estate.Refused{Why: "nothing fits " + strings.TrimSpace(x.Text()+kindsSaid(kinds))}
 	}
 	return out, t.Err()
 }
@@ -126,13 +126,13 @@ func parse(w string, plain bool) (place.Pattern, error) {
 }
 
 // shares finds the shares that addresses mean.
-func (d *Desk) shares(where []string) (servers []estate.Server, shares []estate.Share, err error) {
+func (d *Desk) Shares(where []string) (servers []estate.Server, shares []estate.Share, err error) {
 	for _, w := range where {
 		a, err := ShareAddress(w)
 		if err != nil {
 			return nil, nil, err
 		}
-		s, sh, err := d.t.FindShare(a)
+		s, sh, err := d.T.FindShare(a)
 		if err != nil {
 			return nil, nil, err
 		}

@@ -56,14 +56,3 @@ func (x *Telling) Holds(t *estate.Tx, now int64) bool {
 
 // ErrToldNoMore is that what files told last isn't so any more.
 var ErrToldNoMore = errors.New("what was told last isn't so any more")
-
-// NothingTold makes the plan of files that tell what was told last, where that
-// is all so still.
-func (d *Desk) NothingTold(now int64) (*Plan, error) {
-	if !LastTelling(d.t).Holds(d.t, now) {
-		return nil, ErrToldNoMore
-	}
-	p := d.begin("")
-	p.Change, p.Nothing = (&Taken{}).said(FolkFrom{}), takenAlready
-	return d.finish(p)
-}

@@ -32,7 +32,7 @@ func posixID(n int64) string {
 	return fmt.Sprint(n)
 }
 
-func traitNames() (names []string) {
+func TraitNames() (names []string) {
 	for _, t := range verdict.TraitList {
 		names = append(names, t.Name)
 	}
@@ -53,7 +53,7 @@ type Shift struct {
 
 	bits          crowd.Bits
 	nodes         []int
-	before, after right.Set
+	Before, After right.Set `json:"-"`
 }
 
 // Unmoved is users whom an entry that comes gives nothing new through a share.
@@ -90,28 +90,28 @@ type Advice struct {
 
 // weigh works out a plan's impact and asks the guards.
 func (d *Desk) weigh(p *Plan) error {
-	w := &p.work
-	if w.forest == nil || !d.reaches(p) {
+	w := &p.Work
+	if w.Forest == nil || !d.reaches(p) {
 		return nil
 	}
-	if len(w.forest.Nodes) == 0 { // people, administrators, traits: seen on everything there is
-		d.step("looking at everything there is")
-		f, err := d.t.All()
+	if len(w.Forest.Nodes) == 0 { // people, administrators, traits: seen on everything there is
+		d.Doing("looking at everything there is")
+		f, err := d.T.All()
 		if err != nil {
 			return err
 		}
-		w.forest = f
-		d.findRoots(p)
-		defer func() { w.forest = estate.NewForest() }()
+		w.Forest = f
+		d.FindRoots(p)
+		defer func() { w.Forest = estate.NewForest() }()
 	}
-	d.step("asking who gains and who loses")
+	d.Doing("asking who gains and who loses")
 	routes := d.routes(p)
-	shifts, touched, err := impact.OfNodes(d.ctx, &w.forest.Set, routes)
+	shifts, touched, err := impact.OfNodes(d.Ctx, &w.Forest.Set, routes)
 	if err != nil {
 		return err
 	}
 	d.shifts(p, shifts, routes)
-	p.moves = len(shifts) > 0
+	p.Moves = len(shifts) > 0
 	d.newItems(p, routes)
 	for _, r := range reviews {
 		if r.Laid == nil {
@@ -121,20 +121,20 @@ func (d *Desk) weigh(p *Plan) error {
 			return err
 		}
 	}
-	d.step("asking the guards")
+	d.Doing("asking the guards")
 	d.heed(p, shifts, routes)
 	d.unmoved(p, routes)
-	return d.t.Err()
+	return d.T.Err()
 }
 
 // reaches tells whether a plan can change anybody's access at all.
 func (d *Desk) reaches(p *Plan) bool {
-	w := &p.work
+	w := &p.Work
 	if !p.Asks {
 		return false
 	}
-	nodes, _ := w.forest.Changed()
-	return nodes > 0 || len(w.shares) > 0 || len(w.members) > 0 || len(w.admins) > 0 || len(w.accounts) > 0 || len(w.formers()) > 0 || len(w.servers) > 0 || len(w.roots) > 0
+	nodes, _ := w.Forest.Changed()
+	return nodes > 0 || len(w.Shares) > 0 || len(w.Members) > 0 || len(w.Admins) > 0 || len(w.Accounts) > 0 || len(w.Formers()) > 0 || len(w.Servers) > 0 || len(w.Roots) > 0
 }
 
 // state is the people, servers and shares as they are on one side.
@@ -147,34 +147,34 @@ type state struct {
 
 // states reads how things are, and works out how they will be.
 func (d *Desk) states(p *Plan, servers map[int64]estate.Server) (s [2]state) {
-	w := &p.work
-	t := d.t
+	w := &p.Work
+	t := d.T
 	dir := t.Directory()
 	then := dir
-	former := w.formers()
-	if len(w.members) > 0 || len(w.accounts) > 0 || len(former) > 0 {
+	former := w.Formers()
+	if len(w.Members) > 0 || len(w.Accounts) > 0 || len(former) > 0 {
 		then = dir.Clone()
-		for _, e := range w.accounts {
-			if e.after != nil {
-				then.Add(*e.after)
+		for _, e := range w.Accounts {
+			if e.After != nil {
+				then.Add(*e.After)
 			}
 		}
 		var left [][2]ID // one after the other
-		for _, e := range w.members {
-			if e.is == nil {
-				left = append(left, [2]ID{e.group.ID, e.member.ID})
+		for _, e := range w.Members {
+			if e.Is == nil {
+				left = append(left, [2]ID{e.Group.ID, e.Member.ID})
 				continue
 			}
 			then.LeaveAll(left)
 			left = left[:0]
-			then.Join(e.group.ID, e.member.ID)
-			then.SetLocal(e.group.ID, e.member.ID, e.is.Local)
+			then.Join(e.Group.ID, e.Member.ID)
+			then.SetLocal(e.Group.ID, e.Member.ID, e.Is.Local)
 		}
 		then.LeaveAll(left)
 		var gone []ID
-		for _, e := range w.accounts {
-			if e.after == nil {
-				gone = append(gone, e.before.ID)
+		for _, e := range w.Accounts {
+			if e.After == nil {
+				gone = append(gone, e.Before.ID)
 			}
 		}
 		then.RemoveAll(gone)
@@ -195,34 +195,34 @@ func (d *Desk) states(p *Plan, servers map[int64]estate.Server) (s [2]state) {
 		for x := range s {
 			s[x].traits[id], s[x].admins[id], s[x].shares[id] = &tr, admins, slices.Clone(shares)
 		}
-		for _, e := range w.servers {
-			if e.before != nil && e.after != nil && e.before.ID == id {
-				then := e.after.Traits
+		for _, e := range w.Servers {
+			if e.Before != nil && e.After != nil && e.Before.ID == id {
+				then := e.After.Traits
 				s[impact.After].traits[id] = &then
 			}
 		}
-		for _, e := range w.admins {
-			if e.server.ID != id {
+		for _, e := range w.Admins {
+			if e.Server.ID != id {
 				continue
 			}
 			after := slices.Clone(s[impact.After].admins[id])
-			if e.on {
-				after = append(after, e.who.ID)
+			if e.On {
+				after = append(after, e.Who.ID)
 			} else {
-				after = slices.DeleteFunc(after, func(o ID) bool { return o == e.who.ID })
+				after = slices.DeleteFunc(after, func(o ID) bool { return o == e.Who.ID })
 			}
 			s[impact.After].admins[id] = after
 		}
-		for _, e := range w.shares {
-			if e.server.ID != id {
+		for _, e := range w.Shares {
+			if e.Server.ID != id {
 				continue
 			}
 			after := s[impact.After].shares[id]
-			if e.before != nil {
-				after = slices.DeleteFunc(after, func(o estate.Share) bool { return o.ID == e.before.ID })
+			if e.Before != nil {
+				after = slices.DeleteFunc(after, func(o estate.Share) bool { return o.ID == e.Before.ID })
 			}
-			if e.after != nil {
-				after = append(after, *e.after)
+			if e.After != nil {
+				after = append(after, *e.After)
 			}
 			s[impact.After].shares[id] = after
 		}
@@ -232,13 +232,13 @@ func (d *Desk) states(p *Plan, servers map[int64]estate.Server) (s [2]state) {
 
 // routes lists every way to the items of a plan, as it is before and after.
 func (d *Desk) routes(p *Plan) []impact.Route {
-	w := &p.work
+	w := &p.Work
 	servers := map[int64]estate.Server{}
 	var order []int64
-	for _, r := range w.roots {
-		if _, ok := servers[r.server.ID]; !ok {
-			servers[r.server.ID] = r.server
-			order = append(order, r.server.ID)
+	for _, r := range w.Roots {
+		if _, ok := servers[r.Server.ID]; !ok {
+			servers[r.Server.ID] = r.Server
+			order = append(order, r.Server.ID)
 		}
 	}
 	s := d.states(p, servers)
@@ -261,14 +261,14 @@ func (d *Desk) routes(p *Plan) []impact.Route {
 		return pops[key]
 	}
 	var touched []ID
-	for _, f := range w.formers() {
+	for _, f := range w.Formers() {
 		touched = append(touched, f.id)
 	}
-	for _, e := range w.members {
-		touched = append(touched, e.member.ID)
+	for _, e := range w.Members {
+		touched = append(touched, e.Member.ID)
 	}
-	for _, e := range w.accounts {
-		for _, a := range []*account{e.before, e.after} {
+	for _, e := range w.Accounts {
+		for _, a := range []*account{e.Before, e.After} {
 			if a != nil {
 				touched = append(touched, estate.Forms(*a)...)
 			}
@@ -292,14 +292,14 @@ func (d *Desk) routes(p *Plan) []impact.Route {
 		a, b := base[0], base[1]
 		a.Local, b.Local = true, true
 		local.Ways = both(&a, &b)
-		for _, r := range w.roots {
-			if r.server.ID != id {
+		for _, r := range w.Roots {
+			if r.Server.ID != id {
 				continue
 			}
-			start := impact.Start{Node: r.node}
-			for x := range r.path {
-				start.On[x] = r.path[x] != ""
-				start.Above[x] = start.On[x] && w.forest.Over(r.node, x == impact.After) != nil
+			start := impact.Start{Node: r.Node}
+			for x := range r.Path {
+				start.On[x] = r.Path[x] != ""
+				start.Above[x] = start.On[x] && w.Forest.Over(r.Node, x == impact.After) != nil
 			}
 			local.Starts = append(local.Starts, start)
 		}
@@ -323,8 +323,8 @@ func (d *Desk) routes(p *Plan) []impact.Route {
 				if sh := by[x][name]; sh != nil {
 					way := base[x]
 					way.Traits = ask.By(base[x].Traits, sh)
-					way.Share = d.k.ShareOf(sh, way.Traits)
-					way.People, way.Self = d.k.Populations(way.People, way.Traits, sh, s[x].dir)
+					way.Share = d.K.ShareOf(sh, way.Traits)
+					way.People, way.Self = d.K.Populations(way.People, way.Traits, sh, s[x].dir)
 					ways[x] = &way
 				}
 			}
@@ -347,7 +347,7 @@ func (d *Desk) routes(p *Plan) []impact.Route {
 
 // starts finds where a share comes down upon a plan's forest, on each side.
 func (d *Desk) starts(p *Plan, server int64, shares ...*estate.Share) (out []impact.Start) {
-	w := &p.work
+	w := &p.Work
 	at := map[int]*impact.Start{}
 	var order []int
 	start := func(node int) *impact.Start {
@@ -361,18 +361,18 @@ func (d *Desk) starts(p *Plan, server int64, shares ...*estate.Share) (out []imp
 		if sh == nil {
 			continue
 		}
-		for _, r := range w.roots {
-			if r.server.ID != server || r.path[x] == "" {
+		for _, r := range w.Roots {
+			if r.Server.ID != server || r.Path[x] == "" {
 				continue
 			}
-			if sh.Covers(r.path[x]) {
-				s := start(r.node)
-				s.On[x], s.Above[x] = true, !sh.Begins(r.path[x])
-				s.Near[x], s.Cut[x] = ask.Near(r.path[x], sh)
+			if sh.Covers(r.Path[x]) {
+				s := start(r.Node)
+				s.On[x], s.Above[x] = true, !sh.Begins(r.Path[x])
+				s.Near[x], s.Cut[x] = ask.Near(r.Path[x], sh)
 				continue
 			}
-			if w.forest.Strand(r.node) == 0 {
-				if n, ok := w.addedAt[addedKey(r.server, sh.Folder)]; ok && within(w.forest, n, r.node) {
+			if w.Forest.Strand(r.Node) == 0 {
+				if n, ok := w.AddedAt[AddedKey(r.Server, sh.Folder)]; ok && Within(w.Forest, n, r.Node) {
 					s := start(n)
 					s.On[x] = true
 					s.Near[x], s.Cut[x] = ask.Near(sh.Folder, sh)
@@ -381,16 +381,16 @@ func (d *Desk) starts(p *Plan, server int64, shares ...*estate.Share) (out []imp
 			}
 			// The share's folder within what the root is: where that comes
 			// elsewhere, it is looked for where it stands now.
-			rest, inside := place.Cut(store.Key(sh.Folder), store.Key(r.path[x]))
+			rest, inside := place.Cut(store.Key(sh.Folder), store.Key(r.Path[x]))
 			if !inside {
 				continue
 			}
-			in, err := d.t.At(r.server, place.Join(r.path[impact.Before], rest))
+			in, err := d.T.At(r.Server, place.Join(r.Path[impact.Before], rest))
 			if err != nil {
 				continue
 			}
-			n := w.forest.NodeFor(in.Item, in.Strand)
-			if n >= 0 && within(w.forest, n, r.node) {
+			n := w.Forest.NodeFor(in.Item, in.Strand)
+			if n >= 0 && Within(w.Forest, n, r.Node) {
 				s := start(n)
 				s.On[x] = true
 				s.Near[x], s.Cut[x] = ask.Near(sh.Folder, sh)
@@ -403,12 +403,12 @@ func (d *Desk) starts(p *Plan, server int64, shares ...*estate.Share) (out []imp
 	return out
 }
 
-func addedKey(s estate.Server, path string) string {
+func AddedKey(s estate.Server, path string) string {
 	return fmt.Sprintf("%d %s", s.ID, store.Key(path))
 }
 
 // within tells whether a node is below another.
-func within(f *estate.Forest, n, top int) bool {
+func Within(f *estate.Forest, n, top int) bool {
 	for ; n >= 0; n = f.Nodes[n].Parent {
 		if n == top {
 			return true
@@ -419,7 +419,7 @@ func within(f *estate.Forest, n, top int) bool {
 
 // shifts names what an impact found.
 func (d *Desk) shifts(p *Plan, shifts []*impact.Shift, routes []impact.Route) {
-	levels := d.t.Levels()
+	levels := d.T.Levels()
 	sort.Slice(shifts, func(i, j int) bool {
 		a, b := shifts[i], shifts[j]
 		if a.Route != b.Route {
@@ -431,17 +431,17 @@ func (d *Desk) shifts(p *Plan, shifts []*impact.Shift, routes []impact.Route) {
 		return a.After < b.After
 	})
 	for _, s := range shifts {
-		rules := p.work.forest.Nodes[s.Nodes[0]].Before
+		rules := p.Work.Forest.Nodes[s.Nodes[0]].Before
 		if rules == nil {
-			rules = p.work.forest.Nodes[s.Nodes[0]].After
+			rules = p.Work.Forest.Nodes[s.Nodes[0]].After
 		}
 		if ask.NothingOn(rules, s.Before) && ask.NothingOn(rules, s.After) {
 			continue
 		}
 		r := routes[s.Route]
-		folder := p.work.forest.Nodes[s.Nodes[0]].Folder
+		folder := p.Work.Forest.Nodes[s.Nodes[0]].Folder
 		row := Shift{Kind: "change", Was: ask.LevelOn(levels, rules, s.Before, folder), Is: ask.LevelOn(levels, rules, s.After, folder), Routes: []string{r.Name},
-			Items: s.Items, Where: []string{}, bits: s.Users, nodes: s.Nodes, before: s.Before, after: s.After}
+			Items: s.Items, Where: []string{}, bits: s.Users, nodes: s.Nodes, Before: s.Before, After: s.After}
 		if row.Was == row.Is { // the words don't tell them apart
 			row.Was, row.Is = over(row.Was, s.Before&^s.After, folder), over(row.Is, s.After&^s.Before, folder)
 		}
@@ -452,7 +452,7 @@ func (d *Desk) shifts(p *Plan, shifts []*impact.Shift, routes []impact.Route) {
 			row.Kind = "lose"
 		}
 		if i := slices.IndexFunc(p.Impact, func(o Shift) bool {
-			return o.before == s.Before && o.after == s.After && o.Items == s.Items && slices.Equal(o.bits, s.Users) && slices.Equal(o.nodes, s.Nodes)
+			return o.Before == s.Before && o.After == s.After && o.Items == s.Items && slices.Equal(o.bits, s.Users) && slices.Equal(o.nodes, s.Nodes)
 		}); i >= 0 {
 			p.Impact[i].Routes = append(p.Impact[i].Routes, r.Name)
 			continue
@@ -465,11 +465,11 @@ func (d *Desk) shifts(p *Plan, shifts []*impact.Shift, routes []impact.Route) {
 		const few = 3
 		for _, n := range s.Nodes {
 			if len(row.Where) >= few {
-				row.More += p.work.forest.Nodes[n].Items
+				row.More += p.Work.Forest.Nodes[n].Items
 				continue
 			}
-			row.Where = append(row.Where, d.where(p, n))
-			row.More += p.work.forest.Nodes[n].Items - 1
+			row.Where = append(row.Where, d.Where(p, n))
+			row.More += p.Work.Forest.Nodes[n].Items - 1
 		}
 		p.Impact = append(p.Impact, row)
 	}
@@ -485,41 +485,41 @@ func over(level string, more right.Set, folder bool) string {
 }
 
 // actor finds the account that acts, where the estate knows it.
-func (d *Desk) actor() (account, bool) {
-	a, err := d.t.Named(d.Actor, acc.User)
+func (d *Desk) ActingUser() (account, bool) {
+	a, err := d.T.Named(d.Actor, acc.User)
 	return a, err == nil
 }
 
 // heed asks the guards and looks for advice.
 func (d *Desk) heed(p *Plan, shifts []*impact.Shift, routes []impact.Route) {
-	w := &p.work
-	c := &guard.Case{Set: &w.forest.Set, Named: w.named, Shifts: shifts, Routes: routes, Book: d.t, Back: p.Undoes != 0, Lists: d.k.AsNamed}
-	if a, ok := d.actor(); ok {
+	w := &p.Work
+	c := &guard.Case{Set: &w.Forest.Set, Named: w.Named, Shifts: shifts, Routes: routes, Book: d.T, Back: p.Undoes != 0, Lists: d.K.AsNamed}
+	if a, ok := d.ActingUser(); ok {
 		c.Actor = a.ID
 	}
-	for _, e := range w.shares {
+	for _, e := range w.Shares {
 		var s guard.Share
-		if e.before != nil {
-			s.Before = e.before.Descriptor
+		if e.Before != nil {
+			s.Before = e.Before.Descriptor
 		}
-		if e.after != nil {
-			s.After = e.after.Descriptor
+		if e.After != nil {
+			s.After = e.After.Descriptor
 		}
 		c.Shares = append(c.Shares, s)
 	}
 	for _, x := range guard.Look(c) {
 		out := Warning{Guard: string(x.Guard)}
 		for _, id := range x.Users {
-			out.Users = append(out.Users, d.t.Name(id))
+			out.Users = append(out.Users, d.T.Name(id))
 		}
 		if !x.Who.IsZero() {
-			out.Who = d.t.Name(x.Who)
+			out.Who = d.T.Name(x.Who)
 		}
 		if x.Rights != 0 {
-			folder := x.Node >= 0 && w.forest.Nodes[x.Node].Folder
-			out.Rights = d.t.Levels().Show(x.Rights, folder)
+			folder := x.Node >= 0 && w.Forest.Nodes[x.Node].Folder
+			out.Rights = d.T.Levels().Show(x.Rights, folder)
 			if x.Node >= 0 {
-				out.Rights = ask.LevelOn(d.t.Levels(), w.forest.Nodes[x.Node].Before, x.Rights, folder)
+				out.Rights = ask.LevelOn(d.T.Levels(), w.Forest.Nodes[x.Node].Before, x.Rights, folder)
 			}
 			if x.Guard == guard.LocksOut {
 				out.Rights = x.Rights.String()
@@ -527,14 +527,14 @@ func (d *Desk) heed(p *Plan, shifts []*impact.Shift, routes []impact.Route) {
 		}
 		switch {
 		case x.Share >= 0:
-			e := w.shares[x.Share]
-			if e.after != nil {
-				out.Where = "share " + e.after.Address()
+			e := w.Shares[x.Share]
+			if e.After != nil {
+				out.Where = "share " + e.After.Address()
 			} else {
-				out.Where = "share " + e.before.Address()
+				out.Where = "share " + e.Before.Address()
 			}
 		case x.Node >= 0:
-			out.Where = d.where(p, x.Node)
+			out.Where = d.Where(p, x.Node)
 		}
 		p.Warnings = append(p.Warnings, out)
 	}
@@ -545,7 +545,7 @@ func (d *Desk) heed(p *Plan, shifts []*impact.Shift, routes []impact.Route) {
 
 // advise tells of entries for single users.
 func (d *Desk) advise(p *Plan) {
-	w := &p.work
+	w := &p.Work
 	seen := map[ID]bool{}
 	look := func(before, after *rule.Descriptor) {
 		if before == nil || after == nil {
@@ -556,25 +556,25 @@ func (d *Desk) advise(p *Plan) {
 				slices.ContainsFunc(before.Rules.Own(), func(o rule.Entry) bool { return o.Who == e.Who }) {
 				continue
 			}
-			a, ok := d.t.Account(e.Who)
+			a, ok := d.T.Account(e.Who)
 			if !ok || a.Kind != acc.User {
 				continue
 			}
 			seen[e.Who] = true
-			advice := Advice{Kind: "user-entry", Who: d.t.Name(e.Who)}
-			tok := acc.NewToken(d.t, e.Who, acc.Traits{})
+			advice := Advice{Kind: "user-entry", Who: d.T.Name(e.Who)}
+			tok := acc.NewToken(d.T, e.Who, acc.Traits{})
 			for _, o := range before.Rules.Entries {
 				if o.Who != e.Who && o.Kind == e.Kind && o.Rights.Map().Has(e.Rights.Map()) && o.Scope()&e.Scope()&^rule.Once == e.Scope()&^rule.Once &&
 					(o.Scope()&rule.Once == 0 || e.Scope()&rule.Once != 0) && tok.Has(o.Who) {
-					advice = Advice{Kind: "held-by-group", Who: advice.Who, Other: d.t.Name(o.Who)}
+					advice = Advice{Kind: "held-by-group", Who: advice.Who, Other: d.T.Name(o.Who)}
 					break
 				}
 			}
 			p.Advice = append(p.Advice, advice)
 		}
 	}
-	for _, n := range w.named {
-		look(d.k.AsNamed(w.forest.Nodes[n].Before), d.k.AsNamed(w.forest.Nodes[n].After))
+	for _, n := range w.Named {
+		look(d.K.AsNamed(w.Forest.Nodes[n].Before), d.K.AsNamed(w.Forest.Nodes[n].After))
 		if len(seen) > 20 {
 			return
 		}
@@ -584,7 +584,7 @@ func (d *Desk) advise(p *Plan) {
 // unmoved says for whom nothing changes although an entry that comes names
 // them, and why, on each place the command names.
 func (d *Desk) unmoved(p *Plan, routes []impact.Route) {
-	w := &p.work
+	w := &p.Work
 	if p.Undoes != 0 {
 		return
 	}
@@ -597,26 +597,26 @@ func (d *Desk) unmoved(p *Plan, routes []impact.Route) {
 	index := map[string]int{}
 	const most, places = 200, 24
 	asked := 0
-	for i, node := range w.named {
+	for i, node := range w.Named {
 		if asked >= most || i >= places {
 			return
 		}
-		n := w.forest.Nodes[node]
+		n := w.Forest.Nodes[node]
 		if n.Before == nil || n.After == nil || !n.Changed() {
 			continue
 		}
-		before, after := d.k.AsNamed(n.Before), d.k.AsNamed(n.After)
-		items := w.forest.Some(d.t, node, 1)
+		before, after := d.K.AsNamed(n.Before), d.K.AsNamed(n.After)
+		items := w.Forest.Some(d.T, node, 1)
 		if len(items) == 0 {
 			continue
 		}
-		at := d.t.Place(items[0])
-		shares := d.k.Through(at)
+		at := d.T.Place(items[0])
+		shares := d.K.Through(at)
 		for _, e := range after.Rules.Entries {
 			if !e.Own() || e.Kind != rule.Allow || !e.Counts() || guard.Stood(before, e) {
 				continue
 			}
-			if _, named := d.t.Account(e.Who); !named {
+			if _, named := d.T.Account(e.Who); !named {
 				continue
 			}
 			for i := range shares {
@@ -632,7 +632,7 @@ func (d *Desk) unmoved(p *Plan, routes []impact.Route) {
 						return true
 					}
 					asked++
-					why, already := d.k.Unchanged(user.ID, at, before, after, e, sh)
+					why, already := d.K.Unchanged(user.ID, at, before, after, e, sh)
 					key := fmt.Sprintf("%s|%v|%s|%s|%s", sh.Address(), already, why.By, why.Entry, why.SetOn)
 					i, ok := index[key]
 					if !ok {
@@ -656,23 +656,23 @@ func (d *Desk) unmoved(p *Plan, routes []impact.Route) {
 // only takes it, with write-owner ([MS-DTYP] §2.5.3.2). Who acts and is no
 // user of the estate works on the model from outside and is not held to that.
 func (d *Desk) mayHandOn(p *Plan) error {
-	actor, ok := d.actor()
+	actor, ok := d.ActingUser()
 	if !ok || p.Undoes != 0 || p.IsSo {
 		return nil
 	}
-	f := p.work.forest
+	f := p.Work.Forest
 	for i := range f.Nodes {
 		n := &f.Nodes[i]
 		if n.Before == nil || n.After == nil || n.Before.Owned() == n.After.Owned() {
 			continue
 		}
 		after := n.After.Listed()
-		items := f.Some(d.t, i, 1)
+		items := f.Some(d.T, i, 1)
 		if len(items) == 0 {
 			continue
 		}
-		at := d.t.Place(items[0])
-		q := d.k.Question(actor.ID, at, nil)
+		at := d.T.Place(items[0])
+		q := d.K.Question(actor.ID, at, nil)
 		if q.Administrator {
 			continue
 		}

@@ -5,7 +5,9 @@ import (
 	"strings"
 
 	"tarnwold/internal/format/policy"
-	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/keeper"
+	"tarnwold/internal/plan/policies"
+	"tarnwold/internal/plan/request"
 )
 
 // PolicyRead says what is in a policy that was only read.
@@ -25,11 +27,11 @@ func (p *Printer) PolicyRead(pol *policy.Policy) error {
 }
 
 // Policies prints the policies that are laid.
-func (p *Printer) Policies(list []plan.PolicyStands) error {
+func (p *Printer) Policies(list []policies.PolicyStands) error {
 	if list == nil {
-		list = []plan.PolicyStands{}
+		list = []policies.PolicyStands{}
 	}
-	row := func(x *plan.PolicyStands) []string {
+	row := func(x *policies.PolicyStands) []string {
 		return []string{x.Name, fmt.Sprint(x.Version), fmt.Sprint(len(x.Places)), strings.Join(x.On, "; "), x.Since, x.By, x.Because}
 	}
 	return p.Give(list, []string{"policy", "version", "places", "on", "since", "by", "because"}, func() (out [][]string) {
@@ -62,7 +64,7 @@ func (p *Printer) Policies(list []plan.PolicyStands) error {
 }
 
 // Policy prints one laid policy.
-func (p *Printer) Policy(x *plan.PolicyStands) error {
+func (p *Printer) Policy(x *policies.PolicyStands) error {
 	return p.Give(x, []string{"policy", "version", "where", "line"}, func() (out [][]string) {
 		for _, l := range x.Places {
 			out = append(out, []string{x.Name, fmt.Sprint(x.Version), l.Where, fmt.Sprint(l.Line)})
@@ -99,9 +101,9 @@ func (p *Printer) Policy(x *plan.PolicyStands) error {
 }
 
 // PolicyDrifts prints what is otherwise than laid policies want.
-func (p *Printer) PolicyDrifts(list []*plan.PolicyDrift) error {
+func (p *Printer) PolicyDrifts(list []*policies.PolicyDrift) error {
 	if list == nil {
-		list = []*plan.PolicyDrift{}
+		list = []*policies.PolicyDrift{}
 	}
 	return p.Give(list, []string{"policy", "where", "what", "text", "change", "by", "at"}, func() (out [][]string) {
 		for _, f := range list {
@@ -133,7 +135,7 @@ func changeText(n int64) string {
 	return fmt.Sprint(n)
 }
 
-func (p *Printer) policyDrift(f *plan.PolicyDrift) {
+func (p *Printer) policyDrift(f *policies.PolicyDrift) {
 	if len(f.Lines)+len(f.Unmet) == 0 {
 		p.Line(In(Good, "policy "+f.Policy), S(", version %d, is as it was laid on %s.", f.Version, Count(int64(f.Places), "place")))
 		return
@@ -162,9 +164,9 @@ func (p *Printer) policyDrift(f *plan.PolicyDrift) {
 }
 
 // Keepers prints who keeps what.
-func (p *Printer) Keepers(list []plan.Keeper) error {
+func (p *Printer) Keepers(list []keeper.Keeper) error {
 	if list == nil {
-		list = []plan.Keeper{}
+		list = []keeper.Keeper{}
 	}
 	return p.Give(list, []string{"account", "of"}, func() (out [][]string) {
 		for _, k := range list {
@@ -201,8 +203,8 @@ type exceptional[T any] struct {
 }
 
 // Duties prints who holds two keys of one door.
-func (p *Printer) Duties(list []plan.Duty, meant int, unused []string) error {
-	return p.Give(exceptional[plan.Duty]{list, meant, unused}, []string{"kind", "who", "group", "where", "by"}, func() (out [][]string) {
+func (p *Printer) Duties(list []request.Duty, meant int, unused []string) error {
+	return p.Give(exceptional[request.Duty]{list, meant, unused}, []string{"kind", "who", "group", "where", "by"}, func() (out [][]string) {
 		for _, d := range list {
 			out = append(out, []string{d.Kind, d.Who, d.Group, d.Where, strings.Join(d.By, "; ")})
 		}
@@ -257,11 +259,11 @@ func isAre(n int) string {
 }
 
 // Requests prints requests.
-func (p *Printer) Requests(list []plan.Asked, all bool) error {
-	row := func(x *plan.Asked) []string {
+func (p *Printer) Requests(list []request.Asked, all bool) error {
+	row := func(x *request.Asked) []string {
 		r := x.Request
 		state := r.State
-		if r.State == plan.Open && x.Waiting > 0 {
+		if r.State == request.Open && x.Waiting > 0 {
 			state = "open " + Count(int64(x.Waiting), "day")
 		}
 		return []string{fmt.Sprint(r.Number), state, strings.Join(r.Names(), ", "), r.Level, r.Where, r.Until, strings.Join(r.Reasons(), "; "), r.By, r.At, strings.Join(x.Keepers, ", ")}
@@ -293,7 +295,7 @@ func (p *Printer) Requests(list []plan.Asked, all bool) error {
 }
 
 // Request prints one request, with what would give it.
-func (p *Printer) Request(x *plan.Asked) error {
+func (p *Printer) Request(x *request.Asked) error {
 	return p.Give(x, mendHeads, func() (out [][]string) {
 		if m := x.Mending; m != nil {
 			for j := range m.Mends {
@@ -314,7 +316,7 @@ func (p *Printer) Request(x *plan.Asked) error {
 			p.Line(S("  %s: %s", w.Name, w.Why))
 		}
 		p.Line(S("Asked by %s, %s.", r.By, At(r.At)))
-		if r.State != plan.Open {
+		if r.State != request.Open {
 			p.Line(S("%s by %s, %s.", strings.ToUpper(r.State[:1])+r.State[1:], r.Decided, At(r.DecidedAt)), S("%s", andBecause(r.Because)))
 			for _, h := range r.How {
 				p.Line(S("  %s", h))

@@ -6,7 +6,7 @@ import (
 
 	"tarnwold/internal/format"
 	"tarnwold/internal/live"
-	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/intake"
 )
 
 // localTime writes a moment of RFC 3339 as people here read it.
@@ -52,7 +52,7 @@ var driftSays = map[string]string{"came": "is new", "went": "is gone", "rules": 
 	"not-scanned": "isn't in the estate"}
 
 // Drifted prints what is otherwise on a real server than in the estate.
-func (p *Printer) Drifted(d *plan.Drift) error {
+func (p *Printer) Drifted(d *intake.Drift) error {
 	heads := []string{"where", "what", "changed there", "comes or goes", "text"}
 	return p.Give(d, heads, func() (out [][]string) {
 		for _, l := range d.Lines {
@@ -144,7 +144,7 @@ func eachState(u *live.Unfinished, fn func(state, where string)) {
 }
 
 // Differs prints where a server has something else than the estate.
-func (p *Printer) Differs(lines []plan.DriftLine) {
+func (p *Printer) Differs(lines []intake.DriftLine) {
 	if len(lines) == 0 {
 		return
 	}

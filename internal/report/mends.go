@@ -5,7 +5,7 @@ import (
 	"strings"
 
 	"tarnwold/internal/ask"
-	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/review"
 )
 
 // Command writes arguments as they could be typed.
@@ -23,14 +23,14 @@ func Command(words []string) string {
 // wanted is an explanation with what would give the level that is wanted.
 type wanted struct {
 	*ask.Explained
-	Mending *plan.Mending `json:"mending,omitempty"`
+	Mending *review.Mending `json:"mending,omitempty"`
 }
 
 var mendHeads = []string{"where", "route", "want", "held", "commands", "counts", "others who gain", "items", "who loses", "guards"}
 
 // Wanted prints explanations, each with what would mend it.
-func (p *Printer) Wanted(list []*ask.Explained, mends []plan.Mending) error {
-	of := func(route string) *plan.Mending {
+func (p *Printer) Wanted(list []*ask.Explained, mends []review.Mending) error {
+	of := func(route string) *review.Mending {
 		for i := range mends {
 			if mends[i].Route == route {
 				return &mends[i]
@@ -68,7 +68,7 @@ func (p *Printer) Wanted(list []*ask.Explained, mends []plan.Mending) error {
 	})
 }
 
-func commands(m *plan.Mended) string {
+func commands(m *review.Mended) string {
 	var out []string
 	for _, c := range m.Command {
 		out = append(out, Command(c))
@@ -76,7 +76,7 @@ func commands(m *plan.Mended) string {
 	return strings.Join(out, " && ")
 }
 
-func guards(m *plan.Mended) string {
+func guards(m *review.Mended) string {
 	var out []string
 	for _, g := range m.Guards {
 		out = append(out, g.Guard)
@@ -84,7 +84,7 @@ func guards(m *plan.Mended) string {
 	return strings.Join(out, ", ")
 }
 
-func (p *Printer) mending(who string, m *plan.Mending) {
+func (p *Printer) mending(who string, m *review.Mending) {
 	p.Blank()
 	switch {
 	case m.Held:

@@ -6,6 +6,8 @@ import (
 
 	"tarnwold/internal/ask"
 	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/policies"
+	"tarnwold/internal/plan/request"
 )
 
 // Night is what one night's look at everything found.
@@ -120,7 +122,7 @@ func ShiftText(x *plan.Shift) string {
 var offWords = map[string]string{"goes": "is gone", "comes": "is there too", "changes": "is otherwise"}
 
 // Off says what is otherwise than a policy wants.
-func Off(policy string, l *plan.PolicyOff) string {
+func Off(policy string, l *policies.PolicyOff) string {
 	s := fmt.Sprintf("policy %s: %s %s", policy, lineText(l.Line), offWords[l.Line.Sign])
 	if l.Change != 0 {
 		s += fmt.Sprintf(", by change %d, %s", l.Change, l.By)
@@ -129,7 +131,7 @@ func Off(policy string, l *plan.PolicyOff) string {
 }
 
 // DutyText says which two keys somebody holds.
-func DutyText(d *plan.Duty) string {
+func DutyText(d *request.Duty) string {
 	s := dutyKinds[d.Kind]
 	if d.Group != "" {
 		s += ": group " + d.Group

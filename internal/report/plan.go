@@ -12,21 +12,25 @@ import (
 	"tarnwold/internal/format"
 	"tarnwold/internal/live"
 	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/entry"
+	"tarnwold/internal/plan/intake"
+	"tarnwold/internal/plan/people"
+	"tarnwold/internal/plan/request"
 )
 
 // Outcome is a plan and what became of it.
 type Outcome struct {
 	*plan.Plan
-	Kept    int64        `json:"kept-as"` // the journal's number; 0: not kept
-	DryRun  bool         `json:"dry-run"`
-	Forced  bool         `json:"forced"`
-	Saved   string       `json:"saved-to,omitempty"`
-	Refused bool         `json:"refused-by-guards"`
-	Ended   []plan.Ended `json:"ended,omitempty"`
-	Loaded  *plan.Loaded `json:"loaded,omitempty"`
-	Taken   *plan.Taken  `json:"people,omitempty"`
-	Made    *ask.Shown   `json:"made,omitempty"`
-	Brief   bool         `json:"-"` // the edits are too many to tell one by one
+	Kept    int64          `json:"kept-as"` // the journal's number; 0: not kept
+	DryRun  bool           `json:"dry-run"`
+	Forced  bool           `json:"forced"`
+	Saved   string         `json:"saved-to,omitempty"`
+	Refused bool           `json:"refused-by-guards"`
+	Ended   []entry.Ended  `json:"ended,omitempty"`
+	Loaded  *people.Loaded `json:"loaded,omitempty"`
+	Taken   *intake.Taken  `json:"people,omitempty"`
+	Made    *ask.Shown     `json:"made,omitempty"`
+	Brief   bool           `json:"-"` // the edits are too many to tell one by one
 	// Outbound is what is written to real servers when it is kept.
 	Outbound []plan.Outbound `json:"written-to,omitempty"`
 	// Left is what is left out of that, and stays as it is.
@@ -35,7 +39,7 @@ type Outcome struct {
 	// Expects is what is to hold once it is kept, Expected whether it will.
 	Expects  []ask.Expectation `json:"-"`
 	Expected []*ask.Expected   `json:"expected,omitempty"`
-	Request  *plan.Request     `json:"request,omitempty"`
+	Request  *request.Request  `json:"request,omitempty"`
 	// Unmended are the findings that mending leaves.
 	Unmended []ask.Finding `json:"findings-left,omitempty"`
 }
@@ -288,7 +292,7 @@ func (p *Printer) left(list []live.LeftOut) {
 }
 
 // taken says what of a directory's people was not taken as it stands there.
-func (p *Printer) taken(t *plan.Taken) {
+func (p *Printer) taken(t *intake.Taken) {
 	for _, what := range slices.Sorted(maps.Keys(t.LeftOut)) {
 		if n := t.LeftOut[what]; n > 0 {
 			p.Line(S("Left out: %s (%s).", what, format.Number(int64(n))))

@@ -6,11 +6,12 @@ import (
 	"strings"
 
 	"tarnwold/internal/format"
-	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/entry"
+	"tarnwold/internal/plan/intake"
 )
 
 // TrailLoaded says what a load of a trail brought.
-func (p *Printer) TrailLoaded(list []plan.TrailLoad) error {
+func (p *Printer) TrailLoaded(list []intake.TrailLoad) error {
 	return p.Give(list, []string{"file", "read", "new", "passed over", "users unknown", "places unknown"}, func() (out [][]string) {
 		for _, x := range list {
 			out = append(out, []string{x.File, fmt.Sprint(x.Read), fmt.Sprint(x.New), fmt.Sprint(x.Passed), fmt.Sprint(x.Unknown), fmt.Sprint(x.Off)})
@@ -33,7 +34,7 @@ func (p *Printer) TrailLoaded(list []plan.TrailLoad) error {
 }
 
 // Trail prints who tried what.
-func (p *Printer) Trail(x *plan.Trail) error {
+func (p *Printer) Trail(x *intake.Trail) error {
 	return p.Give(x, []string{"user", "act", "where", "result", "times", "first", "last", "because", "as of", "command"}, func() (out [][]string) {
 		for i := range x.List {
 			t := &x.List[i]
@@ -58,7 +59,7 @@ func (p *Printer) Trail(x *plan.Trail) error {
 		if x.More > 0 {
 			p.Line(S("and %s more; --all shows them, as --format csv does", Count(x.More, "line")))
 		}
-		if slices.ContainsFunc(x.List, func(t plan.Tried) bool { return t.AsOf == "now" }) {
+		if slices.ContainsFunc(x.List, func(t intake.Tried) bool { return t.AsOf == "now" }) {
 			p.Line(In(Faint, "The estate knew nothing yet when some of it was tried: of that the reason is as it is now."))
 		}
 		told := 0
@@ -84,7 +85,7 @@ func (p *Printer) Trail(x *plan.Trail) error {
 }
 
 // trailBecause says why something was refused, as the estate was then.
-func trailBecause(t *plan.Tried) string {
+func trailBecause(t *intake.Tried) string {
 	if t.Result == "granted" {
 		return ""
 	}
@@ -128,7 +129,7 @@ func trailBecause(t *plan.Tried) string {
 }
 
 // Unused prints who has access and doesn't use it.
-func (p *Printer) Unused(x *plan.Unused) error {
+func (p *Printer) Unused(x *entry.Unused) error {
 	return p.Give(x, []string{"user", "has", "last used", "by"}, func() (out [][]string) {
 		for _, u := range x.Users {
 			out = append(out, []string{u.User, u.Has, u.Last, strings.Join(u.By, ", ")})

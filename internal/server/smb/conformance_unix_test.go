@@ -34,6 +34,9 @@ import (
 	"tarnwold/internal/format/smbconf"
 	"tarnwold/internal/live"
 	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/intake"
+	"tarnwold/internal/plan/people"
+	"tarnwold/internal/plan/servers"
 	"tarnwold/internal/server/smb/smbtest"
 )
 
@@ -282,7 +285,7 @@ func (w *trial) scan() {
 	require.NoError(w.t, err)
 	w.t.Cleanup(func() { e.Close() })
 	w.e = e
-	w.keep(func(d *plan.Desk) (*plan.Plan, error) { return d.AddServer("box", w.traits, nil, nil, nil) })
+	w.keep(func(d *plan.Desk) (*plan.Plan, error) { return servers.AddServer(d, "box", w.traits, nil, nil, nil) })
 	w.view(func(t *estate.Tx, k *ask.Asker) {
 		w.here, err = t.Server("box")
 		require.NoError(w.t, err)
@@ -292,12 +295,15 @@ func (w *trial) scan() {
 	for _, u := range seen.Unread {
 		require.Fail(w.t, u.Where, u.Why)
 	}
-	w.keep(func(d *plan.Desk) (*plan.Plan, error) { p, _, err := d.AccountsFound(*seen.Accounts); return p, err })
-	w.keep(func(d *plan.Desk) (*plan.Plan, error) { return d.SharesFound(w.here, seen.Shares, true) })
+	w.keep(func(d *plan.Desk) (*plan.Plan, error) {
+		p, _, err := intake.AccountsFound(d, *seen.Accounts)
+		return p, err
+	})
+	w.keep(func(d *plan.Desk) (*plan.Plan, error) { return intake.SharesFound(d, w.here, seen.Shares, true) })
 	for _, x := range seen.Tracts {
 		require.NoError(w.t, x.Tree.Arrange())
 		_, err := e.Change(ctx, estate.Meta{Head: estate.Any, Bulk: true}, func(t *estate.Tx) (string, error) {
-			return "scan", plan.LoadTree(t, place.Address{Server: "box", Path: x.Folder}, x.Tree, nil)
+			return "scan", intake.LoadTree(t, place.Address{Server: "box", Path: x.Folder}, x.Tree, nil)
 		})
 		require.NoError(w.t, err)
 	}
@@ -306,7 +312,7 @@ func (w *trial) scan() {
 	}
 	if w.traits == "smb-domain" { // it tells all there is
 		w.keep(func(d *plan.Desk) (*plan.Plan, error) {
-			return d.Administrators("box", []string{"Administrator"}, true)
+			return servers.Administrators(d, "box", []string{"Administrator"}, true)
 		})
 		return
 	}
@@ -322,15 +328,17 @@ func (w *trial) scan() {
 	groups, members, err := passwd.Groups(open("group"), "group")
 	require.NoError(w.t, err)
 	w.keep(func(d *plan.Desk) (*plan.Plan, error) {
-		p, _, err := d.LoadAccounts([]plan.AccountFile{{File: "passwd", Accounts: users}, {File: "group", Accounts: groups, Members: members, POSIX: true}})
+		p, _, err := people.LoadAccounts(d, []people.AccountFile{{File: "passwd", Accounts: users}, {File: "group", Accounts: groups, Members: members, POSIX: true}})
 		return p, err
 	})
-	w.keep(func(d *plan.Desk) (*plan.Plan, error) { return d.Administrators("box", []string{"warden"}, true) })
+	w.keep(func(d *plan.Desk) (*plan.Plan, error) {
+		return servers.Administrators(d, "box", []string{"warden"}, true)
+	})
 	// What its configuration says of shares the protocol doesn't tell.
 	configured, _, err := smbconf.Read(open("smb.conf"), "smb.conf")
 	require.NoError(w.t, err)
 	w.keep(func(d *plan.Desk) (*plan.Plan, error) {
-		p, unknown, err := d.Configure("box", "smb.conf", configured)
+		p, unknown, err := servers.Configure(d, "box", "smb.conf", configured)
 		require.Empty(w.t, unknown)
 		return p, err
 	})

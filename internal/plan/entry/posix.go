@@ -1,0 +1,291 @@
+package entry
+
+import (
+	"fmt"
+	"slices"
+
+	acc "tarnwold/core/account"
+	"tarnwold/core/posix"
+	"tarnwold/core/right"
+	"tarnwold/core/rule"
+	"tarnwold/internal/estate"
+	"tarnwold/internal/plan"
+)
+
+// number gives the uid or gid of an account, as lists name it.
+func Number(d *plan.Desk, id plan.ID) (plan.ID, error) {
+	if _, _, ok := id.POSIX(); ok || id == acc.Everyone {
+		return id, nil
+	}
+	a, ok := d.T.Account(id)
+	switch {
+	case !ok:
+		return plan.ID{}, &estate.Refused{Why: fmt.Sprintf("%s has no number, and a POSIX list names accounts by theirs", d.T.Name(id)), Do: "name a user, a group, uid:N, gid:N or everyone@"}
+	case a.POSIX == acc.NoPOSIX:
+		kind := "uid"
+		if a.Kind == acc.Group {
+			kind = "gid"
+		}
+		return plan.ID{}, &estate.Refused{Why: fmt.Sprintf("%s has no %s, and a POSIX list names accounts by their numbers", d.T.Name(id), kind),
+			Do: "take the account's number in, with tarnwold load accounts --passwd and --group"}
+	case a.Kind == acc.Group:
+		return acc.GID(uint32(a.POSIX)), nil
+	}
+	return acc.UID(uint32(a.POSIX)), nil
+}
+
+// granting is an entry as it is to come to a POSIX tree.
+type granting struct {
+	name    string // as it was typed
+	who     plan.ID
+	means   posix.Meaning
+	here    bool
+	below   bool
+	level   string
+	Exactly bool // in the place of what is there
+}
+
+// granting reads a line for POSIX trees, and refuses what no list there can say.
+func Granting(d *plan.Desk, l rule.Line, level, name string) (*granting, error) {
+	if l.Kind != rule.Allow {
+		do := fmt.Sprintf("take what %s has there with tarnwold revoke", name)
+		if a, ok := d.T.Account(d.T.AccountOf(l.Who)); ok && a.Kind == acc.User {
+			do += fmt.Sprintf(", or have him leave the group that gives it; an entry of his own comes before all groups': tarnwold mode WHERE --entry user:%s:--- closes it to him alone", a.Name)
+		}
+		return nil, &estate.Refused{Why: "a POSIX list has no entries that refuse", Do: do}
+	}
+	who, err := Number(d, l.Who)
+	if err != nil {
+		return nil, err
+	}
+	w := &granting{name: name, who: who, level: level, means: posix.Means(l.What)}
+	if w.means.Nothing() {
+		return nil, &estate.Refused{Why: fmt.Sprintf("no POSIX list gives %s: changing the mode and the lists is the owner's, and giving an item away root's", level), Do: "see: tarnwold owner"}
+	}
+	s := l.Scope
+	w.here = s&rule.Here != 0
+	w.below = s&(rule.Folders|rule.Files) != 0
+	switch {
+	case s&rule.Once != 0:
+		return nil, &estate.Refused{Why: "what a POSIX folder hands down is handed on: once can't be said there", Do: "use the scopes here, below or tree"}
+	case w.below && s&(rule.Folders|rule.Files) != rule.Folders|rule.Files:
+		return nil, &estate.Refused{Why: "a POSIX folder hands the same list to folders and to files", Do: "use the scopes here, below or tree"}
+	}
+	return w, nil
+}
+
+// give gives an item what was asked for.
+func (w *granting) Give(r *posix.Rules) (*posix.Rules, error) {
+	if !r.Folder && w.means.File == 0 {
+		return nil, &estate.Refused{Why: rule.ErrFoldersOnly.Error()}
+	}
+	if r.Folder && w.means.TakesOut && w.who != (plan.ID{}) && w.level != "drop" && (w.below || r.Special&posix.Sticky == 0) {
+		return nil, &estate.Refused{Why: fmt.Sprintf("on a POSIX tree who may put things into a folder may also take them out, which %s doesn't say", w.level),
+			Do: "make the folder sticky (tarnwold mode WHERE --set +t), where everybody takes out only what is his, and grant " + w.level + " on it with --scope here; or grant edit"}
+	}
+	turn := posix.Adds
+	if w.Exactly {
+		turn = posix.Sets
+	}
+	var here, below posix.Turn
+	if w.here || !r.Folder {
+		here = turn(w.means.On(r))
+	}
+	if w.below {
+		below = turn(w.means.Folder | w.means.File)
+		if w.means.Folder == 0 {
+			below = turn(w.means.File)
+		}
+	}
+	return r.Turned(w.who, here, below), nil
+}
+
+// givingPosix is what giving does on POSIX trees.
+func givingPosix(d *plan.Desk, e *plan.ItemEdit, l rule.Line, level string, until estate.Day, exactly bool) {
+	name := d.T.Name(l.Who)
+	w, err := Granting(d, l, level, name)
+	e.Posix = func(r, _ *posix.Rules, _ estate.Dated) (*posix.Rules, error) {
+		if err != nil {
+			return nil, err
+		}
+		if until != "" && r.Turned(w.who, posix.Drops(), posix.Drops()) != r {
+			return nil, &estate.Refused{Why: fmt.Sprintf("%s has an entry there already, and a POSIX list has one for each account, so that no part of it can have a last day", name),
+				Do: "revoke it first, or use tarnwold replace"}
+		}
+		w := *w
+		w.Exactly = exactly
+		return w.Give(r)
+	}
+	e.PosixDates = func(before, after *rule.Descriptor, dated estate.Dated) estate.Dated {
+		if err != nil {
+			return plan.Still(dated, after)
+		}
+		return w.Dates(before, after, dated, until)
+	}
+	if err == nil && w.below && !exactly { // every item below gets it, whatever the default list said before
+		e.Each = func(r *posix.Rules) *posix.Rules {
+			w := *w
+			w.here = true
+			if after, err := w.Give(r); err == nil {
+				return after
+			}
+			return r // a level that says nothing of files
+		}
+		return
+	}
+	e.Hands = true
+}
+
+// rewritePosix is rule.Rewriting for rules of POSIX trees.
+func rewritePosix(d *plan.Desk, w *rule.Rewriting, x *posix.Rules) (*posix.Rules, error) {
+	before := x
+	for who := range w.Names {
+		_, user, ok := who.POSIX()
+		if !ok || !x.Mentions(who) {
+			continue
+		}
+		s := posix.Swap{Beside: w.Beside}
+		var err error
+		if !w.To.IsZero() && x.Names(who) {
+			if s.To, err = Number(d, w.To); err != nil {
+				return nil, err
+			}
+		}
+		if !w.Owner.IsZero() && (x.Owner == who || x.Group == who) {
+			if s.Owner, err = ownsOn(d, w.Owner, user); err != nil {
+				return nil, err
+			}
+		}
+		x = x.Swapped(who, s)
+	}
+	if x.Same(before) {
+		return before, nil
+	}
+	return x, nil
+}
+
+// ownsOn gives the number by which an account owns items of POSIX trees: as
+// their owner, or as their group, which of a user is his first one.
+func ownsOn(d *plan.Desk, id plan.ID, owner bool) (plan.ID, error) {
+	n, err := Number(d, id)
+	if err != nil {
+		return n, err
+	}
+	uid, user, ok := n.POSIX()
+	switch {
+	case !ok || owner && !user:
+		return n, &estate.Refused{Why: d.T.Name(id) + " can't own anything on a POSIX tree", Do: "name a user"}
+	case owner || !user:
+		return n, nil
+	}
+	a, known := d.T.Account(id)
+	if !known || a.Primary.IsZero() {
+		return acc.GID(uid), nil
+	}
+	return Number(d, a.Primary)
+}
+
+// meansAdvice tells what a level comes to on the POSIX trees a plan touches.
+func meansAdvice(d *plan.Desk, p *plan.Plan, level string) {
+	f := p.Work.Forest
+	if f == nil {
+		return
+	}
+	w, err := d.Level(level)
+	if err != nil {
+		return
+	}
+	m := posix.Means(w)
+	for _, i := range p.Work.Named {
+		r, ok := f.Nodes[i].After.(*posix.Rules)
+		if !ok {
+			continue
+		}
+		text := m.File.String() + " on files"
+		if m.Runs {
+			text += ", x kept where it stands"
+		}
+		if r.Folder {
+			folder := m.Folder.String() + " on folders"
+			if m.File == 0 {
+				text = folder
+			} else {
+				text = folder + ", " + text
+			}
+		}
+		if m.Over&(right.WriteACL|right.WriteOwner) != 0 {
+			text += "; mode, lists and owner stay the owner's and root's affair"
+		}
+		p.Advice = append(p.Advice, plan.Advice{Kind: "means", Who: level, Text: text})
+		return
+	}
+}
+
+// takingPosix is what taking does on POSIX trees.
+func takingPosix(d *plan.Desk, which rule.Which) func(r, up *posix.Rules, dated estate.Dated) (*posix.Rules, error) {
+	return func(r, _ *posix.Rules, _ estate.Dated) (*posix.Rules, error) {
+		if len(which.Kinds) > 0 && !slices.Contains(which.Kinds, rule.Allow) {
+			return r, nil
+		}
+		who, err := Number(d, which.Who)
+		if err != nil {
+			return nil, err
+		}
+		here, below := posix.Drops(), posix.Drops()
+		if which.What != nil {
+			m := posix.Means(*which.What)
+			if m.Nothing() {
+				return nil, &estate.Refused{Why: "no POSIX list gives that, so that none of it can be taken away"}
+			}
+			here, below = posix.Takes(m.On(r)), posix.Takes(m.Folder|m.File)
+		}
+		if which.Scope != nil {
+			s := *which.Scope
+			if s&rule.Once != 0 || s&(rule.Folders|rule.Files) != 0 && s&(rule.Folders|rule.Files) != rule.Folders|rule.Files {
+				return nil, &estate.Refused{Why: "a POSIX folder hands the same list to folders and to files, and on", Do: "use the scopes here, below or tree"}
+			}
+			if s&rule.Here == 0 {
+				here = nil
+			}
+			if s&rule.Folders == 0 {
+				below = nil
+			}
+		}
+		if r.Default == nil {
+			below = nil
+		}
+		return r.Turned(who, here, below), nil
+	}
+}
+
+// withoutListed gives rules without an entry of what they list that names somebody.
+func withoutListed(r *posix.Rules, e rule.Entry) *posix.Rules {
+	if e.Flags&rule.InheritOnly != 0 {
+		return r.Turned(e.Who, nil, posix.Drops())
+	}
+	return r.Turned(e.Who, posix.Drops(), nil)
+}
+
+// explained adds to a plan what a level came to on POSIX trees.
+func explained(d *plan.Desk, p *plan.Plan, err error, level string) (*plan.Plan, error) {
+	if err == nil {
+		meansAdvice(d, p, level)
+	}
+	return p, err
+}
+
+// dates gives the last days after something was given.
+func (w *granting) Dates(before, after *rule.Descriptor, dated estate.Dated, until estate.Day) estate.Dated {
+	out := plan.Still(dated, after)
+	for _, o := range after.Rules.Entries {
+		if o.Who != w.who {
+			continue
+		}
+		if until == "" {
+			delete(out, o)
+		} else if w.Exactly || !slices.Contains(before.Rules.Entries, o) {
+			out[o] = until
+		}
+	}
+	return out
+}

@@ -1,0 +1,539 @@
+// Package keeper knows who keeps what, and warns of every plan that isn't the
+// keepers' own, or that who acts could not make on the server.
+package keeper
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	acc "tarnwold/core/account"
+	"tarnwold/core/place"
+	"tarnwold/internal/estate"
+	"tarnwold/internal/plan"
+)
+
+// Keeper is an account that decides over the members of some groups, or over
+// the rules at and below a place.
+type Keeper struct {
+	Who   string `json:"who"` // an identifier
+	Name  string `json:"account"`
+	Of    string `json:"of"`              // group:PATTERN, or the server's own path
+	Place string `json:"place,omitempty"` // as it was named
+}
+
+func (k *Keeper) Group() (pattern string, ok bool) { return strings.CutPrefix(k.Of, "group:") }
+
+func (k *Keeper) Id() plan.ID {
+	id, _ := acc.ParseID(k.Who)
+	return id
+}
+
+// Keepers lists who keeps what, oldest first.
+func Keepers(t *estate.Tx) ([]Keeper, error) {
+	out, err := plan.PapersAs[Keeper](t, estate.KeeperPaper)
+	for i := range out {
+		if a, ok := t.Account(out[i].Id()); ok {
+			out[i].Name = t.Name(a.ID)
+		}
+	}
+	return out, err
+}
+
+// keeperNames lists keepers by name, each once.
+func KeeperNames(list []Keeper) []string {
+	out := []string{}
+	for _, k := range list {
+		if !slices.Contains(out, k.Name) {
+			out = append(out, k.Name)
+		}
+	}
+	return out
+}
+
+// keeping reads who keeps what.
+func keeping(d *plan.Desk, who, of string) (Keeper, error) {
+	a, err := d.T.Named(who, 0)
+	if err != nil {
+		return Keeper{}, err
+	}
+	k := Keeper{Who: a.ID.String(), Name: d.T.Name(a.ID)}
+	if pattern, ok := strings.CutPrefix(of, "group:"); ok {
+		if _, err := path.Match(pattern, ""); err != nil || pattern == "" {
+			return k, &estate.Refused{Why: fmt.Sprintf("%q is no pattern of groups", of), Do: "write group:NAME, * and ? standing for any signs"}
+		}
+		k.Of = "group:" + estate.Key(pattern)
+		k.Place = "group:" + pattern
+		if !strings.ContainsAny(pattern, `*?[\`) {
+			if _, err := d.T.Named("group:"+pattern, acc.Group); err != nil {
+				return k, err
+			}
+		}
+		return k, nil
+	}
+	if !place.Whole(of) {
+		return k, &estate.Refused{Why: fmt.Sprintf("%q is neither a place nor groups", of), Do: "write an address, or group:NAME (quoted, where a pattern is in it)"}
+	}
+	at, err := d.K.Place(of)
+	if err != nil {
+		return k, err
+	}
+	k.Of, k.Place = at.By(nil).String(), at.Via()
+	return k, nil
+}
+
+func (k *Keeper) key() string { return k.Who + " " + k.Of }
+
+func (k *Keeper) Edit(sign string) plan.Edit {
+	return plan.Edit{Kind: "keeper", Where: k.Said(), Lines: []plan.Line{{Sign: sign, What: "keeper", Text: k.Name}}}
+}
+
+// said says what is kept.
+func (k *Keeper) Said() string {
+	if pattern, ok := k.Group(); ok {
+		if k.Place != "" {
+			pattern = strings.TrimPrefix(k.Place, "group:")
+		}
+		return "members of group " + pattern
+	}
+	return "rules of " + k.Place
+}
+
+// AddKeeper makes an account keep groups or places, one or several.
+func AddKeeper(d *plan.Desk, who string, of []string) (*plan.Plan, error) {
+	p := d.Begin("")
+	p.Asks = false
+	var said []string
+	for _, x := range of {
+		k, err := keeping(d, who, x)
+		if err != nil {
+			return nil, err
+		}
+		said = append(said, "the "+k.Said())
+		p.Change = k.Name + " keeps " + plan.Many(said)
+		p.Nothing = k.Name + " keeps that already"
+		before := d.T.Paper(estate.KeeperPaper, k.key())
+		if before != "" || hasPaper(p, estate.KeeperPaper, k.key()) {
+			continue
+		}
+		if err := p.Paper(estate.KeeperPaper, k.key(), before, k, k.Edit("comes")); err != nil {
+			return nil, err
+		}
+	}
+	return d.Finish(p)
+}
+
+// hasPaper tells whether a plan writes something down already.
+func hasPaper(p *plan.Plan, kind estate.PaperKind, key string) bool {
+	return slices.ContainsFunc(p.Work.Papers, func(e plan.PaperEdit) bool { return e.Kind == kind && e.Name == key })
+}
+
+// RemoveKeeper ends that.
+func RemoveKeeper(d *plan.Desk, who string, of []string) (*plan.Plan, error) {
+	p := d.Begin("")
+	p.Asks = false
+	var said []string
+	for _, x := range of {
+		k, err := keeping(d, who, x)
+		if err != nil {
+			return nil, err
+		}
+		before := d.T.Paper(estate.KeeperPaper, k.key())
+		if before == "" {
+			return nil, keepsNot(d, &k)
+		}
+		if hasPaper(p, estate.KeeperPaper, k.key()) {
+			continue
+		}
+		said = append(said, "the "+k.Said())
+		p.Change = k.Name + " keeps " + plan.Many(said) + " no more"
+		if err := p.Paper(estate.KeeperPaper, k.key(), before, nil, k.Edit("goes")); err != nil {
+			return nil, err
+		}
+	}
+	return d.Finish(p)
+}
+
+// keepsNot refuses to end what isn't, and says what is.
+func keepsNot(d *plan.Desk, k *Keeper) error {
+	all, err := Keepers(d.T)
+	if err != nil {
+		return err
+	}
+	var has []string
+	for _, o := range all {
+		if o.Who == k.Who {
+			has = append(has, o.Said())
+		}
+	}
+	why := fmt.Sprintf("%s doesn't keep the %s", k.Name, k.Said())
+	if len(has) > 0 {
+		why += ", but the " + plan.Many(has)
+	}
+	return &estate.Refused{Why: why}
+}
+
+// keeps knows who decides over what.
+type Keeps struct {
+	D      *plan.Desk
+	All    []Keeper
+	held   map[plan.ID]*acc.Token
+	people *acc.Directory // read once it is asked for
+}
+
+func Of(d *plan.Desk) (*Keeps, error) {
+	all, err := Keepers(d.T)
+	return &Keeps{D: d, All: all, held: map[plan.ID]*acc.Token{}}, err
+}
+
+// is tells whether a user is a keeper's account, or in it.
+func (k *Keeps) Is(user plan.ID, keepers []Keeper) bool {
+	if user.IsZero() {
+		return false
+	}
+	tok := k.held[user]
+	if tok == nil {
+		tok = acc.NewToken(k.D.T, user, acc.Traits{})
+		k.held[user] = tok
+	}
+	return slices.ContainsFunc(keepers, func(o Keeper) bool { return tok.Has(o.Id()) })
+}
+
+// group gives the keepers of a group; a group named as it is before patterns.
+func (k *Keeps) Group(name string) (out []Keeper) {
+	key := estate.Key(name)
+	for _, exact := range []bool{true, false} {
+		for _, o := range k.All {
+			pattern, ok := o.Group()
+			if !ok || (pattern == key) != exact {
+				continue
+			}
+			if fits, _ := path.Match(pattern, key); fits || exact {
+				out = append(out, o)
+			}
+		}
+		if len(out) > 0 {
+			return out
+		}
+	}
+	return nil
+}
+
+// place gives the keepers of a place: those of the nearest folder that has any,
+// itself or above.
+func (k *Keeps) Place(where string) (out []Keeper) {
+	a, err := place.ParsePlain(where)
+	if err != nil {
+		return nil
+	}
+	longest := -1
+	for _, o := range k.All {
+		if _, ok := o.Group(); ok {
+			continue
+		}
+		b, err := place.ParsePlain(o.Of)
+		if err != nil || estate.Key(b.Server) != estate.Key(a.Server) || !place.Under(estate.Key(a.Path), estate.Key(b.Path)) {
+			continue
+		}
+		switch n := len(b.Path); {
+		case n > longest:
+			longest, out = n, []Keeper{o}
+		case n == longest:
+			out = append(out, o)
+		}
+	}
+	return out
+}
+
+// server gives everybody who keeps a place of a server.
+func (k *Keeps) server(name string) (out []Keeper) {
+	for _, o := range k.All {
+		a, err := place.ParsePlain(o.Of)
+		if _, group := o.Group(); !group && err == nil && estate.Key(a.Server) == estate.Key(name) {
+			out = append(out, o)
+		}
+	}
+	return out
+}
+
+// keepersHold warns where who acts is no keeper of what a plan changes.
+func keepersHold(d *plan.Desk, p *plan.Plan) error {
+	k, err := Of(d)
+	if err != nil || len(k.All) == 0 && len(p.Work.Papers) == 0 {
+		return err
+	}
+	w := &p.Work
+	actor, _ := d.ActingUser()
+	warned := map[string]bool{}
+	hold := func(said string, keepers []Keeper) {
+		if len(keepers) == 0 || warned[said] || k.Is(actor.ID, keepers) {
+			return
+		}
+		warned[said] = true
+		p.Warnings = append(p.Warnings, plan.Warning{Guard: "kept", Users: KeeperNames(keepers), Where: said})
+	}
+	// Who is in a group is in all the groups that it is in; where it has keepers
+	// they say who, and else those of the groups above.
+	climbed := map[plan.ID]bool{}
+	var group func(a acc.Account)
+	group = func(a acc.Account) {
+		if len(k.All) == 0 || climbed[a.ID] {
+			return
+		}
+		climbed[a.ID] = true
+		if keepers := k.Group(a.Name); len(keepers) > 0 {
+			hold("the members of "+d.AccountName(a), keepers)
+			return
+		}
+		for _, up := range d.T.GroupsOf(a.ID) {
+			if in, ok := d.T.Account(up); ok {
+				group(in)
+			}
+		}
+	}
+	at := func(where string) { hold("the rules of "+where, k.Place(where)) }
+	for _, e := range w.Members {
+		group(*e.Group)
+	}
+	for _, e := range w.Accounts { // a first group counts as any other
+		var was, is plan.ID
+		if e.Before != nil {
+			was = e.Before.Primary
+		}
+		if e.After != nil {
+			is = e.After.Primary
+		}
+		if was == is {
+			continue
+		}
+		for _, g := range []plan.ID{was, is} {
+			if a, ok := d.T.Account(g); ok {
+				group(a)
+			}
+		}
+	}
+	for _, e := range w.Admins {
+		hold("places of "+e.Server.Name+", whose administrators pass their rules", k.server(e.Server.Name))
+	}
+	for _, s := range w.Goes {
+		for _, o := range k.server(s.Name) {
+			hold("the rules of "+o.Place+", which goes with its server", k.Place(o.Of))
+		}
+	}
+	if len(w.Goes) > 0 { // all else goes with it
+		return d.T.Err()
+	}
+	for _, e := range w.Servers {
+		if e.Before != nil && e.After != nil {
+			hold("places of "+e.Before.Name+", which its traits decide over", k.server(e.Before.Name))
+		}
+	}
+	for _, e := range w.Shares {
+		for _, sh := range []*estate.Share{e.Before, e.After} {
+			if sh != nil {
+				at(estate.Place{Server: e.Server, Path: sh.Folder}.String())
+			}
+		}
+	}
+	if f := w.Forest; f != nil && len(k.All) > 0 {
+		for _, n := range w.Named {
+			node := &f.Nodes[n]
+			dated := slices.ContainsFunc(w.Dates, func(e plan.DateEdit) bool { return e.Node == n })
+			if !node.Changed() && !dated {
+				continue
+			}
+			if f.Strand(n) == 0 {
+				at(strings.TrimPrefix(d.Where(p, n), "in "))
+				continue
+			}
+			if err := f.Each(d.T, n, func(item int64) error {
+				at(d.T.Where(item))
+				return d.Ctx.Err()
+			}); err != nil {
+				return err
+			}
+		}
+		below := func(where string) { // what is kept within what moves or goes
+			for _, o := range k.All {
+				if _, group := o.Group(); !group && underPlace(o.Of, where) {
+					hold("the rules of "+o.Place, k.Place(o.Of))
+				}
+			}
+		}
+		for _, m := range w.Moved {
+			at(d.T.Where(m.Item))
+			at(d.T.Where(m.Folder))
+			below(d.T.Where(m.Item))
+		}
+		for i, item := range w.Removed {
+			if i < 1000 {
+				at(d.T.Where(item))
+				below(d.T.Where(item))
+			}
+		}
+	}
+	for _, e := range w.Papers {
+		if e.Kind != estate.KeeperPaper {
+			continue
+		}
+		for _, body := range []string{e.Before, e.After} {
+			var o Keeper
+			if json.Unmarshal([]byte(body), &o) != nil {
+				continue
+			}
+			if pattern, ok := o.Group(); ok {
+				hold("who keeps the "+o.Said(), slices.DeleteFunc(slices.Clone(k.All), func(x Keeper) bool { return x.Of != "group:"+pattern }))
+				if !strings.ContainsAny(pattern, `*?[\`) {
+					hold("who keeps the "+o.Said(), k.Group(pattern))
+				}
+			} else {
+				hold("who keeps the "+o.Said(), k.Place(o.Of))
+			}
+		}
+	}
+	for _, x := range p.Keepers { // of whom nothing is said yet
+		if !slices.ContainsFunc(p.Warnings, func(o plan.Warning) bool {
+			return o.Guard == x.Guard && slices.Equal(o.Users, x.Users) && !strings.Contains(o.Where, "members")
+		}) {
+			p.Warnings = append(p.Warnings, x)
+		}
+	}
+	return d.T.Err()
+}
+
+// underPlace tells whether an address is another, or of something below it.
+func underPlace(where, top string) bool {
+	a, err := place.ParsePlain(where)
+	b, berr := place.ParsePlain(top)
+	return err == nil && berr == nil && estate.Key(a.Server) == estate.Key(b.Server) && place.Under(estate.Key(a.Path), estate.Key(b.Path))
+}
+
+// mostLooked is how many items of one node are looked at for one that is in a
+// kept place; where there are more, it is taken that one is.
+const mostLooked = 50_000
+
+// keepersOfPlaces warns where a plan changes rules or anybody's access at or
+// below a kept place, by whatever edit and from wherever: handed down from a
+// folder above, through a share, by traits, by who is in a group. Who is in a
+// kept group is its own keepers' to say, whatever that opens. moved tells of each node whether
+// anybody's access to it changes.
+func keepersOfPlaces(d *plan.Desk, p *plan.Plan, moved []bool) error {
+	k, err := Of(d)
+	if err != nil || p.Ends {
+		return err
+	}
+	actor, _ := d.ActingUser()
+	w := &p.Work
+	f := w.Forest
+	changed, _ := f.Changed()
+	if len(w.Members) > 0 && changed == 0 && len(w.Shares)+len(w.Admins)+len(w.Servers)+len(w.Accounts)+len(w.Formers()) == 0 &&
+		!slices.ContainsFunc(w.Members, func(e plan.MemberEdit) bool { return len(k.Group(e.Group.Name)) == 0 }) {
+		return nil
+	}
+	touched := map[int]bool{}
+	for i := range f.Nodes {
+		if f.Nodes[i].Changed() || moved[i] {
+			touched[i] = true
+		}
+	}
+	if len(touched) == 0 {
+		return nil
+	}
+	said := map[string]bool{}
+	for _, o := range k.All {
+		if _, group := o.Group(); group || said[o.Of] {
+			continue
+		}
+		said[o.Of] = true
+		keepers := k.Place(o.Of)
+		if k.Is(actor.ID, keepers) {
+			continue
+		}
+		at, err := d.T.FindText(o.Of)
+		if err != nil {
+			continue // it is there no more
+		}
+		in, err := touches(d, p, touched, at, func(where string) bool {
+			return underPlace(where, o.Of) && slices.ContainsFunc(k.Place(where), func(x Keeper) bool { return x.Of == o.Of })
+		})
+		if err != nil {
+			return err
+		}
+		if in {
+			p.Keepers = append(p.Keepers, plan.Warning{Guard: "kept", Users: KeeperNames(keepers), Where: "who gets in at " + o.Place})
+		}
+	}
+	return d.T.Err()
+}
+
+// touches tells whether any of a plan's nodes has an item at or below a place
+// that is meant.
+func touches(d *plan.Desk, p *plan.Plan, nodes map[int]bool, top estate.Place, meant func(where string) bool) (bool, error) {
+	f := p.Work.Forest
+	here := f.NodeFor(top.Item, top.Strand)
+	roots := map[int]plan.Root{}
+	for _, r := range p.Work.Roots {
+		roots[r.Node] = r
+	}
+	for n := range nodes {
+		up := n
+		for f.Nodes[up].Parent >= 0 {
+			up = f.Nodes[up].Parent
+		}
+		r, ok := roots[up]
+		if !ok || r.Server.ID != top.Server.ID {
+			continue
+		}
+		inside := false
+		for _, path := range r.Path { // as it is, and as it will be
+			inside = inside || path != "" && place.Under(estate.Key(path), estate.Key(top.Path))
+		}
+		if !inside && (here < 0 || !plan.Within(f, n, here)) {
+			continue
+		}
+		if f.Strand(n) == 0 {
+			if meant(strings.TrimPrefix(d.Where(p, n), "in ")) {
+				return true, nil
+			}
+			continue
+		}
+		looked, found := 0, false
+		err := f.Each(d.T, n, func(item int64) error {
+			looked++
+			if found = looked > mostLooked || meant(d.T.Where(item)); found {
+				return errFound
+			}
+			return d.Ctx.Err()
+		})
+		if found {
+			return true, nil
+		}
+		if err != nil {
+			return false, err
+		}
+	}
+	return false, nil
+}
+
+var errFound = errors.New("found")
+
+func init() { plan.AddReview(plan.Review{Laid: keepersOfPlaces, Done: governed}) }
+
+// governed asks whether who acts may, on the server and by those who keep what
+// the plan changes.
+func governed(d *plan.Desk, p *plan.Plan) error {
+	if err := mayAct(d, p); err != nil || p.Ends {
+		return err
+	}
+	return keepersHold(d, p)
+}
+
+func (k *Keeps) Dir() *acc.Directory {
+	if k.people == nil {
+		k.people = k.D.T.Directory()
+	}
+	return k.people
+}

@@ -1,0 +1,674 @@
+// Package people makes plans of accounts and memberships, from commands and from
+// files of accounts.
+package people
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	acc "tarnwold/core/account"
+	"tarnwold/core/rule"
+	"tarnwold/internal/ask"
+	"tarnwold/internal/estate"
+	"tarnwold/internal/format"
+	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/keeper"
+	"tarnwold/internal/store"
+)
+
+// Circle refuses a membership that would put a group inside itself.
+type Circle struct {
+	Group  string   `json:"group"`
+	Member string   `json:"member"`
+	Loop   []string `json:"loop"`
+}
+
+func (e *Circle) Error() string {
+	return fmt.Sprintf("%s can't join %s, for then it would hold itself: %s", e.Member, e.Group, strings.Join(e.Loop, " in "))
+}
+
+// Join makes accounts members of a group, until a day or for good.
+func Join(d *plan.Desk, group string, members []string, until estate.Day) (*plan.Plan, error) {
+	if err := d.Future(until); err != nil {
+		return nil, err
+	}
+	p := d.Begin("%s joined %s", plan.Many(members), group)
+	if until != "" {
+		p.Change += " until " + string(until)
+	}
+	g, err := d.T.Named(group, acc.Group)
+	if err != nil {
+		return nil, err
+	}
+	dir := d.T.Directory().Clone()
+	for _, name := range members {
+		m, err := d.T.Named(name, 0)
+		if err != nil {
+			return nil, err
+		}
+		if had, ok := d.T.Member(g.ID, m.ID); ok {
+			if had.Until == until {
+				return nil, &estate.Refused{Why: fmt.Sprintf("%s is a member of %s already", d.T.Name(m.ID), d.T.Name(g.ID))}
+			}
+			p.Work.Members = append(p.Work.Members, plan.MemberEdit{Group: &g, Member: &m, Was: &had, Is: &estate.Membership{Until: until, Local: had.Local}})
+			continue
+		}
+		if m.Kind == acc.Group {
+			if loop := dir.Loop(g.ID, m.ID); loop != nil {
+				return nil, &Circle{d.T.Name(g.ID), d.T.Name(m.ID), d.T.Names(loop)}
+			}
+		}
+		if dir.IsMember(g.ID, m.ID) {
+			continue // named twice
+		}
+		dir.Join(g.ID, m.ID)
+		p.Work.Members = append(p.Work.Members, plan.MemberEdit{Group: &g, Member: &m, Was: nil, Is: &estate.Membership{Until: until}})
+	}
+	p, err = d.Finish(p)
+	return fromSignOn(d, p, err)
+}
+
+// fromSignOn says of memberships that count on POSIX systems that who is signed
+// on there keeps the groups he signed on with.
+func fromSignOn(d *plan.Desk, p *plan.Plan, err error) (*plan.Plan, error) {
+	if err != nil || len(p.Impact) == 0 {
+		return p, err
+	}
+	if slices.ContainsFunc(d.T.Servers(), func(s estate.Server) bool { return s.Traits.RootPasses }) {
+		p.Advice = append(p.Advice, plan.Advice{Kind: "next-sign-on"})
+	}
+	return p, err
+}
+
+// Leave ends memberships of a group.
+func Leave(d *plan.Desk, group string, members []string) (*plan.Plan, error) {
+	p := d.Begin("%s left %s", plan.Many(members), group)
+	g, err := d.T.Named(group, acc.Group)
+	if err != nil {
+		return nil, err
+	}
+	seen := map[plan.ID]bool{}
+	for _, name := range members {
+		m, err := d.T.Named(name, 0)
+		if err != nil {
+			return nil, err
+		}
+		had, ok := d.T.Member(g.ID, m.ID)
+		if !ok {
+			if m.Primary == g.ID {
+				return nil, &estate.Refused{Why: fmt.Sprintf("%s is the primary group of %s", d.T.Name(g.ID), d.T.Name(m.ID)), Do: fmt.Sprintf("give the user another first: tarnwold user set %s --primary GROUP", m.Name)}
+			}
+			return nil, &estate.Refused{Why: fmt.Sprintf("%s is not a direct member of %s", d.T.Name(m.ID), d.T.Name(g.ID))}
+		}
+		if !seen[m.ID] {
+			seen[m.ID] = true
+			p.Work.Members = append(p.Work.Members, plan.MemberEdit{Group: &g, Member: &m, Was: &had, Is: nil})
+		}
+	}
+	p, err = d.Finish(p)
+	return fromSignOn(d, p, err)
+}
+
+// NewAccount is an account that is to come, as it was typed.
+type NewAccount struct {
+	Kind    acc.Kind
+	SID     string
+	POSIX   int64
+	Purpose string
+	Primary string
+	About   string // what it is for
+}
+
+// AddAccounts makes accounts come. Nobody's access changes by that.
+func AddAccounts(d *plan.Desk, names []string, n NewAccount) (*plan.Plan, error) {
+	p := d.Begin("%s %s added", n.Kind, plan.Many(names))
+	p.Asks = false
+	if n.POSIX < acc.NoPOSIX || n.POSIX > acc.MostPOSIX {
+		return nil, &estate.Refused{Why: fmt.Sprintf("%d is no uid or gid", n.POSIX), Do: fmt.Sprintf("one is 0 to %d", int64(acc.MostPOSIX))}
+	}
+	free := d.T.FreeIDs()
+	seen := map[string]bool{}
+	for _, name := range names {
+		a := acc.Account{Kind: n.Kind, Name: name, POSIX: n.POSIX}
+		if err := estate.GoodName(n.Kind.String(), name); err != nil {
+			return nil, err
+		}
+		if seen[store.Key(name)] || Has(d, name, n.Kind) {
+			return nil, &estate.Refused{Why: fmt.Sprintf("there is a %s %q already", n.Kind, name)}
+		}
+		seen[store.Key(name)] = true
+		var err error
+		if a.Purpose, err = acc.ParsePurpose(n.Purpose); err != nil {
+			return nil, &estate.Refused{Why: err.Error()}
+		}
+		if n.Primary != "" {
+			g, err := d.T.Named(n.Primary, acc.Group)
+			if err != nil {
+				return nil, err
+			}
+			a.Primary = g.ID
+		}
+		if n.SID != "" {
+			if a.ID, err = acc.ParseID(n.SID); err != nil {
+				return nil, &estate.Refused{Why: format.Clip(err.Error())}
+			}
+		} else if a.ID, err = free.For(a); err != nil {
+			return nil, err
+		}
+		if err := estate.GoodID(a.ID); err != nil {
+			return nil, err
+		}
+		if old, ok := d.T.Account(a.ID); ok {
+			return nil, &estate.Refused{Why: fmt.Sprintf("%s is the identifier of %s %q already", a.ID, old.Kind, old.Name)}
+		}
+		p.Work.Accounts = append(p.Work.Accounts, plan.AccountEdit{After: &a})
+		if n.About != "" {
+			if err := d.DescribeAccount(p, a, &n.About, nil); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return d.Finish(p)
+}
+
+func Has(d *plan.Desk, name string, kind acc.Kind) bool {
+	_, err := d.T.Named(kind.String()+":"+name, kind)
+	return err == nil
+}
+
+// AccountSetting is what accounts are to be given; nil leaves it.
+type AccountSetting struct {
+	Purpose, Primary, About *string
+	Shut                    *bool
+}
+
+// SetAccounts gives accounts of a kind other particulars.
+func SetAccounts(d *plan.Desk, kind acc.Kind, names []string, set AccountSetting) (*plan.Plan, error) {
+	purpose, primary := set.Purpose, set.Primary
+	p := d.Begin("%s %s: ", kind, plan.Many(names))
+	p.Nothing = "it is so already"
+	var says []string
+	if purpose != nil {
+		says = append(says, "purpose "+*purpose)
+	}
+	if primary != nil {
+		says = append(says, "primary group "+*primary)
+	}
+	if set.About != nil {
+		says = append(says, "about it: "+format.Clip(*set.About))
+	}
+	if set.Shut != nil {
+		says = append(says, map[bool]string{true: "shut", false: "open"}[*set.Shut])
+	}
+	p.Change += strings.Join(says, ", ")
+	p.Asks = purpose != nil || primary != nil
+	for _, name := range names {
+		before, err := d.T.Named(name, kind)
+		if err != nil {
+			return nil, err
+		}
+		after := before
+		if purpose != nil {
+			if after.Purpose, err = acc.ParsePurpose(*purpose); err != nil {
+				return nil, &estate.Refused{Why: err.Error()}
+			}
+		}
+		if primary != nil {
+			after.Primary = plan.ID{}
+			if *primary != "" {
+				g, err := d.T.Named(*primary, acc.Group)
+				if err != nil {
+					return nil, err
+				}
+				after.Primary = g.ID
+			}
+		}
+		if after != before {
+			p.Work.Accounts = append(p.Work.Accounts, plan.AccountEdit{Before: &before, After: &after})
+		}
+		if err := d.DescribeAccount(p, before, set.About, set.Shut); err != nil {
+			return nil, err
+		}
+	}
+	return d.Finish(p)
+}
+
+// StillNamed refuses to take an account out that something names.
+type StillNamed struct {
+	Account string    `json:"account"`
+	Uses    []ask.Use `json:"named-by"`
+	More    int64     `json:"more"`
+}
+
+func (e *StillNamed) Error() string {
+	lines := make([]string, 0, len(e.Uses))
+	for _, u := range e.Uses {
+		s := u.Where
+		switch u.As {
+		case "entry", "inherited":
+			s += ": " + u.What
+			if u.As == "inherited" {
+				s += " (from above)"
+			}
+		case "owner":
+			s += " (owner)"
+		case "group":
+			s += " (its group)"
+		case "administrator":
+			s += " (administrator)"
+		case "primary":
+			s += " (its primary group)"
+		case "holder":
+			s += " (lists " + u.What + ")"
+		case "member":
+			s += " (lists it)"
+		}
+		if u.Items > 1 {
+			s += fmt.Sprintf(" and %d like it", u.Items-1)
+		}
+		lines = append(lines, s)
+	}
+	s := strings.Join(lines, "\n  ")
+	if e.More > 0 {
+		s += fmt.Sprintf("\n  and %d more", e.More)
+	}
+	return fmt.Sprintf("%s is still named by\n  %s\nrevoke, hand on or leave those first", e.Account, s)
+}
+
+// RemoveAccounts makes accounts go that nothing names any more.
+func RemoveAccounts(d *plan.Desk, kind acc.Kind, names []string) (*plan.Plan, error) {
+	p := d.Begin("%s %s removed", kind, plan.Many(names))
+	for _, name := range names {
+		a, err := d.T.Named(name, kind)
+		if err != nil {
+			return nil, err
+		}
+		if err := Unnamed(d, a); err != nil {
+			return nil, err
+		}
+		if body := d.T.Paper(estate.ParticularsPaper, a.ID.String()); body != "" {
+			p.Work.Papers = append(p.Work.Papers, plan.PaperEdit{Kind: estate.ParticularsPaper, Name: a.ID.String(), Before: body})
+		}
+		p.Work.Accounts = append(p.Work.Accounts, plan.AccountEdit{Before: &a})
+	}
+	return d.Finish(p)
+}
+
+// unnamed refuses where anything names an account.
+func Unnamed(d *plan.Desk, a acc.Account) error {
+	uses, more, err := d.K.Uses([]acc.Account{a}, 8)
+	if err != nil {
+		return err
+	}
+	all, err := keeper.Keepers(d.T)
+	if err != nil {
+		return err
+	}
+	for _, o := range all {
+		if o.Id() == a.ID {
+			return &estate.Refused{Why: fmt.Sprintf("%s still keeps the %s", d.T.Name(a.ID), o.Said()), Do: fmt.Sprintf("tarnwold keeper remove %s --of '%s'", a.Name, o.Place)}
+		}
+	}
+	if len(uses) > 0 {
+		return &StillNamed{fmt.Sprintf("%s %s", a.Kind, d.T.Name(a.ID)), uses, more}
+	}
+	return nil
+}
+
+// AccountFile is what one file of accounts and memberships held.
+type AccountFile struct {
+	File     string
+	Accounts []format.AccountRow
+	Members  []format.MemberRow
+	POSIX    bool // a group file: it lists each of its groups' users whole
+}
+
+// Loaded counts what a load of accounts brings.
+type Loaded struct {
+	Users, Groups, Members, Completed int
+	Loops                             [][]string // circles of groups the files hold; each is followed once
+	Shared                            []string   // uids and gids that several accounts have
+}
+
+// LoadAccounts makes accounts and memberships of files come, merged by name or
+// number in whatever order the files are. An account that is there already is
+// completed where it lacks something, and refused where it differs.
+func LoadAccounts(d *plan.Desk, files []AccountFile) (*plan.Plan, *Loaded, error) {
+	t := d.T
+	p := d.Begin("")
+	var c Loaded
+	n := newNames(t)
+	fresh := len(n.rows) == 0
+	free := t.FreeIDs()
+	row := func(f AccountFile, line int, what string, args ...any) error {
+		return &format.Error{File: f.File, Line: line, What: fmt.Sprintf(what, args...)}
+	}
+	type pending struct {
+		file AccountFile
+		row  format.AccountRow
+		at   *loading
+	}
+	var all []pending
+	// Rows that say the identifier come first, so that those of POSIX files,
+	// which know a number alone, find theirs.
+	for _, posixOnly := range []bool{false, true} {
+		for _, f := range files {
+			for _, r := range f.Accounts {
+				if (r.ID.IsZero() && r.POSIX != acc.NoPOSIX) != posixOnly {
+					continue
+				}
+				all = append(all, pending{file: f, row: r})
+			}
+		}
+	}
+	for i := range all {
+		f, r := all[i].file, all[i].row
+		if err := estate.GoodName(r.Kind.String(), r.Name); err != nil {
+			return nil, nil, row(f, r.Line, "%v", err)
+		}
+		old, apart := n.meant(f.File, r)
+		if old == nil {
+			made := r.Account
+			if apart != nil {
+				made.Name = n.apart(r)
+				c.Shared = append(c.Shared, fmt.Sprintf("%s and %s have names that are told apart by case or form alone, and the second is called %s", apart.after.Name, r.Name, made.Name))
+			}
+			if made.ID.IsZero() {
+				id, err := free.For(made)
+				if err != nil {
+					return nil, nil, row(f, r.Line, "%v", err)
+				}
+				made.ID = id
+				if other := n.ids[id]; other != nil && made.POSIX != acc.NoPOSIX {
+					// Two accounts with one uid or gid: servers have them.
+					if made.ID, err = free.For(acc.Account{Kind: made.Kind, Name: made.Name, POSIX: acc.NoPOSIX}); err != nil {
+						return nil, nil, row(f, r.Line, "%v", err)
+					}
+				}
+			} else if err := estate.GoodID(made.ID); err != nil {
+				return nil, nil, row(f, r.Line, "%v", err)
+			}
+			if other := n.ids[made.ID]; other != nil {
+				return nil, nil, row(f, r.Line, "%s is the identifier of %s %q already", made.ID, other.after.Kind, other.after.Name)
+			}
+			old = n.add(nil, made)
+			old.file = f.File
+			if r.Kind == acc.User {
+				c.Users++
+			} else {
+				c.Groups++
+			}
+		}
+		all[i].at = old
+		n.spelt[nameAs(r.Name, r.Kind)] = old
+		a := &old.after
+		if !r.ID.IsZero() && r.ID != a.ID {
+			return nil, nil, row(f, r.Line, "%s %q is in the estate with the identifier %s, not %s", r.Kind, r.Name, a.ID, r.ID)
+		}
+		if r.POSIX != acc.NoPOSIX && a.POSIX != acc.NoPOSIX && r.POSIX != a.POSIX {
+			return nil, nil, row(f, r.Line, "%s %q is in the estate with the id %d, not %d", r.Kind, r.Name, a.POSIX, r.POSIX)
+		}
+		if r.POSIX != acc.NoPOSIX {
+			a.POSIX = r.POSIX
+		}
+		if r.Purpose != acc.Unsaid {
+			a.Purpose = r.Purpose
+		}
+	}
+	byGID, number := map[int64]plan.ID{}, map[string]string{}
+	for _, x := range n.rows {
+		if x.after.POSIX == acc.NoPOSIX {
+			continue
+		}
+		if x.after.Kind == acc.Group {
+			if _, ok := byGID[x.after.POSIX]; !ok {
+				byGID[x.after.POSIX] = x.after.ID
+			}
+		}
+		key := fmt.Sprintf("%s %d", x.after.Kind, x.after.POSIX)
+		if first, ok := number[key]; ok && (x.before == nil) {
+			c.Shared = append(c.Shared, fmt.Sprintf("%s and %s have one %s: %d", first, x.after.Name, map[acc.Kind]string{acc.User: "uid", acc.Group: "gid"}[x.after.Kind], x.after.POSIX))
+		} else if !ok {
+			number[key] = x.after.Name
+		}
+	}
+	for _, x := range all {
+		if x.row.Kind != acc.User || x.row.PrimaryGID == acc.NoPOSIX {
+			continue
+		}
+		id, ok := byGID[x.row.PrimaryGID]
+		if !ok {
+			id = acc.GID(uint32(x.row.PrimaryGID))
+		}
+		x.at.after.Primary = id
+	}
+	for _, x := range n.rows {
+		switch {
+		case x.before == nil:
+			after := x.after
+			p.Work.Accounts = append(p.Work.Accounts, plan.AccountEdit{After: &after})
+		case *x.before != x.after:
+			after := x.after
+			p.Work.Accounts = append(p.Work.Accounts, plan.AccountEdit{Before: x.before, After: &after})
+			c.Completed++
+		}
+	}
+	dir := t.Directory()
+	// What a POSIX group file lists is said there whole: who else is in such
+	// a group is so by the server's local groups.
+	listed := map[plan.ID]map[plan.ID]bool{}
+	for _, f := range files {
+		if !f.POSIX {
+			continue
+		}
+		for _, r := range f.Accounts {
+			if g := n.exactly(r.Name, acc.Group); g != nil && listed[g.after.ID] == nil {
+				listed[g.after.ID] = map[plan.ID]bool{}
+			}
+		}
+		for _, m := range f.Members {
+			g, err := n.find(t, m.Group, acc.Group)
+			a, err2 := n.find(t, m.Member, 0)
+			if err == nil && err2 == nil && listed[g.ID] != nil {
+				listed[g.ID][a.ID] = true
+			}
+		}
+	}
+	local := func(g, a acc.Account) bool {
+		users, known := listed[g.ID]
+		return known && a.Kind == acc.User && !users[a.ID]
+	}
+	for g := range listed {
+		for _, m := range dir.MembersOf(g) {
+			group, member := n.ids[g], n.ids[m]
+			if group == nil || member == nil || member.after.Kind != acc.User || dir.Local(g, m) == local(group.after, member.after) {
+				continue
+			}
+			was, _ := t.Member(g, m)
+			is := estate.Membership{Until: was.Until, Local: !was.Local}
+			p.Work.Members = append(p.Work.Members, plan.MemberEdit{Group: &group.after, Member: &member.after, Was: &was, Is: &is})
+			c.Completed++
+		}
+	}
+	for _, f := range files {
+		for i, m := range f.Members {
+			if i&1023 == 0 && d.Ctx.Err() != nil {
+				return nil, nil, d.Ctx.Err()
+			}
+			until, err := estate.ParseDay(m.Until)
+			if err != nil {
+				return nil, nil, row(f, m.Line, "%v", err)
+			}
+			g, err := n.find(t, m.Group, acc.Group)
+			if err != nil {
+				return nil, nil, row(f, m.Line, "%v", err)
+			}
+			a, err := n.find(t, m.Member, 0)
+			if err != nil {
+				return nil, nil, row(f, m.Line, "%v", err)
+			}
+			if dir.IsMember(g.ID, a.ID) {
+				continue
+			}
+			if a.Kind == acc.Group {
+				if loop := dir.Loop(g.ID, a.ID); loop != nil {
+					names := make([]string, len(loop))
+					for i, id := range loop {
+						names[i] = n.ids[id].after.Name
+					}
+					c.Loops = append(c.Loops, names)
+				}
+			}
+			dir.Join(g.ID, a.ID)
+			p.Work.Members = append(p.Work.Members, plan.MemberEdit{Group: &g, Member: &a, Was: nil, Is: &estate.Membership{Until: until, Local: local(g, a)}})
+			c.Members++
+		}
+	}
+	p.Change = format.Count(int64(c.Users), "user") + ", " + format.Count(int64(c.Groups), "group") + " and " + format.Count(int64(c.Members), "membership") + " loaded"
+	if c.Completed > 0 {
+		p.Change += ", " + format.Count(int64(c.Completed), "account") + " completed"
+	}
+	p.Nothing = "all of that is in the estate already"
+	p.Asks = !fresh && len(t.TopItems()) > 0 && (c.Members > 0 || c.Completed > 0 || c.Users > 0 || c.Groups > 0)
+	p, err := d.Finish(p)
+	return p, &c, err
+}
+
+// loading is an account before and after a load.
+type loading struct {
+	before *acc.Account
+	after  acc.Account
+	file   string // where a new one was read
+}
+
+// names finds accounts by name without asking the file for each.
+type names struct {
+	rows []*loading
+	by   map[string][]*loading
+	ids  map[plan.ID]*loading
+	// spelt are accounts by the very bytes files have them by, and their kind.
+	spelt map[string]*loading
+}
+
+func nameAs(name string, kind acc.Kind) string { return kind.String() + ":" + name }
+
+// meant finds whom a row of a file means: who is spelt just so, else who has the
+// name in another case or form. That is somebody else, though, where both have a
+// number and not the same, or where one file has both.
+func (n *names) meant(file string, r format.AccountRow) (old, apart *loading) {
+	if x := n.spelt[nameAs(r.Name, r.Kind)]; x != nil {
+		return x, nil
+	}
+	x := n.exactly(r.Name, r.Kind)
+	if x == nil || x.after.Name == r.Name || !r.ID.IsZero() && r.ID == x.after.ID {
+		return x, nil
+	}
+	numbers := r.POSIX != acc.NoPOSIX && x.after.POSIX != acc.NoPOSIX
+	if numbers && r.POSIX != x.after.POSIX || !numbers && x.before == nil && x.file == file {
+		return nil, x
+	}
+	return x, nil
+}
+
+// apart gives a name that is free to who has another's but for case or form.
+func (n *names) apart(r format.AccountRow) string {
+	for i := 2; ; i++ {
+		name := fmt.Sprintf("%s@%d", r.Name, i)
+		if i == 2 && r.POSIX != acc.NoPOSIX {
+			name = fmt.Sprintf("%s@%d", r.Name, r.POSIX)
+		}
+		if n.exactly(name, r.Kind) == nil {
+			return name
+		}
+	}
+}
+
+func newNames(t *estate.Tx) *names {
+	n := &names{by: map[string][]*loading{}, ids: map[plan.ID]*loading{}, spelt: map[string]*loading{}}
+	for _, a := range t.Accounts(0) {
+		n.add(&a, a)
+	}
+	for _, x := range n.rows { // who was named apart when loaded before
+		if at := strings.LastIndexByte(x.after.Name, '@'); at > 0 {
+			spelt, number := x.after.Name[:at], x.after.Name[at+1:]
+			other := n.exactly(spelt, x.after.Kind)
+			if other != nil && other.after.Name != spelt && (number == fmt.Sprint(x.after.POSIX) || x.after.POSIX == acc.NoPOSIX && number == "2") {
+				n.spelt[nameAs(spelt, x.after.Kind)] = x
+			}
+		}
+	}
+	return n
+}
+
+func (n *names) add(before *acc.Account, a acc.Account) *loading {
+	x := &loading{before: before, after: a}
+	key := store.Key(a.Name)
+	n.rows, n.by[key], n.ids[a.ID] = append(n.rows, x), append(n.by[key], x), x
+	n.spelt[nameAs(a.Name, a.Kind)] = x
+	return x
+}
+
+func (n *names) exactly(name string, kind acc.Kind) *loading {
+	for _, a := range n.by[store.Key(name)] {
+		if a.after.Kind == kind {
+			return a
+		}
+	}
+	return nil
+}
+
+// find looks an account up by name, with user: or group: before it; kind 0
+// takes either, a user where both have the name.
+func (n *names) find(t *estate.Tx, word string, kind acc.Kind) (acc.Account, error) {
+	name := word
+	for _, k := range []acc.Kind{acc.User, acc.Group} {
+		if rest, ok := strings.CutPrefix(word, k.String()+":"); ok && (kind == 0 || kind == k) {
+			name, kind = rest, k
+		}
+	}
+	for _, find := range []func(string, acc.Kind) *loading{func(name string, k acc.Kind) *loading { return n.spelt[nameAs(name, k)] }, n.exactly} {
+		for _, k := range []acc.Kind{acc.User, acc.Group} {
+			if kind == 0 || kind == k {
+				if x := find(name, k); x != nil {
+					return x.after, nil
+				}
+			}
+		}
+	}
+	what := "account"
+	if kind != 0 {
+		what = kind.String()
+	}
+	var all []string
+	for _, x := range n.rows {
+		if kind == 0 || x.after.Kind == kind {
+			all = append(all, x.after.Name)
+		}
+	}
+	return acc.Account{}, &estate.NotFound{What: what, Name: name, Near: estate.Nearest(name, all)}
+}
+
+// namedByRules gives the identifiers that rules name, as owners, groups or in
+// entries, and those on lists of administrators.
+func NamedByRules(d *plan.Desk) map[plan.ID]bool {
+	out := map[plan.ID]bool{}
+	note := func(x *rule.Descriptor) {
+		out[x.Owner], out[x.Group] = true, true
+		for _, l := range [][]rule.Entry{x.Rules.Entries, x.Audit.Entries} {
+			for _, e := range l {
+				out[e.Who] = true
+			}
+		}
+	}
+	d.T.AllDescriptors(func(_ int64, a rule.Any) { note(d.K.AsNamed(a)) })
+	for _, s := range d.T.Servers() {
+		for _, id := range d.T.Administrators(s) {
+			out[id] = true
+		}
+		for _, sh := range d.T.Shares(s) {
+			note(sh.Descriptor)
+		}
+	}
+	return out
+}
