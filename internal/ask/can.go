@@ -19,7 +19,7 @@ type can struct {
 	act   *verdict.Act
 }
 
-// Can reads a level, rights or an act; nil for an empty word.
+// can reads a level, rights or an act; nil for an empty word.
 func (k *Asker) can(word string) (*can, error) {
 	if word == "" {
 		return nil, nil

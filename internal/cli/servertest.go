@@ -15,7 +15,7 @@ import (
 	"tarnwold/internal/server/smb"
 )
 
-// Step is one thing that a test of a server looked at.
+// step is one thing that a test of a server looked at.
 type step = report.ServerStep
 
 func (a *app) serverTest() *cobra.Command {

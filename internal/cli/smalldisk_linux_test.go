@@ -9,7 +9,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// smalldisk FOLDER SIZE puts a disk of its own on a folder.
+// smallDisk FOLDER SIZE puts a disk of its own on a folder.
 func smallDisk(ts *testscript.TestScript, neg bool, args []string) {
 	dir := ts.MkAbs(args[0])
 	ts.Check(os.MkdirAll(dir, 0o700))
@@ -21,7 +21,7 @@ func smallDisk(ts *testscript.TestScript, neg bool, args []string) {
 	ts.Defer(func() { _ = unix.Unmount(dir, 0) })
 }
 
-// fillup FOLDER leaves no room on the disk of a folder.
+// fillUp FOLDER leaves no room on the disk of a folder.
 func fillUp(ts *testscript.TestScript, neg bool, args []string) {
 	f, err := os.Create(filepath.Join(ts.MkAbs(args[0]), "filling"))
 	ts.Check(err)

@@ -10,7 +10,7 @@ import (
 	"tarnwold/internal/estate"
 )
 
-// bundle gathers edits of many items and shares, several of one thing among
+// Bundle gathers edits of many items and shares, several of one thing among
 // them, beside what else a plan changes, so that all of it is one plan with
 // one impact.
 type Bundle struct {
@@ -36,7 +36,7 @@ func (d *Desk) Bundle(p *Plan) *Bundle {
 	return &Bundle{d: d, P: p, at: map[int64]int{}, over: map[int64]int{}}
 }
 
-// item adds an edit of an item, after those it has already.
+// Item adds an edit of an item, after those it has already.
 func (b *Bundle) Item(x estate.Target, e *ItemEdit) {
 	i, ok := b.at[x.Item]
 	if !ok {
@@ -47,7 +47,7 @@ func (b *Bundle) Item(x estate.Target, e *ItemEdit) {
 	b.items[i].edits = append(b.items[i].edits, e)
 }
 
-// share adds an edit of a share's own rules.
+// Share adds an edit of a share's own rules.
 func (b *Bundle) Share(s estate.Server, sh estate.Share, e *ItemEdit) {
 	i, ok := b.over[sh.ID]
 	if !ok {
@@ -135,7 +135,7 @@ func chainPosix(edits []*ItemEdit, r, up *posix.Rules, dated estate.Dated) (*pos
 	return r, dated, nil
 }
 
-// done works all of it out, but for finishing the plan.
+// Done works all of it out, but for finishing the plan.
 func (b *Bundle) Done() error {
 	d, p := b.d, b.P
 	p.Work.Everywhere = p.Work.People() && len(b.items)+len(b.shares) > 0

@@ -183,7 +183,7 @@ func lists(a rule.Any) *rule.Descriptor {
 	return a.Listed()
 }
 
-// entryText writes an entry, its account by name where a number stands for one.
+// EntryText writes an entry, its account by name where a number stands for one.
 func (d *Desk) EntryText(e rule.Entry, folder bool) string {
 	e.Who = d.T.AccountOf(e.Who)
 	return ask.Language(d.T).Write(e, folder)
@@ -315,7 +315,7 @@ func (d *Desk) memberLines(e MemberEdit) Edit {
 	return out
 }
 
-// accountName names an account as entries do; one that is only coming by its own name.
+// AccountName names an account as entries do; one that is only coming by its own name.
 func (d *Desk) AccountName(a account) string {
 	if _, ok := d.T.Account(a.ID); ok {
 		return d.T.Name(a.ID)

@@ -119,11 +119,11 @@ type DirectoryWrite struct {
 	Goes      bool   `json:"goes"`
 }
 
-// originDirectory is where a change came from that only took in what a directory
+// OriginDirectory is where a change came from that only took in what a directory
 // had; its name comes after.
 const OriginDirectory = "directory "
 
-// tookIn tells whether a change took in what a directory had, or took that back,
+// TookIn tells whether a change took in what a directory had, or took that back,
 // or made it again: its words, which anybody may choose, have no part in that.
 func (d *Desk) TookIn(change int64, origins ...string) bool {
 	for change != 0 {
@@ -140,7 +140,7 @@ func (d *Desk) TookIn(change int64, origins ...string) bool {
 	return false
 }
 
-// originPeople is where a change came from that took people in from a file.
+// OriginPeople is where a change came from that took people in from a file.
 const OriginPeople = "people"
 
 // elsewhere finds what of a plan a directory keeps: memberships of its groups are
@@ -212,9 +212,9 @@ func (d *Desk) elsewhere(p *Plan) error {
 	return nil
 }
 
-// goneWhy says of a user that the directory he was kept in hasn't him any more.
+// GoneWhy says of a user that the directory he was kept in hasn't him any more.
 const GoneWhy = "gone from the directory"
 
-// manyPeople is how many accounts and memberships a change altered from which on
+// ManyPeople is how many accounts and memberships a change altered from which on
 // all there are are read at once.
 var ManyPeople = 100

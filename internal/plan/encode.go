@@ -21,7 +21,7 @@ func Encoded(a rule.Any) (string, error) {
 
 const posixMark = "posix:"
 
-// listed gives what rules that were read list.
+// Listed gives what rules that were read list.
 func Listed(a rule.Any, err error) (*rule.Descriptor, error) {
 	if err != nil {
 		return nil, err
@@ -42,7 +42,7 @@ func Decoded(s string) (rule.Any, error) {
 	return estate.Decode(kind, b)
 }
 
-// after gives the first moment that is surely after one that was written down
+// After gives the first moment that is surely after one that was written down
 // to the second.
 func After(at string) time.Time {
 	t, err := time.Parse(time.RFC3339, at)

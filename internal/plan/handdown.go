@@ -10,7 +10,7 @@ import (
 	"tarnwold/internal/estate"
 )
 
-// descs gives the security descriptors among rules; one of nothing for others.
+// Descs gives the security descriptors among rules; one of nothing for others.
 func Descs(all []rule.Any) []*rule.Descriptor {
 	out := make([]*rule.Descriptor, len(all))
 	for i, a := range all {
@@ -21,7 +21,7 @@ func Descs(all []rule.Any) []*rule.Descriptor {
 	return out
 }
 
-// made gives the rules of an item that somebody makes in a folder.
+// Made gives the rules of an item that somebody makes in a folder.
 func Made(parent rule.Any, folder bool, m verdict.Maker, tr *verdict.Traits) rule.Any {
 	up, ok := parent.(*posix.Rules)
 	if !ok {
@@ -87,7 +87,7 @@ func (d *Desk) handDown(p *Plan, hands, back map[int]bool, each map[int][]func(*
 	return f.Work(d.Ctx)
 }
 
-// turnedPosix tells what differs between two items' rules where one at least is
+// TurnedPosix tells what differs between two items' rules where one at least is
 // of a POSIX tree.
 func (d *Desk) TurnedPosix(from, to rule.Any) (lines []Line) {
 	before, _ := from.(*posix.Rules)

@@ -7,11 +7,11 @@ import (
 	"tarnwold/internal/estate"
 )
 
-// enough is from how many new ones on accounts, memberships and papers are put in
+// Enough is from how many new ones on accounts, memberships and papers are put in
 // many at a time.
 var Enough = 64
 
-// masses is from how many on those that go are looked for among all.
+// Masses is from how many on those that go are looked for among all.
 var Masses = 2000
 
 // removePeople takes out the accounts that go.

@@ -6,7 +6,7 @@ import (
 	"tarnwold/internal/estate"
 )
 
-// went makes a plan take items out, with all that is below them.
+// Went makes a plan take items out, with all that is below them.
 func (d *Desk) Went(p *Plan, tops []estate.Target) error {
 	if len(tops) == 0 {
 		return nil
@@ -35,7 +35,7 @@ func (d *Desk) Went(p *Plan, tops []estate.Target) error {
 	return d.T.Err()
 }
 
-// gone marks items and all below them as removed.
+// Gone marks items and all below them as removed.
 func (d *Desk) Gone(p *Plan, tops []estate.Target, kind string) error {
 	if len(tops) == 0 {
 		return nil

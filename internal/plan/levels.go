@@ -30,7 +30,7 @@ func Level(t *estate.Tx, what string) (right.What, error) {
 	return w, nil
 }
 
-// future refuses a day that is past.
+// Future refuses a day that is past.
 func (d *Desk) Future(u estate.Day) error {
 	if u != "" && u < d.Today {
 		return &estate.Refused{Why: fmt.Sprintf("%s is past: today is %s", u, d.Today), Do: "say a day that is still to come"}

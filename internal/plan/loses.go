@@ -10,14 +10,14 @@ import (
 // server that shows half) than what somebody meant.
 const usualLoss = 10
 
-// fewLost is how few may go in any case.
+// FewLost is how few may go in any case.
 const FewLost = 2
 
 // MayLose says how many hundredths of the people, groups, memberships, shares or
 // items may be gone at once when something is taken in.
 func (d *Desk) MayLose(percent int) { d.mayLose = &percent }
 
-// losesMuch warns where more of something is gone than may be.
+// LosesMuch warns where more of something is gone than may be.
 func (d *Desk) LosesMuch(p *Plan, what string, lost, of int64) {
 	most := int64(usualLoss)
 	if d.mayLose != nil {
@@ -28,7 +28,7 @@ func (d *Desk) LosesMuch(p *Plan, what string, lost, of int64) {
 	}
 }
 
-// itemsOf counts what the estate has of a server.
+// ItemsOf counts what the estate has of a server.
 func (d *Desk) ItemsOf(s estate.Server) (n int64) {
 	for _, path := range d.T.Tops(s) {
 		if at, err := d.T.At(s, path); err == nil {

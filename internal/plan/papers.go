@@ -8,7 +8,7 @@ import (
 	"tarnwold/internal/store"
 )
 
-// paperEdit is something written down, altered or taken away.
+// PaperEdit is something written down, altered or taken away.
 type PaperEdit struct {
 	Kind          estate.PaperKind
 	Name          string
@@ -29,7 +29,7 @@ func (e *PaperEdit) keep(t *estate.Tx) {
 	}
 }
 
-// papersAs reads all papers of a kind, oldest first.
+// PapersAs reads all papers of a kind, oldest first.
 func PapersAs[T any](t *estate.Tx, kind estate.PaperKind) (out []T, err error) {
 	for _, x := range t.Papers(kind) {
 		var one T
@@ -41,7 +41,7 @@ func PapersAs[T any](t *estate.Tx, kind estate.PaperKind) (out []T, err error) {
 	return out, t.Err()
 }
 
-// paperAs reads one paper; nil where there is none.
+// PaperAs reads one paper; nil where there is none.
 func PaperAs[T any](t *estate.Tx, kind estate.PaperKind, name string) (*T, error) {
 	body := t.Paper(kind, name)
 	if body == "" {
@@ -54,7 +54,7 @@ func PaperAs[T any](t *estate.Tx, kind estate.PaperKind, name string) (*T, error
 	return one, nil
 }
 
-// paper writes something down with a plan.
+// Paper writes something down with a plan.
 func (p *Plan) Paper(kind estate.PaperKind, name, before string, after any, e Edit) error {
 	x := PaperEdit{Kind: kind, Name: name, Before: before, Edit: e}
 	if after != nil {
@@ -70,7 +70,7 @@ func (p *Plan) Paper(kind estate.PaperKind, name, before string, after any, e Ed
 	return nil
 }
 
-// paperName says which paper is meant.
+// PaperName says which paper is meant.
 func PaperName(kind estate.PaperKind, name string) string {
 	if kind == estate.ParticularsPaper {
 		return "particulars of " + name

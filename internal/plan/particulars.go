@@ -15,7 +15,7 @@ type Particulars = estate.Particulars
 
 const longestAbout = 400
 
-// describeAccount writes particulars down with a plan; nil leaves what is there.
+// DescribeAccount writes particulars down with a plan; nil leaves what is there.
 func (d *Desk) DescribeAccount(p *Plan, a account, about *string, shut *bool) error {
 	before := d.T.Paper(estate.ParticularsPaper, a.ID.String())
 	was := d.T.ParticularsOf(a.ID)
@@ -39,7 +39,7 @@ func (d *Desk) DescribeAccount(p *Plan, a account, about *string, shut *bool) er
 	return p.Particulars(a.ID, before, was, is, e)
 }
 
-// particulars writes down what is so of an account from now on; nothing, where
+// Particulars writes down what is so of an account from now on; nothing, where
 // nothing is.
 func (p *Plan) Particulars(id ID, before string, was, is Particulars, e Edit) error {
 	if is == was {
@@ -58,7 +58,7 @@ type formerEdit struct {
 	was, is acc.Former
 }
 
-// former tells what a paper says otherwise of identifiers an account had.
+// Former tells what a paper says otherwise of identifiers an account had.
 func (e *PaperEdit) Former() (f formerEdit, differs bool) {
 	const said = `"former":`
 	if e.Kind != estate.ParticularsPaper || !strings.Contains(e.Before, said) && !strings.Contains(e.After, said) {
@@ -73,7 +73,7 @@ func (e *PaperEdit) Former() (f formerEdit, differs bool) {
 	return f, err == nil && f.was != f.is
 }
 
-// formers lists those that a plan alters.
+// Formers lists those that a plan alters.
 func (w *work) Formers() (out []formerEdit) {
 	for i := range w.Papers {
 		if f, ok := w.Papers[i].Former(); ok {

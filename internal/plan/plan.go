@@ -148,12 +148,12 @@ func (p *Plan) Read() *Reading { return p.Work.Read }
 // Told is what files of people told, where it is such a plan.
 func (p *Plan) Told() *Telling { return p.Work.Told }
 
-// people tells whether memberships, administrators or accounts change.
+// People tells whether memberships, administrators or accounts change.
 func (w *work) People() bool {
 	return len(w.Members)+len(w.Admins)+len(w.Accounts)+len(w.Formers()) > 0
 }
 
-// name marks a node as one the command edits.
+// Name marks a node as one the command edits.
 func (w *work) Name(n int) {
 	if !w.IsNamed[n] {
 		w.IsNamed[n] = true
@@ -161,7 +161,7 @@ func (w *work) Name(n int) {
 	}
 }
 
-// root is the topmost node of what a plan touches, and where it is on each
+// Root is the topmost node of what a plan touches, and where it is on each
 // side; "" where it isn't there.
 type Root struct {
 	Node   int
@@ -224,7 +224,7 @@ type MovedItem struct {
 	Name         string
 }
 
-// putBack is a row that undoing puts back under its old number.
+// PutBack is a row that undoing puts back under its old number.
 type PutBack struct {
 	Table  string
 	Id     int64
@@ -406,7 +406,7 @@ func (p *Plan) Stops(w Warning) bool {
 // large is how many accounts, memberships and papers make a change a large one.
 const large = 20_000
 
-// begin makes a plan of a desk.
+// Begin makes a plan of a desk.
 func (d *Desk) Begin(format string, args ...any) *Plan {
 	return &Plan{Change: fmt.Sprintf(format, args...), Actor: d.Actor, Head: d.T.Head(), Asks: true,
 		Edits: []Edit{}, Impact: []Shift{}, Unmoved: []Unmoved{}, Warnings: []Warning{}, Advice: []Advice{},
@@ -430,13 +430,13 @@ func sec(fn func(d, parent *rule.Descriptor, folder bool) (*rule.Descriptor, err
 	}
 }
 
-// desc gives rules that are a security descriptor; nil for those of another kind.
+// Desc gives rules that are a security descriptor; nil for those of another kind.
 func Desc(a rule.Any) *rule.Descriptor {
 	d, _ := a.(*rule.Descriptor)
 	return d
 }
 
-// itemEdit is what a command does to items.
+// ItemEdit is what a command does to items.
 type ItemEdit struct {
 	// make edits a descriptor; dated are the last days of its own entries.
 	Make func(d, parent *rule.Descriptor, folder bool, dated estate.Dated) (*rule.Descriptor, error)
@@ -478,7 +478,7 @@ func (e *ItemEdit) on(dated estate.Dated) change.Edit {
 	}
 }
 
-// onItems makes the plan edit items, and whatever is below them follow.
+// OnItems makes the plan edit items, and whatever is below them follow.
 func (d *Desk) OnItems(p *Plan, targets []estate.Target, e ItemEdit, renew bool) error {
 	return d.onStrands(p, targets, nil, e, renew)
 }
@@ -489,14 +489,14 @@ func (d *Desk) onStrands(p *Plan, targets []estate.Target, strands []int64, e It
 	return d.OnPieces(p, []Piece{{targets, strands, e}}, renew)
 }
 
-// piece is one edit and the items it is of; no item is in two pieces.
+// Piece is one edit and the items it is of; no item is in two pieces.
 type Piece struct {
 	Targets []estate.Target
 	Strands []int64
 	Edit    ItemEdit
 }
 
-// allBelow makes an edit on everything below a plan's targets too.
+// AllBelow makes an edit on everything below a plan's targets too.
 func (d *Desk) AllBelow(p *Plan, e ItemEdit) error {
 	f := p.Work.Forest
 	hand := e.on(nil)
@@ -507,7 +507,7 @@ func (d *Desk) AllBelow(p *Plan, e ItemEdit) error {
 	return f.Work(d.Ctx)
 }
 
-// onPieces is onStrands for several edits at once. A piece without an edit is
+// OnPieces is onStrands for several edits at once. A piece without an edit is
 // only looked at.
 func (d *Desk) OnPieces(p *Plan, pieces []Piece, renew bool) error {
 	d.Doing("looking at what is below")
@@ -592,7 +592,7 @@ func (d *Desk) OnPieces(p *Plan, pieces []Piece, renew bool) error {
 	return d.handDown(p, hands, back, each)
 }
 
-// still gives the last days of entries that are still there.
+// Still gives the last days of entries that are still there.
 func Still(dated estate.Dated, after *rule.Descriptor) estate.Dated {
 	out := estate.Dated{}
 	for e, u := range dated {
@@ -603,7 +603,7 @@ func Still(dated estate.Dated, after *rule.Descriptor) estate.Dated {
 	return out
 }
 
-// finish works out the roots, the edits in words, the impact, and what guards
+// Finish works out the roots, the edits in words, the impact, and what guards
 // say.
 func (d *Desk) Finish(p *Plan) (*Plan, error) {
 	if err := d.T.Err(); err != nil {
@@ -654,7 +654,7 @@ var reviews []Review
 // program where none is tied in makes no plan.
 func AddReview(r Review) { reviews = append(reviews, r) }
 
-// findRoots finds where the topmost nodes of a plan's forest are.
+// FindRoots finds where the topmost nodes of a plan's forest are.
 func (d *Desk) FindRoots(p *Plan) {
 	known := map[int]bool{}
 	for _, r := range p.Work.Roots {
@@ -675,7 +675,7 @@ func (d *Desk) FindRoots(p *Plan) {
 	}
 }
 
-// where names a node by one of its items.
+// Where names a node by one of its items.
 func (d *Desk) Where(p *Plan, node int) string {
 	for _, r := range p.Work.Roots {
 		if r.Node == node && p.Work.Forest.Strand(node) == 0 {
@@ -698,7 +698,7 @@ func (d *Desk) Where(p *Plan, node int) string {
 	return ""
 }
 
-// many names several for a summary.
+// Many names several for a summary.
 func Many(names []string) string {
 	if len(names) > 6 {
 		return strings.Join(names[:5], ", ") + fmt.Sprintf(" and %d more", len(names)-5)

@@ -6,7 +6,7 @@ import (
 	"tarnwold/internal/estate"
 )
 
-// onShares makes a plan edit shares' own rules.
+// OnShares makes a plan edit shares' own rules.
 func (d *Desk) OnShares(p *Plan, where []string, e ItemEdit) (*Plan, error) {
 	servers, shares, err := d.Shares(where)
 	if err != nil {
@@ -45,7 +45,7 @@ func (d *Desk) editShare(p *Plan, s estate.Server, before estate.Share, e ItemEd
 	return nil
 }
 
-// below takes into a plan's forest what the shares it edits stand over.
+// Below takes into a plan's forest what the shares it edits stand over.
 func (d *Desk) Below(p *Plan) error {
 	if p.Work.Forest != nil {
 		return nil

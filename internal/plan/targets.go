@@ -18,7 +18,7 @@ type Targets struct {
 	Said string
 }
 
-// said names the places of a command for the journal.
+// Text names the places of a command for the journal.
 func (x Targets) Text() string {
 	s := x.Said
 	if s == "" {
@@ -125,7 +125,7 @@ func parse(w string, plain bool) (place.Pattern, error) {
 	return place.ParsePattern(w)
 }
 
-// shares finds the shares that addresses mean.
+// Shares finds the shares that addresses mean.
 func (d *Desk) Shares(where []string) (servers []estate.Server, shares []estate.Share, err error) {
 	for _, w := range where {
 		a, err := ShareAddress(w)

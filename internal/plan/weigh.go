@@ -407,7 +407,7 @@ func AddedKey(s estate.Server, path string) string {
 	return fmt.Sprintf("%d %s", s.ID, store.Key(path))
 }
 
-// within tells whether a node is below another.
+// Within tells whether a node is below another.
 func Within(f *estate.Forest, n, top int) bool {
 	for ; n >= 0; n = f.Nodes[n].Parent {
 		if n == top {
@@ -484,7 +484,7 @@ func over(level string, more right.Set, folder bool) string {
 	return level + " + " + strings.Join(more.Names(folder), ", ")
 }
 
-// actor finds the account that acts, where the estate knows it.
+// ActingUser finds the account that acts, where the estate knows it.
 func (d *Desk) ActingUser() (account, bool) {
 	a, err := d.T.Named(d.Actor, acc.User)
 	return a, err == nil

@@ -206,7 +206,7 @@ func (o *Outline) parents() []bool {
 	return out
 }
 
-// Files are the formats an answer can be written to a file in, by its ending.
+// files are the formats an answer can be written to a file in, by its ending.
 var files = map[string]Format{".xlsx": Workbook, ".html": Page, ".csv": CSV, ".json": JSON, ".md": Markdown}
 
 // FormatOf tells the format of a file by its ending; checks may be written as

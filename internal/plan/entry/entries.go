@@ -62,7 +62,7 @@ func Give(d *plan.Desk, e Entry, x plan.Targets) (*plan.Plan, error) {
 	return explained(d, p, err, e.What)
 }
 
-// giving is the edit that makes an entry come.
+// GivingEdit is the edit that makes an entry come.
 func GivingEdit(d *plan.Desk, l rule.Line, what string, until estate.Day, at int) plan.ItemEdit {
 	how := func(dated estate.Dated) rule.Giving {
 		return rule.Giving{At: at, Alone: until != "", Apart: func(o rule.Entry) bool { _, ok := dated[o]; return ok }}
@@ -163,7 +163,7 @@ func Take(d *plan.Desk, y Taking, x plan.Targets) (*plan.Plan, error) {
 	return d.Finish(p)
 }
 
-// which reads what is to be taken away.
+// Which reads what is to be taken away.
 func Which(d *plan.Desk, y Taking) (rule.Which, error) {
 	which := rule.Which{Kinds: y.Kinds, Whole: y.Share}
 	var err error
@@ -183,7 +183,7 @@ func Which(d *plan.Desk, y Taking) (rule.Which, error) {
 	return which, nil
 }
 
-// taking is the edit that makes entries go.
+// TakingEdit is the edit that makes entries go.
 func TakingEdit(d *plan.Desk, which rule.Which) plan.ItemEdit {
 	return plan.ItemEdit{
 		Hands: true,

@@ -12,7 +12,7 @@ import (
 	"tarnwold/internal/plan"
 )
 
-// number gives the uid or gid of an account, as lists name it.
+// Number gives the uid or gid of an account, as lists name it.
 func Number(d *plan.Desk, id plan.ID) (plan.ID, error) {
 	if _, _, ok := id.POSIX(); ok || id == acc.Everyone {
 		return id, nil
@@ -45,7 +45,7 @@ type granting struct {
 	Exactly bool // in the place of what is there
 }
 
-// granting reads a line for POSIX trees, and refuses what no list there can say.
+// Granting reads a line for POSIX trees, and refuses what no list there can say.
 func Granting(d *plan.Desk, l rule.Line, level, name string) (*granting, error) {
 	if l.Kind != rule.Allow {
 		do := fmt.Sprintf("take what %s has there with tarnwold revoke", name)
@@ -74,7 +74,7 @@ func Granting(d *plan.Desk, l rule.Line, level, name string) (*granting, error) 
 	return w, nil
 }
 
-// give gives an item what was asked for.
+// Give gives an item what was asked for.
 func (w *granting) Give(r *posix.Rules) (*posix.Rules, error) {
 	if !r.Folder && w.means.File == 0 {
 		return nil, &estate.Refused{Why: rule.ErrFoldersOnly.Error()}
@@ -274,7 +274,7 @@ func explained(d *plan.Desk, p *plan.Plan, err error, level string) (*plan.Plan,
 	return p, err
 }
 
-// dates gives the last days after something was given.
+// Dates gives the last days after something was given.
 func (w *granting) Dates(before, after *rule.Descriptor, dated estate.Dated, until estate.Day) estate.Dated {
 	out := plan.Still(dated, after)
 	for _, o := range after.Rules.Entries {

@@ -92,7 +92,7 @@ func named(d *plan.Desk, word string, w *rule.Rewriting) (plan.ID, error) {
 	return id, nil
 }
 
-// stripPeople ends an account's memberships, those of it and those in it.
+// StripPeople ends an account's memberships, those of it and those in it.
 func StripPeople(d *plan.Desk, p *plan.Plan, a acc.Account) {
 	dir := d.T.Directory()
 	leave := func(g, m plan.ID) {

@@ -32,7 +32,7 @@ type UnusedUser struct {
 	By []string `json:"by"`
 }
 
-// Unused lists who has access at or below a place, and has used none of it
+// UnusedSince lists who has access at or below a place, and has used none of it
 // since a day as far as the trail tells.
 func UnusedSince(d *plan.Desk, where string, since estate.Day) (*Unused, error) {
 	p, err := d.K.Place(where)

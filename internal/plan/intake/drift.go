@@ -46,7 +46,7 @@ func (f *Drift) note(l DriftLine) {
 
 const auditBits = rule.AuditPresent | rule.AuditSealed
 
-// Drift compares what a scan found with the estate; limit lines, 0 for all.
+// DriftOf compares what a scan found with the estate; limit lines, 0 for all.
 func DriftOf(d *plan.Desk, s estate.Server, found []server.Share, tracts []*Tract, limit int) (*Drift, error) {
 	f := &Drift{Server: s.Name, Lines: []DriftLine{}, limit: limit}
 	if at := d.T.Scanned(s); !at.IsZero() {

@@ -269,7 +269,7 @@ func Otherwise(d *plan.Desk, s estate.Server, tracts []*Tract) (*plan.Plan, erro
 	return d.Finish(p)
 }
 
-// found begins a plan of what a scan found.
+// foundPlan begins a plan of what a scan found.
 func foundPlan(d *plan.Desk) *plan.Plan {
 	p := d.Begin("")
 	p.IsSo = true

@@ -81,7 +81,7 @@ func Put(d *plan.Desk, where, name string, folder bool, owner string) (*plan.Pla
 	return p, nil, err
 }
 
-// comes adds a node for something new in a folder.
+// Comes adds a node for something new in a folder.
 func Comes(d *plan.Desk, p *plan.Plan, in estate.Place, path string, folder bool, items int64, x rule.Any) int {
 	if p.Work.Forest == nil {
 		p.Work.Forest = estate.NewForest()

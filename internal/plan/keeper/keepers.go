@@ -43,7 +43,7 @@ func Keepers(t *estate.Tx) ([]Keeper, error) {
 	return out, err
 }
 
-// keeperNames lists keepers by name, each once.
+// KeeperNames lists keepers by name, each once.
 func KeeperNames(list []Keeper) []string {
 	out := []string{}
 	for _, k := range list {
@@ -91,7 +91,7 @@ func (k *Keeper) Edit(sign string) plan.Edit {
 	return plan.Edit{Kind: "keeper", Where: k.Said(), Lines: []plan.Line{{Sign: sign, What: "keeper", Text: k.Name}}}
 }
 
-// said says what is kept.
+// Said says what is kept.
 func (k *Keeper) Said() string {
 	if pattern, ok := k.Group(); ok {
 		if k.Place != "" {
@@ -176,7 +176,7 @@ func keepsNot(d *plan.Desk, k *Keeper) error {
 	return &estate.Refused{Why: why}
 }
 
-// keeps knows who decides over what.
+// Keeps knows who decides over what.
 type Keeps struct {
 	D      *plan.Desk
 	All    []Keeper
@@ -189,7 +189,7 @@ func Of(d *plan.Desk) (*Keeps, error) {
 	return &Keeps{D: d, All: all, held: map[plan.ID]*acc.Token{}}, err
 }
 
-// is tells whether a user is a keeper's account, or in it.
+// Is tells whether a user is a keeper's account, or in it.
 func (k *Keeps) Is(user plan.ID, keepers []Keeper) bool {
 	if user.IsZero() {
 		return false
@@ -202,7 +202,7 @@ func (k *Keeps) Is(user plan.ID, keepers []Keeper) bool {
 	return slices.ContainsFunc(keepers, func(o Keeper) bool { return tok.Has(o.Id()) })
 }
 
-// group gives the keepers of a group; a group named as it is before patterns.
+// Group gives the keepers of a group; a group named as it is before patterns.
 func (k *Keeps) Group(name string) (out []Keeper) {
 	key := estate.Key(name)
 	for _, exact := range []bool{true, false} {
@@ -222,7 +222,7 @@ func (k *Keeps) Group(name string) (out []Keeper) {
 	return nil
 }
 
-// place gives the keepers of a place: those of the nearest folder that has any,
+// Place gives the keepers of a place: those of the nearest folder that has any,
 // itself or above.
 func (k *Keeps) Place(where string) (out []Keeper) {
 	a, err := place.ParsePlain(where)

@@ -295,7 +295,7 @@ func RemoveAccounts(d *plan.Desk, kind acc.Kind, names []string) (*plan.Plan, er
 	return d.Finish(p)
 }
 
-// unnamed refuses where anything names an account.
+// Unnamed refuses where anything names an account.
 func Unnamed(d *plan.Desk, a acc.Account) error {
 	uses, more, err := d.K.Uses([]acc.Account{a}, 8)
 	if err != nil {
@@ -649,7 +649,7 @@ func (n *names) find(t *estate.Tx, word string, kind acc.Kind) (acc.Account, err
 	return acc.Account{}, &estate.NotFound{What: what, Name: name, Near: estate.Nearest(name, all)}
 }
 
-// namedByRules gives the identifiers that rules name, as owners, groups or in
+// NamedByRules gives the identifiers that rules name, as owners, groups or in
 // entries, and those on lists of administrators.
 func NamedByRules(d *plan.Desk) map[plan.ID]bool {
 	out := map[plan.ID]bool{}

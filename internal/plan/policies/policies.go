@@ -214,7 +214,7 @@ func inherits(a, b *rule.Descriptor) bool {
 	return slices.Equal(a.Rules.FromAbove(), b.Rules.FromAbove()) && slices.Equal(a.Audit.FromAbove(), b.Audit.FromAbove())
 }
 
-// laidOn gives the item a policy was laid on, wherever it is now.
+// LaidOn gives the item a policy was laid on, wherever it is now.
 func LaidOn(d *plan.Desk, l *LaidPlace) (estate.Place, bool) {
 	if _, ok := d.T.ItemRow(l.Item); ok {
 		return d.T.Place(l.Item), true
@@ -577,7 +577,7 @@ type PolicyOff struct {
 	What   string `json:"what,omitempty"`
 }
 
-// PolicyDrift tells what is otherwise now than a laid policy wants.
+// DriftOf tells what is otherwise now than a laid policy wants.
 func DriftOf(d *plan.Desk, l *LaidPolicy, expect func(*ask.Expectation) (*ask.Expected, error)) (*PolicyDrift, error) {
 	out := &PolicyDrift{Policy: l.Name, Version: l.Version, Places: len(l.Places), Lines: []PolicyOff{}, Unmet: []*ask.Expected{}}
 	pol, want, err := laidWants(d, l)
@@ -797,7 +797,7 @@ type PolicyStands struct {
 	Changes []int64 `json:"changes"`
 }
 
-// PolicyStands tells since when a policy is laid, and by whom.
+// StandsOf tells since when a policy is laid, and by whom.
 func StandsOf(d *plan.Desk, l *LaidPolicy) PolicyStands {
 	out := PolicyStands{LaidPolicy: *l, Changes: d.T.PaperChanges(estate.PolicyPaper, l.Name)}
 	for i, id := range out.Changes {

@@ -84,7 +84,7 @@ func MendFindings(d *plan.Desk, list []ask.Finding) (*plan.Plan, []ask.Finding, 
 	return p, left, nil
 }
 
-// mendAll makes a plan of mends.
+// MendAll makes a plan of mends.
 func MendAll(d *plan.Desk, list []ask.Finding) (*plan.Plan, error) {
 	kinds := map[string]int{}
 	var names []string

@@ -105,7 +105,7 @@ func Mends(ctx context.Context, e *estate.Estate, actor, who, where, want string
 	return out, nil
 }
 
-// wish is who is to have something, until when; several people by the like
+// Wish is who is to have something, until when; several people by the like
 // steps. The ways it may come about are the first's.
 type Wish struct {
 	People []string

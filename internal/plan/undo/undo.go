@@ -145,7 +145,7 @@ func (n *net) was(column string) any { return n.before[slices.Index(store.Column
 
 func (n *net) is(column string) any { return n.after[slices.Index(store.Columns(n.table), column)] }
 
-// takeBack works out what a change set, taken back, and everything below
+// TakeBack works out what a change set, taken back, and everything below
 // following. What can't be taken back is said, and nothing is done.
 func TakeBack(d *plan.Desk, id int64, force bool, summary string) (*plan.Plan, error) {
 	u := &undoing{d: d, p: d.Begin("%s", summary), id: id, force: force, rows: map[rowKey]*net{}}
@@ -1083,7 +1083,7 @@ func takenBack(now, was, is rule.Any) rule.Any {
 	return was
 }
 
-// inverse takes what led from was to is out of what stands now: entries that
+// Inverse takes what led from was to is out of what stands now: entries that
 // came go, those that went come back to their place.
 func Inverse(now, was, is *rule.Descriptor) *rule.Descriptor {
 	c := now.Clone()
