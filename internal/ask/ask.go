@@ -65,16 +65,13 @@ func (k *Asker) Read(a rule.Any, how rule.Reading) *rule.List {
 	return r.Of(a)
 }
 
-// AsEntries is listed for those who make plans.
-func (k *Asker) AsEntries(a rule.Any) *rule.Descriptor { return k.listed(a) }
-
 // AsNamed is AsEntries without the classes that every POSIX list has.
 func (k *Asker) AsNamed(a rule.Any) *rule.Descriptor {
 	x, ok := a.(*posix.Rules)
 	if !ok {
-		return k.listed(a)
+		return k.AsEntries(a)
 	}
-	d := *k.listed(a)
+	d := *k.AsEntries(a)
 	d.Rules.Entries = nil
 	for _, e := range x.Named() {
 		e.Who = k.t.AccountOf(e.Who)
@@ -83,8 +80,8 @@ func (k *Asker) AsNamed(a rule.Any) *rule.Descriptor {
 	return &d
 }
 
-// listed gives what rules list, as entries: one pointer for the same rules.
-func (k *Asker) listed(a rule.Any) *rule.Descriptor {
+// AsEntries gives what rules list, as entries: one pointer for the same rules.
+func (k *Asker) AsEntries(a rule.Any) *rule.Descriptor {
 	if d, ok := a.(*rule.Descriptor); ok || a == nil {
 		return d
 	}
@@ -119,7 +116,7 @@ func (k *Asker) listedAbove(p estate.Place) []*rule.Descriptor {
 	above := k.t.Above(p)
 	out := make([]*rule.Descriptor, len(above))
 	for i, a := range above {
-		out[i] = k.listed(a)
+		out[i] = k.AsEntries(a)
 	}
 	return out
 }

@@ -48,7 +48,7 @@ func (k *Asker) Entering(p estate.Place) ([]Entering, error) {
 					if r != right.ReadData {
 						e.Change = true
 					}
-					if d := k.listed(g.f.Nodes[i].Before); len(e.By) == 0 {
+					if d := k.AsEntries(g.f.Nodes[i].Before); len(e.By) == 0 {
 						tok := account.NewToken(k.directory(), id, account.Traits{})
 						for _, en := range d.Rules.Entries {
 							if en.Kind == rule.Allow && en.Rights.Map()&r != 0 && en.Counts() && tok.Has(en.Who) {

@@ -122,7 +122,7 @@ func (x *Expecting) names(p estate.Place, pop *crowd.Population, users crowd.Bit
 		hold crowd.Bits
 	}
 	var groups []group
-	d := k.listed(k.t.Of(p.Strand))
+	d := k.AsEntries(k.t.Of(p.Strand))
 	for _, e := range d.Rules.Entries {
 		a, ok := k.t.Account(e.Who)
 		if !ok || a.Kind != account.Group || slices.ContainsFunc(groups, func(g group) bool { return g.id == e.Who }) {

@@ -233,7 +233,7 @@ func (k *Asker) Answer(user account.Account, p estate.Place, sh *estate.Share, b
 	q := k.Question(user.ID, p, sh)
 	levels := k.lang.Levels
 	rules := k.t.Of(p.Strand)
-	d := k.listed(rules)
+	d := k.AsEntries(rules)
 	a := &Explained{User: Account{Name: k.t.Name(user.ID)}, Where: p.By(sh).String(), Item: p.String(), Kind: Kind(p.Folder), Server: p.Server.Name,
 		Route: "local", Group: user.Kind == account.Group, Rules: rulesAre(&d.Rules)}
 	if sh != nil {
@@ -298,7 +298,7 @@ func rulesAre(r *rule.Rules) string {
 func (k *Asker) origin(e rule.Entry, folder bool, above []rule.Any) (place, index int, ok bool) {
 	list := make([]*rule.Descriptor, len(above))
 	for i, a := range above {
-		list[i] = k.listed(a)
+		list[i] = k.AsEntries(a)
 	}
 	return rule.Origin(e, folder, list)
 }
@@ -327,7 +327,7 @@ func (k *Asker) entryReason(r *Reason, a rule.Any, entry int, folder bool, p est
 		r.Entry, r.Deny, r.Kept, r.SetOn = k.lang.Write(e, folder), e.Kind.Refuses(), true, p.Up(up)
 		return
 	}
-	e := k.listed(a).Rules.Entries[entry]
+	e := k.AsEntries(a).Rules.Entries[entry]
 	r.Entry, r.Deny = k.lang.Write(e, folder), e.Kind.Refuses()
 	if e.Own() {
 		r.SetOn = p.Up(up)

@@ -141,7 +141,7 @@ func (k *Asker) Findings(o FindingsOptions) ([]Finding, error) {
 	}
 	x.dir = k.directory()
 	for i := range x.g.f.Nodes {
-		d := k.listed(x.g.f.Nodes[i].Before)
+		d := k.AsEntries(x.g.f.Nodes[i].Before)
 		if r, ok := x.g.f.Nodes[i].Before.(*posix.Rules); ok {
 			x.posix[d] = r
 		}

@@ -57,7 +57,7 @@ func (x *finding) uncharged() error {
 		known := map[*rule.Descriptor]bool{}
 		var none grouped[*rule.Descriptor]
 		for _, i := range c.nodes {
-			d := x.k.listed(x.g.f.Nodes[i].Before)
+			d := x.k.AsEntries(x.g.f.Nodes[i].Before)
 			nobody, seen := known[d]
 			if !seen {
 				nobody = c.d.People.Granted(c.at[i].Item, right.WriteACL, true).Len() == 0
@@ -101,7 +101,7 @@ func (x *finding) open() error {
 	var opened grouped[found]
 	for i := range x.g.f.Nodes {
 		n := &x.g.f.Nodes[i]
-		d := x.k.listed(n.Before)
+		d := x.k.AsEntries(n.Before)
 		if granted[i] == 0 || d.Rules.Absent || n.Parent >= 0 && granted[n.Parent].Has(granted[i]) {
 			continue
 		}
@@ -355,7 +355,7 @@ func (x *finding) outOfSightBy(w *way) error {
 	var by grouped[*rule.Descriptor]
 	slices.Sort(order)
 	for _, i := range order {
-		by.add(x.k.listed(nodes[i].Before), i)
+		by.add(x.k.AsEntries(nodes[i].Before), i)
 	}
 	for _, d := range by.order {
 		f := Finding{}
@@ -373,7 +373,7 @@ func (x *finding) outOfSightBy(w *way) error {
 		// Somebody who is named by what lets him open it would have to see the way.
 		hid := sums[first]
 		who := account.ID{}
-		if n := x.k.listed(nodes[hid.node].Before); n != nil {
+		if n := x.k.AsEntries(nodes[hid.node].Before); n != nil {
 			hid.users.Each(func(u int) bool {
 				tok := x.token(c.d.People.Users[u].ID)
 				for _, e := range n.Rules.Entries {

@@ -76,8 +76,8 @@ type spot struct {
 // Grid answers for places down and accounts across, by one route. head is
 // called first, then row with each place; what row is given lasts until it
 // returns.
-func (k *Asker) Grid(ask Gridding, head func(*Gridded) error, row func(*GridRow) error) error {
-	p, err := k.Place(ask.Where)
+func (k *Asker) Grid(what Gridding, head func(*Gridded) error, row func(*GridRow) error) error {
+	p, err := k.Place(what.Where)
 	if err != nil {
 		return err
 	}
@@ -87,18 +87,18 @@ func (k *Asker) Grid(ask Gridding, head func(*Gridded) error, row func(*GridRow)
 		out.Route = p.Share.Address()
 	}
 	var spots []spot
-	if ask.Distinct {
+	if what.Distinct {
 		if spots, err = k.distinctSpots(p); err != nil {
 			return err
 		}
 	} else {
-		spots = k.layers(p, ask.Depth, ask.Files)
+		spots = k.layers(p, what.Depth, what.Files)
 	}
-	if ask.Limit > 0 && len(spots) > ask.Limit {
-		out.More = int64(len(spots) - ask.Limit)
-		spots = spots[:ask.Limit]
+	if what.Limit > 0 && len(spots) > what.Limit {
+		out.More = int64(len(spots) - what.Limit)
+		spots = spots[:what.Limit]
 	}
-	cols, err := k.columns(ask, spots)
+	cols, err := k.columns(what, spots)
 	if err != nil {
 		return err
 	}
@@ -170,11 +170,11 @@ func (k *Asker) distinctSpots(p estate.Place) ([]spot, error) {
 }
 
 // columns finds the accounts across.
-func (k *Asker) columns(ask Gridding, spots []spot) (cols []account.Account, err error) {
-	if ask.Everyone {
+func (k *Asker) columns(what Gridding, spots []spot) (cols []account.Account, err error) {
+	if what.Everyone {
 		return k.directory().Users(), nil
 	}
-	for _, word := range ask.For {
+	for _, word := range what.For {
 		id, err := k.t.Who(word)
 		if err != nil {
 			return nil, err
@@ -185,14 +185,14 @@ func (k *Asker) columns(ask Gridding, spots []spot) (cols []account.Account, err
 		}
 		cols = append(cols, a)
 	}
-	if len(ask.For) > 0 {
+	if len(what.For) > 0 {
 		return cols, nil
 	}
 	// The accounts that the rules name: groups, and users who are named themselves.
 	seen := map[account.ID]bool{}
 	for _, s := range spots {
-		for _, e := range k.listed(k.t.Of(s.p.Strand)).Rules.Entries {
-			if a, ok := k.t.Account(e.Who); ok && !seen[e.Who] && (!ask.GroupsOnly || a.Kind == account.Group) {
+		for _, e := range k.AsEntries(k.t.Of(s.p.Strand)).Rules.Entries {
+			if a, ok := k.t.Account(e.Who); ok && !seen[e.Who] && (!what.GroupsOnly || a.Kind == account.Group) {
 				seen[e.Who] = true
 				cols = append(cols, a)
 			}
@@ -272,7 +272,7 @@ func (k *Asker) gridder(p estate.Place, cols []account.Account) *gridder {
 func (x *gridder) fill(s spot) {
 	k, p, row := x.k, s.p, &x.row
 	rules := k.t.Of(p.Strand)
-	d := k.listed(rules)
+	d := k.AsEntries(rules)
 	row.Where, row.Kind, row.Sealed, row.Rules, row.Items = p.By(x.share).String(), Kind(p.Folder), d.Sealed(), rulesAre(&d.Rules), s.items
 	row.Parts, row.Else = parts(row.Where), nil
 	if x, ok := rules.(*posix.Rules); ok { // a file's list or a folder without a default list is nothing to mark

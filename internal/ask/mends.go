@@ -128,7 +128,7 @@ func (k *Asker) lacking(user account.Account, p estate.Place, sh *estate.Share, 
 			case r.Kept: // nothing here takes it away
 			case r.Deny && r.SetOn != "" && !denied[r.Entry]:
 				denied[r.Entry] = true
-				e := k.listed(d).Rules.Entries[f.File.Entry]
+				e := k.AsEntries(d).Rules.Entries[f.File.Entry]
 				entry := k.t.Name(e.Who)
 				own = append(own, []Step{{Do: "revoke", Who: entry, Where: r.SetOn, Level: level.Name}}, []Step{{Do: "revoke", Who: entry, Where: r.SetOn}})
 				own = append(own, k.leaving(user, e.Who)...)

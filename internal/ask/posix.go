@@ -180,7 +180,7 @@ func (k *Asker) write(a rule.Any, e rule.Entry, folder bool) string {
 	if !ok {
 		return k.lang.Write(e, folder)
 	}
-	i := slices.Index(k.listed(x).Rules.Entries, e)
+	i := slices.Index(k.AsEntries(x).Rules.Entries, e)
 	if i < 0 {
 		return k.lang.Write(e, folder)
 	}
@@ -238,7 +238,7 @@ func (k *Asker) Modes(items []estate.Target) ([]Mode, error) {
 		if !ok {
 			return nil, unfit("see: tarnwold show", "%s is no item of a POSIX tree: it has entries, and no mode", k.t.Where(x.Item))
 		}
-		d := k.listed(r)
+		d := k.AsEntries(r)
 		out = append(out, Mode{k.t.Where(x.Item), Kind(x.Folder), k.Account(d.Owner), k.Account(d.Group), k.showPosix(r)})
 	}
 	return out, k.t.Err()

@@ -117,7 +117,7 @@ func (g *ground) opens(group account.ID, w *way, j *Job, limit int) error {
 			continue
 		}
 		o := Opening{Kind: Kind(n.Folder), Route: w.route, Level: g.level(n.Before, s.granted[i], n.Folder)}
-		if d := k.listed(n.Before); d != nil {
+		if d := k.AsEntries(n.Before); d != nil {
 			for _, e := range d.Rules.Entries {
 				if e.Kind == rule.Allow && e.Rights.Map()&extra[i] != 0 && e.Counts() && tok.Has(e.Who) {
 					o.Entry = k.write(n.Before, e, n.Folder)

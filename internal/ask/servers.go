@@ -172,7 +172,7 @@ func (k *Asker) Owners(items []estate.Target) ([]Owner, error) {
 	out := []Owner{}
 	for _, x := range items {
 		a := k.t.Of(x.Strand)
-		d := k.listed(a)
+		d := k.AsEntries(a)
 		o := Owner{Where: k.t.Where(x.Item), Kind: Kind(x.Folder), Owner: k.Account(d.Owner), Brings: "read-acl,write-acl"}
 		if _, ok := a.(*posix.Rules); ok {
 			o.Brings = "write-attributes,write-acl"

@@ -57,7 +57,7 @@ func (k *Asker) Show(where string) (*Shown, error) {
 func (k *Asker) ShowPlace(p estate.Place) *Shown {
 	t := k.t
 	rules := t.Of(p.Strand)
-	d := k.listed(rules)
+	d := k.AsEntries(rules)
 	s := &Shown{Where: p.Via(), Item: p.String(), Kind: Kind(p.Folder), Owner: k.Account(d.Owner), Group: k.Account(d.Group),
 		Sealed: d.Sealed(), Rules: rulesAre(&d.Rules), Order: d.Rules.Misplaced() + 1, Shares: []string{}}
 	if len(p.Trail) > 1 {

@@ -344,7 +344,7 @@ func (k *Asker) needed(c verdict.Check, s *spots, t *verdict.Trial, d verdict.Do
 				f.File.Folder-- // the folder itself stands first
 			}
 			r := k.fileReason(q, *at, desc, above, f, s.share)
-			k.nearest(&r, q, k.listed(desc), f.Right, at.Folder)
+			k.nearest(&r, q, k.AsEntries(desc), f.Right, at.Folder)
 			n.Reason = &r
 		}
 		out = append(out, n)

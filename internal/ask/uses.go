@@ -263,7 +263,7 @@ func (k *Asker) UsesOf(word string, through bool) ([]UsedAs, error) {
 				continue
 			}
 			at := ""
-			within(a, d, k.listed(t.ParentOf(strand)), folder, func(id account.ID, as, what string) {
+			within(a, d, k.AsEntries(t.ParentOf(strand)), folder, func(id account.ID, as, what string) {
 				if at == "" {
 					for _, item := range t.Items(strand, 1) {
 						at = t.Where(item)

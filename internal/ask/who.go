@@ -79,7 +79,7 @@ func (k *Asker) Who(where, canDo string, below bool) (*Having, error) {
 	if c != nil && !c.of(p.Folder) {
 		return nil, unfit("", "%s is a %s, of which %s says nothing", p.Via(), Kind(p.Folder), canDo)
 	}
-	d := k.listed(k.t.Of(p.Strand))
+	d := k.AsEntries(k.t.Of(p.Strand))
 	out := &Having{Where: p.Via(), Item: p.String(), Kind: Kind(p.Folder), Owner: k.Account(d.Owner), Can: canDo, Rules: rulesAre(&d.Rules), Routes: []HavingWay{}}
 	var before []right.Set
 	for i, sh := range k.routes(p) {

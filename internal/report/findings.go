@@ -61,11 +61,11 @@ func (p *Printer) Findings(x *Findings) error {
 	if p.Format == JUnit {
 		return p.junitCases("findings", findingCases(x.List))
 	}
-	type findings struct {
+	type found struct {
 		exceptional[ask.Finding]
 		Since string `json:"since,omitempty"`
 	}
-	return p.outlined(func() *Outline { return findingsOutline(x) }).Give(findings{exceptional[ask.Finding]{x.List, x.Meant, x.Unused}, x.Since},
+	return p.outlined(func() *Outline { return findingsOutline(x) }).Give(found{exceptional[ask.Finding]{x.List, x.Meant, x.Unused}, x.Since},
 		[]string{"kind", "where", "more places", "account", "what", "other", "items", "users", "mend"}, func() (out [][]string) {
 			for i := range x.List {
 				f := &x.List[i]

@@ -578,7 +578,7 @@ type PolicyOff struct {
 }
 
 // DriftOf tells what is otherwise now than a laid policy wants.
-func DriftOf(d *plan.Desk, l *LaidPolicy, expect func(*ask.Expectation) (*ask.Expected, error)) (*PolicyDrift, error) {
+func DriftOf(d *plan.Desk, l *LaidPolicy, asked func(*ask.Expectation) (*ask.Expected, error)) (*PolicyDrift, error) {
 	out := &PolicyDrift{Policy: l.Name, Version: l.Version, Places: len(l.Places), Lines: []PolicyOff{}, Unmet: []*ask.Expected{}}
 	pol, want, err := laidWants(d, l)
 	if err != nil { // somebody it names is gone
@@ -611,7 +611,7 @@ func DriftOf(d *plan.Desk, l *LaidPolicy, expect func(*ask.Expectation) (*ask.Ex
 		}
 	}
 	for _, e := range Expected(pol, l.On) {
-		got, err := expect(&e)
+		got, err := asked(&e)
 		if err != nil {
 			return nil, err
 		}
