@@ -18,8 +18,8 @@ import (
 
 // Asker answers on one transaction and remembers what it looked up.
 type Asker struct {
-	t       *estate.Tx
-	lang    rule.Language
+	T       *estate.Tx
+	Lang    rule.Language
 	readers map[rule.Reading]*rule.Reader
 	tokens  map[tokenKey]*account.Token
 	admins  map[int64][]account.ID
@@ -43,7 +43,7 @@ type tokenKey struct {
 
 // New makes an asker.
 func New(t *estate.Tx) *Asker {
-	return &Asker{t: t, lang: Language(t), readers: map[rule.Reading]*rule.Reader{}, tokens: map[tokenKey]*account.Token{},
+	return &Asker{T: t, Lang: Language(t), readers: map[rule.Reading]*rule.Reader{}, tokens: map[tokenKey]*account.Token{},
 		admins: map[int64][]account.ID{}, shares: map[int64][]estate.Share{}, places: map[string]estate.Place{}, admitted: map[int64]admitted{}, openings: map[openingKey]*account.Token{}, asLists: map[rule.Any]*rule.Descriptor{}}
 }
 
@@ -53,7 +53,7 @@ func Language(t *estate.Tx) rule.Language {
 }
 
 // Tx is what the asker reads.
-func (k *Asker) Tx() *estate.Tx { return k.t }
+func (k *Asker) Tx() *estate.Tx { return k.T }
 
 // Read compiles rules for a reading.
 func (k *Asker) Read(a rule.Any, how rule.Reading) *rule.List {
@@ -74,7 +74,7 @@ func (k *Asker) AsNamed(a rule.Any) *rule.Descriptor {
 	d := *k.AsEntries(a)
 	d.Rules.Entries = nil
 	for _, e := range x.Named() {
-		e.Who = k.t.AccountOf(e.Who)
+		e.Who = k.T.AccountOf(e.Who)
 		d.Rules.Entries = append(d.Rules.Entries, e)
 	}
 	return &d
@@ -88,32 +88,32 @@ func (k *Asker) AsEntries(a rule.Any) *rule.Descriptor {
 	d := k.asLists[a]
 	if d == nil {
 		d = a.Listed()
-		d.Owner, d.Group = k.t.AccountOf(d.Owner), k.t.AccountOf(d.Group)
+		d.Owner, d.Group = k.T.AccountOf(d.Owner), k.T.AccountOf(d.Group)
 		for i := range d.Rules.Entries {
-			d.Rules.Entries[i].Who = k.t.AccountOf(d.Rules.Entries[i].Who)
+			d.Rules.Entries[i].Who = k.T.AccountOf(d.Rules.Entries[i].Who)
 		}
 		k.asLists[a] = d
 	}
 	return d
 }
 
-// dated gives last days by the entries as listed has them.
-func (k *Asker) dated(b estate.Bearer, a rule.Any) estate.Dated {
-	days := k.t.Dated(b, a)
+// Dated gives last days by the entries as listed has them.
+func (k *Asker) Dated(b estate.Bearer, a rule.Any) estate.Dated {
+	days := k.T.Dated(b, a)
 	if _, ok := a.(*posix.Rules); !ok {
 		return days
 	}
 	out := estate.Dated{}
 	for e, u := range days {
-		e.Who = k.t.AccountOf(e.Who)
+		e.Who = k.T.AccountOf(e.Who)
 		out[e] = u
 	}
 	return out
 }
 
-// listedAbove is listed for the folders above an item.
-func (k *Asker) listedAbove(p estate.Place) []*rule.Descriptor {
-	above := k.t.Above(p)
+// ListedAbove is listed for the folders above an item.
+func (k *Asker) ListedAbove(p estate.Place) []*rule.Descriptor {
+	above := k.T.Above(p)
 	out := make([]*rule.Descriptor, len(above))
 	for i, a := range above {
 		out[i] = k.AsEntries(a)
@@ -174,7 +174,7 @@ func (k *Asker) lists(s *estate.Share) *verdict.Lists {
 	return l
 }
 
-func (k *Asker) listsOf(s *estate.Share) *verdict.Lists {
+func (k *Asker) ListsOf(s *estate.Share) *verdict.Lists {
 	if s == nil {
 		return nil
 	}
@@ -195,14 +195,14 @@ func (k *Asker) Listed(name string) (account.ID, bool) {
 	if name == "" {
 		return account.ID{}, false
 	}
-	a, err := k.t.Named(name, kind)
+	a, err := k.T.Named(name, kind)
 	return a.ID, err == nil
 }
 
 // tokens gives the token files are opened with through a share, and that of
 // who connects; nil for the same.
 func (k *Asker) openedAs(user account.ID, s *estate.Server, sh *estate.Share) (token, self *account.Token) {
-	own := k.token(user, s, sh == nil)
+	own := k.Token(user, s, sh == nil)
 	if sh == nil {
 		return own, nil
 	}
@@ -222,7 +222,7 @@ func (k *Asker) openedAs(user account.ID, s *estate.Server, sh *estate.Share) (t
 	case root:
 		user, group = l.RootAs, l.RootsGid
 	}
-	tok := account.NewToken(k.t, user, swapped(s.Traits.Traits), append(verdict.Special(false), k.forms(group, s.Traits.Traits)...)...)
+	tok := account.NewToken(k.T, user, swapped(s.Traits.Traits), append(verdict.Special(false), k.forms(group, s.Traits.Traits)...)...)
 	k.openings[key] = tok
 	return tok, own
 }
@@ -247,7 +247,7 @@ func (k *Asker) forms(group account.ID, tr account.Traits) []account.ID {
 		return nil
 	}
 	out := []account.ID{group}
-	if a, ok := k.t.Account(group); ok && tr.POSIXIDs && a.POSIX != account.NoPOSIX {
+	if a, ok := k.T.Account(group); ok && tr.POSIXIDs && a.POSIX != account.NoPOSIX {
 		out = append(out, account.GID(uint32(a.POSIX)))
 	}
 	return out
@@ -278,13 +278,13 @@ func (k *Asker) Populations(p *crowd.Population, tr *verdict.Traits, sh *estate.
 	return p.As(as, k.forms(l.Group, tr.Traits), without), p
 }
 
-func (k *Asker) token(user account.ID, s *estate.Server, local bool) *account.Token {
+func (k *Asker) Token(user account.ID, s *estate.Server, local bool) *account.Token {
 	key := tokenKey{user, s.ID, local}
 	tok := k.tokens[key]
 	if tok == nil {
-		var book account.Book = k.t
+		var book account.Book = k.T
 		if len(k.tokens) >= manyTokens { // everybody's memberships are read at once
-			book = k.directory()
+			book = k.Directory()
 		}
 		tok = account.NewToken(book, user, s.Traits.Traits, verdict.Special(local)...)
 		k.tokens[key] = tok
@@ -295,10 +295,10 @@ func (k *Asker) token(user account.ID, s *estate.Server, local bool) *account.To
 // manyTokens is how many users' memberships are read one by one.
 const manyTokens = 200
 
-func (k *Asker) administrators(s *estate.Server) []account.ID {
+func (k *Asker) Administrators(s *estate.Server) []account.ID {
 	ids, ok := k.admins[s.ID]
 	if !ok {
-		ids = k.t.Passing(*s)
+		ids = k.T.Passing(*s)
 		k.admins[s.ID] = ids
 	}
 	return ids
@@ -308,7 +308,7 @@ func (k *Asker) administrators(s *estate.Server) []account.ID {
 func (k *Asker) Through(p estate.Place) (out []estate.Share) {
 	all, ok := k.shares[p.Server.ID]
 	if !ok {
-		all = k.t.Shares(p.Server)
+		all = k.T.Shares(p.Server)
 		k.shares[p.Server.ID] = all
 	}
 	for _, s := range all {
@@ -322,7 +322,7 @@ func (k *Asker) Through(p estate.Place) (out []estate.Share) {
 // Question puts together what core is asked about one user, place and route;
 // with a nil share at the server itself.
 func (k *Asker) Question(user account.ID, p estate.Place, sh *estate.Share) *verdict.Question {
-	t, tr := k.t, By(&p.Server.Traits, sh)
+	t, tr := k.T, By(&p.Server.Traits, sh)
 	how := tr.Reading()
 	q := &verdict.Question{Item: k.Read(t.Of(p.Strand), how), Traits: tr, Share: k.ShareOf(sh, tr)}
 	q.Token, q.Self = k.openedAs(user, &p.Server, sh)
@@ -341,11 +341,11 @@ func (k *Asker) Question(user account.ID, p estate.Place, sh *estate.Share) *ver
 		q.Parent = k.Read(t.Of(p.Trail[1]), how)
 	}
 	if tr.AsksFoldersAbove {
-		for _, d := range k.asked(p, sh) {
+		for _, d := range k.Asked(p, sh) {
 			q.Above = append(q.Above, k.Read(d, tr.AboveReading()))
 		}
 	}
-	for _, id := range k.administrators(&p.Server) {
+	for _, id := range k.Administrators(&p.Server) {
 		q.Administrator = q.Administrator || connects.Has(id)
 	}
 	return q
@@ -360,13 +360,13 @@ func By(tr *verdict.Traits, sh *estate.Share) *verdict.Traits {
 	return &by
 }
 
-// asked gives the folders above a place that are asked for execute by a route:
+// Asked gives the folders above a place that are asked for execute by a route:
 // through an export those from its own folder down. A share's own folder comes
 // last, where it is asked itself.
-func (k *Asker) asked(p estate.Place, sh *estate.Share) []rule.Any {
-	above := k.t.Above(p)
+func (k *Asker) Asked(p estate.Place, sh *estate.Share) []rule.Any {
+	above := k.T.Above(p)
 	if sh != nil && sh.Begins(p.Path) && By(&p.Server.Traits, sh).AsksOwnFolder() {
-		return append(slices.Clone(above), k.t.Of(p.Strand))
+		return append(slices.Clone(above), k.T.Of(p.Strand))
 	}
 	if n, ok := Near(p.Path, sh); ok {
 		above = above[:min(n, len(above))]
@@ -396,7 +396,7 @@ func (k *Asker) Place(where string) (estate.Place, error) {
 	p, ok := k.below1(where)
 	var err error
 	if !ok {
-		p, err = k.t.FindText(where)
+		p, err = k.T.FindText(where)
 	}
 	if err == nil {
 		k.places[where] = p
@@ -419,7 +419,7 @@ func (k *Asker) below1(where string) (estate.Place, bool) {
 	if err != nil || !up.Folder {
 		return estate.Place{}, false
 	}
-	return k.t.In(up, name)
+	return k.T.In(up, name)
 }
 
 // Kind names what an item is.
@@ -440,13 +440,13 @@ type Account struct {
 
 // Account makes an answer's name of an identifier.
 func (k *Asker) Account(id account.ID) Account {
-	return Account{Name: k.t.Name(id), ID: id.String(), Kind: k.Known(id), Shut: k.shutOut()[id]}
+	return Account{Name: k.T.Name(id), ID: id.String(), Kind: k.Known(id), Shut: k.ShutOut()[id]}
 }
 
-// shutOut lists the users nobody can sign on as, and why.
-func (k *Asker) shutOut() map[account.ID]string {
+// ShutOut lists the users nobody can sign on as, and why.
+func (k *Asker) ShutOut() map[account.ID]string {
 	if k.shut == nil {
-		k.shut = k.t.Shut()
+		k.shut = k.T.Shut()
 	}
 	return k.shut
 }
@@ -454,7 +454,7 @@ func (k *Asker) shutOut() map[account.ID]string {
 // Known says what an identifier is: user, group, special, domain-users,
 // uid-of:NAME, gid-of:NAME, or unknown.
 func (k *Asker) Known(id account.ID) string {
-	if a, ok := k.t.Account(id); ok {
+	if a, ok := k.T.Account(id); ok {
 		return a.Kind.String()
 	}
 	if _, ok := account.SpecialName(id); ok {
@@ -465,7 +465,7 @@ func (k *Asker) Known(id account.ID) string {
 		if user {
 			kind, what = account.User, "uid-of:"
 		}
-		if as := k.t.ByPOSIX(kind, n); len(as) > 0 {
+		if as := k.T.ByPOSIX(kind, n); len(as) > 0 {
 			return what + as[0].Name
 		}
 	}
@@ -476,17 +476,17 @@ func (k *Asker) Known(id account.ID) string {
 }
 
 // Levels lists the levels there are.
-func (k *Asker) Levels() (right.Levels, error) { return k.lang.Levels, k.t.Err() }
+func (k *Asker) Levels() (right.Levels, error) { return k.Lang.Levels, k.T.Err() }
 
 // Level finds a level by name, or makes one of levels and rights joined by commas.
 func (k *Asker) Level(word string) (right.Level, error) {
-	if l, ok := k.lang.Levels.Lookup(word); ok {
+	if l, ok := k.Lang.Levels.Lookup(word); ok {
 		return l, nil
 	}
-	what, err := k.lang.Levels.Parse(word)
+	what, err := k.Lang.Levels.Parse(word)
 	if err != nil {
 		names := right.AllNames()
-		for _, l := range k.lang.Levels {
+		for _, l := range k.Lang.Levels {
 			names = append(names, l.Name)
 		}
 		return right.Level{}, &estate.NotFound{What: "level or right", Name: word, Near: estate.Nearest(word, names)}

@@ -1,4 +1,4 @@
-package ask
+package ask_test
 
 import (
 	"context"
@@ -12,6 +12,12 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/census"
+	"tarnwold/internal/ask/expect"
+	"tarnwold/internal/ask/explain"
+	"tarnwold/internal/ask/findings"
+	"tarnwold/internal/ask/uses"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/store"
 )
@@ -35,37 +41,40 @@ func BenchmarkAnswers(b *testing.B) {
 		for _, q := range []struct {
 			name string
 			rows []string
-			ask  func(k *Asker) error
+			ask  func(k *ask.Asker) error
 		}{
-			{"explain", nil, func(k *Asker) error { _, err := k.Explain("user7", "//box/all/room 1", false); return err }},
-			{"try", nil, func(k *Asker) error { _, err := k.Try("user7", "list", "//box/all/room 1", "", false); return err }},
-			{"who", []string{accounts}, func(k *Asker) error { _, err := k.Who("//box/all/room 1", "", false); return err }},
-			{"who can", []string{accounts}, func(k *Asker) error { _, err := k.Who("//box/all/room 1", "create", false); return err }},
-			{"uses", []string{bodies}, func(k *Asker) error { _, err := k.UsesOf("user7", true); return err }},
-			{"reach", []string{strands, bodies}, func(k *Asker) error { _, err := k.Reach("user7", "", "", 200); return err }},
-			{"compare", []string{strands, bodies}, func(k *Asker) error { _, err := k.Compare("user7", "user8", "", 200); return err }},
-			{"grid of two layers", []string{accounts}, func(k *Asker) error {
+			{"explain", nil, func(k *ask.Asker) error { _, err := explain.Explain(k, "user7", "//box/all/room 1", false); return err }},
+			{"try", nil, func(k *ask.Asker) error {
+				_, err := explain.Try(k, "user7", "list", "//box/all/room 1", "", false)
+				return err
+			}},
+			{"who", []string{accounts}, func(k *ask.Asker) error { _, err := census.Who(k, "//box/all/room 1", "", false); return err }},
+			{"who can", []string{accounts}, func(k *ask.Asker) error { _, err := census.Who(k, "//box/all/room 1", "create", false); return err }},
+			{"uses", []string{bodies}, func(k *ask.Asker) error { _, err := uses.UsesOf(k, "user7", true); return err }},
+			{"reach", []string{strands, bodies}, func(k *ask.Asker) error { _, err := census.ReachOf(k, "user7", "", "", 200); return err }},
+			{"compare", []string{strands, bodies}, func(k *ask.Asker) error { _, err := census.Compare(k, "user7", "user8", "", 200); return err }},
+			{"grid of two layers", []string{accounts}, func(k *ask.Asker) error {
 				var groups []string
 				for i := range 20 {
 					groups = append(groups, fmt.Sprintf("group %d", i))
 				}
-				return k.Grid(Gridding{Where: "//box/all", Depth: 2, For: groups}, func(*Gridded) error { return nil }, func(*GridRow) error { return nil })
+				return census.Grid(k, census.Gridding{Where: "//box/all", Depth: 2, For: groups}, func(*census.Gridded) error { return nil }, func(*census.GridRow) error { return nil })
 			}},
-			{"findings", []string{accounts, strands, bodies}, func(k *Asker) error {
-				_, err := k.Findings(FindingsOptions{Today: "2026-01-01"})
+			{"findings", []string{accounts, strands, bodies}, func(k *ask.Asker) error {
+				_, err := findings.Findings(k, findings.FindingsOptions{Today: "2026-01-01"})
 				return err
 			}},
-			{"a thousand expectations", []string{accounts}, func(k *Asker) error {
-				x := k.Expecting()
+			{"a thousand expectations", []string{accounts}, func(k *ask.Asker) error {
+				x := expect.NewExpecting(k)
 				for i := range 1000 {
-					if _, err := x.Expect(&Expectation{Names: []string{fmt.Sprintf("group %d", i)}, Named: true, What: "read", Where: "//box/all/room 1"}); err != nil {
+					if _, err := x.Expect(&expect.Expectation{Names: []string{fmt.Sprintf("group %d", i)}, Named: true, What: "read", Where: "//box/all/room 1"}); err != nil {
 						return err
 					}
 				}
 				return nil
 			}},
-			{"grid of everything", []string{accounts, strands, bodies}, func(k *Asker) error {
-				return k.Grid(Gridding{Where: "//box/all", Distinct: true, Everyone: true}, func(*Gridded) error { return nil }, func(*GridRow) error { return nil })
+			{"grid of everything", []string{accounts, strands, bodies}, func(k *ask.Asker) error {
+				return census.Grid(k, census.Gridding{Where: "//box/all", Distinct: true, Everyone: true}, func(*census.Gridded) error { return nil }, func(*census.GridRow) error { return nil })
 			}},
 		} {
 			b.Run(filepath.Base(filepath.Dir(file))+"/"+q.name, func(b *testing.B) {
@@ -75,7 +84,7 @@ func BenchmarkAnswers(b *testing.B) {
 				var took time.Duration
 				for b.Loop() {
 					start := time.Now()
-					require.NoError(b, e.View(context.Background(), func(t *estate.Tx) error { return q.ask(New(t)) }))
+					require.NoError(b, e.View(context.Background(), func(t *estate.Tx) error { return q.ask(ask.New(t)) }))
 					took += time.Since(start)
 				}
 				took /= time.Duration(b.N)

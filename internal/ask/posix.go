@@ -63,16 +63,16 @@ func (k *Asker) class(x *posix.Rules, entry int) *Class {
 	c := &Class{Tag: tagWords[e.Tag], Perms: e.Perm.String(), Skipped: x.Skips()}
 	switch e.Tag {
 	case posix.UserObj:
-		c.Who = k.t.PosixName(x.Owner)
+		c.Who = k.T.PosixName(x.Owner)
 		c.Entry = "owner " + c.Who
 	case posix.User:
-		c.Who = k.t.PosixName(e.Who)
+		c.Who = k.T.PosixName(e.Who)
 		c.Entry = "user " + c.Who
 	case posix.GroupObj:
-		c.Who = k.t.PosixName(x.Group)
+		c.Who = k.T.PosixName(x.Group)
 		c.Entry = "group " + c.Who
 	case posix.Group:
-		c.Who = k.t.PosixName(e.Who)
+		c.Who = k.T.PosixName(e.Who)
 		c.Entry = "group " + c.Who
 	default:
 		c.Entry = "others"
@@ -156,90 +156,17 @@ func (k *Asker) decided(l *rule.List, t *account.Token, one right.Set) int {
 	return -1
 }
 
-// PosixShown is what stands on an item of a POSIX tree.
-type PosixShown struct {
-	Mode    string   `json:"mode"`    // octal, four digits
-	Letters string   `json:"letters"` // rwxr-s---
-	Access  []string `json:"access"`  // long text form (§23.3), an entry a line
-	Default []string `json:"default,omitempty"`
-	Skipped bool     `json:"skipped,omitempty"` // the mask is empty: a kernel passes over the list
-	Sticky  bool     `json:"sticky,omitempty"`
-	SetGID  bool     `json:"set-gid,omitempty"`
-	Text    string   `json:"text"` // in one line: letters, and lists in the short form
-	// Kept are the entries of a descriptor that an SMB server keeps beside, and
-	// KeptOwner its owner; KeptRules is absent, empty or present.
-	Kept      []string `json:"kept-beside,omitempty"`
-	KeptOwner string   `json:"kept-beside-owner,omitempty"`
-	KeptRules string   `json:"kept-beside-rules,omitempty"`
-}
-
-// write writes an entry as rules list it: of a POSIX list as its text form has
+// Write writes an entry as rules list it: of a POSIX list as its text form has
 // it, and as the language has it anywhere else.
-func (k *Asker) write(a rule.Any, e rule.Entry, folder bool) string {
+func (k *Asker) Write(a rule.Any, e rule.Entry, folder bool) string {
 	x, ok := a.(*posix.Rules)
 	if !ok {
-		return k.lang.Write(e, folder)
+		return k.Lang.Write(e, folder)
 	}
 	i := slices.Index(k.AsEntries(x).Rules.Entries, e)
 	if i < 0 {
-		return k.lang.Write(e, folder)
+		return k.Lang.Write(e, folder)
 	}
-	lines := append(k.t.PosixLines(x.Read(), false), k.t.PosixLines(x.Default, true)...)
+	lines := append(k.T.PosixLines(x.Read(), false), k.T.PosixLines(x.Default, true)...)
 	return estate.PosixEntry(lines[i])
-}
-
-// showPosix lists what stands on an item of a POSIX tree.
-func (k *Asker) showPosix(x *posix.Rules) *PosixShown {
-	octal, letters := estate.Mode(x.Mode())
-	out := &PosixShown{Mode: octal, Letters: letters, Access: k.t.PosixLines(x.Access, false), Default: k.t.PosixLines(x.Default, true), Skipped: x.Skips(),
-		Sticky: x.Folder && x.Special&posix.Sticky != 0, SetGID: x.Folder && x.Special&posix.SetGID != 0, Text: k.t.PosixText(x)}
-	if x.Kept != nil {
-		out.KeptOwner, out.KeptRules = k.t.Name(x.Kept.Owner), rulesAre(&x.Kept.Rules)
-		for _, e := range x.Kept.Rules.Entries {
-			out.Kept = append(out.Kept, k.lang.Write(e, x.Folder))
-		}
-	}
-	return out
-}
-
-// whyPOSIX tells how an item of a POSIX tree differs from its folder: another
-// owner or group, and a list that isn't what the folder's stands for.
-func (k *Asker) whyPOSIX(x *posix.Rules, above rule.Any) (why []Why) {
-	up, ok := above.(*posix.Rules)
-	if !ok {
-		return []Why{{By: "entry", Entry: k.t.PosixText(x)}}
-	}
-	if !x.Like(up) {
-		why = append(why, Why{By: "entry", Entry: k.t.PosixText(x)})
-	}
-	if x.Owner != up.Owner {
-		why = append(why, Why{By: "owner", Owner: k.t.PosixName(x.Owner)})
-	}
-	if x.Group != up.Group {
-		why = append(why, Why{By: "group", Owner: k.t.PosixName(x.Group)})
-	}
-	return why
-}
-
-// Mode is the bits and lists of one item.
-type Mode struct {
-	Where string      `json:"where"`
-	Kind  string      `json:"kind"`
-	Owner Account     `json:"owner"`
-	Group Account     `json:"group"`
-	POSIX *PosixShown `json:"posix"`
-}
-
-// Modes tells the bits and lists of items of POSIX trees.
-func (k *Asker) Modes(items []estate.Target) ([]Mode, error) {
-	out := []Mode{}
-	for _, x := range items {
-		r, ok := k.t.Of(x.Strand).(*posix.Rules)
-		if !ok {
-			return nil, unfit("see: tarnwold show", "%s is no item of a POSIX tree: it has entries, and no mode", k.t.Where(x.Item))
-		}
-		d := k.AsEntries(r)
-		out = append(out, Mode{k.t.Where(x.Item), Kind(x.Folder), k.Account(d.Owner), k.Account(d.Group), k.showPosix(r)})
-	}
-	return out, k.t.Err()
 }

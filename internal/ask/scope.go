@@ -14,13 +14,13 @@ import (
 	"tarnwold/internal/estate"
 )
 
-// ground is a part of the estate, or all of it, laid out for a question about
+// Scope is a part of the estate, or all of it, laid out for a question about
 // many items: those alike are one node, folders before what is in them. A
 // question costs what the nodes cost, however many items they stand for.
-type ground struct {
-	k    *Asker
-	f    *estate.Forest
-	ways []*way
+type Scope struct {
+	K    *Asker
+	F    *estate.Forest
+	Ways []*Route
 	text map[shown]string // levels in words, each made once
 }
 
@@ -30,67 +30,67 @@ type shown struct {
 	classes bool // of a POSIX tree
 }
 
-// way is one route that comes to the ground: through a share, or at the server.
-type way struct {
-	route  string // //server/share, or local
-	server *estate.Server
-	share  *estate.Share
-	traits *verdict.Traits
+// Route is one route that comes to the ground: through a share, or at the server.
+type Route struct {
+	Name   string // //server/share, or local
+	Server *estate.Server
+	Share  *estate.Share
+	Traits *verdict.Traits
 	// begins holds the nodes the route comes down on: the share's folder, or
 	// what was asked about below it.
-	begins map[int]beginning
+	Begins map[int]beginning
 }
 
 type beginning struct {
-	above bool // the folder above the node is on the route too
+	Above bool // the folder above the node is on the route too
 	cut   bool // of the folders above the node only the nearest are asked
 	near  int
 }
 
-// everything lays out all that the estate has.
-func (k *Asker) everything() (*ground, error) {
-	f, err := k.t.All()
+// Everything lays out all that the estate has.
+func (k *Asker) Everything() (*Scope, error) {
+	f, err := k.T.All()
 	if err != nil {
 		return nil, err
 	}
-	g := k.newGround(f)
-	return g, g.allWays()
+	g := k.NewScope(f)
+	return g, g.AllRoutes()
 }
 
 // below lays out a place and all below it, by the route it was asked for:
 // through one share, or at the server and through every share that comes there.
-func (k *Asker) below(where string) (*ground, estate.Place, error) {
+func (k *Asker) below(where string) (*Scope, estate.Place, error) {
 	p, err := k.Place(where)
 	if err != nil {
 		return nil, p, err
 	}
-	f, err := k.t.CarveAt(p)
+	f, err := k.T.CarveAt(p)
 	if err != nil {
 		return nil, p, err
 	}
-	g := k.newGround(f)
+	g := k.NewScope(f)
 	if p.Share == nil {
-		return g, p, g.allWays()
+		return g, p, g.AllRoutes()
 	}
-	w := g.way(&p.Server, p.Share)
-	w.begins[g.f.Node(p.Item)] = beginningAt(p.Path, p.Share)
-	g.ways = append(g.ways, w)
-	return g, p, k.t.Err()
+	w := g.Route(&p.Server, p.Share)
+	w.Begins[g.F.Node(p.Item)] = beginningAt(p.Path, p.Share)
+	g.Ways = append(g.Ways, w)
+	return g, p, k.T.Err()
 }
 
-// layOut lays out a place and all below it, by every route that comes there.
-func (k *Asker) layOut(p estate.Place) (*ground, error) {
-	f, err := k.t.CarveAt(p)
+// LayOut lays out a place and all below it, by every route that comes there.
+func (k *Asker) LayOut(p estate.Place) (*Scope, error) {
+	f, err := k.T.CarveAt(p)
 	if err != nil {
 		return nil, err
 	}
-	g := k.newGround(f)
-	return g, g.allWays()
+	g := k.NewScope(f)
+	return g, g.AllRoutes()
 }
 
 // beginningAt tells how a share comes down on a path.
 func beginningAt(path string, sh *estate.Share) beginning {
-	b := beginning{above: !sh.Begins(path)}
+	b := beginning{Above: !sh.Begins(path)}
 	b.near, b.cut = Near(path, sh)
 	return b
 }
@@ -103,31 +103,31 @@ func (b beginning) chain(all []rule.Any) []rule.Any {
 	return all
 }
 
-func (k *Asker) newGround(f *estate.Forest) *ground {
-	return &ground{k: k, f: f, text: map[shown]string{}}
+func (k *Asker) NewScope(f *estate.Forest) *Scope {
+	return &Scope{K: k, F: f, text: map[shown]string{}}
 }
 
-// over lays out what WHERE names, or everything where it is empty.
-func (k *Asker) over(where string) (*ground, error) {
+// Over lays out what WHERE names, or everything where it is empty.
+func (k *Asker) Over(where string) (*Scope, error) {
 	if where == "" {
-		return k.everything()
+		return k.Everything()
 	}
 	g, _, err := k.below(where)
 	return g, err
 }
 
-func (g *ground) way(s *estate.Server, sh *estate.Share) *way {
-	w := &way{route: "local", server: s, share: sh, traits: By(&s.Traits, sh), begins: map[int]beginning{}}
+func (g *Scope) Route(s *estate.Server, sh *estate.Share) *Route {
+	w := &Route{Name: "local", Server: s, Share: sh, Traits: By(&s.Traits, sh), Begins: map[int]beginning{}}
 	if sh != nil {
-		w.route = sh.Address()
+		w.Name = sh.Address()
 	}
 	return w
 }
 
-// allWays finds every route to the ground: the shares that come down above it
+// AllRoutes finds every route to the ground: the shares that come down above it
 // or in it, and the servers themselves.
-func (g *ground) allWays() error {
-	t := g.k.t
+func (g *Scope) AllRoutes() error {
+	t := g.K.T
 	type top struct {
 		node int
 		path string
@@ -135,11 +135,11 @@ func (g *ground) allWays() error {
 	tops := map[int64][]top{}
 	servers := map[int64]*estate.Server{}
 	var order []int64
-	for i := range g.f.Nodes {
-		if g.f.Nodes[i].Parent >= 0 {
+	for i := range g.F.Nodes {
+		if g.F.Nodes[i].Parent >= 0 {
 			continue
 		}
-		for _, item := range g.f.Some(t, i, 1) {
+		for _, item := range g.F.Some(t, i, 1) {
 			s, path, ok := t.Stands(item)
 			if !ok {
 				continue
@@ -154,10 +154,10 @@ func (g *ground) allWays() error {
 	for _, id := range order {
 		s := servers[id]
 		for _, sh := range t.Shares(*s) {
-			w := g.way(s, &sh)
+			w := g.Route(s, &sh)
 			for _, x := range tops[id] {
 				if sh.Covers(x.path) {
-					w.begins[x.node] = beginningAt(x.path, &sh)
+					w.Begins[x.node] = beginningAt(x.path, &sh)
 					continue
 				}
 				if !place.Under(estate.Key(sh.Folder), estate.Key(x.path)) {
@@ -167,36 +167,36 @@ func (g *ground) allWays() error {
 				if err != nil {
 					continue // the share's folder isn't in the estate
 				}
-				if n := g.f.NodeFor(in.Item, in.Strand); n >= 0 {
-					w.begins[n] = beginningAt(sh.Folder, &sh)
+				if n := g.F.NodeFor(in.Item, in.Strand); n >= 0 {
+					w.Begins[n] = beginningAt(sh.Folder, &sh)
 				}
 			}
-			if len(w.begins) > 0 {
-				g.ways = append(g.ways, w)
+			if len(w.Begins) > 0 {
+				g.Ways = append(g.Ways, w)
 			}
 		}
-		w := g.way(s, nil)
+		w := g.Route(s, nil)
 		for _, x := range tops[id] {
-			w.begins[x.node] = beginning{above: g.f.Over(x.node, false) != nil}
+			w.Begins[x.node] = beginning{Above: g.F.Over(x.node, false) != nil}
 		}
-		g.ways = append(g.ways, w)
+		g.Ways = append(g.Ways, w)
 	}
-	slices.SortStableFunc(g.ways, func(a, b *way) int {
+	slices.SortStableFunc(g.Ways, func(a, b *Route) int {
 		switch { // by server, shares by name, the server itself last
-		case a.server.Name != b.server.Name:
-			return cmpText(a.server.Name, b.server.Name)
-		case (a.share == nil) != (b.share == nil):
-			if a.share == nil {
+		case a.Server.Name != b.Server.Name:
+			return CmpText(a.Server.Name, b.Server.Name)
+		case (a.Share == nil) != (b.Share == nil):
+			if a.Share == nil {
 				return 1
 			}
 			return -1
 		}
-		return cmpText(a.route, b.route)
+		return CmpText(a.Name, b.Name)
 	})
 	return t.Err()
 }
 
-func cmpText(a, b string) int {
+func CmpText(a, b string) int {
 	switch {
 	case a < b:
 		return -1
@@ -206,59 +206,59 @@ func cmpText(a, b string) int {
 	return 0
 }
 
-// address writes where a place is by the way.
-func (w *way) address(p estate.Place) string { return p.By(w.share).String() }
+// Address writes where a place is by the way.
+func (w *Route) Address(p estate.Place) string { return p.By(w.Share).String() }
 
-// named gives an item's address by the way.
-func (g *ground) named(w *way, item int64) string {
-	s, path, ok := g.k.t.Stands(item)
+// Named gives an item's address by the way.
+func (g *Scope) Named(w *Route, item int64) string {
+	s, path, ok := g.K.T.Stands(item)
 	if !ok {
 		return ""
 	}
-	return estate.Place{Server: s, Path: path}.By(w.share).String()
+	return estate.Place{Server: s, Path: path}.By(w.Share).String()
 }
 
-// level writes what is granted as a level.
-func (g *ground) level(rules rule.Any, granted right.Set, folder bool) string {
+// Level writes what is granted as a level.
+func (g *Scope) Level(rules rule.Any, granted right.Set, folder bool) string {
 	_, classes := rules.(*posix.Rules)
 	key := shown{granted & right.Access, folder, classes}
 	s, ok := g.text[key]
 	if !ok {
-		s = LevelOn(g.k.lang.Levels, rules, granted, folder)
+		s = LevelOn(g.K.Lang.Levels, rules, granted, folder)
 		g.text[key] = s
 	}
 	return s
 }
 
-// seen is what one user meets on every node by one way.
-type seen struct {
-	on      []bool // the node is on the way
-	granted []right.Set
+// Seen is what one user meets on every node by one way.
+type Seen struct {
+	On      []bool // the node is on the way
+	Granted []right.Set
 	// browsed: every folder above, down from where the way begins, shows the
 	// names in it.
-	browsed []bool
-	door    verdict.Door
+	Browsed []bool
+	Door    verdict.Door
 }
 
 // walker puts together what core is asked of a user on one node after the other.
 type walker struct {
-	g     *ground
-	w     *way
+	g     *Scope
+	w     *Route
 	how   rule.Reading
 	q     verdict.Question
 	token *account.Token
 	share right.Set
 }
 
-func (g *ground) walker(user account.ID, w *way) *walker {
-	k := g.k
-	token, self := k.openedAs(user, w.server, w.share)
-	x := &walker{g: g, w: w, how: w.traits.Reading(), token: token}
-	x.q = verdict.Question{Token: token, Self: self, Traits: w.traits, Share: k.ShareOf(w.share, w.traits)}
+func (g *Scope) walker(user account.ID, w *Route) *walker {
+	k := g.K
+	token, self := k.openedAs(user, w.Server, w.Share)
+	x := &walker{g: g, w: w, how: w.Traits.Reading(), token: token}
+	x.q = verdict.Question{Token: token, Self: self, Traits: w.Traits, Share: k.ShareOf(w.Share, w.Traits)}
 	if self == nil {
 		self = token
 	}
-	for _, id := range k.administrators(w.server) {
+	for _, id := range k.Administrators(w.Server) {
 		x.q.Administrator = x.q.Administrator || self.Has(id)
 	}
 	_, x.share = x.q.Connect()
@@ -267,57 +267,57 @@ func (g *ground) walker(user account.ID, w *way) *walker {
 
 // parent gives the rules of the folder above a node where they count on the way.
 func (x *walker) parent(i int, on []bool) *rule.List {
-	n := &x.g.f.Nodes[i]
-	b, begins := x.w.begins[i]
+	n := &x.g.F.Nodes[i]
+	b, begins := x.w.Begins[i]
 	switch {
 	case n.Parent >= 0 && on[n.Parent]:
-		return x.g.k.Read(x.g.f.Nodes[n.Parent].Before, x.how)
-	case begins && b.above:
-		return x.g.k.Read(x.g.f.Over(i, false), x.how)
-	case begins && x.w.share != nil && x.w.traits.ShareFolderAboveItself:
-		return x.g.k.Read(n.Before, x.how)
+		return x.g.K.Read(x.g.F.Nodes[n.Parent].Before, x.how)
+	case begins && b.Above:
+		return x.g.K.Read(x.g.F.Over(i, false), x.how)
+	case begins && x.w.Share != nil && x.w.Traits.ShareFolderAboveItself:
+		return x.g.K.Read(n.Before, x.how)
 	}
 	return nil
 }
 
-// see asks about one user on every node of a way. each, where it isn't nil, is
+// See asks about one user on every node of a way. each, where it isn't nil, is
 // called with the question as it stands for the node.
-func (g *ground) see(user account.ID, w *way, each func(i int, q *verdict.Question)) *seen {
+func (g *Scope) See(user account.ID, w *Route, each func(i int, q *verdict.Question)) *Seen {
 	x := g.walker(user, w)
-	above := w.traits.AboveReading()
-	nodes := g.f.Nodes
-	out := &seen{on: make([]bool, len(nodes)), granted: make([]right.Set, len(nodes)), browsed: make([]bool, len(nodes))}
-	out.door, _ = x.q.Connect()
+	above := w.Traits.AboveReading()
+	nodes := g.F.Nodes
+	out := &Seen{On: make([]bool, len(nodes)), Granted: make([]right.Set, len(nodes)), Browsed: make([]bool, len(nodes))}
+	out.Door, _ = x.q.Connect()
 	gate := make([]bool, len(nodes)) // every folder above lets through
 	for i := range nodes {
 		n := &nodes[i]
-		b, begins := w.begins[i]
-		out.on[i] = begins || n.Parent >= 0 && out.on[n.Parent]
-		if w.traits.AsksFoldersAbove {
+		b, begins := w.Begins[i]
+		out.On[i] = begins || n.Parent >= 0 && out.On[n.Parent]
+		if w.Traits.AsksFoldersAbove {
 			switch {
 			case begins && b.cut && b.near == 0:
 				gate[i] = true
 			case n.Parent >= 0:
-				gate[i] = gate[n.Parent] && verdict.Given(g.k.Read(nodes[n.Parent].Before, above), x.token, right.Execute) != 0
+				gate[i] = gate[n.Parent] && verdict.Given(g.K.Read(nodes[n.Parent].Before, above), x.token, right.Execute) != 0
 			default:
 				gate[i] = true
-				for _, a := range b.chain(g.f.Chain(i, false)) {
-					gate[i] = gate[i] && verdict.Given(g.k.Read(a, above), x.token, right.Execute) != 0
+				for _, a := range b.chain(g.F.Chain(i, false)) {
+					gate[i] = gate[i] && verdict.Given(g.K.Read(a, above), x.token, right.Execute) != 0
 				}
 			}
-			if begins && !b.above && w.traits.AsksOwnFolder() {
-				gate[i] = gate[i] && verdict.Given(g.k.Read(n.Before, above), x.token, right.Execute) != 0
+			if begins && !b.Above && w.Traits.AsksOwnFolder() {
+				gate[i] = gate[i] && verdict.Given(g.K.Read(n.Before, above), x.token, right.Execute) != 0
 			}
 		}
-		if !out.on[i] {
+		if !out.On[i] {
 			continue
 		}
-		x.q.Item, x.q.Parent, x.q.Above = g.k.Read(n.Before, x.how), x.parent(i, out.on), nil
-		if w.traits.AsksFoldersAbove && !gate[i] {
+		x.q.Item, x.q.Parent, x.q.Above = g.K.Read(n.Before, x.how), x.parent(i, out.On), nil
+		if w.Traits.AsksFoldersAbove && !gate[i] {
 			x.q.Above = []*rule.List{closed}
 		}
-		out.granted[i] = verdict.Granted(&x.q)
-		out.browsed[i] = begins || out.browsed[n.Parent] && out.granted[n.Parent]&right.ReadData != 0
+		out.Granted[i] = verdict.Granted(&x.q)
+		out.Browsed[i] = begins || out.Browsed[n.Parent] && out.Granted[n.Parent]&right.ReadData != 0
 		if each != nil {
 			each(i, &x.q)
 		}
@@ -329,18 +329,18 @@ func (g *ground) see(user account.ID, w *way, each func(i int, q *verdict.Questi
 // do so.
 var closed = &rule.List{}
 
-// everyone makes a decider for everybody on a way, and walks the nodes with
+// Everyone makes a decider for everybody on a way, and walks the nodes with
 // the situation of each.
-func (g *ground) everyone(w *way, pop *crowd.Population, fn func(i int, s crowd.Situation) bool) *crowd.Decider {
-	k := g.k
-	people, self := k.Populations(pop, w.traits, w.share, k.t)
-	d := crowd.NewDecider(crowd.Way{Local: w.share == nil, Share: k.ShareOf(w.share, w.traits), Traits: w.traits,
-		Administrators: k.administrators(w.server), People: people, Self: self})
+func (g *Scope) Everyone(w *Route, pop *crowd.Population, fn func(i int, s crowd.Situation) bool) *crowd.Decider {
+	k := g.K
+	people, self := k.Populations(pop, w.Traits, w.Share, k.T)
+	d := crowd.NewDecider(crowd.Way{Local: w.Share == nil, Share: k.ShareOf(w.Share, w.Traits), Traits: w.Traits,
+		Administrators: k.Administrators(w.Server), People: people, Self: self})
 	if fn == nil {
 		return d
 	}
-	how, above := w.traits.Reading(), w.traits.AboveReading()
-	nodes := g.f.Nodes
+	how, above := w.Traits.Reading(), w.Traits.AboveReading()
+	nodes := g.F.Nodes
 	on := make([]bool, len(nodes))
 	type oneKey struct {
 		l   *rule.List
@@ -357,12 +357,12 @@ func (g *ground) everyone(w *way, pop *crowd.Population, fn func(i int, s crowd.
 	}
 	x := &walker{g: g, w: w, how: how}
 	var gates []crowd.Bits
-	if w.traits.AsksFoldersAbove {
+	if w.Traits.AsksFoldersAbove {
 		gates = make([]crowd.Bits, len(nodes))
 	}
 	for i := range nodes {
 		n := &nodes[i]
-		b, begins := w.begins[i]
+		b, begins := w.Begins[i]
 		on[i] = begins || n.Parent >= 0 && on[n.Parent]
 		if gates != nil {
 			if begins && b.cut && b.near == 0 {
@@ -371,11 +371,11 @@ func (g *ground) everyone(w *way, pop *crowd.Population, fn func(i int, s crowd.
 				gates[i] = gates[n.Parent].And(one(k.Read(nodes[n.Parent].Before, above), right.Execute))
 			} else {
 				gates[i] = pop.All()
-				for _, a := range b.chain(g.f.Chain(i, false)) {
+				for _, a := range b.chain(g.F.Chain(i, false)) {
 					gates[i] = gates[i].And(one(k.Read(a, above), right.Execute))
 				}
 			}
-			if begins && !b.above && w.traits.AsksOwnFolder() {
+			if begins && !b.Above && w.Traits.AsksOwnFolder() {
 				gates[i] = gates[i].And(one(k.Read(n.Before, above), right.Execute))
 			}
 		}
@@ -399,25 +399,25 @@ func (g *ground) everyone(w *way, pop *crowd.Population, fn func(i int, s crowd.
 	return d
 }
 
-// population is everybody as a server sees them.
-func (k *Asker) population(s *estate.Server) *crowd.Population {
+// Population is everybody as a server sees them.
+func (k *Asker) Population(s *estate.Server) *crowd.Population {
 	if k.pops == nil {
 		k.pops = map[string]*crowd.Population{}
 	}
 	key := fmt.Sprint(s.Traits.Traits)
 	if k.pops[key] == nil {
 		if k.people == nil {
-			k.people = k.t.People()
+			k.people = k.T.People()
 		}
 		k.pops[key] = crowd.NewPopulation(k.people, s.Traits.Traits, nil)
 	}
 	return k.pops[key]
 }
 
-// directory is everybody there is, read once.
-func (k *Asker) directory() *account.Directory {
+// Directory is everybody there is, read once.
+func (k *Asker) Directory() *account.Directory {
 	if k.dir == nil {
-		k.dir = k.t.Directory()
+		k.dir = k.T.Directory()
 	}
 	return k.dir
 }

@@ -7,6 +7,7 @@ import (
 
 	"tarnwold/core/account"
 	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/show"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/people"
@@ -111,7 +112,7 @@ func (a *app) accountList(kind account.Kind) *cobra.Command {
 		Example: fmt.Sprintf("  tarnwold %s list", kind),
 		Args:    cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			return answer(a, c, func(k *ask.Asker) ([]ask.Person, error) { return k.People(kind) }, func(p *report.Printer, list []ask.Person) error {
+			return answer(a, c, func(k *ask.Asker) ([]show.Person, error) { return show.People(k, kind) }, func(p *report.Printer, list []show.Person) error {
 				return p.People(list, kind == account.Group)
 			})
 		},
@@ -126,7 +127,7 @@ func (a *app) userShow() *cobra.Command {
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: a.completeAccounts(account.User),
 		RunE: func(c *cobra.Command, args []string) error {
-			return answer(a, c, func(k *ask.Asker) (*ask.Belonging, error) { return k.User(args[0]) }, (*report.Printer).User)
+			return answer(a, c, func(k *ask.Asker) (*show.Belonging, error) { return show.User(k, args[0]) }, (*report.Printer).User)
 		},
 	}
 }
@@ -142,7 +143,7 @@ shows them; they are marked.`,
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: a.completeAccounts(account.Group),
 		RunE: func(c *cobra.Command, args []string) error {
-			return answer(a, c, func(k *ask.Asker) (*ask.Gathering, error) { return k.Group(args[0]) }, (*report.Printer).Group)
+			return answer(a, c, func(k *ask.Asker) (*show.Gathering, error) { return show.Group(k, args[0]) }, (*report.Printer).Group)
 		},
 	}
 }

@@ -11,6 +11,7 @@ import (
 
 	"tarnwold/core/account"
 	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/explain"
 	"tarnwold/internal/estate"
 )
 
@@ -36,9 +37,9 @@ func TestAnswersAgree(t *testing.T) {
 		require.Len(t, places, 47)
 		for _, u := range tx.Accounts(account.User) {
 			for _, p := range places {
-				full, err := k.Explain(u.Name, p.String(), false)
+				full, err := explain.Explain(k, u.Name, p.String(), false)
 				require.NoError(t, err)
-				short, err := k.Explain(u.Name, p.String(), true)
+				short, err := explain.Explain(k, u.Name, p.String(), true)
 				require.NoError(t, err)
 				require.Len(t, short, len(full))
 				for i, a := range full {
@@ -66,7 +67,7 @@ func TestAnswersAgree(t *testing.T) {
 						case "rename":
 							to = "something else"
 						}
-						tried, err := k.Try(u.Name, act.Act, where, to, false)
+						tried, err := explain.Try(k, u.Name, act.Act, where, to, false)
 						require.NoError(t, err, "%s %s %s", u.Name, act.Act, where)
 						require.Equal(t, act.Allowed, tried.Allowed, "%s %s %s", u.Name, act.Act, where)
 						require.Equal(t, tried.Allowed, act.Decides.Held)
@@ -113,13 +114,13 @@ func TestMendedItIsAllowed(t *testing.T) {
 		{"bram", "change-rules", "//stagedoor/productions/Wardrobe", ""},
 	} {
 		file := filepath.Join(dir, "tarnwold.estate")
-		try := func() *ask.Tried {
+		try := func() *explain.Tried {
 			e, err := estate.Open(context.Background(), file)
 			require.NoError(t, err)
 			defer e.Close()
-			var got *ask.Tried
+			var got *explain.Tried
 			require.NoError(t, e.View(context.Background(), func(tx *estate.Tx) (err error) {
-				got, err = ask.New(tx).Try(c.who, c.act, c.where, c.to, false)
+				got, err = explain.Try(ask.New(tx), c.who, c.act, c.where, c.to, false)
 				return err
 			}))
 			return got

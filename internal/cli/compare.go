@@ -7,6 +7,8 @@ import (
 
 	"tarnwold/core/account"
 	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/census"
+	"tarnwold/internal/ask/explain"
 	"tarnwold/internal/report"
 )
 
@@ -26,13 +28,13 @@ first; tarnwold like does it in one change.`,
 		Args:              cobra.RangeArgs(2, 3),
 		ValidArgsFunction: completeInOrder(a.completeAccounts(account.User), a.completeAccounts(account.User), a.completePlaces),
 		RunE: func(c *cobra.Command, args []string) error {
-			return answer(a, c, func(k *ask.Asker) (*ask.Comparison, error) {
-				r, err := k.Compare(args[0], args[1], strings.Join(args[2:], ""), n.limit(a))
+			return answer(a, c, func(k *ask.Asker) (*census.Comparison, error) {
+				r, err := census.Compare(k, args[0], args[1], strings.Join(args[2:], ""), n.limit(a))
 				if err == nil && like {
-					r.Like, err = k.LikeSteps(args[0], args[1])
+					r.Like, err = explain.LikeSteps(k, args[0], args[1])
 				}
 				return r, err
-			}, func(p *report.Printer, r *ask.Comparison) error { return p.Compared(r) })
+			}, func(p *report.Printer, r *census.Comparison) error { return p.Compared(r) })
 		},
 	}
 	c.Flags().BoolVar(&like, "like", false, "print what would make the second equal to the first")

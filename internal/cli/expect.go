@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/expect"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
 	"tarnwold/internal/format/expectation"
@@ -102,7 +103,7 @@ func (a *app) writeExpectations(c *cobra.Command, where string, depth int) error
 	case depth < 0:
 		return misused("--depth is %d; wanted 0 or more", depth)
 	}
-	var list []ask.Expectation
+	var list []expect.Expectation
 	var top string
 	err := a.view(c.Context(), func(t *estate.Tx) (err error) {
 		k := ask.New(t)
@@ -111,7 +112,7 @@ func (a *app) writeExpectations(c *cobra.Command, where string, depth int) error
 			return err
 		}
 		top = p.Via()
-		list, err = k.Expectable(where, depth)
+		list, err = expect.Expectable(k, where, depth)
 		return err
 	})
 	if err != nil {
@@ -139,10 +140,10 @@ func (a *app) writeExpectations(c *cobra.Command, where string, depth int) error
 
 func (a *app) expect(c *cobra.Command, lines []expectation.Line, of []string) error {
 	bar := a.progress(len(lines), "checking")
-	out := make([]*ask.Expected, 0, len(lines))
+	out := make([]*expect.Expected, 0, len(lines))
 	bad, unasked := 0, 0
 	err := a.view(c.Context(), func(t *estate.Tx) error {
-		x := ask.New(t).Expecting()
+		x := expect.NewExpecting(ask.New(t))
 		for i := range lines {
 			if c.Context().Err() != nil {
 				return store.ErrStopped

@@ -8,6 +8,7 @@ import (
 
 	"tarnwold/core/account"
 	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/explain"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format/sheet"
 	"tarnwold/internal/plan/review"
@@ -54,8 +55,8 @@ Exit code 1 says that nothing is granted, or not the level that is wanted.`,
 			if want != "" {
 				return a.explainWanted(c, args[0], args[1], want, rights)
 			}
-			return answer(a, c, func(k *ask.Asker) ([]*ask.Explained, error) { return k.Explain(args[0], args[1], false) },
-				func(p *report.Printer, list []*ask.Explained) error {
+			return answer(a, c, func(k *ask.Asker) ([]*explain.Explained, error) { return explain.Explain(k, args[0], args[1], false) },
+				func(p *report.Printer, list []*explain.Explained) error {
 					if err := p.Rights(rights).Explained(list, false); err != nil {
 						return err
 					}
@@ -86,12 +87,12 @@ func (a *app) explainWanted(c *cobra.Command, who, where, want string, rights bo
 		return err
 	}
 	defer done()
-	var list []*ask.Explained
+	var list []*explain.Explained
 	var mends []review.Mending
 	bar := a.progress(-1, "looking for what would mend it")
 	err = a.supposed(ctx, e, func(e *estate.Estate) error {
 		err := e.View(ctx, func(t *estate.Tx) (err error) {
-			list, err = ask.New(t).Explain(who, where, false)
+			list, err = explain.Explain(ask.New(t), who, where, false)
 			return err
 		})
 		if err == nil {
@@ -117,13 +118,13 @@ func (a *app) explainWanted(c *cobra.Command, who, where, want string, rights bo
 }
 
 func (a *app) explainMany(c *cobra.Command, file string) error {
-	var all []*ask.Explained
+	var all []*explain.Explained
 	bad, err := a.askMany(c, file, sheet.Askings, func(k *ask.Asker, q sheet.Asking) error {
-		answers, err := k.Explain(q.User, q.Where, a.format != report.JSON)
+		answers, err := explain.Explain(k, q.User, q.Where, a.format != report.JSON)
 		all = append(all, answers...)
 		return err
 	}, func(q sheet.Asking, why string) {
-		all = append(all, &ask.Explained{User: ask.Account{Name: q.User}, Where: q.Where, Error: why})
+		all = append(all, &explain.Explained{User: ask.Account{Name: q.User}, Where: q.Where, Error: why})
 	})
 	if err != nil {
 		return err

@@ -5,6 +5,7 @@ import (
 
 	"tarnwold/core/account"
 	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/census"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/report"
 )
@@ -25,10 +26,10 @@ to. --count counts them folder by folder.`,
 		RunE: func(c *cobra.Command, args []string) error {
 			if count {
 				var who ask.Account
-				return answer(a, c, func(k *ask.Asker) (list []ask.FolderFiles, err error) {
-					who, list, err = k.FileCounts(args[0], n.can, n.under)
+				return answer(a, c, func(k *ask.Asker) (list []census.FolderFiles, err error) {
+					who, list, err = census.FileCounts(k, args[0], n.can, n.under)
 					return list, err
-				}, func(p *report.Printer, list []ask.FolderFiles) error { return p.FileCounts(who, list) })
+				}, func(p *report.Printer, list []census.FolderFiles) error { return p.FileCounts(who, list) })
 			}
 			return a.files(c, args[0], n)
 		},
@@ -62,7 +63,7 @@ func (a *app) files(c *cobra.Command, who string, n narrowing) error {
 				s = p.Stream(heads, wide, "files", before)
 			}
 		}
-		_, err = k.Files(who, n.can, n.under, func(f ask.File) error {
+		_, err = census.Files(k, who, n.can, n.under, func(f census.File) error {
 			begin()
 			if p.Format == report.Table {
 				return s.Row(f, f.Level, f.Where)

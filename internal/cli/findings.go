@@ -7,7 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/findings"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format/exception"
 	"tarnwold/internal/plan"
@@ -26,7 +26,7 @@ func (a *app) findingsCommand() *cobra.Command {
 		Short: "Find what is probably wrong, everywhere or at and below a place",
 		Long: `Look at everything, or at a place and all below it, and tell what is probably
 wrong: how much it touches, why it matters, and the command that mends it. Kinds:
-` + wrapped(ask.FindingKinds()) + `
+` + wrapped(findings.FindingKinds()) + `
 
 --mend KIND makes one change of all mends of that kind that change nobody's
 access, and shows the others. --since DAY tells only what is new since then;
@@ -88,7 +88,7 @@ named. Exit code 1 says that anything is left.`,
 	f.StringVar(&since, "since", "", "only what is new since the beginning of this `day`, as 2026-11-01")
 	f.BoolVar(&all, "all", false, "every finding, however many")
 	exceptFlag(c, &except)
-	fixed := cobra.FixedCompletions(ask.FindingKinds(), cobra.ShellCompDirectiveNoFileComp)
+	fixed := cobra.FixedCompletions(findings.FindingKinds(), cobra.ShellCompDirectiveNoFileComp)
 	_ = c.RegisterFlagCompletionFunc("kind", fixed)
 	_ = c.RegisterFlagCompletionFunc("mend", fixed)
 	return c
@@ -115,13 +115,13 @@ func wrapped(words []string) string {
 	return b.String() + "."
 }
 
-func excepted(list exception.List, out []ask.Finding) ([]ask.Finding, int) {
-	return exception.Split(list, out, string(estate.Today()), func(f *ask.Finding) (string, []string) {
+func excepted(list exception.List, out []findings.Finding) ([]findings.Finding, int) {
+	return exception.Split(list, out, string(estate.Today()), func(f *findings.Finding) (string, []string) {
 		return f.Kind, []string{f.Where, f.Who, f.Other, strings.TrimPrefix(f.Where, "group "), strings.TrimPrefix(f.Where, "share "), strings.TrimPrefix(f.Where, "level ")}
 	})
 }
 
-func findingsOf(ctx context.Context, e *estate.Estate, where string, kinds []string, step func(string)) (out []ask.Finding, err error) {
+func findingsOf(ctx context.Context, e *estate.Estate, where string, kinds []string, step func(string)) (out []findings.Finding, err error) {
 	err = e.View(ctx, func(t *estate.Tx) (err error) {
 		d := plan.New(t, "")
 		d.Progress = step
@@ -132,7 +132,7 @@ func findingsOf(ctx context.Context, e *estate.Estate, where string, kinds []str
 }
 
 // findings looks for what is probably wrong; since a day, only what is new.
-func (a *app) findings(ctx context.Context, where string, kinds []string, since estate.Day) (out []ask.Finding, err error) {
+func (a *app) findings(ctx context.Context, where string, kinds []string, since estate.Day) (out []findings.Finding, err error) {
 	e, done, err := a.open(ctx)
 	if err != nil {
 		return nil, err
@@ -147,7 +147,7 @@ func (a *app) findings(ctx context.Context, where string, kinds []string, since 
 	if err != nil || since == "" {
 		return out, err
 	}
-	var was []ask.Finding
+	var was []findings.Finding
 	err = e.Private(ctx, func(p *estate.Estate) error {
 		begun, err := intake.RewindTo(ctx, p, since.Begins().UTC().Format(time.RFC3339))
 		if err != nil || !begun {
@@ -161,12 +161,12 @@ func (a *app) findings(ctx context.Context, where string, kinds []string, since 
 }
 
 // newSince lists what wasn't found before.
-func newSince(now, was []ask.Finding) []ask.Finding {
+func newSince(now, was []findings.Finding) []findings.Finding {
 	before := map[string]bool{}
 	for i := range was {
 		before[was[i].Key()] = true
 	}
-	out := []ask.Finding{}
+	out := []findings.Finding{}
 	for i := range now {
 		if !before[now[i].Key()] {
 			out = append(out, now[i])
@@ -177,7 +177,7 @@ func newSince(now, was []ask.Finding) []ask.Finding {
 
 // mendFindings makes one change of the mends that change nobody's access.
 func (a *app) mendFindings(c *cobra.Command, k keeping, where string, kinds []string, list exception.List) error {
-	var left []ask.Finding
+	var left []findings.Finding
 	err := a.carry(c, k, func(d *plan.Desk, o *report.Outcome) (p *plan.Plan, err error) {
 		found, err := review.Findings(d, where, kinds)
 		if err != nil {

@@ -6,12 +6,13 @@ import (
 	"github.com/spf13/cobra"
 
 	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/census"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/report"
 )
 
 func (a *app) gridCommand() *cobra.Command {
-	var q ask.Gridding
+	var q census.Gridding
 	var all, groups bool
 	c := &cobra.Command{
 		Use:   "grid WHERE",
@@ -50,23 +51,23 @@ places with the same rules under the same folder once.`,
 }
 
 // grid prints a grid: row by row where a program reads it, whole where it is drawn.
-func (a *app) grid(c *cobra.Command, q ask.Gridding, all bool) error {
+func (a *app) grid(c *cobra.Command, q census.Gridding, all bool) error {
 	if a.format == report.Table && !all {
 		q.Limit = shownLines
 	}
 	return a.view(c.Context(), func(t *estate.Tx) error {
 		p := a.printer()
 		a.supposes(p)
-		var head *ask.Gridded
-		var rows []ask.GridRow
+		var head *census.Gridded
+		var rows []census.GridRow
 		var w *report.GridWriter
-		err := ask.New(t).Grid(q, func(g *ask.Gridded) (err error) {
+		err := census.Grid(ask.New(t), q, func(g *census.Gridded) (err error) {
 			head = g
 			if a.format == report.CSV {
 				w, err = p.GridCSV(g, !q.Everyone)
 			}
 			return err
-		}, func(r *ask.GridRow) error {
+		}, func(r *census.GridRow) error {
 			if w != nil {
 				return w.Row(r)
 			}

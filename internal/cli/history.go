@@ -4,7 +4,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tarnwold/core/account"
-	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/explain"
 	"tarnwold/internal/estate"
 )
 
@@ -26,10 +26,10 @@ anywhere counts: of the item, of a folder above, of a group, of a share.`,
 				return err
 			}
 			defer done()
-			var got *ask.History
+			var got *explain.History
 			err = e.Private(ctx, func(p *estate.Estate) error {
 				_, err := p.Change(ctx, estate.Meta{Actor: whatIf, Head: estate.Any}, func(t *estate.Tx) (string, error) {
-					got, err = ask.HistoryOf(t, args[0], args[1])
+					got, err = explain.HistoryOf(t, args[0], args[1])
 					return "", err
 				})
 				return err

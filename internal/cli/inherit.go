@@ -4,6 +4,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/show"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/entry"
 	"tarnwold/internal/report"
@@ -97,9 +98,9 @@ another owner than its folder.`,
 			}
 			bar := a.progress(-1, "looking at everything below")
 			defer bar.end()
-			return answer(a, c, func(k *ask.Asker) (*ask.Differing, error) {
+			return answer(a, c, func(k *ask.Asker) (*show.Differing, error) {
 				defer bar.end()
-				return k.Differs(args[0], limit)
+				return show.Differs(k, args[0], limit)
 			}, (*report.Printer).Differing)
 		},
 	}

@@ -15,6 +15,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/expect"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
 	"tarnwold/internal/plan"
@@ -194,7 +195,7 @@ func (a *app) askOutcome(ctx context.Context, e *estate.Estate, o *report.Outcom
 			return err
 		}
 		return then.View(ctx, func(t *estate.Tx) error {
-			x := ask.New(t).Expecting()
+			x := expect.NewExpecting(ask.New(t))
 			for i := range o.Expects {
 				got, err := x.Expect(&o.Expects[i])
 				if err != nil {

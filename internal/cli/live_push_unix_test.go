@@ -247,7 +247,7 @@ func TestBrokenOffOnTheServer(t *testing.T) {
 			_ = c.Process.Kill()
 		}
 		_ = c.Wait()
-		stands := show(t, dir, prog)
+		stands := resumeShow(t, dir, prog)
 		if i%3 == 0 {
 			switch said := out.String(); {
 			case strings.Contains(said, "Kept as change"), strings.Contains(said, "nothing was changed"):
@@ -260,7 +260,7 @@ func TestBrokenOffOnTheServer(t *testing.T) {
 				require.Contains(t, stands, "no change is unfinished", said)
 			}
 		}
-		if !strings.Contains(show(t, dir, prog), "no change is unfinished") {
+		if !strings.Contains(resumeShow(t, dir, prog), "no change is unfinished") {
 			// While it is unfinished nothing else is taken.
 			no := exec.Command(prog, "group", "add", "gaffers")
 			no.Dir = dir
@@ -288,7 +288,7 @@ func TestBrokenOffOnTheServer(t *testing.T) {
 	require.NotZero(t, was["finished"]+was["taken back"])
 }
 
-func show(t *testing.T, dir, prog string) string {
+func resumeShow(t *testing.T, dir, prog string) string {
 	c := exec.Command(prog, "resume", "--show")
 	c.Dir = dir
 	out, _ := c.CombinedOutput()

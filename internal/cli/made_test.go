@@ -15,6 +15,7 @@ import (
 	"tarnwold/core/rule"
 	"tarnwold/core/verdict"
 	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/explain"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format/sddl"
 )
@@ -49,7 +50,7 @@ func TestMadeAsMeasured(t *testing.T) {
 			in, err := k.Place("//stagedoor/productions/" + r[1])
 			require.NoError(t, err, r[1])
 			folder := r[3] == "folder"
-			tried := k.CanMake(user, in, r[2], folder)
+			tried := explain.CanMake(k, user, in, r[2], folder)
 			if tried.Allowed != (r[4] == "0") {
 				different[fmt.Sprintf("allowed is %v, status %s", tried.Allowed, r[4])]++
 				continue
@@ -60,7 +61,7 @@ func TestMadeAsMeasured(t *testing.T) {
 			made++
 			want, err := sddl.Parse(r[5], account.ID{})
 			require.NoError(t, err)
-			got := verdict.Made(tx.Of(in.Strand).Listed(), folder, k.MakerOf(user, in.Server, in.Share), &in.Server.Traits)
+			got := verdict.Made(tx.Of(in.Strand).Listed(), folder, explain.MakerOf(k, user, in.Server, in.Share), &in.Server.Traits)
 			const flags = rule.RulesPresent | rule.RulesSealed | rule.RulesFollow
 			what := ""
 			switch {

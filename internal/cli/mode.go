@@ -4,6 +4,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/show"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/entry"
@@ -53,11 +54,11 @@ too. To give a level to somebody there is grant.`,
 		if below {
 			return misused("--below goes with --set or --entry")
 		}
-		var list []ask.Mode
+		var list []show.Mode
 		err = a.view(c.Context(), func(t *estate.Tx) error {
 			items, err := plan.New(t, a.who()).Find(x)
 			if err == nil {
-				list, err = ask.New(t).Modes(items)
+				list, err = show.Modes(ask.New(t), items)
 			}
 			return err
 		})

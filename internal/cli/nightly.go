@@ -17,6 +17,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/expect"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format/exception"
 	"tarnwold/internal/format/expectation"
@@ -117,7 +118,7 @@ func (a *app) nightly(c *cobra.Command, n night) error {
 	}
 	a.nightExpired(c, out, n.leave || n.report)
 	if err := a.view(ctx, func(t *estate.Tx) error {
-		d, x := plan.New(t, a.who()), ask.New(t).Expecting()
+		d, x := plan.New(t, a.who()), expect.NewExpecting(ask.New(t))
 		for _, look := range []func() error{
 			func() error { return nightExpects(out, x, lines, of, len(n.expect) > 0) },
 			func() error { return nightPolicies(out, t, d, x) },
@@ -283,7 +284,7 @@ func (a *app) nightExpired(c *cobra.Command, out *report.Night, leave bool) {
 	}
 }
 
-func nightExpects(out *report.Night, x *ask.Expecting, lines []expectation.Line, of []string, named bool) error {
+func nightExpects(out *report.Night, x *expect.Expecting, lines []expectation.Line, of []string, named bool) error {
 	s := out.Section("expectations", "Expectations")
 	for i := range lines {
 		got, err := x.Expect(review.Expects(&lines[i], of[i]))
@@ -302,7 +303,7 @@ func nightExpects(out *report.Night, x *ask.Expecting, lines []expectation.Line,
 	return nil
 }
 
-func nightPolicies(out *report.Night, t *estate.Tx, d *plan.Desk, x *ask.Expecting) error {
+func nightPolicies(out *report.Night, t *estate.Tx, d *plan.Desk, x *expect.Expecting) error {
 	s := out.Section("policies", "Policies")
 	laid, err := policies.Policies(t)
 	if err != nil {

@@ -8,6 +8,7 @@ import (
 
 	"tarnwold/core/account"
 	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/census"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format/sheet"
 	"tarnwold/internal/plan"
@@ -103,9 +104,9 @@ no role gives him.`,
 			if all || a.format != report.Table {
 				limit = 0
 			}
-			var out *ask.Jobs
+			var out *census.Jobs
 			err := a.view(c.Context(), func(t *estate.Tx) (err error) {
-				out, err = ask.New(t).Role(args[0], limit, func(id account.ID) string { return t.ParticularsOf(id).About })
+				out, err = census.Role(ask.New(t), args[0], limit, func(id account.ID) string { return t.ParticularsOf(id).About })
 				return err
 			})
 			if err != nil {

@@ -6,6 +6,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/show"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/entry"
@@ -48,11 +49,11 @@ they are renewed: see differs and reflow.`,
 		if below {
 			return misused("--below goes with --to")
 		}
-		var list []ask.Owner
+		var list []show.Owner
 		err = a.view(c.Context(), func(t *estate.Tx) error {
 			items, err := plan.New(t, a.who()).Find(x)
 			if err == nil {
-				list, err = ask.New(t).Owners(items)
+				list, err = show.Owners(ask.New(t), items)
 			}
 			return err
 		})
@@ -94,7 +95,7 @@ func (a *app) ownedCommand() *cobra.Command {
 					}
 				}
 				begin()
-				_, err = ask.New(t).Owned(args[0], under, func(o ask.Owned) error {
+				_, err = show.EachOwned(ask.New(t), args[0], under, func(o show.Owned) error {
 					if s.Rows()&1023 == 0 && c.Context().Err() != nil {
 						return c.Context().Err()
 					}

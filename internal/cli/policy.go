@@ -7,6 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/expect"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format/policy"
 	"tarnwold/internal/plan"
@@ -184,7 +185,7 @@ func drifts(t *estate.Tx, who string, names []string) (out []*policies.PolicyDri
 		list = append(list, *p)
 	}
 	d := plan.New(t, who)
-	x := ask.New(t).Expecting()
+	x := expect.NewExpecting(ask.New(t))
 	for i := range list {
 		f, err := policies.DriftOf(d, &list[i], x.Expect)
 		if err != nil {

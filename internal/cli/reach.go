@@ -5,6 +5,7 @@ import (
 
 	"tarnwold/core/account"
 	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/census"
 	"tarnwold/internal/report"
 )
 
@@ -25,8 +26,10 @@ come to by browsing, for a folder above doesn't show its names, is marked.
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: completeInOrder(a.completeAccounts(account.User)),
 		RunE: func(c *cobra.Command, args []string) error {
-			return answer(a, c, func(k *ask.Asker) (*ask.Reaching, error) { return k.Reach(args[0], n.under, n.can, n.limit(a)) },
-				func(p *report.Printer, r *ask.Reaching) error { return p.Reaching(r) })
+			return answer(a, c, func(k *ask.Asker) (*census.Reaching, error) {
+				return census.ReachOf(k, args[0], n.under, n.can, n.limit(a))
+			},
+				func(p *report.Printer, r *census.Reaching) error { return p.Reaching(r) })
 		},
 	}
 	n.flags(c, a, true)

@@ -7,6 +7,7 @@ import (
 
 	"tarnwold/core/verdict"
 	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/show"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/servers"
 	"tarnwold/internal/report"
@@ -73,7 +74,7 @@ func (a *app) serverList() *cobra.Command {
 		Example: "  tarnwold server list",
 		Args:    cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			return answer(a, c, (*ask.Asker).Servers, (*report.Printer).Servers)
+			return answer(a, c, show.Servers, (*report.Printer).Servers)
 		},
 	}
 }
@@ -86,7 +87,7 @@ func (a *app) serverShow() *cobra.Command {
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: a.completeServers,
 		RunE: func(c *cobra.Command, args []string) error {
-			return answer(a, c, func(k *ask.Asker) (*ask.Server, error) { return k.Server(args[0]) }, (*report.Printer).Server)
+			return answer(a, c, func(k *ask.Asker) (*show.Server, error) { return show.ServerNamed(k, args[0]) }, (*report.Printer).Server)
 		},
 	}
 }
@@ -159,7 +160,7 @@ VALUE set one. What that opens and closes is shown before it is kept.`,
 		}),
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) == 1 {
-				return answer(a, c, func(k *ask.Asker) (*ask.Server, error) { return k.Server(args[0]) }, (*report.Printer).Traits)
+				return answer(a, c, func(k *ask.Asker) (*show.Server, error) { return show.ServerNamed(k, args[0]) }, (*report.Printer).Traits)
 			}
 			value := strings.Join(args[2:], "")
 			return a.carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) {

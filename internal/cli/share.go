@@ -4,6 +4,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/show"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/servers"
 	"tarnwold/internal/report"
@@ -65,7 +66,7 @@ func (a *app) shareList() *cobra.Command {
 		Example: "  tarnwold share list",
 		Args:    cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			return answer(a, c, (*ask.Asker).Shares, (*report.Printer).Shares)
+			return answer(a, c, show.Shares, (*report.Printer).Shares)
 		},
 	}
 }
@@ -82,7 +83,7 @@ func (a *app) shareShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return answer(a, c, func(k *ask.Asker) (*ask.Share, error) { return k.Share(at) }, (*report.Printer).Share)
+			return answer(a, c, func(k *ask.Asker) (*show.Share, error) { return show.ShareNamed(k, at) }, (*report.Printer).Share)
 		},
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/show"
 	"tarnwold/internal/report"
 )
 
@@ -19,8 +20,8 @@ func (a *app) showCommand() *cobra.Command {
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: a.completePlaces,
 		RunE: func(c *cobra.Command, args []string) error {
-			return answer(a, c, func(k *ask.Asker) (*ask.Shown, error) { return k.Show(args[0]) },
-				func(p *report.Printer, s *ask.Shown) error { return p.Shown(s, audit) })
+			return answer(a, c, func(k *ask.Asker) (*show.Shown, error) { return show.Show(k, args[0]) },
+				func(p *report.Printer, s *show.Shown) error { return p.Shown(s, audit) })
 		},
 	}
 	a.liveFlag(c, func(args []string) []string { return args })

@@ -9,6 +9,7 @@ import (
 	"tarnwold/core/account"
 	"tarnwold/core/verdict"
 	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/explain"
 	"tarnwold/internal/format/sheet"
 	"tarnwold/internal/report"
 )
@@ -49,8 +50,10 @@ Exit code 1 says no.`,
 			if from != "" {
 				return a.tryMany(c, from)
 			}
-			return answer(a, c, func(k *ask.Asker) (*ask.Tried, error) { return k.Try(args[0], args[1], args[2], to, false) },
-				func(p *report.Printer, t *ask.Tried) error {
+			return answer(a, c, func(k *ask.Asker) (*explain.Tried, error) {
+				return explain.Try(k, args[0], args[1], args[2], to, false)
+			},
+				func(p *report.Printer, t *explain.Tried) error {
 					if err := p.Tried(t); err != nil {
 						return err
 					}
@@ -75,16 +78,16 @@ Exit code 1 says no.`,
 }
 
 func (a *app) tryMany(c *cobra.Command, file string) error {
-	var all []*ask.Tried
+	var all []*explain.Tried
 	bad, err := a.askMany(c, file, sheet.Trials, func(k *ask.Asker, q sheet.Asking) error {
-		t, err := k.Try(q.User, q.Act, q.Where, q.To, a.format != report.JSON)
+		t, err := explain.Try(k, q.User, q.Act, q.Where, q.To, a.format != report.JSON)
 		if err == nil {
 			t.Where, t.To = q.Where, q.To // as asked, so that rows find their answers
 			all = append(all, t)
 		}
 		return err
 	}, func(q sheet.Asking, why string) {
-		all = append(all, &ask.Tried{User: ask.Account{Name: q.User}, Act: q.Act, Where: q.Where, To: q.To, Error: why})
+		all = append(all, &explain.Tried{User: ask.Account{Name: q.User}, Act: q.Act, Where: q.Where, To: q.To, Error: why})
 	})
 	if err != nil {
 		return err

@@ -4,6 +4,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/uses"
 	"tarnwold/internal/report"
 )
 
@@ -24,8 +25,8 @@ WHO may be an identifier (S-1-…) that the estate knows no account for.`,
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: completeInOrder(a.completeAccounts(0)),
 		RunE: func(c *cobra.Command, args []string) error {
-			return answer(a, c, func(k *ask.Asker) ([]ask.UsedAs, error) { return k.UsesOf(args[0], through) },
-				func(p *report.Printer, list []ask.UsedAs) error { return p.UsedAs(args[0], list) })
+			return answer(a, c, func(k *ask.Asker) ([]uses.UsedAs, error) { return uses.UsesOf(k, args[0], through) },
+				func(p *report.Printer, list []uses.UsedAs) error { return p.UsedAs(args[0], list) })
 		},
 	}
 	c.Flags().BoolVar(&through, "through", false, "the groups it is in as well")

@@ -4,6 +4,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/census"
 	"tarnwold/internal/report"
 )
 
@@ -29,8 +30,8 @@ Exit code 1 says nobody.`,
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: completeInOrder(a.completePlaces),
 		RunE: func(c *cobra.Command, args []string) error {
-			return answer(a, c, func(k *ask.Asker) (*ask.Having, error) { return k.Who(args[0], n.can, below) },
-				func(p *report.Printer, h *ask.Having) error {
+			return answer(a, c, func(k *ask.Asker) (*census.Having, error) { return census.Who(k, args[0], n.can, below) },
+				func(p *report.Printer, h *census.Having) error {
 					if err := p.Having(h); err != nil {
 						return err
 					}

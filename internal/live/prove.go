@@ -10,6 +10,7 @@ import (
 	"tarnwold/core/right"
 	"tarnwold/core/verdict"
 	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/explain"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/server"
 )
@@ -100,7 +101,7 @@ func (p *Prove) one(ctx context.Context, k *ask.Asker, as server.Opener, user st
 		if a.Takes == verdict.File && s.folder || a.Takes == verdict.Folder && !s.folder || name == "delete" && s.path == "" {
 			continue
 		}
-		t, err := k.Try(user, name, s.where, "", true)
+		t, err := explain.Try(k, user, name, s.where, "", true)
 		if err != nil {
 			return err
 		}

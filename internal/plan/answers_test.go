@@ -14,6 +14,10 @@ import (
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
 	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/census"
+	"tarnwold/internal/ask/explain"
+	"tarnwold/internal/ask/show"
+	"tarnwold/internal/ask/uses"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/entry"
@@ -35,7 +39,7 @@ func onebyone(t require.TestingT, tx *estate.Tx) (out []one) {
 		for _, id := range tx.Subtree(top, 10_000) {
 			p := tx.Place(id)
 			for _, u := range tx.Accounts(acc.User) {
-				put := func(x *ask.Explained) {
+				put := func(x *explain.Explained) {
 					var n uint32
 					_, err := fmt.Sscanf(x.Granted, "0x%x", &n)
 					require.NoError(t, err)
@@ -47,9 +51,9 @@ func onebyone(t require.TestingT, tx *estate.Tx) (out []one) {
 					out = append(out, one{u.Name, x.Where, x.Route, x.Kind, x.Level, right.Set(n), names})
 				}
 				for _, sh := range k.Through(p) {
-					put(k.Answer(u, p, &sh, true))
+					put(explain.Answer(k, u, p, &sh, true))
 				}
-				put(k.Answer(u, p, nil, true))
+				put(explain.Answer(k, u, p, nil, true))
 			}
 		}
 	}
@@ -122,7 +126,7 @@ func TestAnswersInEveryDirection(t *testing.T) {
 }
 
 func (w *world) who1(t *rapid.T, k *ask.Asker, at string, want, all []one, met map[string]int) {
-	h, err := k.Who(at, "", false)
+	h, err := census.Who(k, at, "", false)
 	require.NoError(t, err)
 	got := map[string]string{}
 	for _, r := range h.Routes {
@@ -150,7 +154,7 @@ func (w *world) who1(t *rapid.T, k *ask.Asker, at string, want, all []one, met m
 		}
 	}
 	require.Equal(t, should, got, at)
-	listed, err := k.Who(at, "", true)
+	listed, err := census.Who(k, at, "", true)
 	require.NoError(t, err)
 	for i, r := range h.Routes { // what is below, and open to others
 		more := map[string]bool{}
@@ -212,9 +216,9 @@ func (w *world) who1(t *rapid.T, k *ask.Asker, at string, want, all []one, met m
 }
 
 func (w *world) reach1(t *rapid.T, k *ask.Asker, user string, want []one, met map[string]int) {
-	r, err := k.Reach(user, "", "", 0)
+	r, err := census.ReachOf(k, user, "", "", 0)
 	require.NoError(t, err)
-	byRoute := map[string]*ask.Reach{}
+	byRoute := map[string]*census.Reach{}
 	items := map[string]int64{}
 	for i := range r.Routes {
 		byRoute[r.Routes[i].Route] = &r.Routes[i]
@@ -229,7 +233,7 @@ func (w *world) reach1(t *rapid.T, k *ask.Asker, user string, want []one, met ma
 		if !w.nothing(o.granted) {
 			items[o.route]++
 		}
-		var near *ask.Reached
+		var near *census.Reached
 		for i := range way.Lines {
 			if l := &way.Lines[i]; above(l.Parts, o.names) && (near == nil || len(l.Parts) > len(near.Parts)) {
 				near = l
@@ -277,7 +281,7 @@ func (w *world) reach1(t *rapid.T, k *ask.Asker, user string, want []one, met ma
 
 func (w *world) files1(t *rapid.T, k *ask.Asker, user string, want []one) {
 	var got, should []string
-	_, err := k.Files(user, "", "", func(f ask.File) error {
+	_, err := census.Files(k, user, "", "", func(f census.File) error {
 		got = append(got, f.Route+" "+f.Where+" "+f.Level)
 		return nil
 	})
@@ -290,7 +294,7 @@ func (w *world) files1(t *rapid.T, k *ask.Asker, user string, want []one) {
 	slices.Sort(got)
 	slices.Sort(should)
 	require.Equal(t, should, got)
-	_, counts, err := k.FileCounts(user, "", "")
+	_, counts, err := census.FileCounts(k, user, "", "")
 	require.NoError(t, err)
 	var n int64
 	for _, c := range counts {
@@ -300,13 +304,13 @@ func (w *world) files1(t *rapid.T, k *ask.Asker, user string, want []one) {
 }
 
 func (w *world) compare1(t *rapid.T, k *ask.Asker, a, b string, byUser map[string][]one, met map[string]int) {
-	c, err := k.Compare(a, b, "", 0)
+	c, err := census.Compare(k, a, b, "", 0)
 	require.NoError(t, err)
 	var differ, alike int64
 	for i, x := range byUser[a] {
 		y := byUser[b][i]
 		require.Equal(t, x.where, y.where)
-		var near *ask.Compared
+		var near *census.Compared
 		for j := range c.Lines {
 			if l := &c.Lines[j]; l.Route == x.route && above(l.Parts, x.names) && (near == nil || len(l.Parts) > len(near.Parts)) {
 				near = l
@@ -336,9 +340,9 @@ func (w *world) compare1(t *rapid.T, k *ask.Asker, a, b string, byUser map[strin
 }
 
 func (w *world) grid1(t *rapid.T, k *ask.Asker, at string, want []one) {
-	var head *ask.Gridded
+	var head *census.Gridded
 	rows := 0
-	err := k.Grid(ask.Gridding{Where: at, For: []string{w.users[0], w.users[1], "g1"}}, func(g *ask.Gridded) error { head = g; return nil }, func(r *ask.GridRow) error {
+	err := census.Grid(k, census.Gridding{Where: at, For: []string{w.users[0], w.users[1], "g1"}}, func(g *census.Gridded) error { head = g; return nil }, func(r *census.GridRow) error {
 		if rows++; rows > 1 {
 			return nil
 		}
@@ -346,7 +350,7 @@ func (w *world) grid1(t *rapid.T, k *ask.Asker, at string, want []one) {
 		var others []string
 		in := map[string]bool{}
 		tok := map[string]bool{}
-		g, err := k.Group("g1")
+		g, err := show.Group(k, "g1")
 		require.NoError(t, err)
 		for _, m := range g.All {
 			tok[m.Name] = true
@@ -379,7 +383,7 @@ func (w *world) grid1(t *rapid.T, k *ask.Asker, at string, want []one) {
 // plainGroups tells whether groups are followed to any depth, so that the
 // members a group shows are those a server counts.
 func (w *world) plainGroups(k *ask.Asker) bool {
-	s, err := k.Server("box")
+	s, err := show.ServerNamed(k, "box")
 	if err != nil {
 		return false
 	}
@@ -406,7 +410,7 @@ func TestWhoCanIsWhoCouldTry(t *testing.T) {
 					if act == "list" || act == "read" { // a level of the name is meant then
 						continue
 					}
-					h, err := k.Who(p.String(), act, false)
+					h, err := census.Who(k, p.String(), act, false)
 					if err != nil { // not of this kind, or it needs a second place
 						continue
 					}
@@ -433,7 +437,7 @@ func TestWhoCanIsWhoCouldTry(t *testing.T) {
 							case "rename", "rename-by-attributes":
 								to = "another name"
 							}
-							x, err := k.Try(u.Name, act, where, to, true)
+							x, err := explain.Try(k, u.Name, act, where, to, true)
 							if err != nil { // the top of a route is not renamed
 								require.False(rt, can[u.Name], "%s %s", act, where)
 								continue
@@ -527,7 +531,7 @@ func TestMendsGiveWhatTheySay(t *testing.T) {
 						if level, err = k.Level(want); err != nil {
 							return err
 						}
-						yes, err := k.Holds(who, m.Where, level)
+						yes, err := explain.Holds(k, who, m.Where, level)
 						require.True(rt, yes, "%s gives %s %s on %s", x.Command, who, want, m.Where)
 						return err
 					}))
@@ -580,9 +584,9 @@ func TestSupposedIsWhatComes(t *testing.T) {
 		level := func(e *estate.Estate) map[string]string {
 			out := map[string]string{}
 			require.NoError(rt, e.View(ctx, func(tx *estate.Tx) error {
-				list, err := ask.New(tx).Explain(user, where, true)
+				list, err := explain.Explain(ask.New(tx), user, where, true)
 				if err != nil {
-					out[""] = ask.NoPlace
+					out[""] = explain.NoPlace
 					return nil
 				}
 				for _, x := range list {
@@ -615,7 +619,7 @@ func TestSupposedIsWhatComes(t *testing.T) {
 			past = append(past, moment{id, now})
 			is := level(w.e)
 			for route, l := range is {
-				if was[route] != l && was[""] == "" && l != ask.NoPlace && was[route] != "" {
+				if was[route] != l && was[""] == "" && l != explain.NoPlace && was[route] != "" {
 					turns = append(turns, fmt.Sprintf("%d %s %s %s", id, route, was[route], l))
 				}
 			}
@@ -632,22 +636,22 @@ func TestSupposedIsWhatComes(t *testing.T) {
 			return nil
 		}))
 		if was[""] == "" {
-			var h *ask.History
+			var h *explain.History
 			require.NoError(rt, w.e.Private(ctx, func(e *estate.Estate) error {
 				_, err := e.Change(ctx, estate.Meta{Head: estate.Any}, func(tx *estate.Tx) (_ string, err error) {
-					h, err = ask.HistoryOf(tx, user, where)
+					h, err = explain.HistoryOf(tx, user, where)
 					return "", err
 				})
 				require.NoError(rt, err)
 				var got []string
 				for _, x := range h.Turns {
-					if x.Was != ask.NoPlace && x.Was != ask.NoRoute && x.Was != ask.NoAccount && x.Is != ask.NoRoute {
+					if x.Was != explain.NoPlace && x.Was != explain.NoRoute && x.Was != explain.NoAccount && x.Is != explain.NoRoute {
 						got = append(got, fmt.Sprintf("%d %s %s %s", x.Change, x.Route, x.Was, x.Is))
 					}
 				}
 				slices.Sort(got)
 				slices.Sort(turns)
-				if at := slices.IndexFunc(h.Turns, func(x ask.Turned) bool { return x.Was == ask.NoPlace && x.Change != h.Since }); at < 0 {
+				if at := slices.IndexFunc(h.Turns, func(x explain.Turned) bool { return x.Was == explain.NoPlace && x.Change != h.Since }); at < 0 {
 					require.Equal(rt, turns, got)
 					turned += len(turns)
 				}
@@ -665,9 +669,9 @@ func TestStrippedAndSwappedIsNowhere(t *testing.T) {
 	rapid.Check(t, func(rt *rapid.T) {
 		w := worlds(t, rt)
 		who := rapid.SampledFrom(w.who[:8]).Draw(rt, "who")
-		uses := func(name string) (out []ask.UsedAs) {
+		uses := func(name string) (out []uses.UsedAs) {
 			require.NoError(rt, w.e.View(ctx, func(tx *estate.Tx) (err error) {
-				out, err = ask.New(tx).UsesOf(name, false)
+				out, err = uses.UsesOf(ask.New(tx), name, false)
 				return err
 			}))
 			return out

@@ -7,6 +7,7 @@ import (
 	"tarnwold/core/posix"
 	"tarnwold/core/rule"
 	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/show"
 	"tarnwold/internal/estate"
 )
 
@@ -243,7 +244,7 @@ func ServerLines(e ServerEdit) Edit {
 		return Edit{Kind: "server", Where: "server " + e.Before.Name, Lines: []Line{{Sign: "goes", What: "server"}}}
 	}
 	out := Edit{Kind: "server", Where: "server " + e.After.Name}
-	was, is := ask.TraitValues(e.Before.Traits), ask.TraitValues(e.After.Traits)
+	was, is := show.TraitValues(e.Before.Traits), show.TraitValues(e.After.Traits)
 	for _, name := range TraitNames() {
 		if was[name] != is[name] {
 			out.Lines = append(out.Lines, Line{Sign: "changes", What: "trait", Text: fmt.Sprintf("%s: %s, was %s", name, is[name], was[name])})

@@ -11,6 +11,8 @@ import (
 	"tarnwold/core/right"
 	"tarnwold/core/verdict"
 	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/expect"
+	"tarnwold/internal/ask/explain"
 	"tarnwold/internal/estate"
 )
 
@@ -22,7 +24,7 @@ func TestExpectationsAreEachUserTried(t *testing.T) {
 		w := worlds(t, rt)
 		require.NoError(rt, w.e.View(ctx, func(tx *estate.Tx) error {
 			k := ask.New(tx)
-			x := k.Expecting()
+			x := expect.NewExpecting(k)
 			var items []int64
 			for _, top := range tx.TopItems() {
 				items = append(items, tx.Subtree(top, 10_000)...)
@@ -39,7 +41,7 @@ func TestExpectationsAreEachUserTried(t *testing.T) {
 			for i := range 40 {
 				p := tx.Place(rapid.SampledFrom(items).Draw(rt, "where"))
 				through := k.Through(p)
-				e := &ask.Expectation{Line: i + 1, Where: p.String(), Below: rapid.Bool().Draw(rt, "below"),
+				e := &expect.Expectation{Line: i + 1, Where: p.String(), Below: rapid.Bool().Draw(rt, "below"),
 					What: rapid.SampledFrom([]string{"read", "edit", "list", "add", "full", "read-acl,delete", "create", "make-folder", "rename", "delete", "save", "rename-by-attributes", "change-rules"}).Draw(rt, "what")}
 				if len(through) > 0 {
 					sh := rapid.SampledFrom(through).Draw(rt, "share")
@@ -123,12 +125,12 @@ func TestWrittenExpectationsHold(t *testing.T) {
 				}
 				for _, where := range wheres {
 					depth := rapid.IntRange(0, 3).Draw(rt, "depth")
-					list, err := k.Expectable(where, depth)
+					list, err := expect.Expectable(k, where, depth)
 					require.NoError(rt, err)
 					require.GreaterOrEqual(rt, len(list), 3)
 					for i := range list {
 						e := &list[i]
-						got, err := k.Expecting().Expect(e)
+						got, err := expect.NewExpecting(k).Expect(e)
 						require.NoError(rt, err)
 						require.True(rt, got.Holds, "%+v: %s %+v", e, got.Error, got.Against)
 						against, fits := oneByOne(rt, tx, k, e)
@@ -152,7 +154,7 @@ func TestWrittenExpectationsHold(t *testing.T) {
 
 // oneByOne tries each user on each item by each route an expectation is about;
 // fits is whether what it asks for speaks of the item.
-func oneByOne(rt *rapid.T, tx *estate.Tx, k *ask.Asker, e *ask.Expectation) (out goingAgainst, fits bool) {
+func oneByOne(rt *rapid.T, tx *estate.Tx, k *ask.Asker, e *expect.Expectation) (out goingAgainst, fits bool) {
 	out = goingAgainst{users: map[string]bool{}, at: map[string]bool{}}
 	p, err := tx.FindText(e.Where)
 	require.NoError(rt, err)
@@ -180,7 +182,7 @@ func oneByOne(rt *rapid.T, tx *estate.Tx, k *ask.Asker, e *ask.Expectation) (out
 	can := func(u acc.Account, at estate.Place, sh *estate.Share) bool {
 		if !isAct {
 			var n uint32
-			_, err := fmt.Sscanf(k.Answer(u, at, sh, true).Granted, "0x%x", &n)
+			_, err := fmt.Sscanf(explain.Answer(k, u, at, sh, true).Granted, "0x%x", &n)
 			require.NoError(rt, err)
 			return right.Set(n).Has(ask.AskedOf(level, k.Tx().Of(at.Strand), at.Folder))
 		}
@@ -192,7 +194,7 @@ func oneByOne(rt *rapid.T, tx *estate.Tx, k *ask.Asker, e *ask.Expectation) (out
 		case "rename", "rename-by-attributes":
 			to = "another name"
 		}
-		x, err := k.Try(u.Name, e.What, where, to, true)
+		x, err := explain.Try(k, u.Name, e.What, where, to, true)
 		return err == nil && x.Allowed
 	}
 	items := []int64{p.Item}

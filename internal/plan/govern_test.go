@@ -15,6 +15,9 @@ import (
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
 	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/expect"
+	"tarnwold/internal/ask/explain"
+	"tarnwold/internal/ask/findings"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format/policy"
 	"tarnwold/internal/plan"
@@ -74,7 +77,7 @@ func (w *world) drift() (out *policies.PolicyDrift) {
 	require.NoError(w.t, w.e.View(ctx, func(tx *estate.Tx) error {
 		l, err := policies.Policy(tx, "season")
 		require.NoError(w.t, err)
-		out, err = policies.DriftOf(plan.New(tx, ""), l, ask.New(tx).Expecting().Expect)
+		out, err = policies.DriftOf(plan.New(tx, ""), l, expect.NewExpecting(ask.New(tx)).Expect)
 		return err
 	}))
 	return out
@@ -366,7 +369,7 @@ func TestAcceptedIsWhatWasAsked(t *testing.T) {
 			l, err := k.Level(level)
 			require.NoError(rt, err)
 			for _, u := range who {
-				yes, err := k.Holds(u, where, l)
+				yes, err := explain.Holds(k, u, where, l)
 				require.NoError(rt, err)
 				require.True(rt, yes, "%s %s %s by %v", u, level, where, m.Command)
 			}
@@ -423,7 +426,7 @@ func TestFindingsAreSo(t *testing.T) {
 		w.keep(func(d *plan.Desk) (*plan.Plan, error) {
 			return servers.AddLevel(d, "odd", "read-acl,write-acl", "", "")
 		})
-		var found []ask.Finding
+		var found []findings.Finding
 		require.NoError(rt, w.e.View(ctx, func(tx *estate.Tx) (err error) {
 			found, err = review.Findings(plan.New(tx, ""), "", nil)
 			require.NoError(rt, err)
@@ -457,7 +460,7 @@ func TestFindingsAreSo(t *testing.T) {
 						}
 					}
 					for _, u := range tx.Accounts(acc.User) {
-						if got := k.Answer(u, p, nil, true); mask(got.Granted)&right.WriteACL != 0 {
+						if got := explain.Answer(k, u, p, nil, true); mask(got.Granted)&right.WriteACL != 0 {
 							local[id] = true
 						}
 					}
@@ -484,12 +487,12 @@ func TestFindingsAreSo(t *testing.T) {
 			tried++
 			require.NoError(rt, w.e.Private(ctx, func(p *estate.Estate) error {
 				in := &world{t: rt, e: p, users: w.users, who: w.who}
-				in.keep(func(d *plan.Desk) (*plan.Plan, error) { return review.MendAll(d, []ask.Finding{f}) })
+				in.keep(func(d *plan.Desk) (*plan.Plan, error) { return review.MendAll(d, []findings.Finding{f}) })
 				require.Equal(rt, before, in.access(), "%s: %s %s, because of %s\n%s", f.Kind, f.Where, f.What, f.Other, state)
 				return nil
 			}))
 		}
-		var left []ask.Finding
+		var left []findings.Finding
 		p, err := w.work(func(d *plan.Desk) (p *plan.Plan, err error) {
 			p, left, err = review.MendFindings(d, found)
 			return p, err
@@ -521,7 +524,7 @@ func mask(s string) right.Set {
 }
 
 // sight holds what is out of sight to walking down to each item as each user.
-func (w *world) sight(rt *rapid.T, tx *estate.Tx, k *ask.Asker, found []ask.Finding, met map[string]int) {
+func (w *world) sight(rt *rapid.T, tx *estate.Tx, k *ask.Asker, found []findings.Finding, met map[string]int) {
 	for _, s := range tx.Servers() {
 		for _, sh := range tx.Shares(s) {
 			hidden := map[string]bool{}
@@ -535,7 +538,7 @@ func (w *world) sight(rt *rapid.T, tx *estate.Tx, k *ask.Asker, found []ask.Find
 					if k.Account(u.ID).Shut != "" { // who can't sign on doesn't browse
 						continue
 					}
-					reads := func(p estate.Place) bool { return mask(k.Answer(u, p, &sh, true).Granted)&right.ReadData != 0 }
+					reads := func(p estate.Place) bool { return mask(explain.Answer(k, u, p, &sh, true).Granted)&right.ReadData != 0 }
 					if !reads(p) || id == top.Item {
 						continue
 					}

@@ -23,6 +23,7 @@ import (
 	"tarnwold/core/rule"
 	"tarnwold/core/verdict"
 	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/explain"
 	"tarnwold/internal/drawn"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
@@ -428,15 +429,15 @@ func (w *world) access() access {
 			for _, id := range tx.Subtree(top, 10_000) {
 				p := tx.Place(id)
 				for _, u := range tx.Accounts(acc.User) {
-					note := func(x *ask.Explained) {
+					note := func(x *explain.Explained) {
 						n, err := strconv.ParseUint(strings.TrimPrefix(x.Granted, "0x"), 16, 32)
 						require.NoError(w.t, err)
 						out[fmt.Sprintf("%d|%s|%s", id, x.Route, u.Name)] = right.Set(n)
 					}
 					for _, sh := range k.Through(p) {
-						note(k.Answer(u, p, &sh, true))
+						note(explain.Answer(k, u, p, &sh, true))
 					}
-					note(k.Answer(u, p, nil, true))
+					note(explain.Answer(k, u, p, nil, true))
 				}
 			}
 		}

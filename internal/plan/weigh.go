@@ -15,6 +15,7 @@ import (
 	"tarnwold/core/rule"
 	"tarnwold/core/verdict"
 	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/explain"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/store"
 )
@@ -632,7 +633,7 @@ func (d *Desk) unmoved(p *Plan, routes []impact.Route) {
 						return true
 					}
 					asked++
-					why, already := d.K.Unchanged(user.ID, at, before, after, e, sh)
+					why, already := explain.Unchanged(d.K, user.ID, at, before, after, e, sh)
 					key := fmt.Sprintf("%s|%v|%s|%s|%s", sh.Address(), already, why.By, why.Entry, why.SetOn)
 					i, ok := index[key]
 					if !ok {

@@ -9,12 +9,14 @@ import (
 	"github.com/xuri/excelize/v2"
 
 	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/census"
+	"tarnwold/internal/ask/uses"
 )
 
 // TestWorkbookHoldsTheAnswer: every cell reads back as the text it was, and
 // none is a formula, whatever a name looks like.
 func TestWorkbookHoldsTheAnswer(t *testing.T) {
-	list := []ask.UsedAs{
+	list := []uses.UsedAs{
 		{Account: ask.Account{Name: "=1+1"}, Where: "//s/@cmd", As: "entry", What: "allow \"a b\" read"},
 		{Account: ask.Account{Name: "+bram"}, Where: "//s/-x\n\x1b[31m", As: "owner", Items: 7},
 		{Account: ask.Account{Name: "001"}, Where: "//s/" + strings.Repeat("ä", 40_000), As: "owner"},
@@ -45,7 +47,7 @@ func TestWorkbookHoldsTheAnswer(t *testing.T) {
 func TestMarkdownKeepsNamesWhole(t *testing.T) {
 	var b bytes.Buffer
 	p := &Printer{W: &b, Format: Markdown}
-	require.NoError(t, p.UsedAs("x", []ask.UsedAs{{Account: ask.Account{Name: "a|b"}, Where: "//s/*x* <b>", As: "owner"}}))
+	require.NoError(t, p.UsedAs("x", []uses.UsedAs{{Account: ask.Account{Name: "a|b"}, Where: "//s/*x* <b>", As: "owner"}}))
 	require.Equal(t, "| account | where | as | what |\n| --- | --- | --- | --- |\n| a\\|b | //s/\\*x\\* \\<b\\> | owner |  |\n", b.String())
 }
 
@@ -53,8 +55,8 @@ func TestMarkdownKeepsNamesWhole(t *testing.T) {
 // level more than the one it is below.
 func TestPageTakesNoNameForMarks(t *testing.T) {
 	var b bytes.Buffer
-	h := &ask.Having{Where: "//s/<script>alert(1)</script>", Item: "s:/x", Kind: "folder", Rules: "present", Routes: []ask.HavingWay{{Route: "//s", Open: "one", Users: 1, Of: 2,
-		Levels: []ask.HavingLevel{{Level: "read", Users: 1, By: []ask.ByWay{{Reason: ask.Reason{By: "entry", Entry: "allow \"</td>\u202e\" read"}, Users: []string{"a\u202eb"}}}}}}}}
+	h := &census.Having{Where: "//s/<script>alert(1)</script>", Item: "s:/x", Kind: "folder", Rules: "present", Routes: []census.HavingWay{{Route: "//s", Open: "one", Users: 1, Of: 2,
+		Levels: []census.HavingLevel{{Level: "read", Users: 1, By: []census.ByWay{{Reason: ask.Reason{By: "entry", Entry: "allow \"</td>\u202e\" read"}, Users: []string{"a\u202eb"}}}}}}}}
 	require.NoError(t, (&Printer{W: &b, Format: Page}).Having(h))
 	s := b.String()
 	require.NotContains(t, s, "<script>alert")

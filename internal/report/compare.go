@@ -4,14 +4,14 @@ import (
 	"fmt"
 	"strings"
 
-	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/census"
 )
 
 var compareHeads = []string{"where", "route", "first", "second", "because"}
 
 // Compared prints two users side by side.
-func (p *Printer) Compared(c *ask.Comparison) error {
-	why := func(l *ask.Compared) string {
+func (p *Printer) Compared(c *census.Comparison) error {
+	why := func(l *census.Compared) string {
 		if l.Has == "" {
 			return ""
 		}

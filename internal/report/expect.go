@@ -4,18 +4,18 @@ import (
 	"fmt"
 	"strings"
 
-	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/expect"
 )
 
 // Expected prints which expectations hold, and why the others don't.
-func (p *Printer) Expected(list []*ask.Expected) error {
+func (p *Printer) Expected(list []*expect.Expected) error {
 	if list == nil {
-		list = []*ask.Expected{}
+		list = []*expect.Expected{}
 	}
 	if p.Format == JUnit {
 		return p.junit(list)
 	}
-	row := func(e *ask.Expected) []string {
+	row := func(e *expect.Expected) []string {
 		out := []string{e.File, fmt.Sprint(e.Line), e.Text, holds(e), "", "", "", "", againstSays(e), e.Error}
 		if a := e.Against; a != nil {
 			out[4], out[5], out[6], out[7] = a.User.Name, a.Where, fmt.Sprint(a.Users), fmt.Sprint(a.Items)
@@ -64,7 +64,7 @@ func (p *Printer) Expected(list []*ask.Expected) error {
 
 // ExpectedHead counts the expectations that hold, in words, and says whether
 // that is all of them.
-func ExpectedHead(list []*ask.Expected) (head string, all bool) {
+func ExpectedHead(list []*expect.Expected) (head string, all bool) {
 	hold, unasked := 0, 0
 	for _, e := range list {
 		if e.Holds {
@@ -93,7 +93,7 @@ func ExpectedHead(list []*ask.Expected) (head string, all bool) {
 	return head, hold == len(list)
 }
 
-func holds(e *ask.Expected) string {
+func holds(e *expect.Expected) string {
 	if e.Error != "" {
 		return ""
 	}
@@ -101,7 +101,7 @@ func holds(e *ask.Expected) string {
 }
 
 // Against says why an expectation doesn't hold, or can't be asked.
-func Against(e *ask.Expected) string {
+func Against(e *expect.Expected) string {
 	if e.Error != "" {
 		return e.Error
 	}
@@ -109,7 +109,7 @@ func Against(e *ask.Expected) string {
 }
 
 // againstSays says who goes against an expectation, and because of what.
-func againstSays(e *ask.Expected) string {
+func againstSays(e *expect.Expected) string {
 	a := e.Against
 	if a == nil {
 		if e.Nobody {

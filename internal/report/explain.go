@@ -5,19 +5,20 @@ import (
 	"strings"
 
 	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/explain"
 )
 
 var explainHeads = []string{"user", "where", "route", "granted", "level", "error"}
 
-func explainRow(e *ask.Explained) []string {
+func explainRow(e *explain.Explained) []string {
 	return []string{e.User.Name, e.Where, e.Route, e.Granted, e.Level, e.Error}
 }
 
 // Explained prints answers in full, route by route; as rows where there are
 // many.
-func (p *Printer) Explained(list []*ask.Explained, rows bool) error {
+func (p *Printer) Explained(list []*explain.Explained, rows bool) error {
 	if list == nil {
-		list = []*ask.Explained{}
+		list = []*explain.Explained{}
 	}
 	each := func() (out [][]string) {
 		for _, e := range list {
@@ -55,7 +56,7 @@ func join(words []string, last string) string {
 }
 
 // canSays answers in one sentence: can open and save; can't rename or delete.
-func canSays(e *ask.Explained) []Span {
+func canSays(e *explain.Explained) []Span {
 	var can, cant []string
 	for _, a := range e.Acts {
 		if a.Allowed {
@@ -75,7 +76,7 @@ func canSays(e *ask.Explained) []Span {
 	return out
 }
 
-func (p *Printer) explained(e *ask.Explained) {
+func (p *Printer) explained(e *explain.Explained) {
 	style := Good
 	if e.Nothing() {
 		style = Bad
@@ -120,7 +121,7 @@ func (p *Printer) explained(e *ask.Explained) {
 }
 
 // explainedActs says of each act because of what.
-func (p *Printer) explainedActs(e *ask.Explained) {
+func (p *Printer) explainedActs(e *explain.Explained) {
 	type block struct {
 		can               bool
 		because, set, way string
@@ -190,7 +191,7 @@ func inOr(r *ask.Reason) string {
 }
 
 // explainedRights says of each right because of what.
-func (p *Printer) explainedRights(e *ask.Explained) {
+func (p *Printer) explainedRights(e *explain.Explained) {
 	type block struct {
 		granted               bool
 		because, set, chain   string

@@ -4,15 +4,16 @@ import (
 	"fmt"
 
 	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/census"
 )
 
 var filesHeads = []string{"user", "where", "route", "level"}
 
 // FileCounts prints how many files there are to work with, folder by folder.
-func (p *Printer) FileCounts(who ask.Account, list []ask.FolderFiles) error {
+func (p *Printer) FileCounts(who ask.Account, list []census.FolderFiles) error {
 	type counted struct {
-		User    ask.Account       `json:"user"`
-		Folders []ask.FolderFiles `json:"folders"`
+		User    ask.Account          `json:"user"`
+		Folders []census.FolderFiles `json:"folders"`
 	}
 	var total int64
 	for _, f := range list {

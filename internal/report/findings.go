@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"strings"
 
-	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/findings"
 )
 
 // findingWords says of each kind of finding what it is, and why it matters.
@@ -37,7 +37,7 @@ const mostOfKind = 12
 
 // Findings is what was found, and what was passed over.
 type Findings struct {
-	List   []ask.Finding
+	List   []findings.Finding
 	Meant  int
 	Unused []string
 	Since  string // only what is new since then
@@ -62,10 +62,10 @@ func (p *Printer) Findings(x *Findings) error {
 		return p.junitCases("findings", findingCases(x.List))
 	}
 	type found struct {
-		exceptional[ask.Finding]
+		exceptional[findings.Finding]
 		Since string `json:"since,omitempty"`
 	}
-	return p.outlined(func() *Outline { return findingsOutline(x) }).Give(found{exceptional[ask.Finding]{x.List, x.Meant, x.Unused}, x.Since},
+	return p.outlined(func() *Outline { return findingsOutline(x) }).Give(found{exceptional[findings.Finding]{x.List, x.Meant, x.Unused}, x.Since},
 		[]string{"kind", "where", "more places", "account", "what", "other", "items", "users", "mend"}, func() (out [][]string) {
 			for i := range x.List {
 				f := &x.List[i]
@@ -109,7 +109,7 @@ func commandCell(list [][]string) (out Cell) {
 	return out
 }
 
-func (p *Printer) findingsOf(list []ask.Finding, all bool) {
+func (p *Printer) findingsOf(list []findings.Finding, all bool) {
 	w := findingWords[list[0].Kind]
 	p.Blank()
 	p.Line(In(Strong, w.head), S(" (%s): %d", list[0].Kind, len(list)))
@@ -129,7 +129,7 @@ func (p *Printer) findingsOf(list []ask.Finding, all bool) {
 }
 
 // findingText says what is found, beside where.
-func findingText(f *ask.Finding) string {
+func findingText(f *findings.Finding) string {
 	switch f.Kind {
 	case "dead-identifier":
 		if strings.HasPrefix(f.What, "allow") || strings.HasPrefix(f.What, "deny") {
@@ -161,7 +161,7 @@ func findingText(f *ask.Finding) string {
 	return f.What
 }
 
-func touches(f *ask.Finding) string {
+func touches(f *findings.Finding) string {
 	var out []string
 	if f.Items > 0 {
 		out = append(out, Count(f.Items, "item"))
@@ -172,7 +172,7 @@ func touches(f *ask.Finding) string {
 	return strings.Join(out, ", ")
 }
 
-func findingCases(list []ask.Finding) (out []checkCase) {
+func findingCases(list []findings.Finding) (out []checkCase) {
 	for i := range list {
 		f := &list[i]
 		out = append(out, checkCase{name: strings.TrimSpace(f.Kind + ": " + alike(f.Where, f.More+1) + " " + findingText(f)), fault: findingWords[f.Kind].why + " Mended by: " + commandText(f.Commands)})
@@ -181,7 +181,7 @@ func findingCases(list []ask.Finding) (out []checkCase) {
 }
 
 // Unmended prints the findings that a plan of mends leaves.
-func (p *Printer) Unmended(list []ask.Finding) {
+func (p *Printer) Unmended(list []findings.Finding) {
 	if len(list) == 0 || p.Format != Table {
 		return
 	}

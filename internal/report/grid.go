@@ -6,11 +6,11 @@ import (
 	"encoding/csv"
 	"strings"
 
-	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/census"
 )
 
 // GridHead gives the heads of a grid.
-func GridHead(g *ask.Gridded, others bool) []string {
+func GridHead(g *census.Gridded, others bool) []string {
 	heads := []string{"where", "kind", "sealed"}
 	for _, a := range g.Accounts {
 		heads = append(heads, a.Name)
@@ -22,7 +22,7 @@ func GridHead(g *ask.Gridded, others bool) []string {
 }
 
 // cellText writes a cell of a grid: the level, and its marks.
-func cellText(c *ask.GridCell) string {
+func cellText(c *census.GridCell) string {
 	if m := c.Marks(); m != "" {
 		return c.Level + " " + m
 	}
@@ -31,13 +31,13 @@ func cellText(c *ask.GridCell) string {
 
 // Gridded prints levels by place and account, folded to the width of the
 // terminal: as many accounts at once as there is room for.
-func (p *Printer) Gridded(g *ask.Gridded, rows []ask.GridRow) error {
+func (p *Printer) Gridded(g *census.Gridded, rows []census.GridRow) error {
 	type whole struct {
-		*ask.Gridded
-		Rows []ask.GridRow `json:"rows"`
+		*census.Gridded
+		Rows []census.GridRow `json:"rows"`
 	}
 	if rows == nil {
-		rows = []ask.GridRow{}
+		rows = []census.GridRow{}
 	}
 	return p.outlined(func() *Outline { return gridOutline(g, rows) }).Give(whole{g, rows}, GridHead(g, true), func() (out [][]string) {
 		for i := range rows {
@@ -153,14 +153,14 @@ type GridWriter struct {
 	p      *Printer
 	w      *bufio.Writer
 	others bool
-	cells  map[ask.GridCell][]byte // with the comma before it
-	last   ask.GridCell
+	cells  map[census.GridCell][]byte // with the comma before it
+	last   census.GridCell
 	text   []byte // of last
 }
 
 // GridCSV begins a grid as CSV; others says whether it has a column who else.
-func (p *Printer) GridCSV(g *ask.Gridded, others bool) (*GridWriter, error) {
-	w := &GridWriter{p: p, w: bufio.NewWriterSize(p.W, 1<<20), others: others, cells: map[ask.GridCell][]byte{}}
+func (p *Printer) GridCSV(g *census.Gridded, others bool) (*GridWriter, error) {
+	w := &GridWriter{p: p, w: bufio.NewWriterSize(p.W, 1<<20), others: others, cells: map[census.GridCell][]byte{}}
 	return w, w.record(p.cells(GridHead(g, others)), true)
 }
 
@@ -181,7 +181,7 @@ func (w *GridWriter) record(fields []string, end bool) error {
 }
 
 // Row writes one place.
-func (w *GridWriter) Row(r *ask.GridRow) error {
+func (w *GridWriter) Row(r *census.GridRow) error {
 	if err := w.record(w.p.cells([]string{r.Where, r.Kind, yesNo(r.Sealed)}), false); err != nil {
 		return err
 	}
@@ -218,7 +218,7 @@ func (w *GridWriter) Row(r *ask.GridRow) error {
 func (w *GridWriter) End() error { return w.w.Flush() }
 
 // unmarked says where a level without a mark comes from.
-func unmarked(g *ask.Gridded) string {
+func unmarked(g *census.Gridded) string {
 	if g.POSIX {
 		return "by a group of his or from what others have"
 	}

@@ -3,11 +3,11 @@ package report
 import (
 	"fmt"
 
-	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/explain"
 )
 
 // History prints when an answer changed, newest first.
-func (p *Printer) History(h *ask.History) error {
+func (p *Printer) History(h *explain.History) error {
 	heads := []string{"change", "at", "by", "route", "was", "becomes", "what"}
 	return p.Give(h, heads, func() (out [][]string) {
 		for _, t := range h.Turns {

@@ -3,11 +3,11 @@ package report
 import (
 	"strings"
 
-	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/census"
 )
 
 // Jobs prints what groups open, place by place.
-func (p *Printer) Jobs(x *ask.Jobs) error {
+func (p *Printer) Jobs(x *census.Jobs) error {
 	return p.Give(x, []string{"group", "where", "kind", "route", "level", "entry", "by"}, func() (out [][]string) {
 		for _, j := range x.Jobs {
 			for _, o := range j.Opens {
@@ -41,7 +41,7 @@ func (p *Printer) Jobs(x *ask.Jobs) error {
 	})
 }
 
-func (p *Printer) job(j *ask.Job) {
+func (p *Printer) job(j *census.Job) {
 	what := j.Purpose + " "
 	if j.Purpose == "" {
 		what = j.Kind + " "

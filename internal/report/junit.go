@@ -5,7 +5,7 @@ import (
 	"fmt"
 	"io"
 
-	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/expect"
 )
 
 type junitSuites struct {
@@ -43,7 +43,7 @@ type checkCase struct {
 }
 
 // junit writes expectations as JUnit's XML: a suite a file, a case a line.
-func (p *Printer) junit(list []*ask.Expected) error {
+func (p *Printer) junit(list []*expect.Expected) error {
 	var names []string
 	suites := map[string][]checkCase{}
 	for _, e := range list {

@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"strings"
 
-	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/explain"
 	"tarnwold/internal/plan/review"
 )
 
@@ -22,14 +22,14 @@ func Command(words []string) string {
 
 // wanted is an explanation with what would give the level that is wanted.
 type wanted struct {
-	*ask.Explained
+	*explain.Explained
 	Mending *review.Mending `json:"mending,omitempty"`
 }
 
 var mendHeads = []string{"where", "route", "want", "held", "commands", "counts", "others who gain", "items", "who loses", "guards"}
 
 // Wanted prints explanations, each with what would mend it.
-func (p *Printer) Wanted(list []*ask.Explained, mends []review.Mending) error {
+func (p *Printer) Wanted(list []*explain.Explained, mends []review.Mending) error {
 	of := func(route string) *review.Mending {
 		for i := range mends {
 			if mends[i].Route == route {

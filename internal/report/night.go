@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"strings"
 
-	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/findings"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/policies"
 	"tarnwold/internal/plan/request"
@@ -59,7 +59,7 @@ func (s *NightSection) Meant(n int) {
 }
 
 // AddFinding adds a finding.
-func (s *NightSection) AddFinding(key string, f *ask.Finding) {
+func (s *NightSection) AddFinding(key string, f *findings.Finding) {
 	text := findingWords[f.Kind].head
 	if more := findingText(f); more != "" {
 		text += ": " + more

@@ -5,7 +5,7 @@ import (
 	"slices"
 	"strings"
 
-	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/census"
 )
 
 // Outline is an answer as a page shows it: rows under heads, some below
@@ -41,7 +41,7 @@ func (p *Printer) outlined(fn func() *Outline) *Printer {
 	return p
 }
 
-func whoOutline(h *ask.Having) *Outline {
+func whoOutline(h *census.Having) *Outline {
 	o := &Outline{Title: "Who has access to " + h.Where, Heads: []string{"who", "level", "because"}}
 	o.Intro = append(o.Intro, fmt.Sprintf("A %s owned by %s.", h.Kind, h.Owner.Name))
 	if h.Can != "" {
@@ -84,7 +84,7 @@ func whoOutline(h *ask.Having) *Outline {
 	return o
 }
 
-func reachOutline(r *ask.Reaching, level func(*ask.Reached) string) *Outline {
+func reachOutline(r *census.Reaching, level func(*census.Reached) string) *Outline {
 	o := &Outline{Title: "What " + r.User.Name + " can get to", Heads: []string{"where", "kind", headOf(r), "note"}}
 	o.Intro = []string{"Each line holds for what is below it, until another says otherwise."}
 	o.shutSays(&r.User)
@@ -120,7 +120,7 @@ func reachOutline(r *ask.Reaching, level func(*ask.Reached) string) *Outline {
 	return o
 }
 
-func compareOutline(c *ask.Comparison, why func(*ask.Compared) string) *Outline {
+func compareOutline(c *census.Comparison, why func(*census.Compared) string) *Outline {
 	o := &Outline{Title: c.First.Name + " and " + c.Second.Name, Heads: []string{"where", c.First.Name, c.Second.Name, "because"}}
 	o.Intro = append(o.Intro, fmt.Sprintf("Alike on %s by route, different on %d.", Count(c.Alike, "item"), c.Differ))
 	o.shutSays(&c.First)
@@ -153,7 +153,7 @@ func compareOutline(c *ask.Comparison, why func(*ask.Compared) string) *Outline 
 	return o
 }
 
-func gridOutline(g *ask.Gridded, rows []ask.GridRow) *Outline {
+func gridOutline(g *census.Gridded, rows []census.GridRow) *Outline {
 	heads := []string{"where", "rules"}
 	for _, a := range g.Accounts {
 		heads = append(heads, a.Name)

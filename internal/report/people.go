@@ -5,7 +5,7 @@ import (
 	"fmt"
 	"strings"
 
-	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/show"
 	"tarnwold/internal/format"
 )
 
@@ -17,12 +17,12 @@ func number(n *int64) string {
 }
 
 // People prints a list of users, or of groups.
-func (p *Printer) People(list []ask.Person, groups bool) error {
+func (p *Printer) People(list []show.Person, groups bool) error {
 	heads := []string{"user", "id", "primary group", "member of", "identifier"}
 	if groups {
 		heads = []string{"group", "id", "purpose", "members", "member of", "identifier"}
 	}
-	row := func(x ask.Person) []string {
+	row := func(x show.Person) []string {
 		of := strings.Join(x.In, ", ")
 		if groups {
 			return []string{x.Name, number(x.POSIX), x.Purpose, strings.Join(x.Members, ", "), of, x.ID}
@@ -42,7 +42,7 @@ func (p *Printer) People(list []ask.Person, groups bool) error {
 	})
 }
 
-func wayNote(w ask.Way, user bool) string {
+func wayNote(w show.Way, user bool) string {
 	switch {
 	case w.Primary == "above":
 		return "by the primary group"
@@ -55,7 +55,7 @@ func wayNote(w ask.Way, user bool) string {
 }
 
 // chainText writes a chain of groups; of a long one the middle is counted.
-func chainText(w ask.Way) string {
+func chainText(w show.Way) string {
 	if w.Between == 0 {
 		return strings.Join(w.Chain, " → ")
 	}
@@ -65,7 +65,7 @@ func chainText(w ask.Way) string {
 
 var wayHeads = []string{"kind", "by way of", "until", "note"}
 
-func (p *Printer) ways(first string, list []ask.Way, user bool) {
+func (p *Printer) ways(first string, list []show.Way, user bool) {
 	g := Grid{Cols: []Col{{first, 2}, {"kind", 0}, {"by way of", 4}, {"until", 0}, {"note", 2}}}
 	for _, w := range list {
 		kind := w.Kind
@@ -77,7 +77,7 @@ func (p *Printer) ways(first string, list []ask.Way, user bool) {
 	p.Grid(g)
 }
 
-func wayRows(list []ask.Way, user bool) (out [][]string) {
+func wayRows(list []show.Way, user bool) (out [][]string) {
 	for _, w := range list {
 		out = append(out, []string{w.Name, w.Kind, chainText(w), w.Until, wayNote(w, user)})
 	}
@@ -85,7 +85,7 @@ func wayRows(list []ask.Way, user bool) (out [][]string) {
 }
 
 // User prints a user and every group he is in.
-func (p *Printer) User(b *ask.Belonging) error {
+func (p *Printer) User(b *show.Belonging) error {
 	return p.Give(b, append([]string{"group"}, wayHeads...), func() [][]string { return wayRows(b.Groups, true) }, func() {
 		p.Line(In(Strong, b.Name), S(", %s", b.ID))
 		if b.POSIX != nil {
@@ -112,7 +112,7 @@ func (p *Printer) former(ids []string) {
 }
 
 // Group prints a group and everyone in it.
-func (p *Printer) Group(g *ask.Gathering) error {
+func (p *Printer) Group(g *show.Gathering) error {
 	return p.Give(g, append([]string{"member"}, wayHeads...), func() [][]string { return wayRows(g.All, false) }, func() {
 		purpose := ""
 		if g.Purpose != "" {
@@ -133,8 +133,8 @@ func (p *Printer) Group(g *ask.Gathering) error {
 }
 
 // Servers prints a list of servers.
-func (p *Printer) Servers(list []ask.Server) error {
-	row := func(s ask.Server) []string {
+func (p *Printer) Servers(list []show.Server) error {
+	row := func(s show.Server) []string {
 		var shares []string
 		for _, sh := range s.Shares {
 			shares = append(shares, sh.Address[strings.LastIndexByte(sh.Address, '/')+1:])
@@ -168,7 +168,7 @@ func (p *Printer) rows(v any, heads []string, row func(int) []string, n int) err
 var traitHeads = []string{"trait", "value", "meaning", "seen"}
 
 // Traits prints a server's traits.
-func (p *Printer) Traits(s *ask.Server) error {
+func (p *Printer) Traits(s *show.Server) error {
 	return p.Give(s, traitHeads, func() [][]string { return traitRows(s) }, func() {
 		p.Line(In(Strong, s.Name), S(", traits %s", s.Set))
 		p.Blank()
@@ -176,14 +176,14 @@ func (p *Printer) Traits(s *ask.Server) error {
 	})
 }
 
-func traitRows(s *ask.Server) (out [][]string) {
+func traitRows(s *show.Server) (out [][]string) {
 	for _, t := range s.Traits {
 		out = append(out, []string{t.Name, t.Value, t.About, t.Seen})
 	}
 	return out
 }
 
-func (p *Printer) traits(s *ask.Server) {
+func (p *Printer) traits(s *show.Server) {
 	g := Grid{Cols: []Col{{"trait", 3}, {"value", 2}, {"meaning", 4}, {"seen", 2}}}
 	for _, t := range s.Traits {
 		g.Rows = append(g.Rows, []Cell{C(t.Name), C(t.Value), C(t.About), CI(Faint, t.Seen)})
@@ -192,7 +192,7 @@ func (p *Printer) traits(s *ask.Server) {
 }
 
 // Server prints one server.
-func (p *Printer) Server(s *ask.Server) error {
+func (p *Printer) Server(s *show.Server) error {
 	return p.Give(s, traitHeads, func() [][]string { return traitRows(s) }, func() {
 		admins := strings.Join(s.Administrators, ", ")
 		if admins == "" {
@@ -239,7 +239,7 @@ func (p *Printer) Server(s *ask.Server) error {
 	})
 }
 
-func shareRules(s ask.Share) []string {
+func shareRules(s show.Share) []string {
 	switch s.Rules {
 	case "absent":
 		return []string{"absent"}
@@ -258,7 +258,7 @@ func shareRules(s ask.Share) []string {
 }
 
 // Shares prints a list of shares.
-func (p *Printer) Shares(list []ask.Share) error {
+func (p *Printer) Shares(list []show.Share) error {
 	return p.Give(list, []string{"share", "folder", "read-only", "rules"}, func() (out [][]string) {
 		for _, s := range list {
 			out = append(out, []string{s.Address, s.Folder, yesNo(s.ReadOnly), strings.Join(shareRules(s), "; ")})
@@ -274,7 +274,7 @@ func (p *Printer) Shares(list []ask.Share) error {
 }
 
 // Share prints one share.
-func (p *Printer) Share(s *ask.Share) error {
+func (p *Printer) Share(s *show.Share) error {
 	return p.Give(s, entryHeads, func() [][]string { return entryRows(s.Entries) }, func() {
 		p.Line(In(Strong, s.Address), S(", over %s:%s", s.Server, s.Folder))
 		if !s.Loaded {
@@ -311,7 +311,7 @@ func (p *Printer) Share(s *ask.Share) error {
 }
 
 // Owners prints who owns items.
-func (p *Printer) Owners(list []ask.Owner) error {
+func (p *Printer) Owners(list []show.Owner) error {
 	return p.rows(list, []string{"place", "kind", "owner", "which brings"}, func(i int) []string {
 		o := list[i]
 		brings := o.Brings

@@ -7,7 +7,9 @@ import (
 	"strings"
 
 	"tarnwold/core/right"
-	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/expect"
+	"tarnwold/internal/ask/findings"
+	"tarnwold/internal/ask/show"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
 	"tarnwold/internal/live"
@@ -29,7 +31,7 @@ type Outcome struct {
 	Ended   []entry.Ended  `json:"ended,omitempty"`
 	Loaded  *people.Loaded `json:"loaded,omitempty"`
 	Taken   *intake.Taken  `json:"people,omitempty"`
-	Made    *ask.Shown     `json:"made,omitempty"`
+	Made    *show.Shown    `json:"made,omitempty"`
 	Brief   bool           `json:"-"` // the edits are too many to tell one by one
 	// Outbound is what is written to real servers when it is kept.
 	Outbound []plan.Outbound `json:"written-to,omitempty"`
@@ -37,11 +39,11 @@ type Outcome struct {
 	Left []live.LeftOut `json:"left-out,omitempty"`
 	told int            // of them
 	// Expects is what is to hold once it is kept, Expected whether it will.
-	Expects  []ask.Expectation `json:"-"`
-	Expected []*ask.Expected   `json:"expected,omitempty"`
-	Request  *request.Request  `json:"request,omitempty"`
+	Expects  []expect.Expectation `json:"-"`
+	Expected []*expect.Expected   `json:"expected,omitempty"`
+	Request  *request.Request     `json:"request,omitempty"`
 	// Unmended are the findings that mending leaves.
-	Unmended []ask.Finding `json:"findings-left,omitempty"`
+	Unmended []findings.Finding `json:"findings-left,omitempty"`
 }
 
 // Outcome prints a plan and what became of it: as JSON one object; as CSV the

@@ -6,13 +6,14 @@ import (
 	"strings"
 
 	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/census"
 )
 
 var reachHeads = []string{"user", "where", "kind", "route", "level", "granted"}
 
 // Reaching prints all a user can get to.
-func (p *Printer) Reaching(r *ask.Reaching) error {
-	level := func(l *ask.Reached) string {
+func (p *Printer) Reaching(r *census.Reaching) error {
+	level := func(l *census.Reached) string {
 		if l.Can != nil {
 			return yesNo(*l.Can)
 		}
@@ -84,7 +85,7 @@ func isAct(word string) bool {
 	return slices.Contains(ask.ActNames(), word) && word != "list" && word != "read"
 }
 
-func headOf(r *ask.Reaching) string {
+func headOf(r *census.Reaching) string {
 	if r.Can != "" {
 		return r.Can
 	}

@@ -5,11 +5,11 @@ import (
 	"slices"
 	"strings"
 
-	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/show"
 )
 
 // Shown prints an item's owner and rules; with audit its audit entries.
-func (p *Printer) Shown(s *ask.Shown, audit bool) error {
+func (p *Printer) Shown(s *show.Shown, audit bool) error {
 	list := s.Entries
 	if audit {
 		list = s.Audit
@@ -19,7 +19,7 @@ func (p *Printer) Shown(s *ask.Shown, audit bool) error {
 
 var entryHeads = []string{"place", "entry", "set on", "until", "note"}
 
-func entryRows(list []ask.ShownEntry) (out [][]string) {
+func entryRows(list []show.ShownEntry) (out [][]string) {
 	for _, e := range list {
 		from, note := e.From, ""
 		if e.Stale {
@@ -30,7 +30,7 @@ func entryRows(list []ask.ShownEntry) (out [][]string) {
 	return out
 }
 
-func (p *Printer) shown(s *ask.Shown, audit bool) {
+func (p *Printer) shown(s *show.Shown, audit bool) {
 	p.Line(In(Strong, s.Where), S(", a %s", s.Kind))
 	if audit {
 		if len(s.Audit) == 0 {
@@ -66,7 +66,7 @@ func (p *Printer) shown(s *ask.Shown, audit bool) {
 }
 
 // posixShown prints the mode and the lists of an item of a POSIX tree.
-func (p *Printer) posixShown(s *ask.Shown) {
+func (p *Printer) posixShown(s *show.Shown) {
 	x := s.POSIX
 	p.Line(S("  mode %s, %s", x.Mode, x.Letters))
 	if x.Sticky {
@@ -125,7 +125,7 @@ func (p *Printer) ruleLines(rules string, order int, what string) {
 	}
 }
 
-func (p *Printer) entries(list []ask.ShownEntry, item string) {
+func (p *Printer) entries(list []show.ShownEntry, item string) {
 	g := Grid{Cols: []Col{{"#", 0}, {"entry", 5}, {"set on", 4}, {"note", 3}}}
 	for _, e := range list {
 		text, style := e.Entry, Plain
@@ -151,7 +151,7 @@ func (p *Printer) entries(list []ask.ShownEntry, item string) {
 }
 
 // Differing prints the places that differ, as a tree.
-func (p *Printer) Differing(d *ask.Differing) error {
+func (p *Printer) Differing(d *show.Differing) error {
 	return p.Give(d, []string{"where", "kind", "why"}, func() (out [][]string) {
 		for _, x := range d.Places {
 			var why []string
@@ -165,7 +165,7 @@ func (p *Printer) Differing(d *ask.Differing) error {
 	}, func() { p.differing(d) })
 }
 
-func whyDiffers(w ask.Why) (string, Style) {
+func whyDiffers(w show.Why) (string, Style) {
 	switch w.By {
 	case "absent":
 		return "rules absent: open to everyone", Bad
@@ -189,7 +189,7 @@ func whyDiffers(w ask.Why) (string, Style) {
 	return w.Entry, Plain
 }
 
-func (p *Printer) differing(d *ask.Differing) {
+func (p *Printer) differing(d *show.Differing) {
 	if len(d.Places) == 0 {
 		p.Line(S("Nothing at or below %s differs from its folder.", d.Where))
 		return
@@ -227,8 +227,8 @@ func (p *Printer) differing(d *ask.Differing) {
 }
 
 // Modes prints the bits and lists of items of POSIX trees.
-func (p *Printer) Modes(list []ask.Mode) error {
-	row := func(m *ask.Mode) []string {
+func (p *Printer) Modes(list []show.Mode) error {
+	row := func(m *show.Mode) []string {
 		return []string{m.Where, m.POSIX.Mode, m.POSIX.Text, m.Owner.Name, m.Group.Name}
 	}
 	heads := []string{"where", "octal", "mode and lists", "owner", "group"}

@@ -4,11 +4,11 @@ import (
 	"fmt"
 	"strings"
 
-	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/explain"
 )
 
 // mendSays says what would have to change first.
-func mendSays(m *ask.Mend) string {
+func mendSays(m *explain.Mend) string {
 	switch m.Do {
 	case "take-away":
 		return fmt.Sprintf("%q would have to go from %s", m.Entry, m.Where)
@@ -36,7 +36,7 @@ func mendSays(m *ask.Mend) string {
 }
 
 // missing says in words what an act lacks, or has.
-func missing(n *ask.Needed, server string) string {
+func missing(n *explain.Needed, server string) string {
 	switch n.On {
 	case "connection":
 		if n.Held {
@@ -63,7 +63,7 @@ func missing(n *ask.Needed, server string) string {
 	return fmt.Sprintf("no %s on %s: %s", n.Right, n.Where, why)
 }
 
-func triedBecause(t *ask.Tried) string {
+func triedBecause(t *explain.Tried) string {
 	for i := range t.Needs {
 		if n := &t.Needs[i]; n.Held == t.Allowed {
 			return missing(n, serverOf(t.Where))
@@ -82,11 +82,11 @@ func serverOf(where string) string {
 }
 
 // TriedMany prints the answers to many trials.
-func (p *Printer) TriedMany(list []*ask.Tried) error {
+func (p *Printer) TriedMany(list []*explain.Tried) error {
 	if list == nil {
-		list = []*ask.Tried{}
+		list = []*explain.Tried{}
 	}
-	row := func(t *ask.Tried) []string {
+	row := func(t *explain.Tried) []string {
 		allowed := yesNo(t.Allowed)
 		if t.Error != "" {
 			allowed = ""
@@ -119,9 +119,9 @@ func (p *Printer) TriedMany(list []*ask.Tried) error {
 }
 
 // Tried prints the answer to one trial.
-func (p *Printer) Tried(t *ask.Tried) error {
+func (p *Printer) Tried(t *explain.Tried) error {
 	if p.Format == CSV {
-		return p.TriedMany([]*ask.Tried{t})
+		return p.TriedMany([]*explain.Tried{t})
 	}
 	return p.Give(t, nil, nil, func() {
 		verdict, style := "yes", Good

@@ -4,14 +4,14 @@ import (
 	"fmt"
 	"strings"
 
-	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/uses"
 )
 
 var usesHeads = []string{"account", "where", "as", "what"}
 
 // UsedAs prints everywhere an account is named.
-func (p *Printer) UsedAs(who string, list []ask.UsedAs) error {
-	what := func(u *ask.UsedAs) string {
+func (p *Printer) UsedAs(who string, list []uses.UsedAs) error {
+	what := func(u *uses.UsedAs) string {
 		if u.Items <= 1 {
 			return u.What
 		}

@@ -4,13 +4,13 @@ import (
 	"fmt"
 	"strings"
 
-	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/census"
 )
 
 var whoHeads = []string{"user", "where", "route", "level", "granted", "because"}
 
 // Having prints everyone who has access to a place.
-func (p *Printer) Having(h *ask.Having) error {
+func (p *Printer) Having(h *census.Having) error {
 	server := strings.SplitN(h.Item, ":", 2)[0]
 	return p.outlined(func() *Outline { return whoOutline(h) }).Give(h, whoHeads, func() (out [][]string) {
 		for _, r := range h.Routes {
@@ -40,7 +40,7 @@ func (p *Printer) Having(h *ask.Having) error {
 	})
 }
 
-func (p *Printer) having(h *ask.Having, r *ask.HavingWay, server string) {
+func (p *Printer) having(h *census.Having, r *census.HavingWay, server string) {
 	p.Blank()
 	does := "open to"
 	if h.Can != "" {
@@ -94,7 +94,7 @@ func (p *Printer) having(h *ask.Having, r *ask.HavingWay, server string) {
 }
 
 // beyond tells what is below a folder and open to others.
-func (p *Printer) beyond(b *ask.OpenBelow, asked bool) {
+func (p *Printer) beyond(b *census.OpenBelow, asked bool) {
 	switch {
 	case b == nil && asked:
 		p.Line(S("  and nothing below is open to anybody else"))

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/explain"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
 )
@@ -162,7 +163,7 @@ func nearest(r *ask.Reason) string {
 }
 
 // doorSays says what the connection does, before any file is asked for.
-func doorSays(e *ask.Explained) string {
+func doorSays(e *explain.Explained) string {
 	if e.Door.Open == "yes" {
 		return ""
 	}

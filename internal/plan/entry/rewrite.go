@@ -9,7 +9,9 @@ import (
 	acc "tarnwold/core/account"
 	"tarnwold/core/posix"
 	"tarnwold/core/rule"
-	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/census"
+	"tarnwold/internal/ask/explain"
+	"tarnwold/internal/ask/uses"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
 	"tarnwold/internal/plan"
@@ -217,7 +219,7 @@ func Like(d *plan.Desk, first, second string) (*plan.Plan, error) {
 	}
 	p := d.Begin("%s made like %s", d.T.Name(b.ID), d.T.Name(a.ID))
 	p.Nothing = fmt.Sprintf("%s is like %s already", d.T.Name(b.ID), d.T.Name(a.ID))
-	for _, s := range d.K.LikeMembers(a, b) {
+	for _, s := range explain.LikeMembers(d.K, a, b) {
 		group, ok := d.T.Account(s.Group)
 		if !ok {
 			continue
@@ -240,7 +242,7 @@ func Like(d *plan.Desk, first, second string) (*plan.Plan, error) {
 			p.Work.Admins = append(p.Work.Admins, plan.AdminEdit{Server: s, Who: b, On: has})
 		}
 	}
-	beyond, err := d.K.BeyondRoles(a)
+	beyond, err := census.BeyondRoles(d.K, a)
 	if err != nil {
 		return nil, err
 	}
@@ -432,7 +434,7 @@ func overShares(d *plan.Desk, p *plan.Plan, targets []estate.Target, strands []i
 	return out
 }
 
-func covers(d *plan.Desk, top, at estate.Place) bool { return ask.Covers(top, at) }
+func covers(d *plan.Desk, top, at estate.Place) bool { return uses.Covers(top, at) }
 
 // mentioning lists the strands whose own rules name one of the accounts, or
 // whose inherited entries do though no folder above hands them down.

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	acc "tarnwold/core/account"
+	"tarnwold/internal/ask/findings"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/plan"
 )
@@ -50,7 +51,7 @@ func UnusedSince(d *plan.Desk, where string, since estate.Day) (*Unused, error) 
 	out := &Unused{Where: p.Via(), Since: string(since), Users: []UnusedUser{}, From: plan.Moment(first), To: plan.Moment(last)}
 	f := estate.TrailFilter{Server: p.Server.ID, Path: p.Path}
 	ever := d.T.TrailUsers(f)
-	have, err := d.K.Entering(p)
+	have, err := findings.WhoEnters(d.K, p)
 	if err != nil {
 		return nil, err
 	}

@@ -11,6 +11,7 @@ import (
 	acc "tarnwold/core/account"
 	"tarnwold/core/place"
 	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/explain"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
 	"tarnwold/internal/format/trail"
@@ -270,9 +271,9 @@ type Tried struct {
 	// Then is what the estate says of it, as it was at the last time: why it
 	// was refused, or that it would have been allowed. AsOf: then, or now where
 	// the estate knew nothing then.
-	Then  *ask.Tried `json:"then,omitempty"`
-	AsOf  string     `json:"as-of,omitempty"`
-	Fault string     `json:"fault,omitempty"` // why the estate can't be asked
+	Then  *explain.Tried `json:"then,omitempty"`
+	AsOf  string         `json:"as-of,omitempty"`
+	Fault string         `json:"fault,omitempty"` // why the estate can't be asked
 	// Asked is his last request for the place; 0: none. Request asks for it.
 	Asked   int64    `json:"request,omitempty"`
 	Request []string `json:"command,omitempty"`
@@ -443,7 +444,7 @@ func why(k *ask.Asker, t *estate.Tx, x *Tried, r *estate.Trailed) {
 	case "rename":
 		act = "delete" // which renaming needs too, and the folder's right to add
 	}
-	got, err := k.Try("user:"+a.Name, act, where, "", false)
+	got, err := explain.Try(k, "user:"+a.Name, act, where, "", false)
 	if err != nil {
 		x.Fault = format.Clip(err.Error())
 		return

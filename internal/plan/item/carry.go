@@ -10,6 +10,8 @@ import (
 	"tarnwold/core/posix"
 	"tarnwold/core/rule"
 	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/explain"
+	"tarnwold/internal/ask/show"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
 	"tarnwold/internal/plan"
@@ -18,7 +20,7 @@ import (
 
 // Cannot is an act that who acts isn't allowed.
 type Cannot struct {
-	*ask.Tried
+	*explain.Tried
 }
 
 func (e *Cannot) Error() string {
@@ -42,7 +44,7 @@ func (e *Cannot) Error() string {
 	return s + "; see: " + see
 }
 
-func can(t *ask.Tried) error {
+func can(t *explain.Tried) error {
 	if t.Allowed {
 		return nil
 	}
@@ -50,7 +52,7 @@ func can(t *ask.Tried) error {
 }
 
 // Put makes a new item in a folder, as a user would.
-func Put(d *plan.Desk, where, name string, folder bool, owner string) (*plan.Plan, *ask.Shown, error) {
+func Put(d *plan.Desk, where, name string, folder bool, owner string) (*plan.Plan, *show.Shown, error) {
 	user, err := d.T.Named(owner, acc.User)
 	if err != nil {
 		return nil, nil, err
@@ -68,10 +70,10 @@ func Put(d *plan.Desk, where, name string, folder bool, owner string) (*plan.Pla
 	if _, ok := d.T.Child(in.Item, name); ok {
 		return nil, nil, &estate.Refused{Why: fmt.Sprintf("%s holds %q already", in, name)}
 	}
-	if err := can(d.K.CanMake(user, in, name, folder)); err != nil {
+	if err := can(explain.CanMake(d.K, user, in, name, folder)); err != nil {
 		return nil, nil, err
 	}
-	x := plan.Made(d.T.Of(in.Strand), folder, d.K.MakerOf(user, in.Server, in.Share), &in.Server.Traits)
+	x := plan.Made(d.T.Of(in.Strand), folder, explain.MakerOf(d.K, user, in.Server, in.Share), &in.Server.Traits)
 	path := place.Join(in.Path, name)
 	p := d.Begin("put %s as %s", place.Address{Server: in.Server.Name, Path: path}, user.Name)
 	p.Work.Made = append(p.Work.Made, plan.MadeItem{In: in, InMade: -1, Name: name, Folder: folder, D: x})
@@ -169,7 +171,7 @@ func MoveTo(d *plan.Desk, at, in estate.Place, name, said string) (*plan.Plan, e
 		return d.Finish(p)
 	}
 	if user, ok := d.ActingUser(); ok && said == "" {
-		if err := can(d.K.CanMove(user, at, in, name)); err != nil {
+		if err := can(explain.CanMove(d.K, user, at, in, name)); err != nil {
 			return nil, err
 		}
 	}
@@ -250,10 +252,10 @@ func Copy(d *plan.Desk, from, to string) (*plan.Plan, error) {
 		if owner, _ = d.T.Account(id); owner.ID.IsZero() {
 			owner = acc.Account{ID: id}
 		}
-	} else if err := can(d.K.CanMake(owner, in, name, at.Folder)); err != nil {
+	} else if err := can(explain.CanMake(d.K, owner, in, name, at.Folder)); err != nil {
 		return nil, err
 	}
-	maker := d.K.MakerOf(owner, in.Server, in.Share)
+	maker := explain.MakerOf(d.K, owner, in.Server, in.Share)
 	traits := in.Server.Traits
 	path := place.Join(in.Path, name)
 	p := d.Begin("copy %s to %s", at, place.Address{Server: in.Server.Name, Path: path})
@@ -284,13 +286,13 @@ func Copy(d *plan.Desk, from, to string) (*plan.Plan, error) {
 				return err
 			}
 			x.Share = at.Share
-			if err := can(d.K.CanRead(owner, x)); err != nil {
+			if err := can(explain.CanRead(d.K, owner, x)); err != nil {
 				return err
 			}
 			read[strand] = true
 		}
 		if k := (key{up, folder}); made >= 0 && !added[k] {
-			if err := can(d.K.CanMakeUnder(owner, in, place.Address{Server: in.Server.Name, Path: path}.String(), up, folder)); err != nil {
+			if err := can(explain.CanMakeUnder(d.K, owner, in, place.Address{Server: in.Server.Name, Path: path}.String(), up, folder)); err != nil {
 				return err
 			}
 			added[k] = true

@@ -7,6 +7,7 @@ import (
 	acc "tarnwold/core/account"
 	"tarnwold/core/verdict"
 	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/explain"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/plan"
 )
@@ -53,9 +54,9 @@ func mayAct(d *plan.Desk, p *plan.Plan) error {
 		if administers(&at.Server) || k.Is(actor.ID, k.Place(at.By(nil).String())) {
 			continue
 		}
-		if t := d.K.TryAt(actor, act, at); !t.Allowed {
+		if t := explain.TryAt(d.K, actor, act, at); !t.Allowed {
 			var why *ask.Reason
-			if i := slices.IndexFunc(t.Needs, func(x ask.Needed) bool { return !x.Held && x.Reason != nil }); i >= 0 {
+			if i := slices.IndexFunc(t.Needs, func(x explain.Needed) bool { return !x.Held && x.Reason != nil }); i >= 0 {
 				why = t.Needs[i].Reason
 			}
 			warn("change the rules of "+at.String(), why)

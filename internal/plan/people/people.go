@@ -9,7 +9,7 @@ import (
 
 	acc "tarnwold/core/account"
 	"tarnwold/core/rule"
-	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/uses"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
 	"tarnwold/internal/plan"
@@ -236,9 +236,9 @@ func SetAccounts(d *plan.Desk, kind acc.Kind, names []string, set AccountSetting
 
 // StillNamed refuses to take an account out that something names.
 type StillNamed struct {
-	Account string    `json:"account"`
-	Uses    []ask.Use `json:"named-by"`
-	More    int64     `json:"more"`
+	Account string     `json:"account"`
+	Uses    []uses.Use `json:"named-by"`
+	More    int64      `json:"more"`
 }
 
 func (e *StillNamed) Error() string {
@@ -297,7 +297,7 @@ func RemoveAccounts(d *plan.Desk, kind acc.Kind, names []string) (*plan.Plan, er
 
 // Unnamed refuses where anything names an account.
 func Unnamed(d *plan.Desk, a acc.Account) error {
-	uses, more, err := d.K.Uses([]acc.Account{a}, 8)
+	uses, more, err := uses.Uses(d.K, []acc.Account{a}, 8)
 	if err != nil {
 		return err
 	}

@@ -13,6 +13,7 @@ import (
 	"tarnwold/core/posix"
 	"tarnwold/core/rule"
 	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/expect"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
 	"tarnwold/internal/format/policy"
@@ -292,7 +293,7 @@ func (y *laying) edit(d *plan.Desk) plan.ItemEdit {
 
 // LayPolicy lays a policy on places: what it wants comes, and where it is laid
 // already the difference.
-func LayPolicy(d *plan.Desk, pol *policy.Policy, on []string) (*plan.Plan, []ask.Expectation, error) {
+func LayPolicy(d *plan.Desk, pol *policy.Policy, on []string) (*plan.Plan, []expect.Expectation, error) {
 	body := d.T.Paper(estate.PolicyPaper, pol.Name)
 	old, err := plan.PaperAs[LaidPolicy](d.T, estate.PolicyPaper, pol.Name)
 	if err != nil {
@@ -447,7 +448,7 @@ func lays(d *plan.Desk, p *plan.Plan, list []*laying) error {
 }
 
 // Expected lists what a policy expects where it is laid.
-func Expected(pol *policy.Policy, on []string) (out []ask.Expectation) {
+func Expected(pol *policy.Policy, on []string) (out []expect.Expectation) {
 	for i := range pol.Expect {
 		l := &pol.Expect[i]
 		tops := on
@@ -557,11 +558,11 @@ func leaves(d *plan.Desk, p *plan.Plan, l *LaidPlace, at estate.Place) {
 
 // PolicyDrift is what is otherwise than a laid policy wants.
 type PolicyDrift struct {
-	Policy  string          `json:"policy"`
-	Version int             `json:"version"`
-	Places  int             `json:"places"`
-	Lines   []PolicyOff     `json:"otherwise"`
-	Unmet   []*ask.Expected `json:"expectations-unmet"`
+	Policy  string             `json:"policy"`
+	Version int                `json:"version"`
+	Places  int                `json:"places"`
+	Lines   []PolicyOff        `json:"otherwise"`
+	Unmet   []*expect.Expected `json:"expectations-unmet"`
 }
 
 // PolicyOff is one thing that is otherwise.
@@ -578,8 +579,8 @@ type PolicyOff struct {
 }
 
 // DriftOf tells what is otherwise now than a laid policy wants.
-func DriftOf(d *plan.Desk, l *LaidPolicy, asked func(*ask.Expectation) (*ask.Expected, error)) (*PolicyDrift, error) {
-	out := &PolicyDrift{Policy: l.Name, Version: l.Version, Places: len(l.Places), Lines: []PolicyOff{}, Unmet: []*ask.Expected{}}
+func DriftOf(d *plan.Desk, l *LaidPolicy, asked func(*expect.Expectation) (*expect.Expected, error)) (*PolicyDrift, error) {
+	out := &PolicyDrift{Policy: l.Name, Version: l.Version, Places: len(l.Places), Lines: []PolicyOff{}, Unmet: []*expect.Expected{}}
 	pol, want, err := laidWants(d, l)
 	if err != nil { // somebody it names is gone
 		if terr := d.T.Err(); terr != nil {

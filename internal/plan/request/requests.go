@@ -13,6 +13,7 @@ import (
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
 	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/explain"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/entry"
@@ -345,7 +346,7 @@ func Ask(d *plan.Desk, who []string, level, where, why string, until estate.Day)
 		if err != nil {
 			return nil, nil, err
 		}
-		lacks, err := d.K.Lacking(d.T.Name(u.ID), where, level)
+		lacks, err := explain.LackingFor(d.K, d.T.Name(u.ID), where, level)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -514,18 +515,18 @@ func ofRequest(k *keeper.Keeps, r *Request) []keeper.Keeper {
 // they ask for.
 type Asked struct {
 	*Request
-	Keepers []string         `json:"keepers"` // who may decide; none: anybody
-	Waiting int              `json:"waiting-days,omitempty"`
-	People  []*ask.Explained `json:"people,omitempty"`
-	Mending *review.Mending  `json:"mending,omitempty"`
-	Gone    string           `json:"gone,omitempty"` // why it can't be looked at any more
+	Keepers []string             `json:"keepers"` // who may decide; none: anybody
+	Waiting int                  `json:"waiting-days,omitempty"`
+	People  []*explain.Explained `json:"people,omitempty"`
+	Mending *review.Mending      `json:"mending,omitempty"`
+	Gone    string               `json:"gone,omitempty"` // why it can't be looked at any more
 }
 
 // LookAt tells of a request: what its people have, why not more, and the
 // changes that would give it to them, those with the least side effects first.
 func LookAt(ctx context.Context, e *estate.Estate, actor string, n int64, step func(string)) (*Asked, error) {
 	out := &Asked{}
-	var lacks []ask.Lacking
+	var lacks []explain.Lacking
 	w := review.Wish{Actor: actor}
 	err := e.View(ctx, func(t *estate.Tx) (err error) {
 		if out.Request, err = FindRequest(t, n); err != nil {
@@ -549,13 +550,13 @@ func LookAt(ctx context.Context, e *estate.Estate, actor string, n int64, step f
 		}
 		for _, u := range people {
 			name := t.Name(u.ID)
-			got, err := d.K.Explain(name, out.Where, false)
+			got, err := explain.Explain(d.K, name, out.Where, false)
 			if err != nil {
 				out.Gone = err.Error()
 				return t.Err()
 			}
 			out.People = append(out.People, got...)
-			lack, err := d.K.Lacking(name, out.Where, out.Level)
+			lack, err := explain.LackingFor(d.K, name, out.Where, out.Level)
 			if err != nil {
 				out.Gone = err.Error()
 				return t.Err()
@@ -670,7 +671,7 @@ func Accept(d *plan.Desk, n int64, m *review.Mended) (*plan.Plan, error) {
 }
 
 // take adds a step to a bundle.
-func take(d *plan.Desk, b *plan.Bundle, s ask.Step) error {
+func take(d *plan.Desk, b *plan.Bundle, s explain.Step) error {
 	onShare := s.Do == "share-grant" || s.Do == "share-revoke"
 	var e plan.ItemEdit
 	switch s.Do {

@@ -7,7 +7,7 @@ import (
 	acc "tarnwold/core/account"
 	"tarnwold/core/posix"
 	"tarnwold/core/rule"
-	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/findings"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
 	"tarnwold/internal/plan"
@@ -18,8 +18,8 @@ import (
 // MendFindings makes one plan of all mends that change nobody's access, and
 // gives the findings it leaves: their mends change somebody's access, or a
 // person has to choose.
-func MendFindings(d *plan.Desk, list []ask.Finding) (*plan.Plan, []ask.Finding, error) {
-	var can, left []ask.Finding
+func MendFindings(d *plan.Desk, list []findings.Finding) (*plan.Plan, []findings.Finding, error) {
+	var can, left []findings.Finding
 	for _, f := range list {
 		if f.Repair.Any() {
 			can = append(can, f)
@@ -27,9 +27,9 @@ func MendFindings(d *plan.Desk, list []ask.Finding) (*plan.Plan, []ask.Finding, 
 			left = append(left, f)
 		}
 	}
-	var good []ask.Finding
-	var part func(list []ask.Finding) error
-	part = func(list []ask.Finding) error {
+	var good []findings.Finding
+	var part func(list []findings.Finding) error
+	part = func(list []findings.Finding) error {
 		if len(list) == 0 {
 			return nil
 		}
@@ -63,7 +63,7 @@ func MendFindings(d *plan.Desk, list []ask.Finding) (*plan.Plan, []ask.Finding, 
 	}
 	if p.Moves { // each alone changes nothing, together they do: one after the other
 		d.Doing("taking them one after the other")
-		var some []ask.Finding
+		var some []findings.Finding
 		for _, f := range good {
 			q, err := MendAll(d, append(slices.Clone(some), f))
 			if err != nil {
@@ -85,7 +85,7 @@ func MendFindings(d *plan.Desk, list []ask.Finding) (*plan.Plan, []ask.Finding, 
 }
 
 // MendAll makes a plan of mends.
-func MendAll(d *plan.Desk, list []ask.Finding) (*plan.Plan, error) {
+func MendAll(d *plan.Desk, list []findings.Finding) (*plan.Plan, error) {
 	kinds := map[string]int{}
 	var names []string
 	for _, f := range list {
@@ -245,14 +245,14 @@ func mendGroup(d *plan.Desk, p *plan.Plan, b *plan.Bundle, g acc.Account) error 
 }
 
 // Findings looks for what is probably wrong.
-func Findings(d *plan.Desk, where string, kinds []string) ([]ask.Finding, error) {
+func Findings(d *plan.Desk, where string, kinds []string) ([]findings.Finding, error) {
 	k, err := keeper.Of(d)
 	if err != nil {
 		return nil, err
 	}
-	o := ask.FindingsOptions{Where: where, Kinds: kinds, Today: d.Today, Step: func(what string) { d.Doing("looking for " + what) }}
+	o := findings.FindingsOptions{Where: where, Kinds: kinds, Today: d.Today, Step: func(what string) { d.Doing("looking for " + what) }}
 	if len(k.All) > 0 {
 		o.Kept = func(name string) bool { return len(k.Group(name)) > 0 }
 	}
-	return d.K.Findings(o)
+	return findings.Findings(d.K, o)
 }

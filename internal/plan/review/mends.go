@@ -9,6 +9,7 @@ import (
 
 	"tarnwold/core/rule"
 	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/explain"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/entry"
@@ -17,8 +18,8 @@ import (
 
 // Mended is a smallest change that makes an answer yes, with all else it opens.
 type Mended struct {
-	Steps   []ask.Step `json:"steps"`
-	Command [][]string `json:"commands"` // as arguments, one command a step
+	Steps   []explain.Step `json:"steps"`
+	Command [][]string     `json:"commands"` // as arguments, one command a step
 	// Counts is at-once, or from-the-next-sign-on where a membership comes in.
 	Counts string `json:"counts"`
 	// People are the others who gain by it, and Items on how many items by
@@ -42,7 +43,7 @@ type Mending struct {
 }
 
 // Do works out one step of a mend.
-func Do(d *plan.Desk, s ask.Step) (*plan.Plan, error) {
+func Do(d *plan.Desk, s explain.Step) (*plan.Plan, error) {
 	switch s.Do {
 	case "join":
 		return people.Join(d, s.Group, []string{s.Who}, estate.Day(s.Until))
@@ -73,14 +74,14 @@ const mostMends = 8
 // each tried for real in a private estate and held to giving it; those with the
 // least side effects first.
 func Mends(ctx context.Context, e *estate.Estate, actor, who, where, want string, step func(string)) ([]Mending, error) {
-	var lacks []ask.Lacking
+	var lacks []explain.Lacking
 	var routes []string
 	if err := e.View(ctx, func(t *estate.Tx) (err error) {
 		k := ask.New(t)
-		if lacks, err = k.Lacking(who, where, want); err != nil {
+		if lacks, err = explain.LackingFor(k, who, where, want); err != nil {
 			return err
 		}
-		all, err := k.Explain(who, where, true)
+		all, err := explain.Explain(k, who, where, true)
 		for _, x := range all {
 			routes = append(routes, x.Route)
 		}
@@ -92,7 +93,7 @@ func Mends(ctx context.Context, e *estate.Estate, actor, who, where, want string
 	w := Wish{People: []string{who}, Actor: actor}
 	for _, route := range routes {
 		m := Mending{Where: where, Route: route, Want: want, Held: true, Mends: []Mended{}}
-		if i := slices.IndexFunc(lacks, func(l ask.Lacking) bool { return l.Route == route }); i >= 0 {
+		if i := slices.IndexFunc(lacks, func(l explain.Lacking) bool { return l.Route == route }); i >= 0 {
 			l := &lacks[i]
 			m.Where, m.Held, m.Switched = l.Where, false, l.Switch
 			var err error
@@ -121,7 +122,7 @@ func (w Wish) is(user string) bool {
 }
 
 // steps makes the first's steps those of all.
-func (w Wish) steps(first []ask.Step) (out []ask.Step) {
+func (w Wish) steps(first []explain.Step) (out []explain.Step) {
 	for _, s := range first {
 		if s.Do == "join" || s.Do == "grant" || s.Do == "share-grant" {
 			s.Until = string(w.Until)
@@ -140,7 +141,7 @@ func (w Wish) steps(first []ask.Step) (out []ask.Step) {
 	return out
 }
 
-func MendsOf(ctx context.Context, e *estate.Estate, w Wish, l *ask.Lacking, step func(string)) ([]Mended, error) {
+func MendsOf(ctx context.Context, e *estate.Estate, w Wish, l *explain.Lacking, step func(string)) ([]Mended, error) {
 	ways := l.FileWays
 	switch {
 	case l.File && l.Share: // one of each side; a single step may serve both
@@ -200,7 +201,7 @@ func (m *Mended) narrower(o *Mended) bool {
 }
 
 // covers tells whether all steps of a mend are among others.
-func covers(some, all []ask.Step) bool {
+func covers(some, all []explain.Step) bool {
 	for _, s := range some {
 		if !slices.Contains(all, s) {
 			return false
@@ -211,7 +212,7 @@ func covers(some, all []ask.Step) bool {
 
 // try takes the steps in a private estate; nil where they don't give what is
 // wanted, or can't be taken.
-func try(ctx context.Context, e *estate.Estate, w Wish, l *ask.Lacking, steps []ask.Step) (*Mended, error) {
+func try(ctx context.Context, e *estate.Estate, w Wish, l *explain.Lacking, steps []explain.Step) (*Mended, error) {
 	var out *Mended
 	err := e.Private(ctx, func(p *estate.Estate) error {
 		m := &Mended{Steps: steps, Counts: "at-once", People: []string{}, Impact: []plan.Shift{}}
@@ -238,7 +239,7 @@ func try(ctx context.Context, e *estate.Estate, w Wish, l *ask.Lacking, steps []
 		if err := p.View(ctx, func(t *estate.Tx) (err error) {
 			holds = true
 			for _, who := range w.People {
-				has, herr := ask.New(t).Holds(who, l.Where, l.Want)
+				has, herr := explain.Holds(ask.New(t), who, l.Where, l.Want)
 				if herr != nil {
 					return herr
 				}

@@ -8,7 +8,7 @@ import (
 
 	acc "tarnwold/core/account"
 	"tarnwold/core/rule"
-	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/uses"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/people"
@@ -177,7 +177,7 @@ func (u *undoing) unnamed(a acc.Account, removed map[plan.ID]bool) error {
 	if turns {
 		limit = mostUses
 	}
-	uses, more, err := u.d.K.Uses([]acc.Account{a}, limit)
+	uses, more, err := uses.Uses(u.d.K, []acc.Account{a}, limit)
 	if err != nil {
 		return err
 	}
@@ -308,7 +308,7 @@ func (u *undoing) entriesGone() error {
 		still := &people.StillNamed{Account: fmt.Sprintf("%s %s", a.Kind, t.Name(a.ID))}
 		note := func(where string, items int64) {
 			if len(still.Uses) < 8 {
-				still.Uses = append(still.Uses, ask.Use{As: "entry", Where: where, What: "an entry names it", Items: items})
+				still.Uses = append(still.Uses, uses.Use{As: "entry", Where: where, What: "an entry names it", Items: items})
 			} else {
 				still.More++
 			}

@@ -27,6 +27,7 @@ import (
 	"tarnwold/core/rule"
 	"tarnwold/core/verdict"
 	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/explain"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
 	"tarnwold/internal/format/passwd"
@@ -579,7 +580,7 @@ func TestChildrenAreAsTheServerMakesThem(t *testing.T) {
 			require.NoError(t, err)
 			in := s.at
 			in.Share = &sh
-			may := k.CanMake(a, in, name, folder).Allowed
+			may := explain.CanMake(k, a, in, name, folder).Allowed
 			x := w.as(user)
 			h, st, err := x.create(s.share.Name, within(s.rest, name), rights, 2, options)
 			require.NoError(t, err)
@@ -595,7 +596,7 @@ func TestChildrenAreAsTheServerMakesThem(t *testing.T) {
 			require.NoError(t, err)
 			got, err := rules(raw)
 			require.NoError(t, err)
-			core := verdict.Made(tx.Of(s.at.Strand).Listed(), folder, k.MakerOf(a, w.here, &sh), &w.here.Traits)
+			core := verdict.Made(tx.Of(s.at.Strand).Listed(), folder, explain.MakerOf(k, a, w.here, &sh), &w.here.Traits)
 			// What the server writes of an object entry's types is whatever its memory holds.
 			for _, d := range []*rule.Descriptor{core, got} {
 				for i := range d.Rules.Entries {
@@ -652,7 +653,7 @@ func TestActsAreTheServers(t *testing.T) {
 			case verdict.NewOwner:
 				to = w.users[w.r.IntN(len(w.users))]
 			}
-			said, err := k.Try(user, a.Name, where, to, true)
+			said, err := explain.Try(k, user, a.Name, where, to, true)
 			if err != nil {
 				continue // what doesn't fit isn't asked
 			}

@@ -1,4 +1,4 @@
-package ask
+package census
 
 import (
 	"slices"
@@ -6,11 +6,13 @@ import (
 	"tarnwold/core/account"
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
+	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/uses"
 )
 
 // Job is what being in a group opens, place by place, beyond what anybody has.
 type Job struct {
-	Account
+	ask.Account
 	Purpose string    `json:"purpose,omitempty"`
 	About   string    `json:"about,omitempty"`
 	People  []string  `json:"people"` // users in it, at any depth
@@ -35,8 +37,8 @@ type Opening struct {
 
 // Jobs is a group's job, or those of a user.
 type Jobs struct {
-	User *Account `json:"user,omitempty"` // nil: a group was asked for
-	Jobs []Job    `json:"jobs"`
+	User *ask.Account `json:"user,omitempty"` // nil: a group was asked for
+	Jobs []Job        `json:"jobs"`
 	// Beyond is what a user has beside his roles: entries of his own, groups
 	// that are no roles.
 	Beyond []Beyond `json:"beyond-the-roles"`
@@ -50,13 +52,13 @@ type Beyond struct {
 	What  string `json:"what,omitempty"`
 }
 
-// nobodys is an identifier that no account has ([MS-DTYP] §2.4.2.4: NULL).
-var nobodys = account.NewID(0, 0)
+// Nobodys is an identifier that no account has ([MS-DTYP] §2.4.2.4: NULL).
+var Nobodys = account.NewID(0, 0)
 
 // Role shows what a group opens, or the roles of a user and what each opens;
 // limit lines each, 0 for all. about gives what is written down of a group.
-func (k *Asker) Role(word string, limit int, about func(account.ID) string) (*Jobs, error) {
-	a, err := k.t.User(word)
+func Role(k *ask.Asker, word string, limit int, about func(account.ID) string) (*Jobs, error) {
+	a, err := k.T.User(word)
 	if err != nil {
 		return nil, err
 	}
@@ -65,64 +67,64 @@ func (k *Asker) Role(word string, limit int, about func(account.ID) string) (*Jo
 	if a.Kind == account.User {
 		u := k.Account(a.ID)
 		out.User, groups = &u, nil
-		tok := account.NewToken(k.t, a.ID, account.Traits{})
-		for _, g := range k.t.Accounts(account.Group) {
+		tok := account.NewToken(k.T, a.ID, account.Traits{})
+		for _, g := range k.T.Accounts(account.Group) {
 			if g.Purpose == account.Role && tok.Has(g.ID) && !slices.ContainsFunc(groups, func(o account.Account) bool { return o.ID == g.ID }) {
 				groups = append(groups, g)
 			}
 		}
-		if out.Beyond, err = k.BeyondRoles(a); err != nil {
+		if out.Beyond, err = BeyondRoles(k, a); err != nil {
 			return nil, err
 		}
 	}
-	g, err := k.everything()
+	g, err := k.Everything()
 	if err != nil {
 		return nil, err
 	}
-	dir := k.directory()
+	dir := k.Directory()
 	for _, x := range groups {
 		j := Job{Account: k.Account(x.ID), Purpose: string(x.Purpose), About: about(x.ID), People: []string{}, Opens: []Opening{}}
 		for _, m := range dir.MembersBelow(x.ID) {
 			if u, ok := dir.Account(m.ID); ok && u.Kind == account.User {
-				j.People = append(j.People, k.t.Name(m.ID))
+				j.People = append(j.People, k.T.Name(m.ID))
 			}
 		}
 		slices.Sort(j.People)
-		for _, w := range g.ways {
-			if err := g.opens(x.ID, w, &j, limit); err != nil {
+		for _, w := range g.Ways {
+			if err := opens(g, x.ID, w, &j, limit); err != nil {
 				return nil, err
 			}
 		}
 		out.Jobs = append(out.Jobs, j)
 	}
-	return out, k.t.Err()
+	return out, k.T.Err()
 }
 
 // opens adds where a group opens something by one route.
-func (g *ground) opens(group account.ID, w *way, j *Job, limit int) error {
-	k := g.k
-	base, s := g.see(nobodys, w, nil), g.see(group, w, nil)
-	tok := account.NewToken(k.t, group, account.Traits{})
-	nodes := g.f.Nodes
+func opens(g *ask.Scope, group account.ID, w *ask.Route, j *Job, limit int) error {
+	k := g.K
+	base, s := g.See(Nobodys, w, nil), g.See(group, w, nil)
+	tok := account.NewToken(k.T, group, account.Traits{})
+	nodes := g.F.Nodes
 	extra := make([]right.Set, len(nodes))
 	var lines []Opening
 	for i := range nodes {
-		if !s.on[i] {
+		if !s.On[i] {
 			continue
 		}
 		n := &nodes[i]
-		extra[i] = s.granted[i] &^ base.granted[i] & right.Access
-		_, begins := w.begins[i]
-		if NothingOn(n.Before, extra[i]) || !begins && !NothingOn(n.Before, extra[n.Parent]) && g.alike(s, i) {
+		extra[i] = s.Granted[i] &^ base.Granted[i] & right.Access
+		_, begins := w.Begins[i]
+		if ask.NothingOn(n.Before, extra[i]) || !begins && !ask.NothingOn(n.Before, extra[n.Parent]) && alike(g, s, i) {
 			continue
 		}
-		o := Opening{Kind: Kind(n.Folder), Route: w.route, Level: g.level(n.Before, s.granted[i], n.Folder)}
+		o := Opening{Kind: ask.Kind(n.Folder), Route: w.Name, Level: g.Level(n.Before, s.Granted[i], n.Folder)}
 		if d := k.AsEntries(n.Before); d != nil {
 			for _, e := range d.Rules.Entries {
 				if e.Kind == rule.Allow && e.Rights.Map()&extra[i] != 0 && e.Counts() && tok.Has(e.Who) {
-					o.Entry = k.write(n.Before, e, n.Folder)
+					o.Entry = k.Write(n.Before, e, n.Folder)
 					for _, l := range tok.Chain(e.Who) {
-						o.By = append(o.By, k.t.Name(l.ID))
+						o.By = append(o.By, k.T.Name(l.ID))
 					}
 					break
 				}
@@ -132,13 +134,13 @@ func (g *ground) opens(group account.ID, w *way, j *Job, limit int) error {
 		if limit > 0 {
 			room = min(room, int64(max(0, limit-len(lines))))
 		}
-		for _, item := range g.f.Some(k.t, i, int(room)) {
-			o.Where = g.named(w, item)
+		for _, item := range g.F.Some(k.T, i, int(room)) {
+			o.Where = g.Named(w, item)
 			o.parts = parts(o.Where)
 			lines = append(lines, o)
 		}
 		j.More += n.Items - room
-		if err := k.t.Context().Err(); err != nil {
+		if err := k.T.Context().Err(); err != nil {
 			return err
 		}
 	}
@@ -153,14 +155,14 @@ const mostBeyond = 40
 // BeyondRoles lists what a user has that no role of his gives: entries that
 // name him, groups that are no roles and that he is in himself,
 // administrators' lists.
-func (k *Asker) BeyondRoles(a account.Account) ([]Beyond, error) {
+func BeyondRoles(k *ask.Asker, a account.Account) ([]Beyond, error) {
 	out := []Beyond{}
-	for _, g := range k.t.GroupsOf(a.ID) {
-		if x, ok := k.t.Account(g); ok && x.Purpose != account.Role && x.Purpose != account.Mail {
-			out = append(out, Beyond{As: "member", Where: "group " + k.t.Name(g)})
+	for _, g := range k.T.GroupsOf(a.ID) {
+		if x, ok := k.T.Account(g); ok && x.Purpose != account.Role && x.Purpose != account.Mail {
+			out = append(out, Beyond{As: "member", Where: "group " + k.T.Name(g)})
 		}
 	}
-	uses, _, err := k.Uses([]account.Account{a}, mostBeyond)
+	uses, _, err := uses.Uses(k, []account.Account{a}, mostBeyond)
 	if err != nil {
 		return nil, err
 	}
@@ -170,5 +172,5 @@ func (k *Asker) BeyondRoles(a account.Account) ([]Beyond, error) {
 			out = append(out, Beyond{As: u.As, Where: u.Where, What: u.What})
 		}
 	}
-	return out, k.t.Err()
+	return out, k.T.Err()
 }

@@ -1,13 +1,14 @@
-package ask
+package show
 
 import (
 	"encoding/json"
 	"fmt"
-	"tarnwold/core/posix"
 
 	"tarnwold/core/account"
 	"tarnwold/core/place"
+	"tarnwold/core/posix"
 	"tarnwold/core/verdict"
+	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
 )
 
@@ -43,7 +44,7 @@ type Share struct {
 	Takes    string       `json:"read-only-takes,omitempty"`
 	Rules    string       `json:"rules"`
 	Order    int          `json:"out-of-order-at,omitempty"`
-	Owner    Account      `json:"owner"`
+	Owner    ask.Account  `json:"owner"`
 	Entries  []ShownEntry `json:"entries"`
 	// Configured is what the server's own configuration says beside: see
 	// Admitted; ConfiguredIn is the file.
@@ -52,34 +53,34 @@ type Share struct {
 }
 
 // Servers lists all servers.
-func (k *Asker) Servers() ([]Server, error) {
+func Servers(k *ask.Asker) ([]Server, error) {
 	out := []Server{}
-	for _, s := range k.t.Servers() {
-		out = append(out, k.server(s))
+	for _, s := range k.T.Servers() {
+		out = append(out, server(k, s))
 	}
-	return out, k.t.Err()
+	return out, k.T.Err()
 }
 
-// Server shows one server.
-func (k *Asker) Server(name string) (*Server, error) {
-	s, err := k.t.Server(name)
+// ServerNamed shows one server.
+func ServerNamed(k *ask.Asker, name string) (*Server, error) {
+	s, err := k.T.Server(name)
 	if err != nil {
 		return nil, err
 	}
-	x := k.server(s)
-	return &x, k.t.Err()
+	x := server(k, s)
+	return &x, k.T.Err()
 }
 
-func (k *Asker) server(s estate.Server) Server {
-	x := Server{Name: s.Name, Set: s.Traits.Name, Administrators: k.t.Names(k.t.Administrators(s)), Trees: append([]string{}, k.t.Tops(s)...), Shares: []Share{}}
-	if l, ok := k.t.Link(s); ok {
+func server(k *ask.Asker, s estate.Server) Server {
+	x := Server{Name: s.Name, Set: s.Traits.Name, Administrators: k.T.Names(k.T.Administrators(s)), Trees: append([]string{}, k.T.Tops(s)...), Shares: []Share{}}
+	if l, ok := k.T.Link(s); ok {
 		x.Protocol = l.Kind
 		if json.Valid([]byte(l.Text)) {
 			x.Link = json.RawMessage(l.Text)
 		}
 	}
-	for _, sh := range k.t.Shares(s) {
-		x.Shares = append(x.Shares, k.share(s, sh))
+	for _, sh := range k.T.Shares(s) {
+		x.Shares = append(x.Shares, share(k, s, sh))
 	}
 	values := TraitValues(s.Traits)
 	for _, tr := range verdict.TraitList {
@@ -120,40 +121,40 @@ func TraitValues(t verdict.Traits) map[string]string {
 }
 
 // Shares lists the shares of all servers.
-func (k *Asker) Shares() ([]Share, error) {
+func Shares(k *ask.Asker) ([]Share, error) {
 	out := []Share{}
-	for _, s := range k.t.Servers() {
-		for _, sh := range k.t.Shares(s) {
-			out = append(out, k.share(s, sh))
+	for _, s := range k.T.Servers() {
+		for _, sh := range k.T.Shares(s) {
+			out = append(out, share(k, s, sh))
 		}
 	}
-	return out, k.t.Err()
+	return out, k.T.Err()
 }
 
-// Share shows one share.
-func (k *Asker) Share(a place.Address) (*Share, error) {
-	s, sh, err := k.t.FindShare(a)
+// ShareNamed shows one share.
+func ShareNamed(k *ask.Asker, a place.Address) (*Share, error) {
+	s, sh, err := k.T.FindShare(a)
 	if err != nil {
 		return nil, err
 	}
-	x := k.share(s, sh)
-	return &x, k.t.Err()
+	x := share(k, s, sh)
+	return &x, k.T.Err()
 }
 
-func (k *Asker) share(s estate.Server, sh estate.Share) Share {
+func share(k *ask.Asker, s estate.Server, sh estate.Share) Share {
 	d := sh.Descriptor
-	_, err := k.t.At(s, sh.Folder)
-	x := Share{Address: sh.Address(), Server: s.Name, Folder: sh.Folder, Loaded: err == nil, ReadOnly: sh.ReadOnly, Rules: rulesAre(&d.Rules),
+	_, err := k.T.At(s, sh.Folder)
+	x := Share{Address: sh.Address(), Server: s.Name, Folder: sh.Folder, Loaded: err == nil, ReadOnly: sh.ReadOnly, Rules: ask.RulesAre(&d.Rules),
 		Order: d.Rules.Misplaced() + 1, Owner: k.Account(d.Owner), Entries: []ShownEntry{}}
 	if sh.Admission.Says() {
-		x.Configured, x.ConfiguredIn = Admitted(sh.Admission), sh.Admission.File
+		x.Configured, x.ConfiguredIn = ask.Admitted(sh.Admission), sh.Admission.File
 	}
 	if sh.ReadOnly {
 		x.Takes = s.Traits.ReadOnlyTakes.String()
 	}
-	days := k.t.Dated(estate.Bearer{Share: sh.ID}, d)
+	days := k.T.Dated(estate.Bearer{Share: sh.ID}, d)
 	for i, e := range d.Rules.Entries {
-		x.Entries = append(x.Entries, ShownEntry{Place: i + 1, Entry: ShareEntry(k.lang, e), Deny: e.Kind.Refuses(), Own: true,
+		x.Entries = append(x.Entries, ShownEntry{Place: i + 1, Entry: ask.ShareEntry(k.Lang, e), Deny: e.Kind.Refuses(), Own: true,
 			From: "share " + sh.Address(), Until: string(days[e]), Who: k.Known(e.Who)})
 	}
 	return x
@@ -161,19 +162,19 @@ func (k *Asker) share(s estate.Server, sh estate.Share) Share {
 
 // Owner is who owns a place, and what that brings.
 type Owner struct {
-	Where  string  `json:"where"`
-	Kind   string  `json:"kind"`
-	Owner  Account `json:"owner"`
-	Brings string  `json:"brings"` // the rights owning brings, or by-entries where entries for owner@ say
+	Where  string      `json:"where"`
+	Kind   string      `json:"kind"`
+	Owner  ask.Account `json:"owner"`
+	Brings string      `json:"brings"` // the rights owning brings, or by-entries where entries for owner@ say
 }
 
 // Owners tells who owns some items.
-func (k *Asker) Owners(items []estate.Target) ([]Owner, error) {
+func Owners(k *ask.Asker, items []estate.Target) ([]Owner, error) {
 	out := []Owner{}
 	for _, x := range items {
-		a := k.t.Of(x.Strand)
+		a := k.T.Of(x.Strand)
 		d := k.AsEntries(a)
-		o := Owner{Where: k.t.Where(x.Item), Kind: Kind(x.Folder), Owner: k.Account(d.Owner), Brings: "read-acl,write-acl"}
+		o := Owner{Where: k.T.Where(x.Item), Kind: ask.Kind(x.Folder), Owner: k.Account(d.Owner), Brings: "read-acl,write-acl"}
 		if _, ok := a.(*posix.Rules); ok {
 			o.Brings = "write-attributes,write-acl"
 		} else if d.Rules.Absent {
@@ -187,5 +188,5 @@ func (k *Asker) Owners(items []estate.Target) ([]Owner, error) {
 		}
 		out = append(out, o)
 	}
-	return out, k.t.Err()
+	return out, k.T.Err()
 }

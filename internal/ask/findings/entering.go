@@ -1,9 +1,10 @@
-package ask
+package findings
 
 import (
 	"tarnwold/core/account"
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
+	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
 )
 
@@ -14,18 +15,18 @@ type Entering struct {
 	By     []account.ID // the accounts of entries that let him in, at most a few
 }
 
-// Entering lists everybody who has access at or below a place: by the share it
+// WhoEnters lists everybody who has access at or below a place: by the share it
 // is an address of, or by any route.
-func (k *Asker) Entering(p estate.Place) ([]Entering, error) {
-	g, err := k.layOut(p)
+func WhoEnters(k *ask.Asker, p estate.Place) ([]Entering, error) {
+	g, err := k.LayOut(p)
 	if err != nil {
 		return nil, err
 	}
-	x := &finding{k: k, g: g, toks: map[account.ID]*account.Token{}, ways: map[*way]*wayCrowd{}}
+	x := &finding{k: k, g: g, toks: map[account.ID]*account.Token{}, ways: map[*ask.Route]*wayCrowd{}}
 	var order []account.ID
 	found := map[account.ID]*Entering{}
-	for _, w := range g.ways {
-		if p.Share != nil && (w.share == nil || w.share.ID != p.Share.ID) {
+	for _, w := range g.Ways {
+		if p.Share != nil && (w.Share == nil || w.Share.ID != p.Share.ID) {
 			continue
 		}
 		c := x.crowd(w)
@@ -48,8 +49,8 @@ func (k *Asker) Entering(p estate.Place) ([]Entering, error) {
 					if r != right.ReadData {
 						e.Change = true
 					}
-					if d := k.AsEntries(g.f.Nodes[i].Before); len(e.By) == 0 {
-						tok := account.NewToken(k.directory(), id, account.Traits{})
+					if d := k.AsEntries(g.F.Nodes[i].Before); len(e.By) == 0 {
+						tok := account.NewToken(k.Directory(), id, account.Traits{})
 						for _, en := range d.Rules.Entries {
 							if en.Kind == rule.Allow && en.Rights.Map()&r != 0 && en.Counts() && tok.Has(en.Who) {
 								e.By = append(e.By, en.Who)
@@ -60,7 +61,7 @@ func (k *Asker) Entering(p estate.Place) ([]Entering, error) {
 					return true
 				})
 			}
-			if err := k.t.Context().Err(); err != nil {
+			if err := k.T.Context().Err(); err != nil {
 				return nil, err
 			}
 		}
@@ -69,5 +70,5 @@ func (k *Asker) Entering(p estate.Place) ([]Entering, error) {
 	for _, id := range order {
 		out = append(out, *found[id])
 	}
-	return out, k.t.Err()
+	return out, k.T.Err()
 }

@@ -1,4 +1,4 @@
-package ask
+package findings
 
 import (
 	"fmt"
@@ -8,6 +8,7 @@ import (
 	"tarnwold/core/account"
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
+	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
 )
 
@@ -19,14 +20,14 @@ func (x *finding) absent() error {
 		}
 		f := x.place(x.by.nodes[d])
 		f.Commands = [][]string{plainly([]string{"tarnwold", "seal", f.Where})}
-		if up, _ := x.g.f.Over(x.by.nodes[d][0], false).(*rule.Descriptor); up != nil {
+		if up, _ := x.g.F.Over(x.by.nodes[d][0], false).(*rule.Descriptor); up != nil {
 			f.Commands = [][]string{plainly([]string{"tarnwold", "unseal", f.Where, "--clear"})}
 		}
 		x.add(f)
 	}
 	for _, w := range x.shares() {
-		if w.share.Descriptor.Rules.Absent {
-			x.add(Finding{Where: "share " + w.share.Address(), Commands: [][]string{{"tarnwold", "grant", "WHO", "LEVEL", w.share.Address(), "--share"}}})
+		if w.Share.Descriptor.Rules.Absent {
+			x.add(Finding{Where: "share " + w.Share.Address(), Commands: [][]string{{"tarnwold", "grant", "WHO", "LEVEL", w.Share.Address(), "--share"}}})
 		}
 	}
 	return nil
@@ -39,7 +40,7 @@ func (x *finding) unowned() error {
 
 // ownersLeft: an owner nobody can sign on as any more.
 func (x *finding) ownersLeft() error {
-	return x.owners(func(id account.ID) bool { return x.k.shutOut()[id] != "" }, "")
+	return x.owners(func(id account.ID) bool { return x.k.ShutOut()[id] != "" }, "")
 }
 
 func (x *finding) owners(meant func(account.ID) bool, what string) error {
@@ -51,11 +52,11 @@ func (x *finding) owners(meant func(account.ID) bool, what string) error {
 	}
 	for _, id := range owned.order {
 		f := x.place(owned.nodes[id])
-		f.Who, f.What = x.k.t.Name(id), what
+		f.Who, f.What = x.k.T.Name(id), what
 		to := "WHO"
-		if s, _, ok := x.k.t.Stands(x.first(owned.nodes[id])); ok {
-			for _, a := range x.k.t.Administrators(s) {
-				to = x.k.t.Name(a)
+		if s, _, ok := x.k.T.Stands(x.first(owned.nodes[id])); ok {
+			for _, a := range x.k.T.Administrators(s) {
+				to = x.k.T.Name(a)
 				break
 			}
 		}
@@ -75,7 +76,7 @@ func (x *finding) owners(meant func(account.ID) bool, what string) error {
 
 func (x *finding) first(nodes []int) int64 {
 	for _, i := range nodes {
-		for _, item := range x.g.f.Some(x.k.t, i, 1) {
+		for _, item := range x.g.F.Some(x.k.T, i, 1) {
 			return item
 		}
 	}
@@ -88,10 +89,10 @@ func (x *finding) stale() error {
 	strays := map[pair]bool{}
 	known := map[pair]bool{}
 	var old grouped[*rule.Descriptor]
-	for i := range x.g.f.Nodes {
-		n := &x.g.f.Nodes[i]
+	for i := range x.g.F.Nodes {
+		n := &x.g.F.Nodes[i]
 		d, _ := n.Before.(*rule.Descriptor)
-		up, _ := x.g.f.Over(i, false).(*rule.Descriptor)
+		up, _ := x.g.F.Over(i, false).(*rule.Descriptor)
 		if d == nil || up == nil {
 			continue
 		}
@@ -125,7 +126,7 @@ func (x *finding) disorder() error {
 		}
 		nodes := x.by.nodes[d]
 		f := x.place(nodes)
-		f.What = x.k.lang.Write(d.Rules.Entries[at], x.folder(nodes))
+		f.What = x.k.Lang.Write(d.Rules.Entries[at], x.folder(nodes))
 		f.Commands = [][]string{mended("out-of-order", f.Where)}
 		f.Repair = Repair{Order: true, Targets: x.targets(nodes)}
 		x.add(f)
@@ -141,7 +142,7 @@ func (x *finding) each(fn func(d *rule.Descriptor, e rule.Entry, nodes []int)) {
 		if r := x.posix[d]; r != nil { // an owner, a group and the others are always there
 			own = r.Named()
 			for i := range own { // who a number is, where the estate knows
-				own[i].Who = x.k.t.AccountOf(own[i].Who)
+				own[i].Who = x.k.T.AccountOf(own[i].Who)
 			}
 		}
 		if len(own) == 0 {
@@ -158,14 +159,14 @@ func (x *finding) each(fn func(d *rule.Descriptor, e rule.Entry, nodes []int)) {
 // entry is a finding about one own entry.
 func (x *finding) write(d *rule.Descriptor, e rule.Entry, nodes []int) string {
 	if r := x.posix[d]; r != nil {
-		return x.k.write(r, e, x.folder(nodes))
+		return x.k.Write(r, e, x.folder(nodes))
 	}
-	return x.k.lang.Write(e, x.folder(nodes))
+	return x.k.Lang.Write(e, x.folder(nodes))
 }
 
 func (x *finding) entry(d *rule.Descriptor, e rule.Entry, nodes []int, kind string) Finding {
 	f := x.place(nodes)
-	f.Who, f.What = x.k.t.Name(e.Who), x.write(d, e, nodes)
+	f.Who, f.What = x.k.T.Name(e.Who), x.write(d, e, nodes)
 	f.Repair = Repair{Gone: []rule.Entry{e}, Targets: x.targets(nodes)}
 	if x.posix[d] != nil {
 		f.Repair = Repair{}
@@ -181,14 +182,14 @@ func (x *finding) entry(d *rule.Descriptor, e rule.Entry, nodes []int, kind stri
 // eachShare calls fn with every entry of every share's own rules.
 func (x *finding) eachShare(fn func(sh *estate.Share, e rule.Entry)) {
 	for _, w := range x.shares() {
-		for _, e := range w.share.Descriptor.Rules.Entries {
-			fn(w.share, e)
+		for _, e := range w.Share.Descriptor.Rules.Entries {
+			fn(w.Share, e)
 		}
 	}
 }
 
 func (x *finding) shareEntry(sh *estate.Share, e rule.Entry) Finding {
-	f := Finding{Where: "share " + sh.Address(), Who: x.k.t.Name(e.Who), What: ShareEntry(x.k.lang, e)}
+	f := Finding{Where: "share " + sh.Address(), Who: x.k.T.Name(e.Who), What: ask.ShareEntry(x.k.Lang, e)}
 	f.Repair = Repair{Share: sh, Gone: []rule.Entry{e}}
 	f.Commands = [][]string{x.revoking(sh.Address(), f.Who, sh.Descriptor, e, true)}
 	return f
@@ -231,7 +232,7 @@ func (x *finding) dead() error {
 			f.What = fmt.Sprintf("%d different entries", n)
 		}
 		f.Repair = Repair{Gone: o.gone, Targets: x.targets(o.nodes)}
-		if slices.ContainsFunc(o.nodes, func(i int) bool { _, sec := x.g.f.Nodes[i].Before.(*rule.Descriptor); return !sec }) {
+		if slices.ContainsFunc(o.nodes, func(i int) bool { _, sec := x.g.F.Nodes[i].Before.(*rule.Descriptor); return !sec }) {
 			f.Repair = Repair{}
 		}
 		w := []string{"tarnwold", "strip", id.String()}
@@ -279,13 +280,13 @@ func (x *finding) single() error {
 		f.Users = 1
 		for _, o := range d.Rules.Entries {
 			if o.Who != e.Who && o.Kind == e.Kind && o.Rights.Map().Has(e.Rights.Map()) && scopeHolds(o, e) && x.within(e.Who, o.Who) {
-				f.Other = x.k.t.Name(o.Who)
+				f.Other = x.k.T.Name(o.Who)
 				break
 			}
 		}
 		if f.Other == "" { // it takes a group of its own
 			f.Repair = Repair{}
-			what := x.k.lang.Levels.Write(e.Rights, right.OnBoth)
+			what := x.k.Lang.Levels.Write(e.Rights, right.OnBoth)
 			give := []string{"tarnwold", "grant", "GROUP", what, f.Where}
 			if e.Kind == rule.Deny {
 				give[1] = "deny"
@@ -331,7 +332,7 @@ func (x *finding) idle() error {
 		told[k] = true
 		if other, ok := x.needless(d, e); ok {
 			f := x.entry(d, e, nodes, "idle-entry")
-			f.Other = x.k.lang.Write(other, x.folder(nodes))
+			f.Other = x.k.Lang.Write(other, x.folder(nodes))
 			if other == e { // it stands there twice, and one of them stays
 				f.Repair.Twice = true
 				f.Commands = [][]string{mended("idle-entry", f.Where)}
@@ -380,50 +381,50 @@ func (x *finding) needless(d *rule.Descriptor, e rule.Entry) (other rule.Entry, 
 
 // over: last days that are past.
 func (x *finding) over() error {
-	bearers, members := x.k.t.Overdue(x.o.Today)
+	bearers, members := x.k.T.Overdue(x.o.Today)
 	cmd := [][]string{{"tarnwold", "expire"}}
 	for _, b := range bearers {
 		f := Finding{Commands: cmd, Items: 1}
 		var d rule.Any
 		folder := false
 		if b.Item != 0 {
-			r, ok := x.k.t.ItemRow(b.Item)
+			r, ok := x.k.T.ItemRow(b.Item)
 			if !ok {
 				continue
 			}
-			d, folder, f.Where = x.k.t.Of(r.Strand), r.Folder, x.k.t.Where(b.Item)
-		} else if sh, ok := x.k.t.ShareByRow(b.Share); ok {
+			d, folder, f.Where = x.k.T.Of(r.Strand), r.Folder, x.k.T.Where(b.Item)
+		} else if sh, ok := x.k.T.ShareByRow(b.Share); ok {
 			d, f.Where = sh.Descriptor, "share "+sh.Address()
 		} else {
 			continue
 		}
-		for e, u := range x.k.dated(b, d) {
+		for e, u := range x.k.Dated(b, d) {
 			if u < x.o.Today {
-				f.Who, f.What = x.k.t.Name(e.Who), x.k.write(d, e, folder)+" until "+string(u)
+				f.Who, f.What = x.k.T.Name(e.Who), x.k.Write(d, e, folder)+" until "+string(u)
 				x.add(f)
 			}
 		}
 	}
 	for _, m := range members {
-		x.add(Finding{Where: "group " + x.k.t.Name(m.Group.ID), Who: x.k.t.Name(m.Member.ID), What: "member until " + string(m.Is.Until), Users: 1, Commands: cmd})
+		x.add(Finding{Where: "group " + x.k.T.Name(m.Group.ID), Who: x.k.T.Name(m.Member.ID), What: "member until " + string(m.Is.Until), Users: 1, Commands: cmd})
 	}
 	return nil
 }
 
 // levels: levels of the estate's own that no entry has.
 func (x *finding) levels() error {
-	own := x.k.t.OwnLevels()
+	own := x.k.T.OwnLevels()
 	if len(own) == 0 {
 		return nil
 	}
 	masks := map[right.Set]bool{}
-	x.k.t.AllDescriptors(func(_ int64, a rule.Any) {
+	x.k.T.AllDescriptors(func(_ int64, a rule.Any) {
 		for _, e := range a.Listed().Rules.Entries {
 			masks[e.Rights.Map()] = true
 		}
 	})
-	for _, s := range x.k.t.Servers() {
-		for _, sh := range x.k.t.Shares(s) {
+	for _, s := range x.k.T.Servers() {
+		for _, sh := range x.k.T.Shares(s) {
 			for _, e := range sh.Descriptor.Rules.Entries {
 				masks[e.Rights.Map()] = true
 			}

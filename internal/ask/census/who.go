@@ -1,4 +1,6 @@
-package ask
+// Package census answers for everybody at once: who has access, what somebody
+// reaches, levels by place and account, two users side by side.
+package census
 
 import (
 	"math/bits"
@@ -10,6 +12,7 @@ import (
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
 	"tarnwold/core/verdict"
+	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
 )
 
@@ -18,7 +21,7 @@ type Having struct {
 	Where  string      `json:"where"`
 	Item   string      `json:"item"`
 	Kind   string      `json:"kind"`
-	Owner  Account     `json:"owner"`
+	Owner  ask.Account `json:"owner"`
 	Can    string      `json:"can,omitempty"`
 	Rules  string      `json:"rules"` // present, absent (open to everyone) or empty (closed)
 	Routes []HavingWay `json:"routes"`
@@ -57,81 +60,81 @@ type HavingLevel struct {
 
 // ByWay is those who have a level in one way.
 type ByWay struct {
-	Reason
+	ask.Reason
 	Right string `json:"right"` // the one the reason is about
 	// Account is whom the entry names; Whole: all who hold it have the level so.
-	Account *Account `json:"account,omitempty"`
-	Whole   bool     `json:"whole,omitempty"`
-	Users   []string `json:"users"`
+	Account *ask.Account `json:"account,omitempty"`
+	Whole   bool         `json:"whole,omitempty"`
+	Users   []string     `json:"users"`
 }
 
 // Who tells everyone with access to a place, or those who can do something there.
 // below lists what is open below a folder to people who can't have that itself.
-func (k *Asker) Who(where, canDo string, below bool) (*Having, error) {
+func Who(k *ask.Asker, where, canDo string, below bool) (*Having, error) {
 	p, err := k.Place(where)
 	if err != nil {
 		return nil, err
 	}
-	c, err := k.can(canDo)
+	c, err := k.Can(canDo)
 	if err != nil {
 		return nil, err
 	}
-	if c != nil && !c.of(p.Folder) {
-		return nil, unfit("", "%s is a %s, of which %s says nothing", p.Via(), Kind(p.Folder), canDo)
+	if c != nil && !c.Of(p.Folder) {
+		return nil, ask.Unfit("", "%s is a %s, of which %s says nothing", p.Via(), ask.Kind(p.Folder), canDo)
 	}
-	d := k.AsEntries(k.t.Of(p.Strand))
-	out := &Having{Where: p.Via(), Item: p.String(), Kind: Kind(p.Folder), Owner: k.Account(d.Owner), Can: canDo, Rules: rulesAre(&d.Rules), Routes: []HavingWay{}}
+	d := k.AsEntries(k.T.Of(p.Strand))
+	out := &Having{Where: p.Via(), Item: p.String(), Kind: ask.Kind(p.Folder), Owner: k.Account(d.Owner), Can: canDo, Rules: ask.RulesAre(&d.Rules), Routes: []HavingWay{}}
 	var before []right.Set
-	for i, sh := range k.routes(p) {
-		w, each := k.having(p, sh, c)
+	for i, sh := range k.Routes(p) {
+		w, each := having(k, p, sh, c)
 		out.Routes = append(out.Routes, *w)
 		if i > 0 && !slices.Equal(before, each) {
 			out.Differ = true
 		}
 		before = each
 	}
-	if err := k.beyond(p, c, out, below); err != nil {
+	if err := beyond(k, p, c, out, below); err != nil {
 		return nil, err
 	}
-	return out, k.t.Err()
+	return out, k.T.Err()
 }
 
 // having is Who by one route; it gives each user's rights too.
-func (k *Asker) having(p estate.Place, sh *estate.Share, c *can) (*HavingWay, []right.Set) {
-	g := &ground{k: k}
-	way := g.way(&p.Server, sh)
-	pop := k.population(&p.Server)
-	d := g.everyone(way, pop, nil)
+func having(k *ask.Asker, p estate.Place, sh *estate.Share, c *ask.Can) (*HavingWay, []right.Set) {
+	g := &ask.Scope{K: k}
+	way := g.Route(&p.Server, sh)
+	pop := k.Population(&p.Server)
+	d := g.Everyone(way, pop, nil)
 	// Core's own question for one user says what counts by this route.
 	var somebody account.ID
 	if len(pop.Users) > 0 {
 		somebody = pop.Users[0].ID
 	}
-	q, s := k.Question(somebody, p, sh), k.situation(d, somebody, p, sh, false)
-	out := &HavingWay{Route: way.route, Of: pop.All().Len(), Levels: []HavingLevel{}, Special: []string{}}
+	q, s := k.Question(somebody, p, sh), Situation(k, d, somebody, p, sh, false)
+	out := &HavingWay{Route: way.Name, Of: pop.All().Len(), Levels: []HavingLevel{}, Special: []string{}}
 	each := make([]right.Set, len(pop.Users))
 	var sc crowd.Scratch
 	classes := d.Classes(s, &sc)
 	if sh != nil {
-		out.Stopped = k.stopped(way, pop, s, classes)
+		out.Stopped = stopped(k, way, pop, s, classes)
 	}
-	x := &attributing{k: k, p: p, sh: sh, pop: pop, d: d, q: q, somebody: somebody, desc: k.t.Of(p.Strand), above: k.t.Above(p)}
+	x := &attributing{k: k, p: p, sh: sh, pop: pop, d: d, q: q, somebody: somebody, desc: k.T.Of(p.Strand), above: k.T.Above(p)}
 	for _, class := range classes {
-		if !NothingOn(x.desc, class.Rights) { // what opens nothing makes no difference
+		if !ask.NothingOn(x.desc, class.Rights) { // what opens nothing makes no difference
 			class.Users.Each(func(i int) bool { each[i] = class.Rights; return true })
 		}
 		users := class.Users
 		if c != nil {
 			users = x.those(users, c, class.Rights, s)
 		}
-		if n := users.Len(); n > 0 && (c != nil || !NothingOn(x.desc, class.Rights)) {
+		if n := users.Len(); n > 0 && (c != nil || !ask.NothingOn(x.desc, class.Rights)) {
 			out.Users += n
-			for id := range k.shutOut() {
+			for id := range k.ShutOut() {
 				if i, ok := pop.Place(id); ok && users.Has(i) {
 					out.Shut = append(out.Shut, pop.Users[i].Name)
 				}
 			}
-			out.Levels = append(out.Levels, HavingLevel{Level: LevelOn(k.lang.Levels, x.desc, class.Rights, p.Folder), Granted: mask(class.Rights), Users: n,
+			out.Levels = append(out.Levels, HavingLevel{Level: ask.LevelOn(k.Lang.Levels, x.desc, class.Rights, p.Folder), Granted: ask.Mask(class.Rights), Users: n,
 				By: x.by(users, class.Rights), mask: class.Rights})
 		}
 	}
@@ -163,10 +166,10 @@ func (k *Asker) having(p estate.Place, sh *estate.Share, c *can) (*HavingWay, []
 }
 
 // stopped counts the users who would have more if the share limited nobody.
-func (k *Asker) stopped(w *way, pop *crowd.Population, s crowd.Situation, classes []crowd.Class) (n int) {
+func stopped(k *ask.Asker, w *ask.Route, pop *crowd.Population, s crowd.Situation, classes []crowd.Class) (n int) {
 	var sc crowd.Scratch
-	people, self := k.Populations(pop, w.traits, w.share, k.t)
-	free := crowd.NewDecider(crowd.Way{Traits: w.traits, Administrators: k.administrators(w.server), People: people, Self: self})
+	people, self := k.Populations(pop, w.Traits, w.Share, k.T)
+	free := crowd.NewDecider(crowd.Way{Traits: w.Traits, Administrators: k.Administrators(w.Server), People: people, Self: self})
 	for _, a := range free.Classes(s, &sc) {
 		for _, b := range classes {
 			if a.Rights&^b.Rights != 0 && !right.Nothing(a.Rights) {
@@ -178,38 +181,30 @@ func (k *Asker) stopped(w *way, pop *crowd.Population, s crowd.Situation, classe
 }
 
 // those keeps the users who can do what is asked for: all of a level, or an act.
-func (x *attributing) those(users crowd.Bits, c *can, granted right.Set, s crowd.Situation) crowd.Bits {
-	if c.act == nil {
-		if granted.Has(c.rights(x.desc, x.p.Folder)) {
+func (x *attributing) those(users crowd.Bits, c *ask.Can, granted right.Set, s crowd.Situation) crowd.Bits {
+	if c.Act == nil {
+		if granted.Has(c.Rights(x.desc, x.p.Folder)) {
 			return users
 		}
 		return nil
 	}
 	top := len(x.p.Trail) == 1 || x.sh != nil && x.sh.Begins(x.p.Path)
-	return users.And(c.holding(x.k, x.d, s, x.desc, x.k.above(x.p), x.p.Folder, top, func(above bool) crowd.Situation {
+	return users.And(c.Holding(x.k, x.d, s, x.desc, x.k.Above(x.p), x.p.Folder, top, func(above bool) crowd.Situation {
 		in := x.p
 		if above {
-			in = x.k.folderOf(x.p)
+			in = x.k.FolderOf(x.p)
 		}
-		return x.k.situation(x.d, x.somebody, in, x.sh, true)
+		return Situation(x.k, x.d, x.somebody, in, x.sh, true)
 	}))
 }
 
-// above gives the rules of the folder above a place; nil where there is none.
-func (k *Asker) above(p estate.Place) rule.Any {
-	if len(p.Trail) > 1 {
-		return k.t.Of(p.Trail[1])
-	}
-	return nil
-}
-
-// situation is all that the answer for everybody depends on in a place, as the
+// Situation is all that the answer for everybody depends on in a place, as the
 // question for one of them has it; adding: as it is asked when something is
 // added to the folder.
-func (k *Asker) situation(d *crowd.Decider, somebody account.ID, p estate.Place, sh *estate.Share, adding bool) crowd.Situation {
+func Situation(k *ask.Asker, d *crowd.Decider, somebody account.ID, p estate.Place, sh *estate.Share, adding bool) crowd.Situation {
 	q := k.Question(somebody, p, sh)
 	if adding {
-		q = k.adding(somebody, p, sh)
+		q = k.Adding(somebody, p, sh)
 	}
 	s := crowd.Situation{Item: q.Item}
 	if q.Parent != nil {
@@ -226,7 +221,7 @@ func (k *Asker) situation(d *crowd.Decider, somebody account.ID, p estate.Place,
 
 // attributing says in which ways users of one class have what they have.
 type attributing struct {
-	k        *Asker
+	k        *ask.Asker
 	p        estate.Place
 	sh       *estate.Share
 	pop      *crowd.Population
@@ -242,7 +237,7 @@ type attributing struct {
 func (x *attributing) by(users crowd.Bits, granted right.Set) (out []ByWay) {
 	k := x.k
 	left := slices.Clone(users)
-	take := func(of crowd.Bits, r Reason, one right.Set, who account.ID) {
+	take := func(of crowd.Bits, r ask.Reason, one right.Set, who account.ID) {
 		hit := left.And(of)
 		n := hit.Len()
 		if n == 0 {
@@ -254,7 +249,7 @@ func (x *attributing) by(users crowd.Bits, granted right.Set) (out []ByWay) {
 		w := ByWay{Reason: r, Right: one.Names(x.p.Folder)[0], Users: make([]string, 0, n)}
 		if !who.IsZero() {
 			if _, ok := x.desc.(*posix.Rules); ok {
-				who = k.t.AccountOf(who)
+				who = k.T.AccountOf(who)
 			}
 			a := k.Account(who)
 			w.Account = &a
@@ -265,7 +260,7 @@ func (x *attributing) by(users crowd.Bits, granted right.Set) (out []ByWay) {
 		out = append(out, w)
 	}
 	if admins := x.d.Passing(); admins != nil {
-		take(admins, Reason{Granted: true, By: "administrator"}, telling(granted, strongest), account.ID{})
+		take(admins, ask.Reason{Granted: true, By: "administrator"}, telling(granted, strongest), account.ID{})
 	}
 	for left.Len() > 0 {
 		one := telling(granted, needed)
@@ -287,24 +282,24 @@ func (x *attributing) by(users crowd.Bits, granted right.Set) (out []ByWay) {
 			if s.Refuses {
 				continue
 			}
-			var r Reason
+			var r ask.Reason
 			switch s.Source {
 			case rule.OfEntry:
-				r = Reason{Granted: true, By: "entry"}
-				k.entryReason(&r, ruling(x.desc, x.q.Traits), s.Entry, x.p.Folder, x.p, 0, x.above)
+				r = ask.Reason{Granted: true, By: "entry"}
+				k.EntryReason(&r, ask.Ruling(x.desc, x.q.Traits), s.Entry, x.p.Folder, x.p, 0, x.above)
 				take(hit, r, one, s.Who)
 			case rule.OfOwner:
-				take(hit, Reason{Granted: true, By: "owner"}, one, s.Who)
+				take(hit, ask.Reason{Granted: true, By: "owner"}, one, s.Who)
 			default:
-				take(hit, Reason{Granted: true, By: "absent"}, one, account.ID{})
+				take(hit, ask.Reason{Granted: true, By: "absent"}, one, account.ID{})
 			}
 		}
 		granted &^= one // what is left has that right in another way: above, naming
 		if one == right.Delete {
-			take(left, Reason{Granted: true, By: "above"}, one, account.ID{})
+			take(left, ask.Reason{Granted: true, By: "above"}, one, account.ID{})
 		}
 		if one == right.ReadAttributes {
-			take(left, Reason{Granted: true, By: "naming"}, one, account.ID{})
+			take(left, ask.Reason{Granted: true, By: "naming"}, one, account.ID{})
 		}
 	}
 	return out

@@ -1,4 +1,4 @@
-package ask
+package census
 
 import (
 	"slices"
@@ -9,6 +9,7 @@ import (
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
 	"tarnwold/core/verdict"
+	"tarnwold/internal/ask"
 )
 
 // Reached is where an answer changes, going down: what is below has the same
@@ -30,7 +31,7 @@ type Reached struct {
 // Reach is all a user can get to by one route.
 type Reach struct {
 	Route string    `json:"route"`
-	Door  Door      `json:"connection"`
+	Door  ask.Door  `json:"connection"`
 	Lines []Reached `json:"lines"`
 	More  int64     `json:"more"` // lines beyond the limit
 	// Items is how many items the user is granted something on by the route
@@ -41,76 +42,76 @@ type Reach struct {
 
 // Reaching is all a user can get to.
 type Reaching struct {
-	User   Account `json:"user"`
-	Under  string  `json:"under,omitempty"`
-	Can    string  `json:"can,omitempty"`
-	Routes []Reach `json:"routes"`
+	User   ask.Account `json:"user"`
+	Under  string      `json:"under,omitempty"`
+	Can    string      `json:"can,omitempty"`
+	Routes []Reach     `json:"routes"`
 }
 
-// Reach tells all a user can get to, everywhere or at and below a place; limit
+// ReachOf tells all a user can get to, everywhere or at and below a place; limit
 // lines a route, 0 for all of them.
-func (k *Asker) Reach(who, under, canDo string, limit int) (*Reaching, error) {
-	user, err := k.t.User(who)
+func ReachOf(k *ask.Asker, who, under, canDo string, limit int) (*Reaching, error) {
+	user, err := k.T.User(who)
 	if err != nil {
 		return nil, err
 	}
-	c, err := k.can(canDo)
+	c, err := k.Can(canDo)
 	if err != nil {
 		return nil, err
 	}
-	g, err := k.over(under)
+	g, err := k.Over(under)
 	if err != nil {
 		return nil, err
 	}
 	out := &Reaching{User: k.Account(user.ID), Under: under, Can: canDo, Routes: []Reach{}}
-	for _, w := range g.ways {
-		r, err := g.reach(user.ID, w, c, limit)
+	for _, w := range g.Ways {
+		r, err := reach(g, user.ID, w, c, limit)
 		if err != nil {
 			return nil, err
 		}
 		out.Routes = append(out.Routes, *r)
 	}
-	return out, k.t.Err()
+	return out, k.T.Err()
 }
 
 // doing works out, beside what a user sees, whether he can do what was asked.
-func (g *ground) doing(user account.ID, w *way, c *can) (*seen, []bool) {
+func doing(g *ask.Scope, user account.ID, w *ask.Route, c *ask.Can) (*ask.Seen, []bool) {
 	if c == nil {
-		return g.see(user, w, nil), nil
+		return g.See(user, w, nil), nil
 	}
-	nodes := g.f.Nodes
+	nodes := g.F.Nodes
 	can := make([]bool, len(nodes))
-	s := g.see(user, w, func(i int, q *verdict.Question) {
+	s := g.See(user, w, func(i int, q *verdict.Question) {
 		n := &nodes[i]
 		var parent rule.Any
-		if _, begins := w.begins[i]; !begins && n.Parent >= 0 {
+		if _, begins := w.Begins[i]; !begins && n.Parent >= 0 {
 			parent = nodes[n.Parent].Before
-		} else if begins && w.begins[i].above {
-			parent = g.f.Over(i, false)
+		} else if begins && w.Begins[i].Above {
+			parent = g.F.Over(i, false)
 		}
-		can[i] = c.ok(g.k, q, verdict.Granted(q), n.Folder, n.Before, parent)
+		can[i] = c.OK(g.K, q, verdict.Granted(q), n.Folder, n.Before, parent)
 	})
 	return s, can
 }
 
-func (g *ground) reach(user account.ID, w *way, c *can, limit int) (*Reach, error) {
-	s, can := g.doing(user, w, c)
-	nodes := g.f.Nodes
-	out := &Reach{Route: w.route, Door: door(s.door), Lines: []Reached{}}
+func reach(g *ask.Scope, user account.ID, w *ask.Route, c *ask.Can, limit int) (*Reach, error) {
+	s, can := doing(g, user, w, c)
+	nodes := g.F.Nodes
+	out := &Reach{Route: w.Name, Door: ask.DoorOf(s.Door), Lines: []Reached{}}
 	var changes []int
 	for i := range nodes {
 		n := &nodes[i]
-		if !s.on[i] {
+		if !s.On[i] {
 			continue
 		}
 		out.Of += n.Items
-		_, begins := w.begins[i]
+		_, begins := w.Begins[i]
 		if c != nil {
 			if can[i] {
 				out.Items += n.Items
 			}
 			// A level or act that doesn't speak of the kind changes nothing.
-			if !c.of(n.Folder) || !begins && can[i] == g.inherited(can, i, c) {
+			if !c.Of(n.Folder) || !begins && can[i] == inherited(g, can, i, c) {
 				continue
 			}
 			if begins && !can[i] {
@@ -118,10 +119,10 @@ func (g *ground) reach(user account.ID, w *way, c *can, limit int) (*Reach, erro
 				continue
 			}
 		} else {
-			if !NothingOn(n.Before, s.granted[i]) {
+			if !ask.NothingOn(n.Before, s.Granted[i]) {
 				out.Items += n.Items
 			}
-			if !begins && g.alike(s, i) {
+			if !begins && alike(g, s, i) {
 				continue
 			}
 		}
@@ -133,31 +134,31 @@ func (g *ground) reach(user account.ID, w *way, c *can, limit int) (*Reach, erro
 		if limit > 0 {
 			most = min(most, int64(max(0, limit-len(out.Lines))))
 		}
-		for _, item := range g.f.Some(g.k.t, i, int(most)) {
-			at := g.named(w, item)
-			l := Reached{Where: at, Kind: Kind(n.Folder), Level: g.level(n.Before, s.granted[i], n.Folder), Granted: mask(s.granted[i]), Parts: parts(at)}
-			usable := !NothingOn(n.Before, s.granted[i])
+		for _, item := range g.F.Some(g.K.T, i, int(most)) {
+			at := g.Named(w, item)
+			l := Reached{Where: at, Kind: ask.Kind(n.Folder), Level: g.Level(n.Before, s.Granted[i], n.Folder), Granted: ask.Mask(s.Granted[i]), Parts: parts(at)}
+			usable := !ask.NothingOn(n.Before, s.Granted[i])
 			if c != nil {
 				yes := can[i]
 				l.Can, usable = &yes, yes
 			}
-			l.ByNameOnly = usable && !s.browsed[i]
+			l.ByNameOnly = usable && !s.Browsed[i]
 			out.Lines = append(out.Lines, l)
 		}
 		out.More += n.Items - most
-		if err := g.k.t.Context().Err(); err != nil {
+		if err := g.K.T.Context().Err(); err != nil {
 			return nil, err
 		}
 	}
 	slices.SortFunc(out.Lines, func(a, b Reached) int { return slices.Compare(a.Parts, b.Parts) })
-	return out, g.k.t.Err()
+	return out, g.K.T.Err()
 }
 
 // inherited gives the answer of the nearest node above that a level or act
 // speaks of.
-func (g *ground) inherited(can []bool, i int, c *can) bool {
-	for p := g.f.Nodes[i].Parent; p >= 0; p = g.f.Nodes[p].Parent {
-		if c.of(true) {
+func inherited(g *ask.Scope, can []bool, i int, c *ask.Can) bool {
+	for p := g.F.Nodes[i].Parent; p >= 0; p = g.F.Nodes[p].Parent {
+		if c.Of(true) {
 			return can[p]
 		}
 	}
@@ -165,11 +166,11 @@ func (g *ground) inherited(can []bool, i int, c *can) bool {
 }
 
 // alike tells whether a user's answer on a node is that on the folder above.
-func (g *ground) alike(s *seen, i int) bool {
-	n := &g.f.Nodes[i]
-	a, b := s.granted[i], s.granted[n.Parent]
+func alike(g *ask.Scope, s *ask.Seen, i int) bool {
+	n := &g.F.Nodes[i]
+	a, b := s.Granted[i], s.Granted[n.Parent]
 	switch {
-	case NothingOn(n.Before, a) && NothingOn(n.Before, b):
+	case ask.NothingOn(n.Before, a) && ask.NothingOn(n.Before, b):
 		return true
 	case n.Folder:
 		return (a^b)&right.Access == 0
@@ -178,7 +179,7 @@ func (g *ground) alike(s *seen, i int) bool {
 		return (a^b)&right.Access&^(right.DeleteChild|right.Delete|right.Execute) == 0
 	}
 	// A file has nothing below it, so that delete-child says nothing there.
-	return (a^b)&right.Access&^right.DeleteChild == 0 || g.level(n.Before, a, false) == g.level(n.Before, b, true)
+	return (a^b)&right.Access&^right.DeleteChild == 0 || g.Level(n.Before, a, false) == g.Level(n.Before, b, true)
 }
 
 // parts splits an address into its names, the route first.

@@ -1,29 +1,28 @@
-package ask
+package explain
 
 import (
-	"fmt"
-
 	"tarnwold/core/account"
 	"tarnwold/core/place"
 	"tarnwold/core/posix"
 	"tarnwold/core/rule"
 	"tarnwold/core/verdict"
+	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
 )
 
 // Tried is what comes of one act of one user by one route.
 type Tried struct {
-	User    Account  `json:"user"`
-	Act     string   `json:"act"`
-	Where   string   `json:"where"`
-	To      string   `json:"to,omitempty"`
-	Kind    string   `json:"kind"` // folder or file: what is acted on, or made
-	Route   string   `json:"route"`
-	Allowed bool     `json:"allowed"`
-	Door    Door     `json:"connection"`
-	Needs   []Needed `json:"needs"`
-	Mend    *Mend    `json:"first-to-change,omitempty"`
-	Error   string   `json:"error,omitempty"` // why it can't be answered, among many
+	User    ask.Account `json:"user"`
+	Act     string      `json:"act"`
+	Where   string      `json:"where"`
+	To      string      `json:"to,omitempty"`
+	Kind    string      `json:"kind"` // folder or file: what is acted on, or made
+	Route   string      `json:"route"`
+	Allowed bool        `json:"allowed"`
+	Door    ask.Door    `json:"connection"`
+	Needs   []Needed    `json:"needs"`
+	Mend    *Mend       `json:"first-to-change,omitempty"`
+	Error   string      `json:"error,omitempty"` // why it can't be answered, among many
 }
 
 // Needed is one right, or other thing, that an act needs in one place.
@@ -31,12 +30,12 @@ type Needed struct {
 	// On is item, folder (it is in, or is to be made in), target (the folder
 	// it goes to), replaced (what is there and goes), share, connection (that isn't read-only) or owner (an
 	// administrator, or who owns it already).
-	On     string  `json:"on"`
-	Where  string  `json:"where"`
-	Right  string  `json:"right,omitempty"`
-	Held   bool    `json:"held"`
-	Reason *Reason `json:"because,omitempty"` // of a right
-	Share  bool    `json:"by-share,omitempty"`
+	On     string      `json:"on"`
+	Where  string      `json:"where"`
+	Right  string      `json:"right,omitempty"`
+	Held   bool        `json:"held"`
+	Reason *ask.Reason `json:"because,omitempty"` // of a right
+	Share  bool        `json:"by-share,omitempty"`
 
 	entry *rule.Entry
 }
@@ -60,70 +59,55 @@ type Mend struct {
 var ons = [...]string{verdict.OnItem: "item", verdict.OnFolder: "folder", verdict.OnTarget: "target", verdict.OnThere: "replaced", verdict.OnKernel: "kernel", verdict.OnNames: "names",
 	verdict.OnShare: "share", verdict.OnConnection: "connection", verdict.OnOwner: "owner"}
 
-// adding puts together what core is asked where something is added to a folder.
-func (k *Asker) adding(user account.ID, p estate.Place, sh *estate.Share) *verdict.Question {
-	q := k.Question(user, p, sh)
-	if _, ok := k.t.Of(p.Strand).(*posix.Rules); q.Traits.AsksFoldersAbove && !ok { // there adding takes execute by itself
-		q.Above = append([]*rule.List{q.Item}, q.Above...)
-	}
-	q.Item = k.Read(k.t.Of(p.Strand), q.Traits.AddReading())
-	return q
-}
-
-// unfit is a question that doesn't fit what is there.
-func unfit(do, why string, args ...any) error {
-	return &estate.Refused{Why: fmt.Sprintf(why, args...), Do: do}
-}
-
 // Try tells whether a user can do an act, and what of it is missing.
-func (k *Asker) Try(who, act, where, to string, brief bool) (*Tried, error) {
-	user, err := k.t.User(who)
+func Try(k *ask.Asker, who, act, where, to string, brief bool) (*Tried, error) {
+	user, err := k.T.User(who)
 	if err != nil {
 		return nil, err
 	}
 	a, ok := verdict.ActNamed(act)
 	if !ok {
-		return nil, &estate.NotFound{What: "act", Name: act, Near: estate.Nearest(act, ActNames())}
+		return nil, &estate.NotFound{What: "act", Name: act, Near: estate.Nearest(act, ask.ActNames())}
 	}
-	s, err := k.spots(a, where, to)
+	s, err := findOperands(k, a, where, to)
 	if err != nil {
 		return nil, err
 	}
-	return k.TryOn(user, s, brief), k.t.Err()
+	return TryOn(k, user, s, brief), k.T.Err()
 }
 
 // CanMake tells whether a user can make something in a folder, by the way in
 // the folder was asked for.
-func (k *Asker) CanMake(user account.Account, in estate.Place, name string, folder bool) *Tried {
-	s := &spots{folder: in, hasFolder: true, share: in.Share, folderKind: folder, where: within(in, name)}
+func CanMake(k *ask.Asker, user account.Account, in estate.Place, name string, folder bool) *Tried {
+	s := &operands{folder: in, hasFolder: true, share: in.Share, folderKind: folder, where: within(in, name)}
 	s.act, _ = verdict.ActNamed("create")
 	if folder {
 		s.act, _ = verdict.ActNamed("make-folder")
 	}
-	return k.TryOn(user, s, false)
+	return TryOn(k, user, s, false)
 }
 
 // TryAt tries an act that touches one item alone, at the server itself.
-func (k *Asker) TryAt(user account.Account, act *verdict.Act, at estate.Place) *Tried {
+func TryAt(k *ask.Asker, user account.Account, act *verdict.Act, at estate.Place) *Tried {
 	at.Share = nil
-	s := &spots{act: act, item: &at, folderKind: at.Folder, where: at.String()}
-	return k.TryOn(user, s, false)
+	s := &operands{act: act, item: &at, folderKind: at.Folder, where: at.String()}
+	return TryOn(k, user, s, false)
 }
 
 // CanMakeUnder is CanMake in a folder that is itself being made below one that
 // is there, with the rules it gets.
-func (k *Asker) CanMakeUnder(user account.Account, in estate.Place, where string, rules rule.Any, folder bool) *Tried {
-	q := k.adding(user.ID, in, in.Share)
+func CanMakeUnder(k *ask.Asker, user account.Account, in estate.Place, where string, rules rule.Any, folder bool) *Tried {
+	q := k.Adding(user.ID, in, in.Share)
 	q.Item = k.Read(rules, q.Traits.AddReading())
 	add := verdict.AddRight(folder)
-	out := &Tried{User: k.Account(user.ID), Act: "create", Where: where, Kind: Kind(folder), Allowed: verdict.Granted(q).Has(add)}
+	out := &Tried{User: k.Account(user.ID), Act: "create", Where: where, Kind: ask.Kind(folder), Allowed: verdict.Granted(q).Has(add)}
 	out.Needs = []Needed{{On: "folder", Where: place.Dir(where), Right: add.Names(true)[0], Held: out.Allowed}}
 	return out
 }
 
 // CanMove tells whether a user can move or rename an item into a folder.
-func (k *Asker) CanMove(user account.Account, p, in estate.Place, name string) *Tried {
-	s := &spots{item: &p, share: p.Share, folderKind: p.Folder, where: p.Via(), to: within(in, name)}
+func CanMove(k *ask.Asker, user account.Account, p, in estate.Place, name string) *Tried {
+	s := &operands{item: &p, share: p.Share, folderKind: p.Folder, where: p.Via(), to: within(in, name)}
 	if p.Share != nil && (in.Share == nil || in.Share.ID != p.Share.ID) { // two ways in: it is done at the server
 		s.share = nil
 	}
@@ -134,24 +118,24 @@ func (k *Asker) CanMove(user account.Account, p, in estate.Place, name string) *
 		s.act, _ = verdict.ActNamed("move")
 		s.target = &in
 	}
-	return k.TryOn(user, s, false)
+	return TryOn(k, user, s, false)
 }
 
 // CanRead tells whether a user can read a file, or list a folder.
-func (k *Asker) CanRead(user account.Account, p estate.Place) *Tried {
-	s := &spots{item: &p, share: p.Share, folderKind: p.Folder, where: p.Via()}
+func CanRead(k *ask.Asker, user account.Account, p estate.Place) *Tried {
+	s := &operands{item: &p, share: p.Share, folderKind: p.Folder, where: p.Via()}
 	s.act, _ = verdict.ActNamed("read")
 	if p.Folder {
 		s.act, _ = verdict.ActNamed("list")
 	}
-	return k.TryOn(user, s, false)
+	return TryOn(k, user, s, false)
 }
 
 // MakerOf is a user as somebody who makes items on a server.
-func (k *Asker) MakerOf(user account.Account, s estate.Server, sh *estate.Share) verdict.Maker {
+func MakerOf(k *ask.Asker, user account.Account, s estate.Server, sh *estate.Share) verdict.Maker {
 	connects := user.ID
-	if l := k.listsOf(sh); l != nil && !l.As.IsZero() {
-		if as, ok := k.t.Account(l.As); ok {
+	if l := k.ListsOf(sh); l != nil && !l.As.IsZero() {
+		if as, ok := k.T.Account(l.As); ok {
 			user = as
 		} else if n, uid, ok := l.As.POSIX(); ok && uid {
 			user = account.Account{Kind: account.User, ID: l.As, POSIX: int64(n), Primary: l.Group}
@@ -169,14 +153,14 @@ func (k *Asker) MakerOf(user account.Account, s estate.Server, sh *estate.Share)
 	} else if n, uid, ok := user.ID.POSIX(); ok && uid {
 		m.UID, m.GID = user.ID, account.GID(n)
 	}
-	if g, ok := k.t.Account(user.Primary); ok && g.POSIX != account.NoPOSIX {
+	if g, ok := k.T.Account(user.Primary); ok && g.POSIX != account.NoPOSIX {
 		m.GID = account.GID(uint32(g.POSIX))
 	} else if _, uid, ok := user.Primary.POSIX(); ok && !uid {
 		m.GID = user.Primary
 	}
-	tok := k.token(connects, &s, sh == nil)
-	bosses := k.administrators(&s)
-	if l := k.listsOf(sh); l != nil {
+	tok := k.Token(connects, &s, sh == nil)
+	bosses := k.Administrators(&s)
+	if l := k.ListsOf(sh); l != nil {
 		if l.Replaces {
 			bosses = l.Administrators
 		}
@@ -195,77 +179,48 @@ func (k *Asker) MakerOf(user account.Account, s estate.Server, sh *estate.Share)
 	return m
 }
 
-// ActNames lists the acts.
-func ActNames() (out []string) {
-	for _, a := range verdict.Acts {
-		out = append(out, a.Name)
-	}
-	return out
-}
-
 // asTrial puts together what core is asked of an act.
-func (k *Asker) asTrial(user account.Account, s *spots) verdict.Trial {
+func asTrial(k *ask.Asker, user account.Account, s *operands) verdict.Trial {
 	t := verdict.Trial{IsFolder: s.folderKind, To: s.owner}
 	if s.item != nil {
 		t.Item = k.Question(user.ID, *s.item, s.share)
 	}
 	if s.hasFolder {
-		t.Folder = k.adding(user.ID, s.folder, s.share)
+		t.Folder = k.Adding(user.ID, s.folder, s.share)
 	}
 	if s.target != nil {
-		t.Target = k.adding(user.ID, *s.target, s.share)
+		t.Target = k.Adding(user.ID, *s.target, s.share)
 	}
 	if s.there != nil {
 		t.There = k.Question(user.ID, *s.there, s.share)
 	}
 	if s.item != nil {
-		_, t.Posix = k.t.Of(s.item.Strand).(*posix.Rules)
-		t.Kernel = k.kernel(t.Item, k.t.Of(s.item.Strand), k.above(*s.item))
+		_, t.Posix = k.T.Of(s.item.Strand).(*posix.Rules)
+		t.Kernel = k.Kernel(t.Item, k.T.Of(s.item.Strand), k.Above(*s.item))
 		if t.Kernel != nil && t.Target != nil {
-			t.Names = k.shown(t.Target, k.t.Of(s.target.Strand))
+			t.Names = k.Shown(t.Target, k.T.Of(s.target.Strand))
 		} else if t.Kernel != nil && t.Folder != nil {
-			t.Names = k.shown(t.Folder, k.t.Of(s.folder.Strand))
+			t.Names = k.Shown(t.Folder, k.T.Of(s.folder.Strand))
 		}
 	}
 	return t
 }
 
-// kernel gives a question as the kernel alone would be asked it, where an SMB
-// server decides before it; nil elsewhere. Above are rules of the folder above.
-func (k *Asker) kernel(q *verdict.Question, item, above rule.Any) *verdict.Question {
-	if q.Item.Beneath == nil || above == nil {
-		return nil
-	}
-	x, how := *q, q.Traits.AboveReading()
-	x.Administrator, x.Share, x.Self = q.Passes(), nil, nil
-	x.Item, x.Parent = k.Read(item, how), k.Read(above, how)
-	return &x
-}
-
-// shown gives the question whether the kernel shows somebody the names in a
-// folder, of which q asks whether he may add to it.
-func (k *Asker) shown(q *verdict.Question, folder rule.Any) *verdict.Question {
-	x := *q
-	x.Administrator, x.Share, x.Self, x.Parent = q.Passes(), nil, nil, nil
-	x.Item = k.Read(folder, q.Traits.AboveReading())
-	return &x
-}
-
 // TryOn is Try where everything is found.
-func (k *Asker) TryOn(user account.Account, s *spots, brief bool) *Tried {
-	t := k.asTrial(user, s)
+func TryOn(k *ask.Asker, user account.Account, s *operands, brief bool) *Tried {
+	t := asTrial(k, user, s)
 	got := verdict.Try(s.act, &t)
-	out := &Tried{User: k.Account(user.ID), Act: s.act.Name, Where: s.where, To: s.to, Kind: Kind(s.folderKind), Route: "local", Allowed: got.Allowed, Needs: []Needed{}}
+	out := &Tried{User: k.Account(user.ID), Act: s.act.Name, Where: s.where, To: s.to, Kind: ask.Kind(s.folderKind), Route: "local", Allowed: got.Allowed, Needs: []Needed{}}
 	if s.share != nil {
 		out.Route = s.share.Address()
 	}
 	d, _ := base(&t).Connect()
-	out.Door = door(d)
+	out.Door = ask.DoorOf(d)
 	for _, c := range got.Checks[:got.N] {
 		if brief && c.OK == !got.Allowed { // the first that decides is enough
 			continue
 		}
-		out.Needs = append(out.Needs, k.needed(c, s, &t, d)...)
+		out.Needs = append(out.Needs, needed(k, c, s, &t, d)...)
 		if brief {
 			break
 		}
@@ -273,7 +228,7 @@ func (k *Asker) TryOn(user account.Account, s *spots, brief bool) *Tried {
 	if !got.Allowed {
 		for i := range out.Needs {
 			if !out.Needs[i].Held {
-				out.Mend = k.mend(&out.Needs[i], user, s, &t, d)
+				out.Mend = mend(k, &out.Needs[i], user, s, &t, d)
 				break
 			}
 		}
@@ -282,7 +237,7 @@ func (k *Asker) TryOn(user account.Account, s *spots, brief bool) *Tried {
 }
 
 // needed tells of one check, right by right.
-func (k *Asker) needed(c verdict.Check, s *spots, t *verdict.Trial, d verdict.Door) (out []Needed) {
+func needed(k *ask.Asker, c verdict.Check, s *operands, t *verdict.Trial, d verdict.Door) (out []Needed) {
 	at, q, adds := s.item, t.Item, false
 	switch c.On {
 	case verdict.OnFolder:
@@ -308,8 +263,8 @@ func (k *Asker) needed(c verdict.Check, s *spots, t *verdict.Trial, d verdict.Do
 		if c.On == verdict.OnConnection || s.share == nil {
 			n := Needed{On: ons[c.On], Where: where, Held: c.OK, Share: true}
 			if s.share != nil && !c.OK {
-				n.Reason = &Reason{By: doorBy(d), SetOn: where}
-				if r := k.doorReason(base(t), s.share, d); r != nil && r.By == "configuration" {
+				n.Reason = &ask.Reason{By: doorBy(d), SetOn: where}
+				if r := k.DoorReason(base(t), s.share, d); r != nil && r.By == "configuration" {
 					n.Reason = r
 				}
 			}
@@ -321,8 +276,8 @@ func (k *Asker) needed(c verdict.Check, s *spots, t *verdict.Trial, d verdict.Do
 	}
 	q = c.Past(q)
 	v := verdict.Decide(q)
-	desc := k.t.Of(at.Strand)
-	above := k.t.Above(*at)
+	desc := k.T.Of(at.Strand)
+	above := k.T.Above(*at)
 	for _, f := range v.Findings {
 		if f.Right&c.Rights == 0 {
 			continue
@@ -331,7 +286,7 @@ func (k *Asker) needed(c verdict.Check, s *spots, t *verdict.Trial, d verdict.Do
 		byShare := s.share != nil && !c.PastShare && (c.On == verdict.OnShare || d.Refused || f.FileOK && !f.ShareOK)
 		if byShare {
 			n.Share = true
-			r := k.shareReason(q, s.share, f.Share, f.ShareOK)
+			r := k.ShareReason(q, s.share, f.Share, f.ShareOK)
 			n.Reason = &r
 			if f.Share.Source == verdict.ByEntry {
 				n.entry = &s.share.Descriptor.Rules.Entries[f.Share.Entry]
@@ -343,8 +298,8 @@ func (k *Asker) needed(c verdict.Check, s *spots, t *verdict.Trial, d verdict.Do
 			if _, ok := desc.(*posix.Rules); adds && !ok && f.File.Source == verdict.ByTraverse {
 				f.File.Folder-- // the folder itself stands first
 			}
-			r := k.fileReason(q, *at, desc, above, f, s.share)
-			k.nearest(&r, q, k.AsEntries(desc), f.Right, at.Folder)
+			r := k.FileReason(q, *at, desc, above, f, s.share)
+			nearest(k, &r, q, k.AsEntries(desc), f.Right, at.Folder)
 			n.Reason = &r
 		}
 		out = append(out, n)
@@ -371,8 +326,8 @@ func doorBy(d verdict.Door) string {
 }
 
 // mend says what would have to change first.
-func (k *Asker) mend(n *Needed, user account.Account, s *spots, t *verdict.Trial, d verdict.Door) *Mend {
-	m := &Mend{Who: k.t.Name(user.ID), Right: n.Right, Where: n.Where}
+func mend(k *ask.Asker, n *Needed, user account.Account, s *operands, t *verdict.Trial, d verdict.Door) *Mend {
+	m := &Mend{Who: k.T.Name(user.ID), Right: n.Right, Where: n.Where}
 	switch {
 	case n.On == "owner":
 		return &Mend{Do: "administrator", Who: m.Who, Where: "server " + s.server().Name}
@@ -381,7 +336,7 @@ func (k *Asker) mend(n *Needed, user account.Account, s *spots, t *verdict.Trial
 		switch {
 		case d.Why == verdict.Barred || d.Why == verdict.NotListed || d.Why == verdict.ReadListed && (n.On == "connection" || n.Reason.By == "configuration"):
 			m := &Mend{Do: "configuration", Who: m.Who, Where: m.Where}
-			if r := k.doorReason(base(t), s.share, d); r != nil {
+			if r := k.DoorReason(base(t), s.share, d); r != nil {
 				m.Entry = r.Entry
 			}
 			return m

@@ -1,13 +1,14 @@
-package ask
+package show
 
 import (
 	"tarnwold/core/account"
+	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
 )
 
 // Person is an account with what groups it is in.
 type Person struct {
-	Account
+	ask.Account
 	POSIX   *int64   `json:"id,omitempty"` // uid or gid
 	Purpose string   `json:"purpose,omitempty"`
 	Primary string   `json:"primary-group,omitempty"`
@@ -17,28 +18,28 @@ type Person struct {
 }
 
 // People lists the accounts of a kind.
-func (k *Asker) People(kind account.Kind) ([]Person, error) {
-	d := k.t.Directory()
+func People(k *ask.Asker, kind account.Kind) ([]Person, error) {
+	d := k.T.Directory()
 	out := []Person{}
-	for _, a := range k.t.Accounts(kind) {
-		out = append(out, k.person(d, a))
+	for _, a := range k.T.Accounts(kind) {
+		out = append(out, person(k, d, a))
 	}
-	return out, k.t.Err()
+	return out, k.T.Err()
 }
 
-func (k *Asker) person(d *account.Directory, a account.Account) Person {
-	p := Person{Account: Account{k.t.Name(a.ID), a.ID.String(), a.Kind.String(), k.shutOut()[a.ID]}, Purpose: string(a.Purpose), In: k.t.Names(d.GroupsOf(a.ID))}
+func person(k *ask.Asker, d *account.Directory, a account.Account) Person {
+	p := Person{Account: ask.Account{Name: k.T.Name(a.ID), ID: a.ID.String(), Kind: a.Kind.String(), Shut: k.ShutOut()[a.ID]}, Purpose: string(a.Purpose), In: k.T.Names(d.GroupsOf(a.ID))}
 	if a.POSIX != account.NoPOSIX {
 		p.POSIX = &a.POSIX
 	}
 	if !a.Primary.IsZero() {
-		p.Primary = k.t.Name(a.Primary)
+		p.Primary = k.T.Name(a.Primary)
 	}
 	for _, id := range a.Former.IDs() {
 		p.Former = append(p.Former, id.String())
 	}
 	if a.Kind == account.Group {
-		p.Members = k.t.Names(d.MembersOf(a.ID))
+		p.Members = k.T.Names(d.MembersOf(a.ID))
 	}
 	return p
 }
@@ -55,7 +56,7 @@ const chainEnds = 8
 
 // Way is the way from an account to a group.
 type Way struct {
-	Account
+	ask.Account
 	Chain   []string `json:"chain"`              // from the member to the group
 	Between int      `json:"left-out,omitempty"` // so many groups in the middle of a long chain
 	Primary string   `json:"primary,omitempty"`  // yes: the user's primary group, which no list shows; above: reached by that
@@ -63,23 +64,23 @@ type Way struct {
 }
 
 // User shows a user.
-func (k *Asker) User(word string) (*Belonging, error) {
-	u, err := k.t.Named(word, account.User)
+func User(k *ask.Asker, word string) (*Belonging, error) {
+	u, err := k.T.Named(word, account.User)
 	if err != nil {
 		return nil, err
 	}
-	d := k.t.Directory()
+	d := k.T.Directory()
 	tok := account.NewToken(d, u.ID, account.Traits{})
-	out := &Belonging{Person: k.person(d, u), Groups: []Way{}}
+	out := &Belonging{Person: person(k, d, u), Groups: []Way{}}
 	ends := tok.Ends(chainEnds)
-	for _, g := range k.t.Accounts(account.Group) {
+	for _, g := range k.T.Accounts(account.Group) {
 		links, between := ends.Of(g.ID)
 		if links == nil {
 			continue
 		}
 		w := Way{Account: k.Account(g.ID), Between: between}
 		for _, l := range links {
-			w.Chain = append(w.Chain, k.t.Name(l.ID))
+			w.Chain = append(w.Chain, k.T.Name(l.ID))
 		}
 		if links[1].Step == account.PrimaryOf {
 			w.Primary = "yes"
@@ -87,12 +88,12 @@ func (k *Asker) User(word string) (*Belonging, error) {
 				w.Primary = "above"
 			}
 		}
-		if m, ok := k.t.Member(g.ID, links[len(links)-2].ID); ok {
+		if m, ok := k.T.Member(g.ID, links[len(links)-2].ID); ok {
 			w.Until = string(m.Until)
 		}
 		out.Groups = append(out.Groups, w)
 	}
-	return out, k.t.Err()
+	return out, k.T.Err()
 }
 
 // Gathering is a group and its members at any depth, with the way there.
@@ -104,33 +105,33 @@ type Gathering struct {
 }
 
 // Group shows a group.
-func (k *Asker) Group(word string) (*Gathering, error) {
-	g, err := k.t.Named(word, account.Group)
+func Group(k *ask.Asker, word string) (*Gathering, error) {
+	g, err := k.T.Named(word, account.Group)
 	if err != nil {
 		return nil, err
 	}
-	d := k.t.Directory()
-	out := &Gathering{Person: k.person(d, g), All: []Way{}}
+	d := k.T.Directory()
+	out := &Gathering{Person: person(k, d, g), All: []Way{}}
 	for _, m := range d.MembersBelow(g.ID) {
 		chain, between := m.Ends(chainEnds)
-		w := Way{Account: k.Account(m.ID), Chain: k.t.Names(chain), Between: between}
+		w := Way{Account: k.Account(m.ID), Chain: k.T.Names(chain), Between: between}
 		if a, ok := d.Account(m.ID); ok && a.Kind == account.User {
 			out.Users++
 		}
 		if m.Primary {
 			w.Primary = "yes"
-		} else if is, ok := k.t.Member(m.Direct(), m.ID); ok {
+		} else if is, ok := k.T.Member(m.Direct(), m.ID); ok {
 			w.Until = string(is.Until)
 		}
 		out.All = append(out.All, w)
 	}
 	for _, m := range d.MembersOf(g.ID) {
 		if loop := d.Loop(g.ID, m); loop != nil {
-			out.Loop = k.t.Names(loop)
+			out.Loop = k.T.Names(loop)
 			break
 		}
 	}
-	return out, k.t.Err()
+	return out, k.T.Err()
 }
 
 // Owned is an item somebody owns.
@@ -139,22 +140,22 @@ type Owned struct {
 	Where string `json:"where"`
 }
 
-// Owned calls fn with each item somebody owns, at or below a place or, where
+// EachOwned calls fn with each item somebody owns, at or below a place or, where
 // none is named, everywhere.
-func (k *Asker) Owned(who, under string, fn func(Owned) error) (Account, error) {
-	id, err := k.t.Who(who)
+func EachOwned(k *ask.Asker, who, under string, fn func(Owned) error) (ask.Account, error) {
+	id, err := k.T.Who(who)
 	if err != nil {
-		return Account{}, err
+		return ask.Account{}, err
 	}
 	var top *estate.Place
 	if under != "" {
 		p, err := k.Place(under)
 		if err != nil {
-			return Account{}, err
+			return ask.Account{}, err
 		}
 		top = &p
 	}
-	return k.Account(id), k.t.Owned([]account.ID{id}, top, func(x estate.Target, where string) error {
-		return fn(Owned{Kind(x.Folder), where})
+	return k.Account(id), k.T.Owned([]account.ID{id}, top, func(x estate.Target, where string) error {
+		return fn(Owned{ask.Kind(x.Folder), where})
 	})
 }

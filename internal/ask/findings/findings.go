@@ -1,4 +1,5 @@
-package ask
+// Package findings looks at everything for what is probably wrong.
+package findings
 
 import (
 	"slices"
@@ -8,6 +9,7 @@ import (
 	"tarnwold/core/posix"
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
+	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
 )
 
@@ -106,43 +108,43 @@ const mostTargets = 200_000
 
 // finding is one look at everything.
 type finding struct {
-	k       *Asker
-	g       *ground
+	k       *ask.Asker
+	g       *ask.Scope
 	o       *FindingsOptions
 	out     []Finding
 	dir     *account.Directory
 	toks    map[account.ID]*account.Token
-	ways    map[*way]*wayCrowd
+	ways    map[*ask.Route]*wayCrowd
 	by      grouped[*rule.Descriptor] // nodes by their own descriptor, or what they list
 	posix   map[*rule.Descriptor]*posix.Rules
 	primary map[account.ID][]account.ID // users by their primary group, once asked for
 }
 
 // Findings looks for what is probably wrong.
-func (k *Asker) Findings(o FindingsOptions) ([]Finding, error) {
+func Findings(k *ask.Asker, o FindingsOptions) ([]Finding, error) {
 	for _, name := range o.Kinds {
 		if !slices.Contains(FindingKinds(), name) {
 			return nil, &estate.NotFound{What: "kind of finding", Name: name, Near: estate.Nearest(name, FindingKinds())}
 		}
 	}
-	x := &finding{k: k, o: &o, out: []Finding{}, toks: map[account.ID]*account.Token{}, ways: map[*way]*wayCrowd{}, posix: map[*rule.Descriptor]*posix.Rules{}}
+	x := &finding{k: k, o: &o, out: []Finding{}, toks: map[account.ID]*account.Token{}, ways: map[*ask.Route]*wayCrowd{}, posix: map[*rule.Descriptor]*posix.Rules{}}
 	var err error
 	if o.Where == "" {
-		x.g, err = k.everything()
+		x.g, err = k.Everything()
 	} else {
 		var p estate.Place
 		if p, err = k.Place(o.Where); err == nil {
 			p.Share = nil
-			x.g, err = k.layOut(p)
+			x.g, err = k.LayOut(p)
 		}
 	}
 	if err != nil {
 		return nil, err
 	}
-	x.dir = k.directory()
-	for i := range x.g.f.Nodes {
-		d := k.AsEntries(x.g.f.Nodes[i].Before)
-		if r, ok := x.g.f.Nodes[i].Before.(*posix.Rules); ok {
+	x.dir = k.Directory()
+	for i := range x.g.F.Nodes {
+		d := k.AsEntries(x.g.F.Nodes[i].Before)
+		if r, ok := x.g.F.Nodes[i].Before.(*posix.Rules); ok {
 			x.posix[d] = r
 		}
 		x.by.add(d, i)
@@ -172,12 +174,12 @@ func (k *Asker) Findings(o FindingsOptions) ([]Finding, error) {
 				}
 				return 1
 			}
-			return cmpText(a.Where+a.Who, b.Where+b.Who)
+			return ask.CmpText(a.Where+a.Who, b.Where+b.Who)
 		})
-		if err := k.t.Context().Err(); err != nil {
+		if err := k.T.Context().Err(); err != nil {
 			return nil, err
 		}
-		if err := k.t.Err(); err != nil {
+		if err := k.T.Err(); err != nil {
 			return nil, err
 		}
 	}
@@ -225,7 +227,7 @@ func (x *finding) within(who, in account.ID) bool {
 	}
 	// As far as each server follows groups in groups.
 	for _, w := range x.local() {
-		pop := x.k.population(w.server)
+		pop := x.k.Population(w.Server)
 		for _, local := range []bool{true, false} {
 			if pop.Holders(who, local).Minus(pop.Holders(in, local)).Len() > 0 {
 				return false
@@ -238,7 +240,7 @@ func (x *finding) within(who, in account.ID) bool {
 // items counts the items of nodes.
 func (x *finding) items(nodes []int) (n int64) {
 	for _, i := range nodes {
-		n += x.g.f.Nodes[i].Items
+		n += x.g.F.Nodes[i].Items
 	}
 	return n
 }
@@ -246,8 +248,8 @@ func (x *finding) items(nodes []int) (n int64) {
 // at gives the first place of nodes, and how many more there are.
 func (x *finding) at(nodes []int) (string, int64) {
 	for _, i := range nodes {
-		for _, item := range x.g.f.Some(x.k.t, i, 1) {
-			return x.k.t.Where(item), x.items(nodes) - 1
+		for _, item := range x.g.F.Some(x.k.T, i, 1) {
+			return x.k.T.Where(item), x.items(nodes) - 1
 		}
 	}
 	return "", x.items(nodes)
@@ -259,9 +261,9 @@ func (x *finding) targets(nodes []int) (out []estate.Target) {
 	if x.items(nodes) > mostTargets {
 		return nil
 	}
-	f := x.g.f
+	f := x.g.F
 	for _, i := range nodes {
-		for _, item := range f.Some(x.k.t, i, int(f.Nodes[i].Items)) {
+		for _, item := range f.Some(x.k.T, i, int(f.Nodes[i].Items)) {
 			out = append(out, estate.Target{Item: item, Strand: f.Strand(i), Folder: f.Nodes[i].Folder})
 		}
 	}
@@ -276,13 +278,13 @@ func (x *finding) place(nodes []int) Finding {
 }
 
 // folder tells whether the first of nodes are folders.
-func (x *finding) folder(nodes []int) bool { return x.g.f.Nodes[nodes[0]].Folder }
+func (x *finding) folder(nodes []int) bool { return x.g.F.Nodes[nodes[0]].Folder }
 
 // kinds parts nodes into folders and files.
 func (x *finding) kinds(nodes []int) (out [][]int) {
 	var files, folders []int
 	for _, i := range nodes {
-		if x.g.f.Nodes[i].Folder {
+		if x.g.F.Nodes[i].Folder {
 			folders = append(folders, i)
 		} else {
 			files = append(files, i)
@@ -337,9 +339,9 @@ func (x *finding) revoking(where, who string, d *rule.Descriptor, e rule.Entry, 
 }
 
 // shares lists the shares that come to what is looked at, each once.
-func (x *finding) shares() (out []*way) {
-	for _, w := range x.g.ways {
-		if w.share != nil {
+func (x *finding) shares() (out []*ask.Route) {
+	for _, w := range x.g.Ways {
+		if w.Share != nil {
 			out = append(out, w)
 		}
 	}

@@ -1,4 +1,4 @@
-package ask
+package explain
 
 import (
 	"slices"
@@ -8,6 +8,7 @@ import (
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
 	"tarnwold/core/verdict"
+	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
 )
 
@@ -77,10 +78,10 @@ type Lacking struct {
 // mostGroups is how many groups are thought of for a mend at most.
 const mostGroups = 12
 
-// Lacking tells what a user lacks of a level in a place, by each route asked
+// LackingFor tells what a user lacks of a level in a place, by each route asked
 // for; nothing where he has it.
-func (k *Asker) Lacking(who, where, want string) ([]Lacking, error) {
-	user, p, err := k.userAt(who, where)
+func LackingFor(k *ask.Asker, who, where, want string) ([]Lacking, error) {
+	user, p, err := userAt(k, who, where)
 	if err != nil {
 		return nil, err
 	}
@@ -88,20 +89,20 @@ func (k *Asker) Lacking(who, where, want string) ([]Lacking, error) {
 	if err != nil {
 		return nil, err
 	}
-	wanted := AskedOf(level, k.t.Of(p.Strand), p.Folder)
+	wanted := ask.AskedOf(level, k.T.Of(p.Strand), p.Folder)
 	if wanted&right.Access == 0 {
-		return nil, unfit("", "%s says nothing of a %s", want, Kind(p.Folder))
+		return nil, ask.Unfit("", "%s says nothing of a %s", want, ask.Kind(p.Folder))
 	}
 	var out []Lacking
-	for _, sh := range k.routes(p) {
-		if l := k.lacking(user, p, sh, level, wanted&right.Access); l != nil {
+	for _, sh := range k.Routes(p) {
+		if l := lacking(k, user, p, sh, level, wanted&right.Access); l != nil {
 			out = append(out, *l)
 		}
 	}
-	return out, k.t.Err()
+	return out, k.T.Err()
 }
 
-func (k *Asker) lacking(user account.Account, p estate.Place, sh *estate.Share, level right.Level, wanted right.Set) *Lacking {
+func lacking(k *ask.Asker, user account.Account, p estate.Place, sh *estate.Share, level right.Level, wanted right.Set) *Lacking {
 	q := k.Question(user.ID, p, sh)
 	v := verdict.Decide(q)
 	if v.Granted.Has(wanted) {
@@ -112,8 +113,8 @@ func (k *Asker) lacking(user account.Account, p estate.Place, sh *estate.Share, 
 		l.Route = sh.Address()
 		l.Switch = sh.ReadOnly && wanted&q.Traits.ReadOnlyTakes != 0
 	}
-	d, above := k.t.Of(p.Strand), k.t.Above(p)
-	name := k.t.Name(user.ID)
+	d, above := k.T.Of(p.Strand), k.T.Above(p)
+	name := k.T.Name(user.ID)
 	at := p.By(nil).String()
 	var own [][]Step
 	denied := map[string]bool{}
@@ -123,15 +124,15 @@ func (k *Asker) lacking(user account.Account, p estate.Place, sh *estate.Share, 
 		}
 		if !f.FileOK {
 			l.File = true
-			r := k.fileReason(q, p, d, above, f, sh)
+			r := k.FileReason(q, p, d, above, f, sh)
 			switch {
 			case r.Kept: // nothing here takes it away
 			case r.Deny && r.SetOn != "" && !denied[r.Entry]:
 				denied[r.Entry] = true
 				e := k.AsEntries(d).Rules.Entries[f.File.Entry]
-				entry := k.t.Name(e.Who)
+				entry := k.T.Name(e.Who)
 				own = append(own, []Step{{Do: "revoke", Who: entry, Where: r.SetOn, Level: level.Name}}, []Step{{Do: "revoke", Who: entry, Where: r.SetOn}})
-				own = append(own, k.leaving(user, e.Who)...)
+				own = append(own, leaving(k, user, e.Who)...)
 			case r.By == "traverse":
 				own = append(own, []Step{{Do: "grant", Who: name, Level: "pass", Scope: "here", Where: r.SetOn}})
 			}
@@ -152,26 +153,26 @@ func (k *Asker) lacking(user account.Account, p estate.Place, sh *estate.Share, 
 				continue
 			}
 			who := sh.Descriptor.Rules.Entries[step.Entry].Who
-			entry := k.t.Name(who)
+			entry := k.T.Name(who)
 			l.ShareWays = append(l.ShareWays, []Step{{Do: "share-revoke", Who: entry, Where: sh.Address(), Level: level.Name}}, []Step{{Do: "share-revoke", Who: entry, Where: sh.Address()}})
-			l.ShareWays = append(l.ShareWays, k.leaving(user, who)...)
+			l.ShareWays = append(l.ShareWays, leaving(k, user, who)...)
 		}
 	}
 	if l.File {
-		for _, g := range k.givers(q, user, wanted) {
-			l.FileWays = append(l.FileWays, []Step{{Do: "join", Who: name, Group: k.t.Name(g)}})
+		for _, g := range givers(k, q, user, wanted) {
+			l.FileWays = append(l.FileWays, []Step{{Do: "join", Who: name, Group: k.T.Name(g)}})
 		}
 		l.FileWays = append(l.FileWays, own...)
-		for _, g := range k.nearGroups(user) {
+		for _, g := range nearGroups(k, user) {
 			l.FileWays = append(l.FileWays, []Step{{Do: "grant", Who: g, Level: level.Name, Where: at}})
 		}
 		l.FileWays = append(l.FileWays, []Step{{Do: "grant", Who: name, Level: level.Name, Where: at}})
 	}
 	if l.Share {
-		for _, g := range k.shareGivers(sh, user, wanted, q) {
-			l.ShareWays = append(l.ShareWays, []Step{{Do: "join", Who: name, Group: k.t.Name(g)}})
+		for _, g := range shareGivers(k, sh, user, wanted, q) {
+			l.ShareWays = append(l.ShareWays, []Step{{Do: "join", Who: name, Group: k.T.Name(g)}})
 		}
-		for _, g := range k.nearGroups(user) {
+		for _, g := range nearGroups(k, user) {
 			l.ShareWays = append(l.ShareWays, []Step{{Do: "share-grant", Who: g, Level: level.Name, Where: sh.Address()}})
 		}
 		l.ShareWays = append(l.ShareWays, []Step{{Do: "share-grant", Who: name, Level: level.Name, Where: sh.Address()}})
@@ -180,10 +181,10 @@ func (k *Asker) lacking(user account.Account, p estate.Place, sh *estate.Share, 
 }
 
 // leaving gives the step of leaving a group that lists a user itself.
-func (k *Asker) leaving(user account.Account, group account.ID) (out [][]Step) {
-	if g, ok := k.t.Account(group); ok && g.Kind == account.Group {
-		if _, ok := k.t.Member(group, user.ID); ok {
-			out = append(out, []Step{{Do: "leave", Who: k.t.Name(user.ID), Group: k.t.Name(group)}})
+func leaving(k *ask.Asker, user account.Account, group account.ID) (out [][]Step) {
+	if g, ok := k.T.Account(group); ok && g.Kind == account.Group {
+		if _, ok := k.T.Member(group, user.ID); ok {
+			out = append(out, []Step{{Do: "leave", Who: k.T.Name(user.ID), Group: k.T.Name(group)}})
 		}
 	}
 	return out
@@ -198,7 +199,7 @@ func fileSide(q *verdict.Question) (right.Set, *verdict.Question) {
 
 // givers lists the groups that would give a user the wanted rights by an allow
 // entry if he were in them: those the entries name, and the groups within those.
-func (k *Asker) givers(q *verdict.Question, user account.Account, wanted right.Set) []account.ID {
+func givers(k *ask.Asker, q *verdict.Question, user account.Account, wanted right.Set) []account.ID {
 	named := map[account.ID]bool{}
 	for _, l := range []*rule.List{q.Item, q.Parent} {
 		if l == nil {
@@ -206,19 +207,19 @@ func (k *Asker) givers(q *verdict.Question, user account.Account, wanted right.S
 		}
 		for i := range l.Steps {
 			if s := &l.Steps[i]; !s.Refuses && s.Rights&(wanted|right.DeleteChild|right.WriteData) != 0 {
-				named[k.t.AccountOf(s.Who)] = true
+				named[k.T.AccountOf(s.Who)] = true
 			}
 		}
 	}
 	_, alone := fileSide(q)
-	return k.groupsThat(named, user, func(tok *account.Token) bool {
+	return groupsThat(k, named, user, func(tok *account.Token) bool {
 		alone.Token = tok
 		return verdict.Granted(alone).Has(wanted)
 	}, q)
 }
 
 // shareGivers is givers for what a share lets through.
-func (k *Asker) shareGivers(sh *estate.Share, user account.Account, wanted right.Set, q *verdict.Question) []account.ID {
+func shareGivers(k *ask.Asker, sh *estate.Share, user account.Account, wanted right.Set, q *verdict.Question) []account.ID {
 	named := map[account.ID]bool{}
 	if q.Share.Rules != nil {
 		for i := range q.Share.Rules.Steps {
@@ -227,7 +228,7 @@ func (k *Asker) shareGivers(sh *estate.Share, user account.Account, wanted right
 			}
 		}
 	}
-	return k.groupsThat(named, user, func(tok *account.Token) bool {
+	return groupsThat(k, named, user, func(tok *account.Token) bool {
 		as := *q
 		if as.Token = tok; as.Self != nil {
 			as.Self = tok
@@ -253,13 +254,13 @@ func (b joined) GroupsOf(id account.ID) []account.ID {
 
 // groupsThat tries groups, those that hold a role before the others, and the
 // smallest first.
-func (k *Asker) groupsThat(named map[account.ID]bool, user account.Account, gives func(*account.Token) bool, q *verdict.Question) (out []account.ID) {
-	d := k.directory()
+func groupsThat(k *ask.Asker, named map[account.ID]bool, user account.Account, gives func(*account.Token) bool, q *verdict.Question) (out []account.ID) {
+	d := k.Directory()
 	var queue []account.ID
 	for id := range named {
 		queue = append(queue, id)
 	}
-	slices.SortFunc(queue, func(a, b account.ID) int { return cmpText(a.String(), b.String()) })
+	slices.SortFunc(queue, func(a, b account.ID) int { return ask.CmpText(a.String(), b.String()) })
 	seen := map[account.ID]bool{}
 	type found struct {
 		id    account.ID
@@ -304,8 +305,8 @@ func (k *Asker) groupsThat(named map[account.ID]bool, user account.Account, give
 }
 
 // nearGroups lists the groups a user is directly in, the smallest first.
-func (k *Asker) nearGroups(user account.Account) (out []string) {
-	d := k.directory()
+func nearGroups(k *ask.Asker, user account.Account) (out []string) {
+	d := k.Directory()
 	groups := slices.Clone(d.GroupsOf(user.ID))
 	if !user.Primary.IsZero() && !slices.Contains(groups, user.Primary) {
 		groups = append(groups, user.Primary)
@@ -316,19 +317,19 @@ func (k *Asker) nearGroups(user account.Account) (out []string) {
 	})
 	slices.SortStableFunc(groups, func(a, b account.ID) int { return len(d.MembersBelow(a)) - len(d.MembersBelow(b)) })
 	for _, g := range groups[:min(len(groups), 4)] {
-		out = append(out, k.t.Name(g))
+		out = append(out, k.T.Name(g))
 	}
 	return out
 }
 
 // Holds tells whether a user has a level in a place by a route, as things are.
-func (k *Asker) Holds(who, where string, level right.Level) (bool, error) {
-	user, p, err := k.userAt(who, where)
+func Holds(k *ask.Asker, who, where string, level right.Level) (bool, error) {
+	user, p, err := userAt(k, who, where)
 	if err != nil {
 		return false, err
 	}
-	want := AskedOf(level, k.t.Of(p.Strand), p.Folder)
-	return verdict.Granted(k.Question(user.ID, p, p.Share)).Has(want & right.Access), k.t.Err()
+	want := ask.AskedOf(level, k.T.Of(p.Strand), p.Folder)
+	return verdict.Granted(k.Question(user.ID, p, p.Share)).Has(want & right.Access), k.T.Err()
 }
 
 // Said writes a step as people would, for a list of mends.

@@ -1,4 +1,4 @@
-package ask
+package census
 
 import (
 	"slices"
@@ -6,6 +6,7 @@ import (
 	"tarnwold/core/account"
 	"tarnwold/core/right"
 	"tarnwold/core/verdict"
+	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
 )
 
@@ -19,23 +20,23 @@ type Compared struct {
 	Second string `json:"second"`
 	// Right is the one the reason is about: the strongest that one has and the
 	// other hasn't; Has says who has it.
-	Right string   `json:"right,omitempty"`
-	Has   string   `json:"has-it,omitempty"`
-	Why   *Reason  `json:"because,omitempty"`     // why he has it
-	Not   *Reason  `json:"because-not,omitempty"` // why the other hasn't
-	Share bool     `json:"by-share,omitempty"`    // that is the share's doing
-	Parts []string `json:"-"`
+	Right string      `json:"right,omitempty"`
+	Has   string      `json:"has-it,omitempty"`
+	Why   *ask.Reason `json:"because,omitempty"`     // why he has it
+	Not   *ask.Reason `json:"because-not,omitempty"` // why the other hasn't
+	Share bool        `json:"by-share,omitempty"`    // that is the share's doing
+	Parts []string    `json:"-"`
 }
 
 // Comparison is two users side by side.
 type Comparison struct {
-	First  Account    `json:"first"`
-	Second Account    `json:"second"`
-	Only   [2][]Group `json:"groups-only"` // groups that one of them is in, and the other isn't
-	Lines  []Compared `json:"lines"`
-	More   int64      `json:"more"`
-	Alike  int64      `json:"items-alike"` // items by route on which they don't differ
-	Differ int64      `json:"items-that-differ"`
+	First  ask.Account `json:"first"`
+	Second ask.Account `json:"second"`
+	Only   [2][]Group  `json:"groups-only"` // groups that one of them is in, and the other isn't
+	Lines  []Compared  `json:"lines"`
+	More   int64       `json:"more"`
+	Alike  int64       `json:"items-alike"` // items by route on which they don't differ
+	Differ int64       `json:"items-that-differ"`
 	// Like are the commands that would make the second equal to the first,
 	// where that was asked for; the last does all of it at once.
 	Like [][]string `json:"make-second-like-first,omitempty"`
@@ -49,36 +50,36 @@ type Group struct {
 }
 
 // Compare puts two users side by side, everywhere or at and below a place.
-func (k *Asker) Compare(first, second, under string, limit int) (*Comparison, error) {
+func Compare(k *ask.Asker, first, second, under string, limit int) (*Comparison, error) {
 	var users [2]account.Account
 	for i, word := range []string{first, second} {
-		u, err := k.t.User(word)
+		u, err := k.T.User(word)
 		if err != nil {
 			return nil, err
 		}
 		users[i] = u
 	}
-	g, err := k.over(under)
+	g, err := k.Over(under)
 	if err != nil {
 		return nil, err
 	}
-	out := &Comparison{First: k.Account(users[0].ID), Second: k.Account(users[1].ID), Lines: []Compared{}, Only: k.groupsOnly(users)}
-	nodes := g.f.Nodes
-	for _, w := range g.ways {
-		a, b := g.see(users[0].ID, w, nil), g.see(users[1].ID, w, nil)
+	out := &Comparison{First: k.Account(users[0].ID), Second: k.Account(users[1].ID), Lines: []Compared{}, Only: groupsOnly(k, users)}
+	nodes := g.F.Nodes
+	for _, w := range g.Ways {
+		a, b := g.See(users[0].ID, w, nil), g.See(users[1].ID, w, nil)
 		differs := func(i int) bool {
-			return g.level(nodes[i].Before, a.granted[i], nodes[i].Folder) != g.level(nodes[i].Before, b.granted[i], nodes[i].Folder)
+			return g.Level(nodes[i].Before, a.Granted[i], nodes[i].Folder) != g.Level(nodes[i].Before, b.Granted[i], nodes[i].Folder)
 		}
 		for i := range nodes {
 			n := &nodes[i]
-			if !a.on[i] {
+			if !a.On[i] {
 				continue
 			}
-			_, begins := w.begins[i]
+			_, begins := w.Begins[i]
 			was := !begins && differs(n.Parent)
 			if differs(i) {
 				out.Differ += n.Items
-				if was && g.alike(a, i) && g.alike(b, i) {
+				if was && alike(g, a, i) && alike(g, b, i) {
 					continue
 				}
 			} else {
@@ -91,25 +92,25 @@ func (k *Asker) Compare(first, second, under string, limit int) (*Comparison, er
 			if limit > 0 {
 				most = min(most, int64(max(0, limit-len(out.Lines))))
 			}
-			line := Compared{Route: w.route, Kind: Kind(n.Folder), First: g.level(n.Before, a.granted[i], n.Folder), Second: g.level(n.Before, b.granted[i], n.Folder)}
-			for j, item := range g.f.Some(k.t, i, int(most)) {
-				at := k.t.Place(item)
+			line := Compared{Route: w.Name, Kind: ask.Kind(n.Folder), First: g.Level(n.Before, a.Granted[i], n.Folder), Second: g.Level(n.Before, b.Granted[i], n.Folder)}
+			for j, item := range g.F.Some(k.T, i, int(most)) {
+				at := k.T.Place(item)
 				if j == 0 {
-					g.tellApart(&line, users, w, at, a.granted[i], b.granted[i])
+					tellApart(g, &line, users, w, at, a.Granted[i], b.Granted[i])
 				}
-				line.Where = w.address(at)
+				line.Where = w.Address(at)
 				line.Parts = parts(line.Where)
 				out.Lines = append(out.Lines, line)
 			}
 			out.More += n.Items - most
-			if err := k.t.Context().Err(); err != nil {
+			if err := k.T.Context().Err(); err != nil {
 				return nil, err
 			}
 		}
 	}
 	order := map[string]int{}
-	for i, w := range g.ways {
-		order[w.route+w.server.Name] = i
+	for i, w := range g.Ways {
+		order[w.Name+w.Server.Name] = i
 	}
 	slices.SortStableFunc(out.Lines, func(a, b Compared) int {
 		if c := order[a.Route+serverOf(a)] - order[b.Route+serverOf(b)]; c != 0 {
@@ -117,13 +118,13 @@ func (k *Asker) Compare(first, second, under string, limit int) (*Comparison, er
 		}
 		return slices.Compare(a.Parts, b.Parts)
 	})
-	return out, k.t.Err()
+	return out, k.T.Err()
 }
 
 func serverOf(c Compared) string { return c.Parts[0] }
 
 // tellApart says why one of two users has what the other hasn't.
-func (g *ground) tellApart(line *Compared, users [2]account.Account, w *way, p estate.Place, a, b right.Set) {
+func tellApart(g *ask.Scope, line *Compared, users [2]account.Account, w *ask.Route, p estate.Place, a, b right.Set) {
 	has, hasnt := 0, 1
 	r := telling(a&^b, needed)
 	if r == 0 {
@@ -132,19 +133,19 @@ func (g *ground) tellApart(line *Compared, users [2]account.Account, w *way, p e
 	if r == 0 {
 		return
 	}
-	line.Right, line.Has = r.Names(p.Folder)[0], g.k.t.Name(users[has].ID)
-	why := func(u account.Account, granted bool) (*Reason, bool) {
-		q := g.k.Question(u.ID, p, w.share)
-		d, above := g.k.t.Of(p.Strand), g.k.t.Above(p)
+	line.Right, line.Has = r.Names(p.Folder)[0], g.K.T.Name(users[has].ID)
+	why := func(u account.Account, granted bool) (*ask.Reason, bool) {
+		q := g.K.Question(u.ID, p, w.Share)
+		d, above := g.K.T.Of(p.Strand), g.K.T.Above(p)
 		for _, f := range verdict.Decide(q).Findings {
 			if f.Right != r {
 				continue
 			}
 			if !granted && f.FileOK {
-				s := g.k.shareReason(q, w.share, f.Share, false)
+				s := g.K.ShareReason(q, w.Share, f.Share, false)
 				return &s, true
 			}
-			s := g.k.fileReason(q, p, d, above, f, w.share)
+			s := g.K.FileReason(q, p, d, above, f, w.Share)
 			return &s, false
 		}
 		return nil, false
@@ -154,26 +155,26 @@ func (g *ground) tellApart(line *Compared, users [2]account.Account, w *way, p e
 }
 
 // groupsOnly lists the groups each of two users is in and the other isn't.
-func (k *Asker) groupsOnly(users [2]account.Account) (out [2][]Group) {
+func groupsOnly(k *ask.Asker, users [2]account.Account) (out [2][]Group) {
 	var tokens [2]*account.Token
 	for i, u := range users {
-		tokens[i] = account.NewToken(k.t, u.ID, account.Traits{})
+		tokens[i] = account.NewToken(k.T, u.ID, account.Traits{})
 	}
 	for i := range users {
 		out[i] = []Group{}
 		for _, id := range tokens[i].IDs() {
-			a, ok := k.t.Account(id)
+			a, ok := k.T.Account(id)
 			if !ok || a.Kind != account.Group || tokens[1-i].Has(id) {
 				continue
 			}
-			x := Group{Name: k.t.Name(id)}
+			x := Group{Name: k.T.Name(id)}
 			for _, l := range tokens[i].Chain(id) {
-				x.Chain = append(x.Chain, k.t.Name(l.ID))
+				x.Chain = append(x.Chain, k.T.Name(l.ID))
 			}
 			x.Direct = len(x.Chain) == 2
 			out[i] = append(out[i], x)
 		}
-		slices.SortFunc(out[i], func(a, b Group) int { return cmpText(a.Name, b.Name) })
+		slices.SortFunc(out[i], func(a, b Group) int { return ask.CmpText(a.Name, b.Name) })
 	}
 	return out
 }

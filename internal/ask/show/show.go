@@ -1,10 +1,12 @@
-package ask
+// Package show answers what stands written: rules, servers, shares, people.
+package show
 
 import (
 	"time"
 
 	"tarnwold/core/posix"
 	"tarnwold/core/rule"
+	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
 )
 
@@ -13,8 +15,8 @@ type Shown struct {
 	Where   string       `json:"where"`
 	Item    string       `json:"item"` // the server's own address
 	Kind    string       `json:"kind"`
-	Owner   Account      `json:"owner"`
-	Group   Account      `json:"group"`
+	Owner   ask.Account  `json:"owner"`
+	Group   ask.Account  `json:"group"`
 	Sealed  bool         `json:"sealed"`
 	Top     bool         `json:"top-of-its-tree,omitempty"`
 	Above   string       `json:"takes-entries-from,omitempty"`
@@ -44,22 +46,22 @@ type ShownEntry struct {
 }
 
 // Show answers what stands on a place.
-func (k *Asker) Show(where string) (*Shown, error) {
+func Show(k *ask.Asker, where string) (*Shown, error) {
 	p, err := k.Place(where)
 	if err != nil {
 		return nil, err
 	}
-	s := k.ShowPlace(p)
-	return s, k.t.Err()
+	s := ShowPlace(k, p)
+	return s, k.T.Err()
 }
 
 // ShowPlace is Show for a place found already.
-func (k *Asker) ShowPlace(p estate.Place) *Shown {
-	t := k.t
+func ShowPlace(k *ask.Asker, p estate.Place) *Shown {
+	t := k.T
 	rules := t.Of(p.Strand)
 	d := k.AsEntries(rules)
-	s := &Shown{Where: p.Via(), Item: p.String(), Kind: Kind(p.Folder), Owner: k.Account(d.Owner), Group: k.Account(d.Group),
-		Sealed: d.Sealed(), Rules: rulesAre(&d.Rules), Order: d.Rules.Misplaced() + 1, Shares: []string{}}
+	s := &Shown{Where: p.Via(), Item: p.String(), Kind: ask.Kind(p.Folder), Owner: k.Account(d.Owner), Group: k.Account(d.Group),
+		Sealed: d.Sealed(), Rules: ask.RulesAre(&d.Rules), Order: d.Rules.Misplaced() + 1, Shares: []string{}}
 	if len(p.Trail) > 1 {
 		if !s.Sealed {
 			s.Above = p.Up(1)
@@ -75,10 +77,10 @@ func (k *Asker) ShowPlace(p estate.Place) *Shown {
 			s.Modified = time.Unix(f.Modified, 0).UTC().Format(time.RFC3339)
 		}
 	}
-	s.Entries = k.entries(p, d, &d.Rules, k.dated(estate.Bearer{Item: p.Item}, rules))
-	s.Audit = k.entries(p, d, &d.Audit, nil)
+	s.Entries = entries(k, p, d, &d.Rules, k.Dated(estate.Bearer{Item: p.Item}, rules))
+	s.Audit = entries(k, p, d, &d.Audit, nil)
 	if x, ok := rules.(*posix.Rules); ok {
-		s.POSIX, s.Above = k.showPosix(x), ""
+		s.POSIX, s.Above = showPosix(k, x), ""
 	}
 	for _, sh := range k.Through(p) {
 		s.Shares = append(s.Shares, sh.Address())
@@ -86,8 +88,8 @@ func (k *Asker) ShowPlace(p estate.Place) *Shown {
 	return s
 }
 
-func (k *Asker) entries(p estate.Place, d *rule.Descriptor, list *rule.Rules, days estate.Dated) []ShownEntry {
-	above := k.listedAbove(p)
+func entries(k *ask.Asker, p estate.Place, d *rule.Descriptor, list *rule.Rules, days estate.Dated) []ShownEntry {
+	above := k.ListedAbove(p)
 	if list == &d.Audit {
 		// Origins of audit entries are looked for among audit entries.
 		for i, a := range above {
@@ -96,7 +98,7 @@ func (k *Asker) entries(p estate.Place, d *rule.Descriptor, list *rule.Rules, da
 	}
 	out := []ShownEntry{}
 	for i, e := range list.Entries {
-		x := ShownEntry{Place: i + 1, Entry: k.lang.Write(e, p.Folder), Deny: e.Kind.Refuses(), Own: e.Own(), Until: string(days[e]), Who: k.Known(e.Who)}
+		x := ShownEntry{Place: i + 1, Entry: k.Lang.Write(e, p.Folder), Deny: e.Kind.Refuses(), Own: e.Own(), Until: string(days[e]), Who: k.Known(e.Who)}
 		if e.Own() {
 			x.From = p.String()
 		} else if at, _, ok := rule.Origin(e, p.Folder, above); ok {

@@ -1,6 +1,7 @@
-package ask
+package explain
 
 import (
+	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
 )
 
@@ -17,10 +18,10 @@ type Turned struct {
 
 // History is how an answer came to be what it is, newest first.
 type History struct {
-	User  Account  `json:"user"`
-	Where string   `json:"where"`
-	Now   []Turned `json:"now"` // by route: what it is today
-	Turns []Turned `json:"changes"`
+	User  ask.Account `json:"user"`
+	Where string      `json:"where"`
+	Now   []Turned    `json:"now"` // by route: what it is today
+	Turns []Turned    `json:"changes"`
 	// Since is where the journal can't be followed further back: the load the
 	// place came with; 0: to its beginning.
 	Since int64 `json:"since,omitempty"`
@@ -37,7 +38,7 @@ const (
 // a user's level on a place changed, and by which change. It takes the changes
 // back as it goes.
 func HistoryOf(t *estate.Tx, who, where string) (*History, error) {
-	k := New(t)
+	k := ask.New(t)
 	user, err := t.User(who)
 	if err != nil {
 		return nil, err
@@ -48,7 +49,7 @@ func HistoryOf(t *estate.Tx, who, where string) (*History, error) {
 	}
 	out := &History{User: k.Account(user.ID), Where: p.Via(), Now: []Turned{}, Turns: []Turned{}}
 	levels := func() (order []string, at map[string]string, err error) {
-		k := New(t)
+		k := ask.New(t)
 		at = map[string]string{}
 		_, known := t.Account(user.ID)
 		p, found := t.FindText(where)
@@ -61,8 +62,8 @@ func HistoryOf(t *estate.Tx, who, where string) (*History, error) {
 		case !known:
 			return nil, map[string]string{"": NoAccount}, nil
 		}
-		for _, sh := range k.routes(p) {
-			a := k.Answer(user, p, sh, true)
+		for _, sh := range k.Routes(p) {
+			a := Answer(k, user, p, sh, true)
 			order = append(order, a.Route)
 			at[a.Route] = a.Level
 		}

@@ -1,4 +1,4 @@
-package ask
+package explain
 
 import (
 	"strings"
@@ -6,11 +6,12 @@ import (
 	"tarnwold/core/account"
 	"tarnwold/core/place"
 	"tarnwold/core/verdict"
+	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
 )
 
-// spots is what an act touches.
-type spots struct {
+// operands is what an act touches.
+type operands struct {
 	act        *verdict.Act
 	item       *estate.Place // nil where the act makes it
 	folder     estate.Place  // it is in, or is to be made in
@@ -24,16 +25,16 @@ type spots struct {
 }
 
 // spots finds what an act touches.
-func (k *Asker) spots(a *verdict.Act, where, to string) (*spots, error) {
-	s := &spots{act: a}
+func findOperands(k *ask.Asker, a *verdict.Act, where, to string) (*operands, error) {
+	s := &operands{act: a}
 	if a.To == verdict.NoTarget && to != "" {
-		return nil, unfit("leave out where to", "%s goes nowhere", a.Name)
+		return nil, ask.Unfit("leave out where to", "%s goes nowhere", a.Name)
 	}
 	if a.To != verdict.NoTarget && to == "" {
-		return nil, unfit("say it with --to", "%s needs to know where to, or to whom", a.Name)
+		return nil, ask.Unfit("say it with --to", "%s needs to know where to, or to whom", a.Name)
 	}
 	if a.Takes == verdict.NewFile || a.Takes == verdict.NewFolder {
-		in, name, err := k.vacant(where)
+		in, name, err := vacant(k, where)
 		if err != nil {
 			return nil, err
 		}
@@ -48,48 +49,48 @@ func (k *Asker) spots(a *verdict.Act, where, to string) (*spots, error) {
 	s.item, s.share, s.folderKind, s.where = &p, p.Share, p.Folder, p.Via()
 	switch {
 	case a.Takes == verdict.File && p.Folder:
-		return nil, unfit("", "%s is a folder; %s is done to a file", p.Via(), a.Name)
+		return nil, ask.Unfit("", "%s is a folder; %s is done to a file", p.Via(), a.Name)
 	case a.Takes == verdict.Folder && !p.Folder:
-		return nil, unfit("", "%s is a file; %s is done to a folder", p.Via(), a.Name)
+		return nil, ask.Unfit("", "%s is a file; %s is done to a folder", p.Via(), a.Name)
 	}
 	top := len(p.Trail) == 1 || p.Share != nil && p.Share.Begins(p.Path)
 	if a.To != verdict.NoTarget && a.To != verdict.NewOwner || a.Name == "delete" {
 		if top {
-			return nil, unfit("", "%s is the top of its tree or share: it can't be moved, renamed or deleted by this way in", p.Via())
+			return nil, ask.Unfit("", "%s is the top of its tree or share: it can't be moved, renamed or deleted by this way in", p.Via())
 		}
 	}
 	switch a.To {
 	case verdict.NewOwner:
-		if u, err := k.t.User(to); err == nil {
+		if u, err := k.T.User(to); err == nil {
 			s.owner = u.ID
-		} else if s.owner, err = k.t.Who(to); err != nil {
+		} else if s.owner, err = k.T.Who(to); err != nil {
 			return nil, err
 		}
-		s.to = k.t.Name(s.owner)
+		s.to = k.T.Name(s.owner)
 	case verdict.NewName:
-		if s.folder, err = k.t.At(p.Server, place.Dir(p.Path)); err != nil {
+		if s.folder, err = k.T.At(p.Server, place.Dir(p.Path)); err != nil {
 			return nil, err
 		}
 		s.hasFolder = true
 		s.folder.Share = p.Share
 		name := to
 		if strings.ContainsAny(to, "/") {
-			in, n, err := k.vacant(to)
+			in, n, err := vacant(k, to)
 			if err != nil {
 				return nil, err
 			}
 			if in.Item != s.folder.Item {
-				return nil, unfit("see: tarnwold try … move", "%s is in another folder than %s", to, p.Via())
+				return nil, ask.Unfit("see: tarnwold try … move", "%s is in another folder than %s", to, p.Via())
 			}
 			name = n
 		} else if err := estate.GoodItemName(name); err != nil {
 			return nil, err
-		} else if c, ok := k.t.Child(s.folder.Item, name); ok && c.Item != p.Item {
-			return nil, unfit("see: tarnwold try … replace", "%s is there already", within(s.folder, name))
+		} else if c, ok := k.T.Child(s.folder.Item, name); ok && c.Item != p.Item {
+			return nil, ask.Unfit("see: tarnwold try … replace", "%s is there already", within(s.folder, name))
 		}
 		s.to = within(s.folder, name)
 	case verdict.NewPlace, verdict.ThereIs:
-		return s, k.landing(s, p, to)
+		return s, landing(k, s, p, to)
 	}
 	return s, nil
 }
@@ -105,7 +106,7 @@ func within(in estate.Place, name string) string {
 }
 
 // landing finds the folder something goes to, and whether that is free.
-func (k *Asker) landing(s *spots, p estate.Place, to string) error {
+func landing(k *ask.Asker, s *operands, p estate.Place, to string) error {
 	var in estate.Place
 	at, err := k.Place(to)
 	name := p.Name()
@@ -113,35 +114,35 @@ func (k *Asker) landing(s *spots, p estate.Place, to string) error {
 	case err == nil && at.Folder: // into it, by its old name
 		in = at
 	case err == nil:
-		if in, err = k.t.At(at.Server, place.Dir(at.Path)); err != nil {
+		if in, err = k.T.At(at.Server, place.Dir(at.Path)); err != nil {
 			return err
 		}
 		in.Share = at.Share
 		name = at.Name()
 	default:
-		if in, name, err = k.vacant(to); err != nil {
+		if in, name, err = vacant(k, to); err != nil {
 			return err
 		}
 	}
 	if in.Server.ID != p.Server.ID || (in.Share == nil) != (p.Share == nil) || in.Share != nil && in.Share.ID != p.Share.ID {
-		return unfit("programs copy it then, and delete what was copied", "%s and %s are not reached by one way in", p.Via(), to)
+		return ask.Unfit("programs copy it then, and delete what was copied", "%s and %s are not reached by one way in", p.Via(), to)
 	}
 	if p.Folder && place.Under(in.Path, p.Path) {
-		return unfit("", "%s can't be put into itself", p.Via())
+		return ask.Unfit("", "%s can't be put into itself", p.Via())
 	}
-	c, there := k.t.Child(in.Item, name)
+	c, there := k.T.Child(in.Item, name)
 	s.target, s.to = &in, within(in, name)
 	switch {
 	case there && c.Item == p.Item:
-		return unfit("", "%s is there already", p.Via())
+		return ask.Unfit("", "%s is there already", p.Via())
 	case s.act.To == verdict.NewPlace && there:
-		return unfit("see: tarnwold try … replace", "%s is there already", s.to)
+		return ask.Unfit("see: tarnwold try … replace", "%s is there already", s.to)
 	case s.act.To == verdict.ThereIs && !there:
-		return unfit("see: tarnwold try … move", "%s is not there, so nothing is replaced", s.to)
+		return ask.Unfit("see: tarnwold try … move", "%s is not there, so nothing is replaced", s.to)
 	case s.act.To == verdict.ThereIs && c.Folder:
-		return unfit("", "%s is a folder, which no file replaces", s.to)
+		return ask.Unfit("", "%s is a folder, which no file replaces", s.to)
 	}
-	if old, ok := k.t.In(in, name); ok && there {
+	if old, ok := k.T.In(in, name); ok && there {
 		s.there = &old
 	}
 	return nil
@@ -149,7 +150,7 @@ func (k *Asker) landing(s *spots, p estate.Place, to string) error {
 
 // vacant splits the address of something that is not there yet into its
 // folder and its name.
-func (k *Asker) vacant(where string) (in estate.Place, name string, err error) {
+func vacant(k *ask.Asker, where string) (in estate.Place, name string, err error) {
 	a, err := place.Parse(where)
 	if err != nil {
 		return in, "", err
@@ -157,7 +158,7 @@ func (k *Asker) vacant(where string) (in estate.Place, name string, err error) {
 	name = place.Name(a.Path)
 	switch {
 	case a.Path == "" || a.Share == "" && name == "":
-		return in, "", unfit("", "%s names no new thing in a folder", a)
+		return in, "", ask.Unfit("", "%s names no new thing in a folder", a)
 	case a.Share == "":
 		a.Path = place.Dir(a.Path)
 	default:
@@ -170,15 +171,15 @@ func (k *Asker) vacant(where string) (in estate.Place, name string, err error) {
 		return in, "", err
 	}
 	if !in.Folder {
-		return in, "", unfit("", "%s is a file", in.Via())
+		return in, "", ask.Unfit("", "%s is a file", in.Via())
 	}
-	if _, ok := k.t.Child(in.Item, name); ok {
-		return in, "", unfit("", "%s is there already", within(in, name))
+	if _, ok := k.T.Child(in.Item, name); ok {
+		return in, "", ask.Unfit("", "%s is there already", within(in, name))
 	}
 	return in, name, nil
 }
 
-func (s *spots) server() *estate.Server {
+func (s *operands) server() *estate.Server {
 	if s.item != nil {
 		return &s.item.Server
 	}

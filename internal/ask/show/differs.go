@@ -1,4 +1,4 @@
-package ask
+package show
 
 import (
 	"sort"
@@ -7,6 +7,7 @@ import (
 	"tarnwold/core/place"
 	"tarnwold/core/posix"
 	"tarnwold/core/rule"
+	"tarnwold/internal/ask"
 )
 
 // Difference is one place that is not as its folder would have it.
@@ -34,8 +35,8 @@ type Differing struct {
 }
 
 // Differs lists what differs at or below a place; limit 0: all of it.
-func (k *Asker) Differs(where string, limit int) (*Differing, error) {
-	t := k.t
+func Differs(k *ask.Asker, where string, limit int) (*Differing, error) {
+	t := k.T
 	p, err := k.Place(where)
 	if err != nil {
 		return nil, err
@@ -47,7 +48,7 @@ func (k *Asker) Differs(where string, limit int) (*Differing, error) {
 	out := &Differing{Where: p.String(), Places: []Difference{}}
 	for i := range f.Nodes {
 		n := &f.Nodes[i]
-		why := k.why(n.Before, f.Over(i, false), n.Folder)
+		why := why(k, n.Before, f.Over(i, false), n.Folder)
 		if len(why) == 0 {
 			continue
 		}
@@ -58,7 +59,7 @@ func (k *Asker) Differs(where string, limit int) (*Differing, error) {
 		for _, item := range f.Some(t, i, int(most)) {
 			at := t.Place(item)
 			rest, _ := place.Cut(at.Path, p.Path)
-			x := Difference{Where: at.String(), Kind: Kind(n.Folder), Why: why}
+			x := Difference{Where: at.String(), Kind: ask.Kind(n.Folder), Why: why}
 			if rest != "" {
 				x.Parts = strings.Split(rest, "/")
 			}
@@ -81,9 +82,9 @@ func (k *Asker) Differs(where string, limit int) (*Differing, error) {
 	return out, t.Err()
 }
 
-func (k *Asker) why(a, above rule.Any, folder bool) (why []Why) {
+func why(k *ask.Asker, a, above rule.Any, folder bool) (why []Why) {
 	if x, ok := a.(*posix.Rules); ok {
-		return k.whyPOSIX(x, above)
+		return whyPOSIX(k, x, above)
 	}
 	d, _ := a.(*rule.Descriptor)
 	parent, _ := above.(*rule.Descriptor)
@@ -96,7 +97,7 @@ func (k *Asker) why(a, above rule.Any, folder bool) (why []Why) {
 		why = append(why, Why{By: "sealed"})
 	}
 	for _, e := range append(d.Rules.Own(), d.Audit.Own()...) {
-		why = append(why, Why{By: "entry", Entry: k.lang.Write(e, folder), Deny: e.Kind.Refuses()})
+		why = append(why, Why{By: "entry", Entry: k.Lang.Write(e, folder), Deny: e.Kind.Refuses()})
 	}
 	if parent == nil {
 		return why
@@ -105,14 +106,14 @@ func (k *Asker) why(a, above rule.Any, folder bool) (why []Why) {
 		w := Why{By: "stale"}
 		for _, e := range d.Rules.FromAbove() {
 			if e.Who != d.Owner && !d.OwnedBy(e.Who).Stale(parent, folder) {
-				w.Owner = k.t.Name(e.Who)
+				w.Owner = k.T.Name(e.Who)
 				break
 			}
 		}
 		why = append(why, w)
 	}
 	if d.Owner != parent.Owner {
-		why = append(why, Why{By: "owner", Owner: k.t.Name(d.Owner)})
+		why = append(why, Why{By: "owner", Owner: k.T.Name(d.Owner)})
 	}
 	return why
 }

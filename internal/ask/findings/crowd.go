@@ -1,4 +1,4 @@
-package ask
+package findings
 
 import (
 	"slices"
@@ -7,6 +7,8 @@ import (
 	"tarnwold/core/crowd"
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
+	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/census"
 )
 
 // wayCrowd is everybody on one way, the situation of each node on it known.
@@ -21,26 +23,26 @@ type wayCrowd struct {
 }
 
 // crowd lays a way out for everybody, once.
-func (x *finding) crowd(w *way) *wayCrowd {
+func (x *finding) crowd(w *ask.Route) *wayCrowd {
 	if c := x.ways[w]; c != nil {
 		return c
 	}
 	c := &wayCrowd{at: map[int]crowd.Situation{}}
-	pop := x.k.population(w.server)
-	c.d = x.g.everyone(w, pop, nil)
-	x.g.everyone(w, pop, func(i int, s crowd.Situation) bool {
+	pop := x.k.Population(w.Server)
+	c.d = x.g.Everyone(w, pop, nil)
+	x.g.Everyone(w, pop, func(i int, s crowd.Situation) bool {
 		c.nodes = append(c.nodes, i)
 		c.at[i] = s
-		return x.k.t.Context().Err() == nil
+		return x.k.T.Context().Err() == nil
 	})
 	x.ways[w] = c
 	return c
 }
 
 // local lists the ways at the servers themselves.
-func (x *finding) local() (out []*way) {
-	for _, w := range x.g.ways {
-		if w.share == nil {
+func (x *finding) local() (out []*ask.Route) {
+	for _, w := range x.g.Ways {
+		if w.Share == nil {
 			out = append(out, w)
 		}
 	}
@@ -57,7 +59,7 @@ func (x *finding) uncharged() error {
 		known := map[*rule.Descriptor]bool{}
 		var none grouped[*rule.Descriptor]
 		for _, i := range c.nodes {
-			d := x.k.AsEntries(x.g.f.Nodes[i].Before)
+			d := x.k.AsEntries(x.g.F.Nodes[i].Before)
 			nobody, seen := known[d]
 			if !seen {
 				nobody = c.d.People.Granted(c.at[i].Item, right.WriteACL, true).Len() == 0
@@ -83,15 +85,15 @@ const useful = right.ReadData | right.WriteData | right.AppendData | right.Delet
 func (x *finding) open() error {
 	ways := x.shares()
 	for _, l := range x.local() { // a server without shares is used at itself
-		if !slices.ContainsFunc(x.shares(), func(w *way) bool { return w.server.ID == l.server.ID }) {
+		if !slices.ContainsFunc(x.shares(), func(w *ask.Route) bool { return w.Server.ID == l.Server.ID }) {
 			ways = append(ways, l)
 		}
 	}
-	granted := make([]right.Set, len(x.g.f.Nodes))
+	granted := make([]right.Set, len(x.g.F.Nodes))
 	for _, w := range ways {
-		s := x.g.see(nobodys, w, nil)
+		s := x.g.See(census.Nobodys, w, nil)
 		for i := range granted {
-			granted[i] |= s.granted[i] & useful
+			granted[i] |= s.Granted[i] & useful
 		}
 	}
 	type found struct {
@@ -99,8 +101,8 @@ func (x *finding) open() error {
 		r right.Set
 	}
 	var opened grouped[found]
-	for i := range x.g.f.Nodes {
-		n := &x.g.f.Nodes[i]
+	for i := range x.g.F.Nodes {
+		n := &x.g.F.Nodes[i]
 		d := x.k.AsEntries(n.Before)
 		if granted[i] == 0 || d.Rules.Absent || n.Parent >= 0 && granted[n.Parent].Has(granted[i]) {
 			continue
@@ -112,14 +114,14 @@ func (x *finding) open() error {
 		f := x.place(nodes)
 		f.Items = x.under(nodes)
 		f.Users = len(x.dir.Users())
-		tok := account.NewToken(x.k.t, nobodys, account.Traits{}, account.Everyone, account.Authenticated, account.Network)
+		tok := account.NewToken(x.k.T, census.Nobodys, account.Traits{}, account.Everyone, account.Authenticated, account.Network)
 		for _, e := range o.d.Rules.Entries {
 			if e.Kind == rule.Allow && e.Rights.Map()&o.r != 0 && e.Counts() && tok.Has(e.Who) {
-				f.Who, f.What = x.k.t.Name(e.Who), x.write(o.d, e, nodes)
+				f.Who, f.What = x.k.T.Name(e.Who), x.write(o.d, e, nodes)
 				where := f.Where
 				if !e.Own() {
-					at := x.k.t.Place(x.first(nodes))
-					if k, _, ok := x.k.origin(e, at.Folder, x.k.t.Above(at)); ok {
+					at := x.k.T.Place(x.first(nodes))
+					if k, _, ok := x.k.Origin(e, at.Folder, x.k.T.Above(at)); ok {
 						where = at.Up(k + 1)
 					}
 				}
@@ -138,12 +140,12 @@ func (x *finding) under(tops []int) (n int64) {
 	for _, i := range tops {
 		in[i] = true
 	}
-	for i := range x.g.f.Nodes {
-		if p := x.g.f.Nodes[i].Parent; p >= 0 && in[p] {
+	for i := range x.g.F.Nodes {
+		if p := x.g.F.Nodes[i].Parent; p >= 0 && in[p] {
 			in[i] = true
 		}
 		if in[i] {
-			n += x.g.f.Nodes[i].Items
+			n += x.g.F.Nodes[i].Items
 		}
 	}
 	return n
@@ -164,17 +166,17 @@ func (x *finding) idleDenies() error {
 	type one struct {
 		d *rule.Descriptor
 		e rule.Entry
-		w *way
+		w *ask.Route
 	}
 	known := map[one]bool{}
-	takes := func(w *way, d *rule.Descriptor, e rule.Entry) bool {
+	takes := func(w *ask.Route, d *rule.Descriptor, e rule.Entry) bool {
 		o := one{d, e, w}
 		got, ok := known[o]
 		if ok {
 			return got
 		}
-		how := w.traits.Reading()
-		pop := x.k.population(w.server)
+		how := w.Traits.Reading()
+		pop := x.k.Population(w.Server)
 		bare := d.Clone()
 		bare.Rules.Entries = slices.DeleteFunc(bare.Rules.Entries, func(o rule.Entry) bool { return o == e })
 		with, without := x.k.Read(d, how), rule.Compile(bare, how)
@@ -190,9 +192,9 @@ func (x *finding) idleDenies() error {
 		return got
 	}
 	// From below upward: what a node's inherited denies take is the folder's too.
-	nodes := x.g.f.Nodes
+	nodes := x.g.F.Nodes
 	active := make([]map[key]bool, len(nodes))
-	server := map[int]*way{}
+	server := map[int]*ask.Route{}
 	for _, w := range x.local() {
 		for _, i := range x.crowd(w).nodes {
 			server[i] = w
@@ -267,9 +269,9 @@ func (x *finding) outOfSight() error {
 	return nil
 }
 
-func (x *finding) outOfSightBy(w *way) error {
+func (x *finding) outOfSightBy(w *ask.Route) error {
 	c := x.crowd(w)
-	nodes := x.g.f.Nodes
+	nodes := x.g.F.Nodes
 	known := map[*rule.List]crowd.Bits{}
 	list := func(s crowd.Situation) crowd.Bits {
 		if s.Gate != nil {
@@ -305,7 +307,7 @@ func (x *finding) outOfSightBy(w *way) error {
 	at := make(map[int]*state, len(c.nodes))
 	sums := map[int]*sum{}
 	left := c.d.People.Empty() // who can't sign on any more doesn't browse
-	for id := range x.k.shutOut() {
+	for id := range x.k.ShutOut() {
 		if u, ok := c.d.People.Place(id); ok {
 			left.Set(u)
 		}
@@ -314,7 +316,7 @@ func (x *finding) outOfSightBy(w *way) error {
 	var order []int
 	for _, i := range c.nodes {
 		st := &state{browse: all, lists: list(c.at[i])}
-		if _, begins := w.begins[i]; !begins {
+		if _, begins := w.Begins[i]; !begins {
 			up := at[nodes[i].Parent]
 			key := meet{&up.browse[0], &up.lists[0]}
 			p, ok := met[key]
@@ -348,7 +350,7 @@ func (x *finding) outOfSightBy(w *way) error {
 			s.items += nodes[i].Items
 			s.users.Or(st.lists.And(h.users))
 		}
-		if err := x.k.t.Context().Err(); err != nil {
+		if err := x.k.T.Context().Err(); err != nil {
 			return err
 		}
 	}
@@ -366,8 +368,8 @@ func (x *finding) outOfSightBy(w *way) error {
 			users.Or(sums[i].users)
 		}
 		f.Users = users.Len()
-		for _, item := range x.g.f.Some(x.k.t, first, 1) {
-			f.Where = x.g.named(w, item)
+		for _, item := range x.g.F.Some(x.k.T, first, 1) {
+			f.Where = x.g.Named(w, item)
 		}
 		f.More = x.items(by.nodes[d]) - 1
 		// Somebody who is named by what lets him open it would have to see the way.
@@ -385,11 +387,11 @@ func (x *finding) outOfSightBy(w *way) error {
 				return true
 			})
 		}
-		for _, item := range x.g.f.Some(x.k.t, hid.node, 1) {
-			f.What = "such as " + x.g.named(w, item)
+		for _, item := range x.g.F.Some(x.k.T, hid.node, 1) {
+			f.What = "such as " + x.g.Named(w, item)
 		}
 		if !who.IsZero() {
-			f.Who = x.k.t.Name(who)
+			f.Who = x.k.T.Name(who)
 			f.Commands = [][]string{plainly([]string{"tarnwold", "grant", f.Who, "list", f.Where, "--scope", "here"})}
 		}
 		x.add(f)

@@ -1,4 +1,5 @@
-package ask
+// Package expect holds what somebody expects of access to how it is.
+package expect
 
 import (
 	"errors"
@@ -8,6 +9,9 @@ import (
 	"tarnwold/core/crowd"
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
+	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/census"
+	"tarnwold/internal/ask/explain"
 	"tarnwold/internal/estate"
 )
 
@@ -51,34 +55,34 @@ type Expected struct {
 
 // Against is who goes against an expectation.
 type Against struct {
-	User  Account `json:"user"` // the first of them
-	Where string  `json:"where"`
-	Kind  string  `json:"kind"`
-	Route string  `json:"route"`
-	Can   bool    `json:"can"` // and shouldn't, or can't and should
+	User  ask.Account `json:"user"` // the first of them
+	Where string      `json:"where"`
+	Kind  string      `json:"kind"`
+	Route string      `json:"route"`
+	Can   bool        `json:"can"` // and shouldn't, or can't and should
 	// Right is the one that decides, because of Because.
-	Right   string  `json:"right,omitempty"`
-	Because *Reason `json:"because,omitempty"`
-	Share   bool    `json:"by-share,omitempty"`
-	Users   int     `json:"users"` // how many go against it, anywhere
-	Items   int64   `json:"items"` // on how many items, counted route by route
+	Right   string      `json:"right,omitempty"`
+	Because *ask.Reason `json:"because,omitempty"`
+	Share   bool        `json:"by-share,omitempty"`
+	Users   int         `json:"users"` // how many go against it, anywhere
+	Items   int64       `json:"items"` // on how many items, counted route by route
 }
 
 // Expecting asks many expectations, and remembers what they have in common.
 type Expecting struct {
-	k      *Asker
-	words  map[string]*can
+	k      *ask.Asker
+	words  map[string]*ask.Can
 	ways   map[wayKey]*expectedWay
 	known  map[spotKey]crowd.Bits
-	ground map[string]*ground
+	ground map[string]*ask.Scope
 	called map[string]account.ID
 }
 
 type wayKey struct{ server, share int64 }
 
 type expectedWay struct {
-	*way
-	g   *ground
+	*ask.Route
+	g   *ask.Scope
 	pop *crowd.Population
 	d   *crowd.Decider
 }
@@ -92,9 +96,9 @@ type spotKey struct {
 // mostGrounds is how many parts of the estate are remembered as laid out.
 const mostGrounds = 8
 
-// Expecting makes an asker of expectations.
-func (k *Asker) Expecting() *Expecting {
-	return &Expecting{k: k, words: map[string]*can{}, ways: map[wayKey]*expectedWay{}, known: map[spotKey]crowd.Bits{}, ground: map[string]*ground{}, called: map[string]account.ID{}}
+// NewExpecting makes an asker of expectations.
+func NewExpecting(k *ask.Asker) *Expecting {
+	return &Expecting{k: k, words: map[string]*ask.Can{}, ways: map[wayKey]*expectedWay{}, known: map[spotKey]crowd.Bits{}, ground: map[string]*ask.Scope{}, called: map[string]account.ID{}}
 }
 
 // faulty is an expectation that can't be asked.
@@ -111,7 +115,7 @@ func (f *faulty) Error() string { return f.err.Error() }
 func (x *Expecting) Expect(e *Expectation) (*Expected, error) {
 	out := &Expected{File: e.File, Line: e.Line, Text: e.Text}
 	err := x.expect(e, out)
-	if terr := x.k.t.Err(); terr != nil {
+	if terr := x.k.T.Err(); terr != nil {
 		return nil, terr
 	}
 	var f *faulty
@@ -128,7 +132,7 @@ func (x *Expecting) expect(e *Expectation, out *Expected) error {
 	c := x.words[e.What]
 	if c == nil {
 		var err error
-		if c, err = k.can(e.What); err != nil {
+		if c, err = k.Can(e.What); err != nil {
 			return &faulty{part: "what", err: err}
 		}
 		x.words[e.What] = c
@@ -138,7 +142,7 @@ func (x *Expecting) expect(e *Expectation, out *Expected) error {
 		id, ok := x.called[n]
 		if !ok {
 			var err error
-			if id, err = k.named(n); err != nil {
+			if id, err = named(k, n); err != nil {
 				return &faulty{"name", i, err}
 			}
 			x.called[n] = id
@@ -149,8 +153,8 @@ func (x *Expecting) expect(e *Expectation, out *Expected) error {
 	if err != nil {
 		return &faulty{part: "where", err: err}
 	}
-	if !(e.Below && p.Folder) && !c.of(p.Folder) {
-		return &faulty{part: "what", err: unfit("", "%s is a %s, of which %s says nothing", p.Via(), Kind(p.Folder), e.What)}
+	if !(e.Below && p.Folder) && !c.Of(p.Folder) {
+		return &faulty{part: "what", err: ask.Unfit("", "%s is a %s, of which %s says nothing", p.Via(), ask.Kind(p.Folder), e.What)}
 	}
 	var only *estate.Share // narrowed to
 	if e.Through != "" {
@@ -159,7 +163,7 @@ func (x *Expecting) expect(e *Expectation, out *Expected) error {
 			err = &estate.NotFound{What: "share", Name: e.Through}
 		}
 		if err == nil && (in.Server.ID != p.Server.ID || !in.Share.Covers(p.Path)) {
-			err = unfit("", "%s doesn't come to %s", e.Through, p.String())
+			err = ask.Unfit("", "%s doesn't come to %s", e.Through, p.String())
 		}
 		if err != nil {
 			return &faulty{part: "through", err: err}
@@ -173,7 +177,7 @@ func (x *Expecting) expect(e *Expectation, out *Expected) error {
 		case only != nil:
 			return []*estate.Share{only}
 		}
-		return k.routes(p)
+		return k.Routes(p)
 	}
 	a := &asking{x: x, e: e, c: c, p: p, names: names, who: map[account.ID]bool{}}
 	// Those it names, by the way it says.
@@ -199,11 +203,11 @@ func (x *Expecting) expect(e *Expectation, out *Expected) error {
 }
 
 // named finds the account a line names.
-func (k *Asker) named(name string) (account.ID, error) {
-	if id, err := k.t.Who(name); err == nil {
+func named(k *ask.Asker, name string) (account.ID, error) {
+	if id, err := k.T.Who(name); err == nil {
 		return id, nil
 	}
-	a, err := k.t.Named(name, 0)
+	a, err := k.T.Named(name, 0)
 	return a.ID, err
 }
 
@@ -211,7 +215,7 @@ func (k *Asker) named(name string) (account.ID, error) {
 type asking struct {
 	x     *Expecting
 	e     *Expectation
-	c     *can
+	c     *ask.Can
 	p     estate.Place
 	names []account.ID
 	about int // users it is about
@@ -231,14 +235,14 @@ func (a *asking) look(shares []*estate.Share, should, others bool) error {
 		if err != nil {
 			return err
 		}
-		for _, w := range g.ways {
+		for _, w := range g.Ways {
 			if narrowed && !slices.ContainsFunc(shares, func(s *estate.Share) bool {
-				return s == nil && w.share == nil || s != nil && w.share != nil && s.ID == w.share.ID
+				return s == nil && w.Share == nil || s != nil && w.Share != nil && s.ID == w.Share.ID
 			}) {
 				continue
 			}
-			pop := a.x.k.population(w.server)
-			from = append(from, &expectedWay{way: w, g: g, pop: pop})
+			pop := a.x.k.Population(w.Server)
+			from = append(from, &expectedWay{Route: w, g: g, pop: pop})
 		}
 	} else {
 		for _, sh := range shares {
@@ -256,7 +260,7 @@ func (a *asking) look(shares []*estate.Share, should, others bool) error {
 		}
 		a.hold(w, want, should, a.x.here(w, a.p, a.c), 1, func() estate.Place { return a.p })
 	}
-	return a.x.k.t.Err()
+	return a.x.k.T.Err()
 }
 
 // wanted gives the users asked for.
@@ -270,7 +274,7 @@ func (a *asking) wanted(w *expectedWay, others bool) crowd.Bits {
 			out.Set(i)
 			continue
 		}
-		out.Or(w.pop.Holders(id, w.share == nil))
+		out.Or(w.pop.Holders(id, w.Share == nil))
 	}
 	if others {
 		return w.pop.All().Minus(out)
@@ -301,21 +305,21 @@ func (a *asking) hold(w *expectedWay, want crowd.Bits, should bool, able crowd.B
 // below asks on a place and all below it.
 func (a *asking) below(w *expectedWay, want crowd.Bits, should bool) {
 	k, g := a.x.k, w.g
-	above, adding := w.traits.AboveReading(), w.traits.AddReading()
-	nodes := g.f.Nodes
-	d := g.everyone(w.way, w.pop, nil)
-	_ = g.everyone(w.way, w.pop, func(i int, s crowd.Situation) bool {
+	above, adding := w.Traits.AboveReading(), w.Traits.AddReading()
+	nodes := g.F.Nodes
+	d := g.Everyone(w.Route, w.pop, nil)
+	_ = g.Everyone(w.Route, w.pop, func(i int, s crowd.Situation) bool {
 		n := &nodes[i]
-		if !a.c.of(n.Folder) {
+		if !a.c.Of(n.Folder) {
 			return true
 		}
 		var parent rule.Any
-		if b, begins := w.begins[i]; !begins && n.Parent >= 0 {
+		if b, begins := w.Begins[i]; !begins && n.Parent >= 0 {
 			parent = nodes[n.Parent].Before
-		} else if begins && b.above {
-			parent = g.f.Over(i, false)
+		} else if begins && b.Above {
+			parent = g.F.Over(i, false)
 		}
-		able := a.c.holding(k, d, s, n.Before, parent, n.Folder, parent == nil, func(folders bool) crowd.Situation {
+		able := a.c.Holding(k, d, s, n.Before, parent, n.Folder, parent == nil, func(folders bool) crowd.Situation {
 			in := crowd.Situation{Gate: s.Gate}
 			if folders {
 				in.Item = k.Read(parent, adding)
@@ -328,24 +332,24 @@ func (a *asking) below(w *expectedWay, want crowd.Bits, should bool) {
 			return in
 		})
 		a.hold(w, want, should, able, n.Items, func() estate.Place {
-			for _, item := range g.f.Some(k.t, i, 1) {
-				return k.t.Place(item)
+			for _, item := range g.F.Some(k.T, i, 1) {
+				return k.T.Place(item)
 			}
 			return a.p
 		})
-		return k.t.Context().Err() == nil
+		return k.T.Context().Err() == nil
 	})
 }
 
 // layOut lays out a place and what is below it, with every route that comes
 // there.
-func (x *Expecting) layOut(p estate.Place) (*ground, error) {
+func (x *Expecting) layOut(p estate.Place) (*ask.Scope, error) {
 	at := p.String()
 	if g := x.ground[at]; g != nil {
 		return g, nil
 	}
 	p.Share = nil
-	g, err := x.k.layOut(p)
+	g, err := x.k.LayOut(p)
 	if err != nil {
 		return nil, err
 	}
@@ -363,18 +367,18 @@ func (x *Expecting) way(s *estate.Server, sh *estate.Share) *expectedWay {
 	}
 	w := x.ways[key]
 	if w == nil {
-		g := x.k.newGround(nil)
-		w = &expectedWay{way: g.way(s, sh), g: g, pop: x.k.population(s)}
-		w.d = g.everyone(w.way, w.pop, nil)
+		g := x.k.NewScope(nil)
+		w = &expectedWay{Route: g.Route(s, sh), g: g, pop: x.k.Population(s)}
+		w.d = g.Everyone(w.Route, w.pop, nil)
 		x.ways[key] = w
 	}
 	return w
 }
 
 // here gives everybody who can, in one place.
-func (x *Expecting) here(w *expectedWay, p estate.Place, c *can) crowd.Bits {
-	top := len(p.Trail) == 1 || w.share != nil && w.share.Begins(p.Path)
-	key := spotKey{w, p.Strand, c.word} // which tells the top of a way too
+func (x *Expecting) here(w *expectedWay, p estate.Place, c *ask.Can) crowd.Bits {
+	top := len(p.Trail) == 1 || w.Share != nil && w.Share.Begins(p.Path)
+	key := spotKey{w, p.Strand, c.Word} // which tells the top of a way too
 	if b, ok := x.known[key]; ok {
 		return b
 	}
@@ -382,35 +386,35 @@ func (x *Expecting) here(w *expectedWay, p estate.Place, c *can) crowd.Bits {
 	if len(w.pop.Users) > 0 {
 		somebody = w.pop.Users[0].ID
 	}
-	b := c.holding(x.k, w.d, x.k.situation(w.d, somebody, p, w.share, false), x.k.t.Of(p.Strand), x.k.above(p), p.Folder, top, func(above bool) crowd.Situation {
+	b := c.Holding(x.k, w.d, census.Situation(x.k, w.d, somebody, p, w.Share, false), x.k.T.Of(p.Strand), x.k.Above(p), p.Folder, top, func(above bool) crowd.Situation {
 		in := p
 		if above {
-			in = x.k.folderOf(p)
+			in = x.k.FolderOf(p)
 		}
-		return x.k.situation(w.d, somebody, in, w.share, true)
+		return census.Situation(x.k, w.d, somebody, in, w.Share, true)
 	})
 	x.known[key] = b
 	return b
 }
 
 // against tells of one user what decides.
-func (x *Expecting) against(user account.Account, w *expectedWay, p estate.Place, c *can, can bool) *Against {
+func (x *Expecting) against(user account.Account, w *expectedWay, p estate.Place, c *ask.Can, can bool) *Against {
 	k := x.k
-	out := &Against{User: k.Account(user.ID), Where: p.By(w.share).String(), Kind: Kind(p.Folder), Route: w.route, Can: can}
-	if c.act != nil {
-		if c.inside() && (len(p.Trail) == 1 || w.share != nil && w.share.Begins(p.Path)) {
+	out := &Against{User: k.Account(user.ID), Where: p.By(w.Share).String(), Kind: ask.Kind(p.Folder), Route: w.Name, Can: can}
+	if c.Act != nil {
+		if c.Inside() && (len(p.Trail) == 1 || w.Share != nil && w.Share.Begins(p.Path)) {
 			return out // the top of a way is not renamed or deleted
 		}
-		t := k.tryHere(user, c.act.Name, p, w.share)
+		t := explain.TryHere(k, user, c.Act.Name, p, w.Share)
 		n := t.Needs[0]
 		out.Right, out.Because, out.Share = n.Right, n.Reason, n.Share
 		return out
 	}
-	e := k.Answer(user, p, w.share, false)
+	e := explain.Answer(k, user, p, w.Share, false)
 	for i := range e.Rights {
 		r := &e.Rights[i]
 		one, err := right.Parse(r.Right)
-		if err != nil || one&c.rights(k.t.Of(p.Strand), p.Folder) == 0 || r.Granted != can {
+		if err != nil || one&c.Rights(k.T.Of(p.Strand), p.Folder) == 0 || r.Granted != can {
 			continue
 		}
 		out.Right, out.Because = r.Right, &r.File

@@ -1,9 +1,10 @@
-package ask
+package census
 
 import (
 	"slices"
 
 	"tarnwold/core/crowd"
+	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
 )
 
@@ -33,47 +34,47 @@ const mostBelow = 5000
 
 // beyond works out, for each route of an answer, what is open below. With all
 // every place is told.
-func (k *Asker) beyond(p estate.Place, c *can, out *Having, all bool) error {
-	if !p.Folder || c != nil && c.act != nil {
+func beyond(k *ask.Asker, p estate.Place, c *ask.Can, out *Having, all bool) error {
+	if !p.Folder || c != nil && c.Act != nil {
 		return nil
 	}
 	out.BelowAsked = all
-	g, err := k.layOut(p)
+	g, err := k.LayOut(p)
 	if err != nil {
 		return err
 	}
 	for r := range out.Routes {
-		i := slices.IndexFunc(g.ways, func(w *way) bool { return w.route == out.Routes[r].Route })
+		i := slices.IndexFunc(g.Ways, func(w *ask.Route) bool { return w.Name == out.Routes[r].Route })
 		if i < 0 {
 			continue
 		}
-		if len(g.f.Nodes) > mostBelow && !all {
+		if len(g.F.Nodes) > mostBelow && !all {
 			out.Routes[r].Below = &OpenBelow{Uncounted: true, Names: []string{}}
 			continue
 		}
-		out.Routes[r].Below = k.beyondBy(g, g.ways[i], c, all)
+		out.Routes[r].Below = beyondBy(k, g, g.Ways[i], c, all)
 	}
-	return k.t.Context().Err()
+	return k.T.Context().Err()
 }
 
-func (k *Asker) beyondBy(g *ground, w *way, c *can, all bool) *OpenBelow {
-	pop := k.population(w.server)
-	d := g.everyone(w, pop, nil)
+func beyondBy(k *ask.Asker, g *ask.Scope, w *ask.Route, c *ask.Can, all bool) *OpenBelow {
+	pop := k.Population(w.Server)
+	d := g.Everyone(w, pop, nil)
 	var sc crowd.Scratch
 	var here crowd.Bits // who has access to the folder
 	more := map[int]crowd.Bits{}
 	union := pop.Empty()
 	out := &OpenBelow{Names: []string{}}
-	g.everyone(w, pop, func(i int, s crowd.Situation) bool {
-		node := &g.f.Nodes[i]
+	g.Everyone(w, pop, func(i int, s crowd.Situation) bool {
+		node := &g.F.Nodes[i]
 		open := pop.Empty()
 		if c != nil {
-			if c.of(node.Folder) {
-				open.Or(d.Holding(s, c.rights(node.Before, node.Folder)))
+			if c.Of(node.Folder) {
+				open.Or(d.Holding(s, c.Rights(node.Before, node.Folder)))
 			}
 		} else {
 			for _, class := range d.Classes(s, &sc) {
-				if !NothingOn(node.Before, class.Rights) {
+				if !ask.NothingOn(node.Before, class.Rights) {
 					open.Or(class.Users)
 				}
 			}
@@ -89,18 +90,18 @@ func (k *Asker) beyondBy(g *ground, w *way, c *can, all bool) *OpenBelow {
 			fresh = extra.Minus(up)
 		}
 		if fresh.Len() == 0 {
-			return k.t.Context().Err() == nil
+			return k.T.Context().Err() == nil
 		}
 		union.Or(fresh)
 		out.Places += node.Items
 		if all {
 			b := OpenBelowPlace{Items: node.Items, Who: names(pop, fresh)}
-			for _, item := range g.f.Some(k.t, i, 1) {
-				b.Where = g.named(w, item)
+			for _, item := range g.F.Some(k.T, i, 1) {
+				b.Where = g.Named(w, item)
 			}
 			out.List = append(out.List, b)
 		}
-		return k.t.Context().Err() == nil
+		return k.T.Context().Err() == nil
 	})
 	out.Users, out.Names = union.Len(), names(pop, union)
 	if out.Places == 0 {

@@ -1,8 +1,9 @@
-package ask
+package findings
 
 import (
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
+	"tarnwold/internal/ask"
 )
 
 // weighed are the rights by which a share is held to what is below it.
@@ -11,7 +12,7 @@ var weighed = []right.Set{right.ReadData, right.WriteData, right.AppendData, rig
 // needs tells which rights a share lets somebody use, which it lets through
 // and nobody can use below, and which somebody would have below and the share
 // lets nobody use.
-func (x *finding) needs(w *way) (wide, narrow right.Set, users int) {
+func (x *finding) needs(w *ask.Route) (wide, narrow right.Set, users int) {
 	c := x.crowd(w)
 	if c.weighed {
 		return c.wide, c.narrow, c.users
@@ -59,14 +60,14 @@ func (x *finding) needs(w *way) (wide, narrow right.Set, users int) {
 func (x *finding) wideShares() error {
 	for _, w := range x.shares() {
 		wide, _, _ := x.needs(w)
-		d := w.share.Descriptor
-		if a := w.share.Admission; wide == 0 || d.Rules.Absent || a != nil && a.Exported { // an export has no rules of its own
+		d := w.Share.Descriptor
+		if a := w.Share.Admission; wide == 0 || d.Rules.Absent || a != nil && a.Exported { // an export has no rules of its own
 			continue
 		}
-		f := Finding{Where: "share " + w.share.Address(), What: wide.String(), Items: x.items(x.crowd(w).nodes)}
+		f := Finding{Where: "share " + w.Share.Address(), What: wide.String(), Items: x.items(x.crowd(w).nodes)}
 		// The strongest level that lacks all of them would do.
 		level := right.Level{}
-		for _, l := range x.k.lang.Levels {
+		for _, l := range x.k.Lang.Levels {
 			if l.Folder&wide == 0 && l.Folder != 0 {
 				level = l
 			}
@@ -79,10 +80,10 @@ func (x *finding) wideShares() error {
 		}
 		if level.Name != "" {
 			for _, e := range allow {
-				f.Commands = append(f.Commands, []string{"tarnwold", "replace", x.k.t.Name(e.Who), level.Name, w.share.Address(), "--share"})
+				f.Commands = append(f.Commands, []string{"tarnwold", "replace", x.k.T.Name(e.Who), level.Name, w.Share.Address(), "--share"})
 			}
 			if len(allow) > 0 {
-				f.Repair = Repair{Share: w.share, Gone: allow, Rights: level.Folder}
+				f.Repair = Repair{Share: w.Share, Gone: allow, Rights: level.Folder}
 			}
 		}
 		x.add(f)
@@ -97,18 +98,18 @@ func (x *finding) narrowShares() error {
 		if narrow == 0 {
 			continue
 		}
-		f := Finding{Where: "share " + w.share.Address(), What: narrow.String(), Users: users, Items: x.items(x.crowd(w).nodes)}
-		if w.share.ReadOnly {
+		f := Finding{Where: "share " + w.Share.Address(), What: narrow.String(), Users: users, Items: x.items(x.crowd(w).nodes)}
+		if w.Share.ReadOnly {
 			f.Other = "it is switched to read-only"
 		}
 		level := ""
-		for _, l := range x.k.lang.Levels {
+		for _, l := range x.k.Lang.Levels {
 			if l.Folder.Has(narrow) && level == "" {
 				level = l.Name
 			}
 		}
-		if level != "" && !w.share.ReadOnly {
-			f.Commands = [][]string{{"tarnwold", "grant", "WHO", level, w.share.Address(), "--share"}}
+		if level != "" && !w.Share.ReadOnly {
+			f.Commands = [][]string{{"tarnwold", "grant", "WHO", level, w.Share.Address(), "--share"}}
 		}
 		x.add(f)
 	}

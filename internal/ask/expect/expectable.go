@@ -1,10 +1,11 @@
-package ask
+package expect
 
 import (
 	"slices"
 
 	"tarnwold/core/account"
 	"tarnwold/core/crowd"
+	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
 )
 
@@ -15,17 +16,17 @@ var expectedLevels = []string{"read", "edit", "full"}
 // Expectable gives expectations that hold today on a folder and the folders in
 // it, down to a depth. Where one holds for all that is below too, what is below
 // is not gone into for it.
-func (k *Asker) Expectable(where string, depth int) (out []Expectation, err error) {
+func Expectable(k *ask.Asker, where string, depth int) (out []Expectation, err error) {
 	p, err := k.Place(where)
 	if err != nil {
 		return nil, err
 	}
 	if !p.Folder {
-		return nil, unfit("name a folder", "%s is a file", p.Via())
+		return nil, ask.Unfit("name a folder", "%s is a file", p.Via())
 	}
-	x := k.Expecting()
+	x := NewExpecting(k)
 	err = x.write(p, depth, expectedLevels, &out)
-	if terr := k.t.Err(); terr != nil {
+	if terr := k.T.Err(); terr != nil {
 		err = terr
 	}
 	return out, err
@@ -33,12 +34,12 @@ func (k *Asker) Expectable(where string, depth int) (out []Expectation, err erro
 
 func (x *Expecting) write(p estate.Place, depth int, levels []string, out *[]Expectation) error {
 	k := x.k
-	if err := k.t.Context().Err(); err != nil {
+	if err := k.T.Context().Err(); err != nil {
 		return err
 	}
 	var open []string // levels that differ below
 	for _, l := range levels {
-		c, err := k.can(l)
+		c, err := k.Can(l)
 		if err != nil {
 			return err
 		}
@@ -64,11 +65,11 @@ func (x *Expecting) write(p estate.Place, depth int, levels []string, out *[]Exp
 	if depth == 0 || len(open) == 0 {
 		return nil
 	}
-	for _, c := range k.t.Within(p.Item) {
+	for _, c := range k.T.Within(p.Item) {
 		if !c.Folder {
 			continue
 		}
-		in := k.t.Place(c.Item)
+		in := k.T.Place(c.Item)
 		in.Share = p.Share
 		if err := x.write(in, depth-1, open, out); err != nil {
 			return err
@@ -79,11 +80,11 @@ func (x *Expecting) write(p estate.Place, depth int, levels []string, out *[]Exp
 
 // lines says of one level who has it on a folder: in one line where all routes
 // agree, in two where they don't.
-func (x *Expecting) lines(p estate.Place, level string, c *can) []Expectation {
+func (x *Expecting) lines(p estate.Place, level string, c *ask.Can) []Expectation {
 	k := x.k
 	var always, ever crowd.Bits // by all routes p is asked for; by any there is
-	pop := k.population(&p.Server)
-	for _, sh := range k.routes(p) {
+	pop := k.Population(&p.Server)
+	for _, sh := range k.Routes(p) {
 		able := x.here(x.way(&p.Server, sh), p, c)
 		if always == nil {
 			always = able
@@ -93,7 +94,7 @@ func (x *Expecting) lines(p estate.Place, level string, c *can) []Expectation {
 	q := p
 	q.Share = nil
 	ever = pop.Empty()
-	for _, sh := range k.routes(q) {
+	for _, sh := range k.Routes(q) {
 		ever.Or(x.here(x.way(&p.Server, sh), p, c))
 	}
 	base := Expectation{What: level, Where: p.Via()}
@@ -122,9 +123,9 @@ func (x *Expecting) names(p estate.Place, pop *crowd.Population, users crowd.Bit
 		hold crowd.Bits
 	}
 	var groups []group
-	d := k.AsEntries(k.t.Of(p.Strand))
+	d := k.AsEntries(k.T.Of(p.Strand))
 	for _, e := range d.Rules.Entries {
-		a, ok := k.t.Account(e.Who)
+		a, ok := k.T.Account(e.Who)
 		if !ok || a.Kind != account.Group || slices.ContainsFunc(groups, func(g group) bool { return g.id == e.Who }) {
 			continue
 		}
@@ -138,18 +139,18 @@ func (x *Expecting) names(p estate.Place, pop *crowd.Population, users crowd.Bit
 	for _, g := range groups {
 		if left.And(g.hold).Len() > 1 {
 			left = left.Minus(g.hold)
-			out = append(out, k.toName(g.id, "group:"))
+			out = append(out, toName(k, g.id, "group:"))
 		}
 	}
-	left.Each(func(i int) bool { out = append(out, k.toName(pop.Users[i].ID, "user:")); return true })
+	left.Each(func(i int) bool { out = append(out, toName(k, pop.Users[i].ID, "user:")); return true })
 	return out
 }
 
 // toName names an account so that it is found again, where a user and a group
 // are called alike too.
-func (k *Asker) toName(id account.ID, kind string) string {
-	name := k.t.Name(id)
-	if found, err := k.named(name); err == nil && found == id {
+func toName(k *ask.Asker, id account.ID, kind string) string {
+	name := k.T.Name(id)
+	if found, err := named(k, name); err == nil && found == id {
 		return name
 	}
 	return kind + name

@@ -1,4 +1,5 @@
-package ask
+// Package uses tells where an account is named, and what a group opens.
+package uses
 
 import (
 	"slices"
@@ -6,6 +7,7 @@ import (
 	"tarnwold/core/account"
 	"tarnwold/core/place"
 	"tarnwold/core/rule"
+	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
 )
 
@@ -20,8 +22,8 @@ type Use struct {
 // Uses lists where accounts are named: entries own and inherited, owners,
 // shares, administrators, memberships, primary groups; at most limit places,
 // and how many more there are.
-func (k *Asker) Uses(accounts []account.Account, limit int) (uses []Use, more int64, err error) {
-	t := k.t
+func Uses(k *ask.Asker, accounts []account.Account, limit int) (uses []Use, more int64, err error) {
+	t := k.T
 	forms := map[account.ID]bool{}
 	for _, a := range accounts {
 		for _, id := range estate.Forms(a) {
@@ -56,7 +58,7 @@ func (k *Asker) Uses(accounts []account.Account, limit int) (uses []Use, more in
 		for _, list := range []*rule.Rules{&d.Rules, &d.Audit} {
 			for _, e := range list.Entries {
 				if forms[e.Who] && e.Own() {
-					return "entry", k.write(a, e, folder)
+					return "entry", k.Write(a, e, folder)
 				}
 			}
 		}
@@ -69,7 +71,7 @@ func (k *Asker) Uses(accounts []account.Account, limit int) (uses []Use, more in
 		for _, list := range []*rule.Rules{&d.Rules, &d.Audit} {
 			for _, e := range list.Entries {
 				if forms[e.Who] {
-					return "inherited", k.write(a, e, folder)
+					return "inherited", k.Write(a, e, folder)
 				}
 			}
 		}
@@ -132,7 +134,7 @@ func Covers(top, at estate.Place) bool {
 // UsedAs is one place where an account is named, for somebody who looks for
 // all of them.
 type UsedAs struct {
-	Account Account `json:"account"`
+	Account ask.Account `json:"account"`
 	// Through is the way from the account asked about to this one, a group it
 	// is in; absent for the account itself.
 	Through []string `json:"through,omitempty"`
@@ -147,14 +149,14 @@ type UsedAs struct {
 
 // UsesOf lists everywhere an account is named, and with through everywhere
 // the groups it is in are.
-func (k *Asker) UsesOf(word string, through bool) ([]UsedAs, error) {
-	t := k.t
+func UsesOf(k *ask.Asker, word string, through bool) ([]UsedAs, error) {
+	t := k.T
 	id, err := t.Who(word)
 	if err != nil {
 		return nil, err
 	}
 	type meant struct {
-		account Account
+		account ask.Account
 		chain   []string
 		order   int
 	}
@@ -174,12 +176,12 @@ func (k *Asker) UsesOf(word string, through bool) ([]UsedAs, error) {
 	if a, ok := t.Account(id); ok && through {
 		tok := account.NewToken(t, a.ID, account.Traits{})
 		ids := tok.IDs()
-		slices.SortFunc(ids, func(a, b account.ID) int { return cmpText(t.Name(a), t.Name(b)) })
+		slices.SortFunc(ids, func(a, b account.ID) int { return ask.CmpText(t.Name(a), t.Name(b)) })
 		for _, g := range ids {
 			if x, ok := t.Account(g); !ok || x.Kind != account.Group || g == id {
 				continue
 			}
-			put(g, k.chain(tok, g))
+			put(g, k.Chain(tok, g))
 		}
 	}
 	out := []UsedAs{}
@@ -241,7 +243,7 @@ func (k *Asker) UsesOf(word string, through bool) ([]UsedAs, error) {
 					}
 					as = "stale-entry"
 				}
-				each(e.Who, as, k.write(a, e, folder))
+				each(e.Who, as, k.Write(a, e, folder))
 			}
 		}
 	}
@@ -254,7 +256,7 @@ func (k *Asker) UsesOf(word string, through bool) ([]UsedAs, error) {
 	}
 	t.AllDescriptors(func(did int64, a rule.Any) {
 		d := k.AsNamed(a)
-		if !k.names(d, func(id account.ID) bool { return forms[id] != nil }) {
+		if !Names(k, d, func(id account.ID) bool { return forms[id] != nil }) {
 			return
 		}
 		for _, strand := range t.StrandsOf(did) {
@@ -287,9 +289,9 @@ func (k *Asker) UsesOf(word string, through bool) ([]UsedAs, error) {
 			p := t.Place(b.Item)
 			d, where, folder = t.Of(p.Strand), p.String(), p.Folder
 		}
-		for e, day := range k.dated(b, d) {
+		for e, day := range k.Dated(b, d) {
 			if forms[e.Who] != nil {
-				note(e.Who, where, "last-day", k.write(d, e, folder)+" until "+string(day), 0)
+				note(e.Who, where, "last-day", k.Write(d, e, folder)+" until "+string(day), 0)
 			}
 		}
 	}
@@ -301,7 +303,7 @@ func (k *Asker) UsesOf(word string, through bool) ([]UsedAs, error) {
 		}
 		return len(all)
 	}
-	ranks := map[Account]int{}
+	ranks := map[ask.Account]int{}
 	for _, u := range out {
 		if _, ok := ranks[u.Account]; !ok {
 			ranks[u.Account] = order(u)
@@ -311,16 +313,16 @@ func (k *Asker) UsesOf(word string, through bool) ([]UsedAs, error) {
 		if c := ranks[a.Account] - ranks[b.Account]; c != 0 {
 			return c
 		}
-		if c := cmpText(a.Where, b.Where); c != 0 {
+		if c := ask.CmpText(a.Where, b.Where); c != 0 {
 			return c
 		}
-		return cmpText(a.As+a.What, b.As+b.What)
+		return ask.CmpText(a.As+a.What, b.As+b.What)
 	})
 	return out, t.Err()
 }
 
-// names tells whether anything in a descriptor names one of some accounts.
-func (k *Asker) names(d *rule.Descriptor, meant func(account.ID) bool) bool {
+// Names tells whether anything in a descriptor names one of some accounts.
+func Names(k *ask.Asker, d *rule.Descriptor, meant func(account.ID) bool) bool {
 	is := func(e rule.Entry) bool { return meant(e.Who) }
 	return meant(d.Owner) || meant(d.Group) || slices.ContainsFunc(d.Rules.Entries, is) || slices.ContainsFunc(d.Audit.Entries, is)
 }

@@ -1,4 +1,4 @@
-package ask
+package explain
 
 import (
 	"slices"
@@ -6,6 +6,8 @@ import (
 	"tarnwold/core/account"
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
+	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/uses"
 	"tarnwold/internal/estate"
 )
 
@@ -20,18 +22,18 @@ type LikeStep struct {
 // LikeSteps lists what would make the second user equal to the first, as the
 // commands that do it: memberships first, then what stands where one of them
 // is named himself. plan.Like does all of it at once.
-func (k *Asker) LikeSteps(first, second string) (out [][]string, err error) {
-	a, err := k.t.User(first)
+func LikeSteps(k *ask.Asker, first, second string) (out [][]string, err error) {
+	a, err := k.T.User(first)
 	if err != nil {
 		return nil, err
 	}
-	b, err := k.t.User(second)
+	b, err := k.T.User(second)
 	if err != nil {
 		return nil, err
 	}
-	name := k.t.Name(b.ID)
-	for _, s := range k.LikeMembers(a, b) {
-		step := Step{Do: "leave", Who: name, Group: k.t.Name(s.Group)}
+	name := k.T.Name(b.ID)
+	for _, s := range LikeMembers(k, a, b) {
+		step := Step{Do: "leave", Who: name, Group: k.T.Name(s.Group)}
 		if s.Join {
 			step.Do = "join"
 		}
@@ -42,10 +44,10 @@ func (k *Asker) LikeSteps(first, second string) (out [][]string, err error) {
 		out = append(out, w)
 	}
 	if a.Primary != b.Primary && !a.Primary.IsZero() {
-		out = append(out, []string{"tarnwold", "user", "set", b.Name, "--primary", k.t.Name(a.Primary)})
+		out = append(out, []string{"tarnwold", "user", "set", b.Name, "--primary", k.T.Name(a.Primary)})
 	}
-	for _, s := range k.t.Servers() {
-		admins := k.t.Administrators(s)
+	for _, s := range k.T.Servers() {
+		admins := k.T.Administrators(s)
 		if has := slices.Contains(admins, a.ID); has != slices.Contains(admins, b.ID) {
 			w := []string{"tarnwold", "server", "administrator", s.Name, name}
 			if !has {
@@ -54,12 +56,12 @@ func (k *Asker) LikeSteps(first, second string) (out [][]string, err error) {
 			out = append(out, w)
 		}
 	}
-	entries := k.likeEntries(a, b)
+	entries := likeEntries(k, a, b)
 	out = append(out, entries[:min(len(entries), mostLikeEntries)]...)
 	if len(out) > 0 {
-		out = append(out, []string{"tarnwold", "like", k.t.Name(a.ID), name})
+		out = append(out, []string{"tarnwold", "like", k.T.Name(a.ID), name})
 	}
-	return out, k.t.Err()
+	return out, k.T.Err()
 }
 
 // mostLikeEntries is how many entries are written as commands at most; all of
@@ -68,8 +70,8 @@ const mostLikeEntries = 40
 
 // likeEntries lists the commands that give b the entries set for a himself,
 // and take away those set for b alone.
-func (k *Asker) likeEntries(a, b account.Account) (out [][]string) {
-	t := k.t
+func likeEntries(k *ask.Asker, a, b account.Account) (out [][]string) {
+	t := k.T
 	forms := func(u account.Account) map[account.ID]bool {
 		m := map[account.ID]bool{}
 		for _, f := range t.Forms(u) {
@@ -98,7 +100,7 @@ func (k *Asker) likeEntries(a, b account.Account) (out [][]string) {
 				if folder {
 					part = right.OnFolder
 				}
-				w := []string{"tarnwold", verb, name, k.lang.Levels.Write(e.Rights, part), where}
+				w := []string{"tarnwold", verb, name, k.Lang.Levels.Write(e.Rights, part), where}
 				switch {
 				case share:
 					w = append(w, "--share")
@@ -123,7 +125,7 @@ func (k *Asker) likeEntries(a, b account.Account) (out [][]string) {
 	}
 	t.AllDescriptors(func(id int64, a rule.Any) {
 		d := k.AsNamed(a)
-		if len(out) > mostLikeEntries || !k.names(d, func(id account.ID) bool { return of[id] || has[id] }) {
+		if len(out) > mostLikeEntries || !uses.Names(k, d, func(id account.ID) bool { return of[id] || has[id] }) {
 			return
 		}
 		for _, strand := range t.StrandsOf(id) {
@@ -141,17 +143,17 @@ func (k *Asker) likeEntries(a, b account.Account) (out [][]string) {
 
 // LikeMembers lists the memberships that would make b be in the groups a is
 // in: the direct ones, for the rest follow from them.
-func (k *Asker) LikeMembers(a, b account.Account) (out []LikeStep) {
-	d := k.directory()
+func LikeMembers(k *ask.Asker, a, b account.Account) (out []LikeStep) {
+	d := k.Directory()
 	has := map[account.ID]bool{}
 	for _, g := range d.GroupsOf(a.ID) {
 		has[g] = true
-		if is, ok := k.t.Member(g, a.ID); ok && !d.IsMember(g, b.ID) {
+		if is, ok := k.T.Member(g, a.ID); ok && !d.IsMember(g, b.ID) {
 			out = append(out, LikeStep{g, true, is.Until})
 		}
 	}
 	for _, g := range d.GroupsOf(b.ID) {
-		if _, listed := k.t.Member(g, b.ID); listed && !has[g] && g != a.Primary {
+		if _, listed := k.T.Member(g, b.ID); listed && !has[g] && g != a.Primary {
 			out = append(out, LikeStep{Group: g})
 		}
 	}

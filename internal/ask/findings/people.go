@@ -1,4 +1,4 @@
-package ask
+package findings
 
 import (
 	"slices"
@@ -23,8 +23,8 @@ func (x *finding) spoken() map[account.ID]int64 {
 			}
 		}
 	}
-	for _, s := range x.k.t.Servers() {
-		for _, sh := range x.k.t.Shares(s) {
+	for _, s := range x.k.T.Servers() {
+		for _, sh := range x.k.T.Shares(s) {
 			for _, e := range sh.Descriptor.Rules.Entries {
 				out[e.Who]++
 			}
@@ -36,7 +36,7 @@ func (x *finding) spoken() map[account.ID]int64 {
 				}
 			}
 		}
-		for _, id := range x.k.t.Administrators(s) {
+		for _, id := range x.k.T.Administrators(s) {
 			out[id]++
 		}
 	}
@@ -109,7 +109,7 @@ func (x *finding) populated() map[account.ID]bool {
 
 // goes is the command that takes a group off everything, and away.
 func (x *finding) goes(g account.Account, named bool) [][]string {
-	name := x.k.t.Name(g.ID)
+	name := x.k.T.Name(g.ID)
 	var out [][]string
 	if named || len(x.dir.MembersOf(g.ID))+len(x.dir.GroupsOf(g.ID)) > 0 {
 		out = append(out, []string{"tarnwold", "strip", name})
@@ -124,7 +124,7 @@ func (x *finding) empty() error {
 		if full[g.ID] {
 			continue
 		}
-		f := Finding{Where: "group " + x.k.t.Name(g.ID), Who: x.k.t.Name(g.ID), Items: spoken[g.ID], Commands: x.goes(g, spoken[g.ID] > 0), Repair: Repair{Group: &g}}
+		f := Finding{Where: "group " + x.k.T.Name(g.ID), Who: x.k.T.Name(g.ID), Items: spoken[g.ID], Commands: x.goes(g, spoken[g.ID] > 0), Repair: Repair{Group: &g}}
 		if x.o.Kept != nil && x.o.Kept(g.Name) { // it waits for its keeper
 			f.What, f.Repair = "it has keepers", Repair{}
 		}
@@ -158,7 +158,7 @@ func (x *finding) unused() error {
 			continue
 		}
 		users := x.members(g.ID)
-		f := Finding{Where: "group " + x.k.t.Name(g.ID), Who: x.k.t.Name(g.ID), Users: users, Commands: x.goes(g, false), Repair: Repair{Group: &g}}
+		f := Finding{Where: "group " + x.k.T.Name(g.ID), Who: x.k.T.Name(g.ID), Users: users, Commands: x.goes(g, false), Repair: Repair{Group: &g}}
 		x.add(f)
 	}
 	return nil
@@ -179,9 +179,9 @@ func (x *finding) circles() error {
 			for _, id := range loop {
 				told[id] = true
 			}
-			names := x.k.t.Names(loop)
+			names := x.k.T.Names(loop)
 			x.add(Finding{Where: "group " + names[0], Who: names[0], What: strings.Join(names, " in "), Users: x.members(g.ID),
-				Commands: [][]string{{"tarnwold", "group", "leave", x.k.t.Name(g.ID), x.k.t.Name(m)}}})
+				Commands: [][]string{{"tarnwold", "group", "leave", x.k.T.Name(g.ID), x.k.T.Name(m)}}})
 			break
 		}
 	}
@@ -212,8 +212,8 @@ func (x *finding) twins() error {
 	for _, key := range order {
 		list := by[key]
 		for _, g := range list[1:] {
-			f := Finding{Where: "group " + x.k.t.Name(list[0].ID), Who: x.k.t.Name(list[0].ID), Other: x.k.t.Name(g.ID), Items: spoken[g.ID], Users: x.members(g.ID),
-				Commands: [][]string{{"tarnwold", "swap", x.k.t.Name(g.ID), x.k.t.Name(list[0].ID)}, {"tarnwold", "group", "remove", g.Name}}}
+			f := Finding{Where: "group " + x.k.T.Name(list[0].ID), Who: x.k.T.Name(list[0].ID), Other: x.k.T.Name(g.ID), Items: spoken[g.ID], Users: x.members(g.ID),
+				Commands: [][]string{{"tarnwold", "swap", x.k.T.Name(g.ID), x.k.T.Name(list[0].ID)}, {"tarnwold", "group", "remove", g.Name}}}
 			x.add(f)
 		}
 	}

@@ -1,4 +1,4 @@
-package ask
+package census
 
 import (
 	"slices"
@@ -10,16 +10,17 @@ import (
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
 	"tarnwold/core/verdict"
+	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
 )
 
 // Gridded is levels by place and account.
 type Gridded struct {
-	Where    string    `json:"where"`
-	Route    string    `json:"route"`
-	Accounts []Account `json:"accounts"`
-	More     int64     `json:"more"`            // rows beyond the limit
-	POSIX    bool      `json:"posix,omitempty"` // rules are modes and lists
+	Where    string        `json:"where"`
+	Route    string        `json:"route"`
+	Accounts []ask.Account `json:"accounts"`
+	More     int64         `json:"more"`            // rows beyond the limit
+	POSIX    bool          `json:"posix,omitempty"` // rules are modes and lists
 }
 
 // GridRow is one place, or one of many alike.
@@ -76,56 +77,56 @@ type spot struct {
 // Grid answers for places down and accounts across, by one route. head is
 // called first, then row with each place; what row is given lasts until it
 // returns.
-func (k *Asker) Grid(what Gridding, head func(*Gridded) error, row func(*GridRow) error) error {
+func Grid(k *ask.Asker, what Gridding, head func(*Gridded) error, row func(*GridRow) error) error {
 	p, err := k.Place(what.Where)
 	if err != nil {
 		return err
 	}
-	out := &Gridded{Where: p.Via(), Route: "local", Accounts: []Account{}}
-	_, out.POSIX = k.t.Of(p.Strand).(*posix.Rules)
+	out := &Gridded{Where: p.Via(), Route: "local", Accounts: []ask.Account{}}
+	_, out.POSIX = k.T.Of(p.Strand).(*posix.Rules)
 	if p.Share != nil {
 		out.Route = p.Share.Address()
 	}
 	var spots []spot
 	if what.Distinct {
-		if spots, err = k.distinctSpots(p); err != nil {
+		if spots, err = distinctSpots(k, p); err != nil {
 			return err
 		}
 	} else {
-		spots = k.layers(p, what.Depth, what.Files)
+		spots = layers(k, p, what.Depth, what.Files)
 	}
 	if what.Limit > 0 && len(spots) > what.Limit {
 		out.More = int64(len(spots) - what.Limit)
 		spots = spots[:what.Limit]
 	}
-	cols, err := k.columns(what, spots)
+	cols, err := columns(k, what, spots)
 	if err != nil {
 		return err
 	}
-	out.Accounts = k.across(cols)
+	out.Accounts = across(k, cols)
 	if err := head(out); err != nil {
 		return err
 	}
-	x := k.gridder(p, cols)
+	x := newGridder(k, p, cols)
 	for _, s := range spots {
 		x.fill(s)
 		if err := row(&x.row); err != nil {
 			return err
 		}
-		if err := k.t.Context().Err(); err != nil {
+		if err := k.T.Context().Err(); err != nil {
 			return err
 		}
 	}
-	return k.t.Err()
+	return k.T.Err()
 }
 
 // layers lists a place and the folders so many layers below it.
-func (k *Asker) layers(top estate.Place, depth int, files bool) (out []spot) {
+func layers(k *ask.Asker, top estate.Place, depth int, files bool) (out []spot) {
 	out = append(out, spot{top, 1})
-	if depth == 0 || !top.Folder || k.t.Err() != nil {
+	if depth == 0 || !top.Folder || k.T.Err() != nil {
 		return out
 	}
-	for _, c := range k.t.Within(top.Item) {
+	for _, c := range k.T.Within(top.Item) {
 		if !c.Folder && !files {
 			continue
 		}
@@ -133,15 +134,15 @@ func (k *Asker) layers(top estate.Place, depth int, files bool) (out []spot) {
 		p.Item, p.Strand, p.Folder = c.Item, c.Strand, c.Folder
 		p.Path = strings.TrimSuffix(top.Path, "/") + "/" + c.Name
 		p.Trail = append([]int64{c.Strand}, top.Trail...)
-		out = append(out, k.layers(p, depth-1, files)...)
+		out = append(out, layers(k, p, depth-1, files)...)
 	}
 	return out
 }
 
 // distinctSpots gives one item of every set of items at or below a place that
 // have the same rules under folders with the same rules.
-func (k *Asker) distinctSpots(p estate.Place) ([]spot, error) {
-	f, err := k.t.CarveAt(p)
+func distinctSpots(k *ask.Asker, p estate.Place) ([]spot, error) {
+	f, err := k.T.CarveAt(p)
 	if err != nil {
 		return nil, err
 	}
@@ -159,29 +160,29 @@ func (k *Asker) distinctSpots(p estate.Place) ([]spot, error) {
 			out[j].items += n.Items
 			continue
 		}
-		for _, item := range f.Some(k.t, i, 1) {
-			s := spot{k.t.Place(item), n.Items}
+		for _, item := range f.Some(k.T, i, 1) {
+			s := spot{k.T.Place(item), n.Items}
 			s.p.Share = p.Share
 			at[x] = len(out)
 			out = append(out, s)
 		}
 	}
-	return out, k.t.Err()
+	return out, k.T.Err()
 }
 
 // columns finds the accounts across.
-func (k *Asker) columns(what Gridding, spots []spot) (cols []account.Account, err error) {
+func columns(k *ask.Asker, what Gridding, spots []spot) (cols []account.Account, err error) {
 	if what.Everyone {
-		return k.directory().Users(), nil
+		return k.Directory().Users(), nil
 	}
 	for _, word := range what.For {
-		id, err := k.t.Who(word)
+		id, err := k.T.Who(word)
 		if err != nil {
 			return nil, err
 		}
-		a, ok := k.t.Account(id)
+		a, ok := k.T.Account(id)
 		if !ok {
-			return nil, unfit("name users and groups", "%q is no user and no group of the estate", word)
+			return nil, ask.Unfit("name users and groups", "%q is no user and no group of the estate", word)
 		}
 		cols = append(cols, a)
 	}
@@ -191,8 +192,8 @@ func (k *Asker) columns(what Gridding, spots []spot) (cols []account.Account, er
 	// The accounts that the rules name: groups, and users who are named themselves.
 	seen := map[account.ID]bool{}
 	for _, s := range spots {
-		for _, e := range k.AsEntries(k.t.Of(s.p.Strand)).Rules.Entries {
-			if a, ok := k.t.Account(e.Who); ok && !seen[e.Who] && (!what.GroupsOnly || a.Kind == account.Group) {
+		for _, e := range k.AsEntries(k.T.Of(s.p.Strand)).Rules.Entries {
+			if a, ok := k.T.Account(e.Who); ok && !seen[e.Who] && (!what.GroupsOnly || a.Kind == account.Group) {
 				seen[e.Who] = true
 				cols = append(cols, a)
 			}
@@ -202,26 +203,26 @@ func (k *Asker) columns(what Gridding, spots []spot) (cols []account.Account, er
 		if a.Kind != b.Kind { // groups first
 			return int(b.Kind) - int(a.Kind)
 		}
-		return cmpText(a.Name, b.Name)
+		return ask.CmpText(a.Name, b.Name)
 	})
 	return cols, nil
 }
 
 // across names the columns. A user and a group may share a name, which is
 // looked up then; of many users only those are.
-func (k *Asker) across(cols []account.Account) []Account {
-	out := make([]Account, 0, len(cols))
+func across(k *ask.Asker, cols []account.Account) []ask.Account {
+	out := make([]ask.Account, 0, len(cols))
 	groups := map[string]bool{}
 	if len(cols) > 100 {
-		for _, id := range k.directory().All() {
-			if a, _ := k.directory().Account(id); a.Kind == account.Group {
+		for _, id := range k.Directory().All() {
+			if a, _ := k.Directory().Account(id); a.Kind == account.Group {
 				groups[estate.Key(a.Name)] = true
 			}
 		}
 	}
 	for _, c := range cols {
 		if len(cols) > 100 && c.Kind == account.User && !groups[estate.Key(c.Name)] {
-			out = append(out, Account{c.Name, c.ID.String(), c.Kind.String(), k.shutOut()[c.ID]})
+			out = append(out, ask.Account{Name: c.Name, ID: c.ID.String(), Kind: c.Kind.String(), Shut: k.ShutOut()[c.ID]})
 		} else {
 			out = append(out, k.Account(c.ID))
 		}
@@ -231,13 +232,13 @@ func (k *Asker) across(cols []account.Account) []Account {
 
 // gridder answers row by row.
 type gridder struct {
-	k       *Asker
+	k       *ask.Asker
 	share   *estate.Share
 	cols    []account.Account
 	groups  []int // the columns of groups
 	pop     *crowd.Population
 	d       *crowd.Decider
-	g       *ground
+	g       *ask.Scope
 	server  *estate.Server
 	covered crowd.Bits
 	sc      crowd.Scratch
@@ -246,10 +247,10 @@ type gridder struct {
 	row     GridRow
 }
 
-func (k *Asker) gridder(p estate.Place, cols []account.Account) *gridder {
-	x := &gridder{k: k, share: p.Share, cols: cols, g: k.newGround(estate.NewForest())}
-	x.pop, x.server = k.population(&p.Server), &p.Server
-	x.d = x.g.everyone(x.g.way(&p.Server, p.Share), x.pop, nil)
+func newGridder(k *ask.Asker, p estate.Place, cols []account.Account) *gridder {
+	x := &gridder{k: k, share: p.Share, cols: cols, g: k.NewScope(estate.NewForest())}
+	x.pop, x.server = k.Population(&p.Server), &p.Server
+	x.d = x.g.Everyone(x.g.Route(&p.Server, p.Share), x.pop, nil)
 	x.covered, x.column, x.at = x.pop.Empty(), map[account.ID]int{}, make([]int, len(x.pop.Users))
 	for i := range x.at {
 		x.at[i] = -1
@@ -271,9 +272,9 @@ func (k *Asker) gridder(p estate.Place, cols []account.Account) *gridder {
 // fill answers for one place.
 func (x *gridder) fill(s spot) {
 	k, p, row := x.k, s.p, &x.row
-	rules := k.t.Of(p.Strand)
+	rules := k.T.Of(p.Strand)
 	d := k.AsEntries(rules)
-	row.Where, row.Kind, row.Sealed, row.Rules, row.Items = p.By(x.share).String(), Kind(p.Folder), d.Sealed(), rulesAre(&d.Rules), s.items
+	row.Where, row.Kind, row.Sealed, row.Rules, row.Items = p.By(x.share).String(), ask.Kind(p.Folder), d.Sealed(), ask.RulesAre(&d.Rules), s.items
 	row.Parts, row.Else = parts(row.Where), nil
 	if x, ok := rules.(*posix.Rules); ok { // a file's list or a folder without a default list is nothing to mark
 		if row.Sealed = false; x.Default != nil {
@@ -283,23 +284,23 @@ func (x *gridder) fill(s spot) {
 	q := x.question(p)
 	others := x.pop.Empty()
 	for _, c := range x.d.Classes(q, &x.sc) {
-		level := x.g.level(rules, c.Rights, p.Folder)
+		level := x.g.Level(rules, c.Rights, p.Folder)
 		c.Users.Each(func(i int) bool {
 			if col := x.at[i]; col >= 0 {
 				row.Cells[col] = GridCell{Level: level}
 			}
 			return true
 		})
-		if !NothingOn(rules, c.Rights) {
+		if !ask.NothingOn(rules, c.Rights) {
 			others.Or(c.Users)
 		}
 	}
 	for _, col := range x.groups { // somebody who is in this group and in no other
-		row.Cells[col] = GridCell{Level: x.g.level(rules, verdict.Granted(k.Question(x.cols[col].ID, p, x.share)), p.Folder)}
+		row.Cells[col] = GridCell{Level: x.g.Level(rules, verdict.Granted(k.Question(x.cols[col].ID, p, x.share)), p.Folder)}
 	}
 	for i := range q.Item.Steps {
 		step := &q.Item.Steps[i]
-		if _, classes := k.t.Of(p.Strand).(*posix.Rules); classes || !step.Refuses {
+		if _, classes := k.T.Of(p.Strand).(*posix.Rules); classes || !step.Refuses {
 			continue
 		}
 		x.pop.Holders(step.Who, x.share == nil).Each(func(i int) bool {
@@ -309,7 +310,7 @@ func (x *gridder) fill(s spot) {
 			return true
 		})
 		for _, col := range x.groups {
-			if k.token(x.cols[col].ID, x.server, x.share == nil).Has(step.Who) {
+			if k.Token(x.cols[col].ID, x.server, x.share == nil).Has(step.Who) {
 				row.Cells[col].Refused = true
 			}
 		}
@@ -329,17 +330,17 @@ func (x *gridder) fill(s spot) {
 func (x *gridder) question(p estate.Place) crowd.Situation {
 	k, tr := x.k, x.d.Traits
 	how := tr.Reading()
-	s := crowd.Situation{Item: k.Read(k.t.Of(p.Strand), how)}
+	s := crowd.Situation{Item: k.Read(k.T.Of(p.Strand), how)}
 	begins := x.share != nil && x.share.Begins(p.Path)
 	switch {
 	case begins && tr.ShareFolderAboveItself:
 		s.Child = x.d.One(s.Item, right.DeleteChild)
 	case !begins && len(p.Trail) > 1:
-		s.Child = x.d.TakesOut(k.Read(k.t.Of(p.Trail[1]), how), s.Item.Owner)
+		s.Child = x.d.TakesOut(k.Read(k.T.Of(p.Trail[1]), how), s.Item.Owner)
 	}
 	if tr.AsksFoldersAbove {
 		s.Gate = x.pop.All()
-		for _, d := range k.asked(p, x.share) {
+		for _, d := range k.Asked(p, x.share) {
 			s.Gate = s.Gate.And(x.d.One(k.Read(d, tr.AboveReading()), right.Execute))
 		}
 	}
