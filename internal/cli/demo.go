@@ -192,7 +192,7 @@ func (a *app) demo(ctx context.Context, dir string, named bool) error {
 		}
 		p.Blank()
 		p.Line(report.In(report.Faint, "$ "), report.In(report.Good, command(s.args)))
-		sub := &app{in: a.in, out: a.out, err: a.out, color: a.color, shown: s.args, actor: "warden", home: demoEstate}
+		sub := &app{commands: a.commands, in: a.in, out: a.out, err: a.out, color: a.color, shown: s.args, actor: "warden", home: demoEstate}
 		if code := sub.run(ctx, s.args); code >= exitTrouble {
 			return fmt.Errorf("the demo stopped at: %s", command(s.args))
 		}

@@ -19,7 +19,7 @@ func TestGuide(t *testing.T) {
 	require.NoError(t, err)
 	dir := filepath.Join(t.TempDir(), "demo")
 	var out bytes.Buffer
-	require.Zero(t, (&app{in: strings.NewReader(""), out: &out, err: &out}).run(context.Background(), []string{"demo", dir}), out.String())
+	require.Zero(t, (&app{commands: commands, in: strings.NewReader(""), out: &out, err: &out}).run(context.Background(), []string{"demo", dir}), out.String())
 	t.Chdir(dir)
 	ran := 0
 	for _, line := range strings.Split(string(text), "\n") {
@@ -31,7 +31,7 @@ func TestGuide(t *testing.T) {
 		args, err := rule.Words(line)
 		require.NoError(t, err, line)
 		out.Reset()
-		code := (&app{in: strings.NewReader(""), out: &out, err: &out, shown: args, actor: "warden", home: "tarnwold.estate"}).run(context.Background(), args)
+		code := (&app{commands: commands, in: strings.NewReader(""), out: &out, err: &out, shown: args, actor: "warden", home: "tarnwold.estate"}).run(context.Background(), args)
 		want := 0
 		if wants != "" {
 			want = int(wants[0] - '0')

@@ -97,24 +97,24 @@ func TestScanIsWhatTheServerHas(t *testing.T) {
 	t.Chdir(t.TempDir())
 	t.Setenv("TARNWOLD_PASSWORD_STAGEDOOR", smbtest.Password("warden"))
 	var out bytes.Buffer
-	run := func(want int, args ...string) string {
+	runs := func(want int, args ...string) string {
 		out.Reset()
 		require.Equal(t, want, Main(args, strings.NewReader(""), &out, &out), "%s\n%s", args, out.String())
 		return out.String()
 	}
-	run(0, "init")
-	run(0, "server", "add", "stagedoor", "--smb", fmt.Sprintf("127.0.0.1:%d", s.Port), "--user", "warden")
-	require.Contains(t, run(0, "server", "test", "stagedoor"), "yes    shares seen")
-	require.Contains(t, run(0, "server", "show", "stagedoor"), fmt.Sprintf("a real server, over smb: 127.0.0.1, port %d, as warden", s.Port))
-	said := run(0, "scan", "stagedoor")
+	runs(0, "init")
+	runs(0, "server", "add", "stagedoor", "--smb", fmt.Sprintf("127.0.0.1:%d", s.Port), "--user", "warden")
+	require.Contains(t, runs(0, "server", "test", "stagedoor"), "yes    shares seen")
+	require.Contains(t, runs(0, "server", "show", "stagedoor"), fmt.Sprintf("a real server, over smb: 127.0.0.1, port %d, as warden", s.Port))
+	said := runs(0, "scan", "stagedoor")
 	require.Contains(t, said, "5 folders and 6 files")
 	require.Contains(t, said, "The server tells no group's members")
-	require.NotContains(t, run(0, "scan", "stagedoor"), "Kept", "nothing is otherwise")
-	require.Regexp(t, `//stagedoor/reading +\S+ +yes`, run(0, "share", "list"), "the switch is seen")
+	require.NotContains(t, runs(0, "scan", "stagedoor"), "Kept", "nothing is otherwise")
+	require.Regexp(t, `//stagedoor/reading +\S+ +yes`, runs(0, "share", "list"), "the switch is seen")
 	require.Regexp(t, `//stagedoor/productions +\S+ +no`, out.String())
-	run(0, "load", "accounts", "--passwd", filepath.Join(s.Dir, "passwd"), "--group", filepath.Join(s.Dir, "group"), "--yes")
-	run(0, "server", "administrator", "stagedoor", "warden", "--yes", "--force")
-	run(0, "check")
+	runs(0, "load", "accounts", "--passwd", filepath.Join(s.Dir, "passwd"), "--group", filepath.Join(s.Dir, "group"), "--yes")
+	runs(0, "server", "administrator", "stagedoor", "warden", "--yes", "--force")
+	runs(0, "check")
 
 	// What the server lets each of them do, and what try says of it.
 	tried := map[string]int{}
@@ -133,7 +133,7 @@ func TestScanIsWhatTheServerHas(t *testing.T) {
 				} else {
 					require.NoError(t, f.Close())
 				}
-				run(want, "try", user, act, "//stagedoor/productions/"+p.path)
+				runs(want, "try", user, act, "//stagedoor/productions/"+p.path)
 				tried[fmt.Sprint(act, " ", want == exitDone)]++
 			}
 		}
@@ -143,7 +143,7 @@ func TestScanIsWhatTheServerHas(t *testing.T) {
 		require.Greater(t, tried[what], 2, what)
 	}
 	// What is otherwise afterwards, on either side.
-	require.Contains(t, run(0, "drift", "stagedoor"), "stagedoor is as the estate has it: 12 items alike")
+	require.Contains(t, runs(0, "drift", "stagedoor"), "stagedoor is as the estate has it: 12 items alike")
 	d, err := sddl.Parse("D:PAI(A;OICI;FA;;;"+ids["warden"].String()+")(A;OICI;0x1200a9;;;"+ids["ines"].String()+")", account.ID{})
 	require.NoError(t, err)
 	b, err := secdesc.Encode(d)
@@ -151,27 +151,27 @@ func TestScanIsWhatTheServerHas(t *testing.T) {
 	require.NoError(t, fs.SetSecurityInfoRaw("Scripts", smb2.DACLSecurityInformation, raw(b)))
 	require.NoError(t, fs.WriteFile(`Lighting\new.txt`, nil, 0o644))
 	require.NoError(t, fs.Remove(`Box Office\ledger.ods`))
-	said = run(1, "drift", "stagedoor", "--format", "csv")
+	said = runs(1, "drift", "stagedoor", "--format", "csv")
 	for _, line := range []string{`/Lighting/new\.txt,came,2\d+-\S+Z,,`, `/Box Office/ledger\.ods,went,,,`, `/Scripts,rules,2\S+Z,comes,allow ines read tree`, `/Scripts,rules,2\S+Z,goes,deny volunteers full tree`} {
 		require.Regexp(t, line, said)
 	}
 	require.NotContains(t, said, "/Wardrobe")
-	require.Contains(t, run(1, "drift", "stagedoor"), "has other rules")
+	require.Contains(t, runs(1, "drift", "stagedoor"), "has other rules")
 
 	// A second scan keeps what is otherwise, and nothing else.
-	said = run(0, "scan", "stagedoor", "--report-only")
+	said = runs(0, "scan", "stagedoor", "--report-only")
 	require.Contains(t, said, "Since the scan of ")
 	require.Contains(t, said, "deny volunteers full tree")
 	require.Contains(t, said, "Nothing was kept: this only reports.")
-	run(1, "drift", "stagedoor")
-	require.Contains(t, run(2, "scan", "stagedoor"), "nobody is here to be asked")
-	said = run(0, "scan", "stagedoor", "--yes")
+	runs(1, "drift", "stagedoor")
+	require.Contains(t, runs(2, "scan", "stagedoor"), "nobody is here to be asked")
+	said = runs(0, "scan", "stagedoor", "--yes")
 	require.Contains(t, said, "scan of stagedoor: 1 item changed rules, none by Tarnwold")
 	require.Contains(t, said, "scan of stagedoor: 1 item came, 1 went")
-	require.Contains(t, run(0, "drift", "stagedoor"), "12 items alike")
-	run(0, "check")
-	run(0, "check")
-	run(0, "server", "remove", "stagedoor", "--dry-run")
+	require.Contains(t, runs(0, "drift", "stagedoor"), "12 items alike")
+	runs(0, "check")
+	runs(0, "check")
+	runs(0, "server", "remove", "stagedoor", "--dry-run")
 	// The password stands nowhere.
 	for _, name := range []string{"tarnwold.estate"} {
 		text, err := os.ReadFile(name)
@@ -179,8 +179,8 @@ func TestScanIsWhatTheServerHas(t *testing.T) {
 		require.NotContains(t, string(text), smbtest.Password("warden"))
 	}
 	t.Setenv("TARNWOLD_PASSWORD_STAGEDOOR", "not that")
-	require.Contains(t, run(1, "server", "test", "stagedoor"), "the user's name or password is wrong")
-	require.NotContains(t, run(3, "scan", "stagedoor"), "not that")
-	run(0, "server", "remove", "stagedoor", "--yes")
-	run(0, "check")
+	require.Contains(t, runs(1, "server", "test", "stagedoor"), "the user's name or password is wrong")
+	require.NotContains(t, runs(3, "scan", "stagedoor"), "not that")
+	runs(0, "server", "remove", "stagedoor", "--yes")
+	runs(0, "check")
 }

@@ -398,7 +398,7 @@ func dutyAbout(d *request.Duty) (string, []string) { return d.Kind, []string{d.W
 // within runs another command of the program, and gives what it said.
 func (a *app) within(c *cobra.Command, args []string) (int, string) {
 	var out bytes.Buffer
-	in := &app{in: strings.NewReader(""), out: &out, err: &out, actor: a.who(), home: a.estatePath, shown: args}
+	in := &app{commands: a.commands, in: strings.NewReader(""), out: &out, err: &out, actor: a.who(), home: a.estatePath, shown: args}
 	code := in.run(c.Context(), args)
 	return code, out.String()
 }

@@ -121,7 +121,7 @@ func (a *app) questions(ctx context.Context, list []asked) error {
 func (a *app) askOne(ctx context.Context, p *estate.Estate, q asked) *answered {
 	out := &answered{Line: q.line, Question: q.text}
 	var said, failed bytes.Buffer
-	in := &app{in: strings.NewReader(""), out: &said, err: &failed, actor: a.actor, inner: p, estatePath: a.estatePath}
+	in := &app{commands: a.commands, in: strings.NewReader(""), out: &said, err: &failed, actor: a.actor, inner: p, estatePath: a.estatePath}
 	words, err := splitWords(q.text)
 	if err == nil && len(words) > 0 && words[0] == "tarnwold" {
 		words = words[1:]

@@ -34,6 +34,8 @@ const (
 
 // app is one run of the program.
 type app struct {
+	commands func(*app) *cobra.Command // makes them anew for each run
+
 	in       io.Reader
 	out, err io.Writer
 	color    bool // paint what goes to out
@@ -59,11 +61,14 @@ func Main(args []string, in io.Reader, out, errs io.Writer) int {
 	signal.Ignore(syscall.SIGPIPE)
 	// A question is over before much garbage comes of it.
 	debug.SetGCPercent(200)
-	a := &app{in: in, out: out, err: errs, shown: args}
+	a := &app{commands: commands, in: in, out: out, err: errs, shown: args}
 	a.color = isTerminal(out) && os.Getenv("NO_COLOR") == ""
 	a.asks = isTerminal(in) && isTerminal(errs)
 	return a.run(ctx, args)
 }
+
+// root makes the commands of this run.
+func (a *app) root() *cobra.Command { return a.commands(a) }
 
 func isTerminal(v any) bool {
 	f, ok := v.(*os.File)
@@ -102,7 +107,8 @@ func (a *app) run(ctx context.Context, args []string) int {
 	return code
 }
 
-func (a *app) root() *cobra.Command {
+// commands makes the program's commands.
+func commands(a *app) *cobra.Command {
 	root := &cobra.Command{
 		Use:   "tarnwold",
 		Short: "Who may do what on your file servers, why, and what would change it",

@@ -123,7 +123,7 @@ func (a *app) makeBelieve(ctx context.Context, p *estate.Estate, what string) er
 	if err != nil {
 		return err
 	}
-	in := &app{in: strings.NewReader(""), out: io.Discard, err: io.Discard, actor: whatIf, inner: p, estatePath: a.estatePath, shown: args}
+	in := &app{commands: a.commands, in: strings.NewReader(""), out: io.Discard, err: io.Discard, actor: whatIf, inner: p, estatePath: a.estatePath, shown: args}
 	root := in.root()
 	c, _, err := root.Find(args)
 	if err != nil {

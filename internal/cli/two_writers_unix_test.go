@@ -37,13 +37,13 @@ func TestTwoWriters(t *testing.T) {
 	was := h.bytes(inTheTheatre...)
 	whole, err := os.ReadFile("tarnwold.estate")
 	require.NoError(t, err)
-	run := func(estate string, args ...string) (int, string) {
+	runs := func(estate string, args ...string) (int, string) {
 		var out bytes.Buffer
 		code := Main(append(args, "--as", "warden", "--estate", filepath.Join(dir, estate)), strings.NewReader(""), &out, &out)
 		return code, out.String()
 	}
 	require.NoError(t, os.WriteFile("template.estate", whole, 0o600))
-	code, said := run("template.estate", "server", "link", "stagedoor", "--smb", fmt.Sprintf("127.0.0.1:%d", relay.Port), "--user", "warden")
+	code, said := runs("template.estate", "server", "link", "stagedoor", "--smb", fmt.Sprintf("127.0.0.1:%d", relay.Port), "--user", "warden")
 	require.Zero(t, code, said)
 	template, err := os.ReadFile("template.estate")
 	require.NoError(t, err)
@@ -62,7 +62,7 @@ func TestTwoWriters(t *testing.T) {
 			late := time.Duration(rand.IntN(120)) * time.Millisecond
 			wg.Go(func() {
 				time.Sleep(late * time.Duration(k))
-				exit[k], told[k] = run(name, changes[k]...)
+				exit[k], told[k] = runs(name, changes[k]...)
 			})
 		}
 		wg.Wait()
@@ -70,7 +70,7 @@ func TestTwoWriters(t *testing.T) {
 		for k, name := range []string{"a.estate", "b.estate"} {
 			if strings.Contains(told[k], "Kept as change") {
 				kept++
-				code, said := run(name, "drift", "stagedoor")
+				code, said := runs(name, "drift", "stagedoor")
 				require.Zero(t, code, "round %d: %s was told that it is kept:\n%s\nthe other was told:\n%s\nand on the server:\n%s", i, name, told[k], told[1-k], said)
 				continue
 			}
@@ -82,7 +82,7 @@ func TestTwoWriters(t *testing.T) {
 			default:
 				t.Fatalf("round %d: %s\n%s", i, name, told[k])
 			}
-			code, said := run(name, "resume", "--show")
+			code, said := runs(name, "resume", "--show")
 			require.Equal(t, exitUsage, code, said)
 			require.Contains(t, said, "no change is unfinished")
 		}
