@@ -161,7 +161,7 @@ func (a *app) groupJoin() *cobra.Command {
 		RunE: func(c *cobra.Command, args []string) error {
 			day, err := estate.ParseDay(until)
 			if err != nil {
-				return usageError{err}
+				return asUsage(err)
 			}
 			return a.carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) {
 				return people.Join(d, args[0], args[1:], day)

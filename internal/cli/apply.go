@@ -54,7 +54,7 @@ Days are those of this machine's clock and zone.`,
 		RunE: func(c *cobra.Command, _ []string) error {
 			day, err := estate.ParseDay(on)
 			if err != nil {
-				return usageError{err}
+				return asUsage(err)
 			}
 			if day == "" {
 				day = estate.Today()

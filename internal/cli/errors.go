@@ -26,6 +26,9 @@ func (e usageError) Unwrap() error { return e.error }
 
 func misused(format string, args ...any) error { return usageError{fmt.Errorf(format, args...)} }
 
+// asUsage makes an error one of using the program wrongly.
+func asUsage(err error) error { return usageError{err} }
+
 // errNo ends a command whose answer, already printed, is no.
 var errNo = errors.New("no")
 

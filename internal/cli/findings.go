@@ -50,7 +50,7 @@ named. Exit code 1 says that anything is left.`,
 			}
 			day, err := estate.ParseDay(since)
 			if err != nil {
-				return usageError{err}
+				return asUsage(err)
 			}
 			list, err := readExceptions(c.Context(), except)
 			if err != nil {

@@ -62,7 +62,7 @@ func (f *entryFlags) entry(kind rule.Kind, who, what string) (e entry.Entry, err
 		return e, err
 	}
 	if e.Until, err = estate.ParseDay(f.until); err != nil {
-		err = usageError{err}
+		err = asUsage(err)
 	}
 	return e, err
 }
@@ -78,7 +78,7 @@ func (f *entryFlags) readScope() (rule.Scope, error) {
 	}
 	s, err := rule.ParseScope(f.scope)
 	if err != nil {
-		return 0, usageError{err}
+		return 0, asUsage(err)
 	}
 	return s, nil
 }
@@ -214,7 +214,7 @@ lists them; revoke --entries audit takes them away.`,
 			return err
 		}
 		if e.On, err = rule.ParseOn(on); err != nil {
-			return usageError{err}
+			return asUsage(err)
 		}
 		x, err := f.read(c.Context(), args[2:])
 		if err != nil {

@@ -40,7 +40,7 @@ it shows with tarnwold check --head whether history was rewritten since.`,
 			}
 			day, err := estate.ParseDay(since)
 			if err != nil {
-				return usageError{err}
+				return asUsage(err)
 			}
 			var kept []estate.Record
 			err = a.view(c.Context(), func(t *estate.Tx) error {

@@ -43,7 +43,7 @@ func (a *app) beginFile(c *cobra.Command) error {
 	}
 	format, err := report.FormatOf(f.path, c.Flags().Lookup("out").Annotations["checks"] != nil)
 	if err != nil {
-		return usageError{err}
+		return asUsage(err)
 	}
 	if info, err := os.Lstat(f.path); err == nil && !info.Mode().IsRegular() {
 		return fmt.Errorf("%s is there and no regular file", f.path)

@@ -41,7 +41,7 @@ who gets it.`,
 			}
 			day, err := estate.ParseDay(until)
 			if err != nil {
-				return usageError{err}
+				return asUsage(err)
 			}
 			if strings.TrimSpace(why) == "" {
 				return misused("a request has a reason: --why TEXT")

@@ -94,7 +94,7 @@ func (a *app) run(ctx context.Context, args []string) int {
 		return exitNo
 	}
 	if s := err.Error(); strings.HasPrefix(s, "required flag(s) ") || strings.HasPrefix(s, "if any flags in the group ") {
-		err = usageError{err} // what the library finds wrong by itself
+		err = asUsage(err) // what the library finds wrong by itself
 	}
 	if errors.Is(err, store.ErrStopped) || errors.Is(err, context.Canceled) { // wherever it was at
 		err = store.ErrStopped
@@ -129,7 +129,7 @@ New here? Run: tarnwold demo`,
 		RunE:          func(c *cobra.Command, _ []string) error { return c.Help() },
 		PersistentPreRunE: func(c *cobra.Command, _ []string) (err error) {
 			if a.format, err = report.ParseFormat(a.formatText); err != nil {
-				return usageError{err}
+				return asUsage(err)
 			}
 			return a.beginFile(c)
 		},

@@ -74,7 +74,7 @@ func (a *app) supposed(ctx context.Context, e *estate.Estate, fn func(*estate.Es
 	if s.when != "" {
 		d, err := estate.ParseDay(s.when)
 		if err != nil {
-			return usageError{err}
+			return asUsage(err)
 		}
 		if d > estate.Today() {
 			return misused("--when takes a day that is past, and %s is still to come; for what is to come: --if", d)

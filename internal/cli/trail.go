@@ -47,7 +47,7 @@ at and below a place. Every refusal is explained by the estate as it was then.`,
 				}
 			}
 			if q.Since, err = estate.ParseDay(since); err != nil {
-				return usageError{err}
+				return asUsage(err)
 			}
 			q.Limit = 24
 			if all {
@@ -216,7 +216,7 @@ Users who were only refused count as not using it.`,
 		RunE: func(c *cobra.Command, args []string) error {
 			day, err := estate.ParseDay(since)
 			if err != nil {
-				return usageError{err}
+				return asUsage(err)
 			}
 			return answer(a, c, func(k *ask.Asker) (*entry.Unused, error) { return entry.UnusedSince(plan.On(k, a.who()), args[0], day) }, (*report.Printer).Unused)
 		},
