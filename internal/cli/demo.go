@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tarnwold/internal/cli/run"
 	"tarnwold/internal/playhouse"
 	"tarnwold/internal/report"
 )
@@ -127,7 +128,7 @@ const (
 	demoEstate = "tarnwold.estate"
 )
 
-func (a *app) demoCommand() *cobra.Command {
+func demoCommand(a *run.App) *cobra.Command {
 	return &cobra.Command{
 		Use:   "demo [FOLDER]",
 		Short: "Make the playhouse estate and walk through the commands on it",
@@ -142,7 +143,7 @@ touched.`,
 			if named {
 				dir = args[0]
 			}
-			return a.demo(c.Context(), dir, named)
+			return demo(a, c.Context(), dir, named)
 		},
 	}
 }
@@ -159,13 +160,13 @@ func freshFolder(dir string, named bool) (string, error) {
 			return "", err
 		}
 		if named || n > 999 {
-			return "", misused("%s is there already, and the demo only makes a new folder; name another", dir)
+			return "", run.Misused("%s is there already, and the demo only makes a new folder; name another", dir)
 		}
 		dir = fmt.Sprintf("%s-%d", demoFolder, n)
 	}
 }
 
-func (a *app) demo(ctx context.Context, dir string, named bool) error {
+func demo(a *run.App, ctx context.Context, dir string, named bool) error {
 	dir, err := freshFolder(dir, named)
 	if err != nil {
 		return err
@@ -181,7 +182,7 @@ func (a *app) demo(ctx context.Context, dir string, named bool) error {
 		return err
 	}
 	defer func() { _ = os.Chdir(back) }()
-	p := a.printer()
+	p := a.Printer()
 	for _, s := range tour {
 		if s.about != "" {
 			p.Blank()
@@ -191,10 +192,10 @@ func (a *app) demo(ctx context.Context, dir string, named bool) error {
 			continue
 		}
 		p.Blank()
-		p.Line(report.In(report.Faint, "$ "), report.In(report.Good, command(s.args)))
-		sub := &app{commands: a.commands, in: a.in, out: a.out, err: a.out, color: a.color, shown: s.args, actor: "warden", home: demoEstate}
-		if code := sub.run(ctx, s.args); code >= exitTrouble {
-			return fmt.Errorf("the demo stopped at: %s", command(s.args))
+		p.Line(report.In(report.Faint, "$ "), report.In(report.Good, run.Command(s.args)))
+		sub := &run.App{Commands: a.Commands, In: a.In, Out: a.Out, Err: a.Out, Color: a.Color, Shown: s.args, Actor: "warden", Home: demoEstate}
+		if code := sub.Run(ctx, s.args); code >= run.ExitTrouble {
+			return fmt.Errorf("the demo stopped at: %s", run.Command(s.args))
 		}
 		if err := ctx.Err(); err != nil {
 			return err
@@ -219,4 +220,4 @@ func invoked() string {
 	return "tarnwold"
 }
 
-func quoted(w string) string { return strings.TrimPrefix(command([]string{w}), "tarnwold ") }
+func quoted(w string) string { return strings.TrimPrefix(run.Command([]string{w}), "tarnwold ") }

@@ -1,6 +1,6 @@
 //go:build unix
 
-package cli
+package cli_test
 
 import (
 	"bytes"
@@ -18,6 +18,7 @@ import (
 
 	"tarnwold/core/account"
 	"tarnwold/core/rule"
+	"tarnwold/internal/cli"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format/sheet"
 	"tarnwold/internal/live"
@@ -78,7 +79,7 @@ func TestThePlayhouseLive(t *testing.T) {
 	t.Setenv("TARNWOLD_PASSWORD", smbtest.Password("warden"))
 	run := func(want int, args ...string) string {
 		var out bytes.Buffer
-		code := Main(append(args, "--as", "warden"), strings.NewReader(""), &out, &out)
+		code := cli.Main(append(args, "--as", "warden"), strings.NewReader(""), &out, &out)
 		say("\n$ tarnwold " + strings.Join(args, " ") + "\n" + out.String())
 		require.Equal(t, want, code, "%v\n%s", args, out.String())
 		return out.String()
@@ -155,7 +156,7 @@ func TestThePlayhouseLive(t *testing.T) {
 	}
 	require.NoError(t, os.WriteFile("testers.csv", []byte(testers), 0o600))
 	var proof bytes.Buffer
-	code := Main([]string{"prove", "stagedoor", "--as", "testers.csv"}, strings.NewReader(""), &proof, &proof)
+	code := cli.Main([]string{"prove", "stagedoor", "--as", "testers.csv"}, strings.NewReader(""), &proof, &proof)
 	say("\n$ tarnwold prove stagedoor --as testers.csv\n" + proof.String())
 	require.Equal(t, 0, code, proof.String())
 	require.Contains(t, run(0, "show", "//stagedoor/productions/Wardrobe/Fittings/measurements.ods"), "13 bytes")

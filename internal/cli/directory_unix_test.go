@@ -1,6 +1,6 @@
 //go:build unix
 
-package cli
+package cli_test
 
 import (
 	"bytes"
@@ -12,6 +12,7 @@ import (
 	goldap "github.com/go-ldap/ldap/v3"
 	"github.com/stretchr/testify/require"
 
+	"tarnwold/internal/cli"
 	"tarnwold/internal/server/ldap/ldaptest"
 )
 
@@ -23,7 +24,7 @@ type house struct {
 
 func (h *house) run(want int, args ...string) string {
 	h.out.Reset()
-	require.Equal(h.t, want, Main(args, strings.NewReader(""), &h.out, &h.out), "%s\n%s", args, h.out.String())
+	require.Equal(h.t, want, cli.Main(args, strings.NewReader(""), &h.out, &h.out), "%s\n%s", args, h.out.String())
 	return h.out.String()
 }
 

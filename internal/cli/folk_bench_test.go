@@ -1,4 +1,4 @@
-package cli
+package cli_test
 
 import (
 	"bufio"
@@ -16,6 +16,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"tarnwold/internal/cli"
 	"tarnwold/internal/estate"
 )
 
@@ -124,7 +125,7 @@ func BenchmarkPeople(b *testing.B) {
 		require.NoError(b, estate.Create(context.Background(), e))
 		load := func() float64 {
 			start := time.Now()
-			require.Zero(b, Main([]string{"--estate", e, "load", "accounts", "--ldif", ldif, "--yes"}, strings.NewReader(""), io.Discard, io.Discard))
+			require.Zero(b, cli.Main([]string{"--estate", e, "load", "accounts", "--ldif", ldif, "--yes"}, strings.NewReader(""), io.Discard, io.Discard))
 			return time.Since(start).Seconds()
 		}
 		first, again, bare := load(), load(), barePeople(b, ldif).Seconds()

@@ -1,4 +1,4 @@
-package cli
+package cli_test
 
 import (
 	"bytes"
@@ -11,6 +11,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tarnwold/core/rule"
+	"tarnwold/internal/cli"
+	"tarnwold/internal/cli/run"
 )
 
 // TestGuide runs every example of the guide, in its order, on the demo's estate.
@@ -19,7 +21,7 @@ func TestGuide(t *testing.T) {
 	require.NoError(t, err)
 	dir := filepath.Join(t.TempDir(), "demo")
 	var out bytes.Buffer
-	require.Zero(t, (&app{commands: commands, in: strings.NewReader(""), out: &out, err: &out}).run(context.Background(), []string{"demo", dir}), out.String())
+	require.Zero(t, (&run.App{Commands: cli.Commands, In: strings.NewReader(""), Out: &out, Err: &out}).Run(context.Background(), []string{"demo", dir}), out.String())
 	t.Chdir(dir)
 	ran := 0
 	for _, line := range strings.Split(string(text), "\n") {
@@ -31,7 +33,7 @@ func TestGuide(t *testing.T) {
 		args, err := rule.Words(line)
 		require.NoError(t, err, line)
 		out.Reset()
-		code := (&app{commands: commands, in: strings.NewReader(""), out: &out, err: &out, shown: args, actor: "warden", home: "tarnwold.estate"}).run(context.Background(), args)
+		code := (&run.App{Commands: cli.Commands, In: strings.NewReader(""), Out: &out, Err: &out, Shown: args, Actor: "warden", Home: "tarnwold.estate"}).Run(context.Background(), args)
 		want := 0
 		if wants != "" {
 			want = int(wants[0] - '0')

@@ -7,10 +7,11 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tarnwold/internal/cli/run"
 	"tarnwold/internal/estate"
 )
 
-func (a *app) initCommand() *cobra.Command {
+func initCommand(a *run.App) *cobra.Command {
 	return &cobra.Command{
 		Use:   "init [FILE]",
 		Short: "Make a new, empty estate",
@@ -18,33 +19,30 @@ func (a *app) initCommand() *cobra.Command {
   tarnwold init playhouse.estate`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
-			path := a.estatePath
+			path := a.EstatePath
 			if len(args) == 1 {
 				path = args[0]
 			}
 			if err := estate.Create(c.Context(), path); err != nil {
 				return err
 			}
-			return a.printer().Made(path)
+			return a.Printer().Made(path)
 		},
 	}
 }
 
-// Version is set when a release is built.
-var Version = ""
-
-func (a *app) versionCommand() *cobra.Command {
+func versionCommand(a *run.App) *cobra.Command {
 	return &cobra.Command{
 		Use:     "version",
 		Short:   "Say which tarnwold this is",
 		Example: "  tarnwold version",
 		Args:    cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
-			v := Version
+			v := run.Version
 			if info, ok := debug.ReadBuildInfo(); ok && v == "" {
 				v = info.Main.Version
 			}
-			fmt.Fprintf(a.out, "tarnwold %s, %s %s/%s\n", v, runtime.Version(), runtime.GOOS, runtime.GOARCH)
+			fmt.Fprintf(a.Out, "tarnwold %s, %s %s/%s\n", v, runtime.Version(), runtime.GOOS, runtime.GOARCH)
 			return nil
 		},
 	}

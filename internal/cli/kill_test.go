@@ -1,4 +1,4 @@
-package cli
+package cli_test
 
 import (
 	"bytes"
@@ -17,6 +17,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"tarnwold/internal/cli/run"
 	"tarnwold/internal/store"
 )
 
@@ -162,7 +163,7 @@ func TestTwoAtOnce(t *testing.T) {
 				kept++
 				return
 			}
-			require.Equal(t, exitTrouble, c.ProcessState.ExitCode())
+			require.Equal(t, run.ExitTrouble, c.ProcessState.ExitCode())
 			require.Regexp(t, "(another process is writing to the estate; try again|changed by someone else meanwhile and nothing was kept; look again)", string(out))
 		})
 	}

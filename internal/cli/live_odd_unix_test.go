@@ -1,6 +1,6 @@
 //go:build unix
 
-package cli
+package cli_test
 
 import (
 	"bytes"
@@ -22,6 +22,7 @@ import (
 	smb2 "github.com/cloudsoda/go-smb2"
 	"github.com/stretchr/testify/require"
 
+	"tarnwold/internal/cli/run"
 	"tarnwold/internal/server/smb/smbtest"
 )
 
@@ -74,7 +75,7 @@ func TestAStoppedScanGoesOn(t *testing.T) {
 		}
 		switch {
 		case strings.Contains(out.String(), "tarnwold scan stagedoor --resume goes on from there"):
-			require.Equal(t, exitTrouble, c.ProcessState.ExitCode())
+			require.Equal(t, run.ExitTrouble, c.ProcessState.ExitCode())
 			require.Equal(t, start, content(t, file), "nothing is kept")
 			require.FileExists(t, file+".stagedoor.scan")
 			if stopped++; err == nil {
@@ -294,7 +295,7 @@ func TestTwoAdministratorsAtOnce(t *testing.T) {
 				done = append(done, i)
 				return
 			}
-			require.Equal(t, exitTrouble, c.ProcessState.ExitCode(), "%s", out)
+			require.Equal(t, run.ExitTrouble, c.ProcessState.ExitCode(), "%s", out)
 			require.Regexp(t, "another process is writing|takes no other until|changed by someone else meanwhile", string(out))
 			told = append(told, i)
 		})

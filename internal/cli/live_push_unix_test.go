@@ -1,6 +1,6 @@
 //go:build unix
 
-package cli
+package cli_test
 
 import (
 	"bytes"
@@ -24,6 +24,7 @@ import (
 	"tarnwold/core/account"
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
+	"tarnwold/internal/cli"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format/sddl"
 	"tarnwold/internal/format/secdesc"
@@ -120,7 +121,7 @@ func (h *theatre) bytes(paths ...string) map[string]string {
 
 func (h *theatre) run(want int, args ...string) string {
 	h.out.Reset()
-	require.Equal(h.t, want, Main(append(args, "--as", "warden"), strings.NewReader(""), &h.out, &h.out), "%s\n%s", args, h.out.String())
+	require.Equal(h.t, want, cli.Main(append(args, "--as", "warden"), strings.NewReader(""), &h.out, &h.out), "%s\n%s", args, h.out.String())
 	return h.out.String()
 }
 
@@ -321,7 +322,7 @@ func TestAskedLive(t *testing.T) {
 	require.Contains(t, h.run(2, "show", "//stagedoor/productions/Scripts", "--live", "--when", "2026-01-01"), "take one of them")
 	// Data stays data: what is said beside it goes elsewhere.
 	var out, errs bytes.Buffer
-	require.Equal(t, 0, Main([]string{"explain", "bram", "//stagedoor/productions/Scripts", "--live", "--format", "csv"}, strings.NewReader(""), &out, &errs), errs.String())
+	require.Equal(t, 0, cli.Main([]string{"explain", "bram", "//stagedoor/productions/Scripts", "--live", "--format", "csv"}, strings.NewReader(""), &out, &errs), errs.String())
 	require.NotContains(t, out.String(), "has other rules")
 	require.Contains(t, errs.String(), "has other rules")
 	require.Contains(t, h.run(1, "drift", "stagedoor"), "is new", "nothing was kept")
@@ -338,7 +339,7 @@ func TestProved(t *testing.T) {
 	require.NoError(t, os.WriteFile("testers.csv", []byte(file), 0o644))
 	prove := func(want int, more ...string) string {
 		h.out.Reset()
-		require.Equal(t, want, Main(append([]string{"prove", "stagedoor", "--as", "testers.csv"}, more...), strings.NewReader(""), &h.out, &h.out), h.out.String())
+		require.Equal(t, want, cli.Main(append([]string{"prove", "stagedoor", "--as", "testers.csv"}, more...), strings.NewReader(""), &h.out, &h.out), h.out.String())
 		return h.out.String()
 	}
 	require.Contains(t, prove(2), "chmod 600")

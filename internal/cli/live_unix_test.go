@@ -1,6 +1,6 @@
 //go:build unix
 
-package cli
+package cli_test
 
 import (
 	"bytes"
@@ -15,6 +15,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tarnwold/core/account"
+	"tarnwold/internal/cli"
+	"tarnwold/internal/cli/run"
 	"tarnwold/internal/format/sddl"
 	"tarnwold/internal/format/secdesc"
 	"tarnwold/internal/server/smb"
@@ -99,7 +101,7 @@ func TestScanIsWhatTheServerHas(t *testing.T) {
 	var out bytes.Buffer
 	runs := func(want int, args ...string) string {
 		out.Reset()
-		require.Equal(t, want, Main(args, strings.NewReader(""), &out, &out), "%s\n%s", args, out.String())
+		require.Equal(t, want, cli.Main(args, strings.NewReader(""), &out, &out), "%s\n%s", args, out.String())
 		return out.String()
 	}
 	runs(0, "init")
@@ -126,15 +128,15 @@ func TestScanIsWhatTheServerHas(t *testing.T) {
 			native := strings.ReplaceAll(p.path, "/", `\`)
 			for act, flag := range map[string]int{"open-read": os.O_RDONLY, "open-write": os.O_WRONLY} {
 				f, err := mounts[user].OpenFile(native, flag, 0o644)
-				want := exitDone
+				want := run.ExitDone
 				if err != nil {
 					require.ErrorContains(t, err, "denied", p.path)
-					want = exitNo
+					want = run.ExitNo
 				} else {
 					require.NoError(t, f.Close())
 				}
 				runs(want, "try", user, act, "//stagedoor/productions/"+p.path)
-				tried[fmt.Sprint(act, " ", want == exitDone)]++
+				tried[fmt.Sprint(act, " ", want == run.ExitDone)]++
 			}
 		}
 	}

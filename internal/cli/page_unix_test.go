@@ -1,6 +1,6 @@
 //go:build unix
 
-package cli
+package cli_test
 
 import (
 	"bufio"
@@ -15,6 +15,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"tarnwold/internal/cli"
 )
 
 // browser is a headless Chromium spoken to over a pipe, in the protocol its
@@ -136,7 +138,7 @@ func TestPageOpensClosesAndSearches(t *testing.T) {
 	var out bytes.Buffer
 	run := func(args ...string) {
 		out.Reset()
-		require.Zero(t, Main(args, strings.NewReader(""), &out, &out), out.String())
+		require.Zero(t, cli.Main(args, strings.NewReader(""), &out, &out), out.String())
 	}
 	run("demo", filepath.Join(dir, "pl"))
 	// A name that would be a script, were it taken for one.

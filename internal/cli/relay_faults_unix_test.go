@@ -1,6 +1,6 @@
 //go:build unix
 
-package cli
+package cli_test
 
 import (
 	"bytes"
@@ -14,6 +14,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"tarnwold/internal/cli"
 	"tarnwold/internal/server/smb/smbtest"
 )
 
@@ -28,7 +29,7 @@ func TestFaultsOnTheWay(t *testing.T) {
 	require.NoError(t, err)
 	run := func(args ...string) (int, string) {
 		var out bytes.Buffer
-		code := Main(append(args, "--as", "warden", "--estate", filepath.Join(dir, "faulty.estate")), strings.NewReader(""), &out, &out)
+		code := cli.Main(append(args, "--as", "warden", "--estate", filepath.Join(dir, "faulty.estate")), strings.NewReader(""), &out, &out)
 		return code, out.String()
 	}
 	whole, err := os.ReadFile("tarnwold.estate")

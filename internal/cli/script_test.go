@@ -1,4 +1,4 @@
-package cli
+package cli_test
 
 import (
 	"bytes"
@@ -13,13 +13,14 @@ import (
 	"github.com/rogpeppe/go-internal/testscript"
 
 	"tarnwold/core/place"
+	"tarnwold/internal/cli"
 	"tarnwold/internal/playhouse"
 	"tarnwold/internal/store"
 )
 
 func TestMain(m *testing.M) {
 	testscript.Main(m, map[string]func(){
-		"tarnwold": func() { os.Exit(Main(os.Args[1:], os.Stdin, os.Stdout, os.Stderr)) },
+		"tarnwold": func() { os.Exit(cli.Main(os.Args[1:], os.Stdin, os.Stdout, os.Stderr)) },
 	})
 }
 

@@ -1,6 +1,6 @@
 //go:build !linux
 
-package cli
+package cli_test
 
 import "github.com/rogpeppe/go-internal/testscript"
 

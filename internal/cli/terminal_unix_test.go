@@ -1,6 +1,6 @@
 //go:build unix
 
-package cli
+package cli_test
 
 import (
 	"bytes"
@@ -17,6 +17,8 @@ import (
 
 	"github.com/creack/pty"
 	"github.com/stretchr/testify/require"
+
+	"tarnwold/internal/cli/run"
 )
 
 // terminal is a program run at a terminal of its own.
@@ -69,11 +71,11 @@ func TestAskedAtATerminal(t *testing.T) {
 	}{
 		{"yes", "y\n", "y\nKept as change 19.", 0, true},
 		{"the whole word", "Yes\n", "Yes\nKept as change 19.", 0, true},
-		{"no", "n\n", "n\nNothing was kept.", exitNo, false},
-		{"nothing", "\n", "Nothing was kept.", exitNo, false},
-		{"something else", "yess\n", "yess\nNothing was kept.", exitNo, false},
-		{"end of input", "\x04", "Nothing was kept.", exitNo, false},
-		{"Ctrl-C", "\x03", "^C\ntarnwold: stopped; nothing was changed", exitTrouble, false},
+		{"no", "n\n", "n\nNothing was kept.", run.ExitNo, false},
+		{"nothing", "\n", "Nothing was kept.", run.ExitNo, false},
+		{"something else", "yess\n", "yess\nNothing was kept.", run.ExitNo, false},
+		{"end of input", "\x04", "Nothing was kept.", run.ExitNo, false},
+		{"Ctrl-C", "\x03", "^C\ntarnwold: stopped; nothing was changed", run.ExitTrouble, false},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			dir := demo(t, prog)
@@ -101,7 +103,7 @@ func TestChangedWhileAsking(t *testing.T) {
 	out, code := m.says("y\n")
 	require.Contains(t, out, "nothing was kept")
 	require.NotContains(t, out, "Kept")
-	require.Equal(t, exitTrouble, code)
+	require.Equal(t, run.ExitTrouble, code)
 	require.Equal(t, log, must(t, dir, prog, "log", "--format", "csv"))
 }
 
@@ -145,7 +147,7 @@ func TestSignals(t *testing.T) {
 		case strings.Contains(said, "nothing was changed"):
 			was["stopped"]++
 			require.Equal(t, before, now, said)
-			require.Equal(t, exitTrouble, c.ProcessState.ExitCode())
+			require.Equal(t, run.ExitTrouble, c.ProcessState.ExitCode())
 		default:
 			was["killed before it heard"]++
 			require.Empty(t, said)
@@ -233,7 +235,7 @@ func TestStoppedWhileReading(t *testing.T) {
 				continue // it was not up yet
 			}
 			require.Equal(t, "tarnwold: stopped; nothing was changed\n", errs.String())
-			require.Equal(t, exitTrouble, c.ProcessState.ExitCode())
+			require.Equal(t, run.ExitTrouble, c.ProcessState.ExitCode())
 			break
 		}
 	}

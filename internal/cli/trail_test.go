@@ -1,4 +1,4 @@
-package cli
+package cli_test
 
 import (
 	"bytes"
@@ -9,6 +9,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"tarnwold/internal/cli"
 	"tarnwold/internal/playhouse"
 )
 
@@ -19,7 +20,7 @@ func TestTrailAsItWas(t *testing.T) {
 	require.NoError(t, playhouse.Write("."))
 	run := func(want int, args ...string) string {
 		var out bytes.Buffer
-		require.Equal(t, want, Main(append(args, "--as", "warden"), strings.NewReader(""), &out, &out), "%s\n%s", args, out.String())
+		require.Equal(t, want, cli.Main(append(args, "--as", "warden"), strings.NewReader(""), &out, &out), "%s\n%s", args, out.String())
 		return out.String()
 	}
 	for _, args := range [][]string{{"init"}, {"load", "accounts", "accounts.csv", "members.csv"}, {"server", "add", "stagedoor", "--traits", "smb-domain"},

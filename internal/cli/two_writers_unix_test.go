@@ -1,6 +1,6 @@
 //go:build unix
 
-package cli
+package cli_test
 
 import (
 	"bytes"
@@ -19,6 +19,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"tarnwold/internal/cli"
+	"tarnwold/internal/cli/run"
 	"tarnwold/internal/format/secdesc"
 	"tarnwold/internal/server"
 	"tarnwold/internal/server/smb"
@@ -39,7 +41,7 @@ func TestTwoWriters(t *testing.T) {
 	require.NoError(t, err)
 	runs := func(estate string, args ...string) (int, string) {
 		var out bytes.Buffer
-		code := Main(append(args, "--as", "warden", "--estate", filepath.Join(dir, estate)), strings.NewReader(""), &out, &out)
+		code := cli.Main(append(args, "--as", "warden", "--estate", filepath.Join(dir, estate)), strings.NewReader(""), &out, &out)
 		return code, out.String()
 	}
 	require.NoError(t, os.WriteFile("template.estate", whole, 0o600))
@@ -83,7 +85,7 @@ func TestTwoWriters(t *testing.T) {
 				t.Fatalf("round %d: %s\n%s", i, name, told[k])
 			}
 			code, said := runs(name, "resume", "--show")
-			require.Equal(t, exitUsage, code, said)
+			require.Equal(t, run.ExitUsage, code, said)
 			require.Contains(t, said, "no change is unfinished")
 		}
 		require.LessOrEqual(t, kept, 1, "round %d:\n%s\n%s", i, told[0], told[1])

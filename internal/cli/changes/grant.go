@@ -1,0 +1,229 @@
+// Package changes has the commands that change rules, items and shares, and those
+// that show and take back what was changed.
+package changes
+
+import (
+	"github.com/spf13/cobra"
+
+	"tarnwold/core/rule"
+	"tarnwold/internal/cli/run"
+	"tarnwold/internal/estate"
+	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/entry"
+	"tarnwold/internal/report"
+)
+
+func GrantCommand(a *run.App) *cobra.Command {
+	return giveCommand(a, rule.Allow, &cobra.Command{
+		Use:   "grant WHO LEVEL WHERE…",
+		Short: "Give a group or user a level on items",
+		Long: `Give a group or user a level on items: an allow entry on each, handed down to
+everything below that takes entries from above. LEVEL is a level, rights by
+name, or both, joined by commas. Without --scope the entry covers the folder
+and everything below. With --until it is an entry of its own, which tarnwold
+expire takes away; giving the same without a day makes it stay for good.`,
+		Example: `  tarnwold grant wardrobe edit //stagedoor/productions/Wardrobe
+  tarnwold grant lighting read,add-file //stagedoor/productions/Lighting --scope here+folders
+  tarnwold grant foyer read "//stagedoor/productions/Box Office/rota.ods" --dry-run
+  tarnwold grant stage edit //stagedoor/programme --share`,
+	})
+}
+
+func DenyCommand(a *run.App) *cobra.Command {
+	return giveCommand(a, rule.Deny, &cobra.Command{
+		Use:   "deny WHO LEVEL WHERE…",
+		Short: "Refuse a group or user a level on items",
+		Long: `Refuse a group or user a level on items: a deny entry on each, before the allow
+entries set there, handed down to everything below that takes entries from
+above. An allow entry set on an item below still comes first there.`,
+		Example: `  tarnwold deny volunteers full "//stagedoor/productions/Box Office/Ledgers"
+  tarnwold deny lark delete stagedoor:/srv/playhouse/Archive --scope tree`,
+	})
+}
+
+// entryFlags are the flags that say which entry of an item or share is meant.
+type entryFlags struct {
+	run.Keeping
+	run.Targets
+	scope string
+	share bool
+	until string
+}
+
+func (f *entryFlags) flags(c *cobra.Command, a *run.App) {
+	f.Keeping.Flags(c)
+	f.Targets.Flags(c, a)
+	c.Flags().StringVar(&f.scope, "scope", "", "what the entry covers: here, folders, files joined by +, tree (the default), below; \"once\" after it for the first layer only")
+	c.Flags().BoolVar(&f.share, "share", false, "change the share's own rules instead; WHERE is //SERVER/SHARE")
+	_ = c.RegisterFlagCompletionFunc("scope", cobra.FixedCompletions([]string{"here", "folders", "files", "tree", "below", "here+files", "here+folders"}, cobra.ShellCompDirectiveNoFileComp))
+}
+
+// entry reads what an entry is to say.
+func (f *entryFlags) entry(kind rule.Kind, who, what string) (e entry.Entry, err error) {
+	e = entry.Entry{Kind: kind, Who: who, What: what, Share: f.share}
+	if e.Scope, err = f.readScope(); err != nil {
+		return e, err
+	}
+	if e.Until, err = estate.ParseDay(f.until); err != nil {
+		err = run.AsUsage(err)
+	}
+	return e, err
+}
+
+func (f *entryFlags) readScope() (rule.Scope, error) {
+	switch {
+	case f.share && f.scope != "":
+		return 0, run.Misused("entries of a share have no scope")
+	case f.share:
+		return rule.Here, nil
+	case f.scope == "":
+		return 0, nil
+	}
+	s, err := rule.ParseScope(f.scope)
+	if err != nil {
+		return 0, run.AsUsage(err)
+	}
+	return s, nil
+}
+
+func (f *entryFlags) untilFlag(c *cobra.Command) {
+	c.Flags().StringVar(&f.until, "until", "", "the last `day` of the entry, as 2027-03-31; tarnwold expire takes it away after")
+}
+
+func giveCommand(a *run.App, kind rule.Kind, c *cobra.Command) *cobra.Command {
+	var f entryFlags
+	var at int
+	f.flags(c, a)
+	f.untilFlag(c)
+	c.Flags().IntVar(&at, "at", 0, "put the entry at this place in the list, against canonical order; 1 is the first")
+	c.Args = f.Enough(2)
+	c.ValidArgsFunction = run.CompleteInOrder(a.CompleteAccounts(0), a.CompleteLevels, a.CompletePlaces)
+	c.RunE = func(c *cobra.Command, args []string) error {
+		e, err := f.entry(kind, args[0], args[1])
+		if err != nil {
+			return err
+		}
+		if at < 0 {
+			return run.Misused("there is no place %d in a list; 1 is the first", at)
+		}
+		e.At = at
+		x, err := f.Read(c.Context(), args[2:])
+		if err != nil {
+			return err
+		}
+		return a.Carry(c, f.Keeping, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return entry.Give(d, e, x) })
+	}
+	return c
+}
+
+func RevokeCommand(a *run.App) *cobra.Command {
+	var f entryFlags
+	var level, kind string
+	c := &cobra.Command{
+		Use:   "revoke WHO WHERE…",
+		Short: "Take away the entries set for a group or user",
+		Long: `Take away the entries, allow and deny, that are set on items for a group or
+user, and with them what was handed down to everything below. Entries that come
+from above stay: revoke them where they are set. --level takes only that level's
+rights out of them, --entries only the allow, deny or audit ones, --scope only
+those of that scope.`,
+		Example: `  tarnwold revoke wardrobe //stagedoor/productions/Wardrobe
+  tarnwold revoke lark stagedoor:/srv/playhouse/Archive --scope tree --yes
+  tarnwold revoke volunteers "//stagedoor/productions/Box Office/Ledgers" --entries deny
+  tarnwold revoke acc-lighting-edit //stagedoor/productions/Lighting --level delete
+  tarnwold revoke stage //stagedoor/vault --share`,
+	}
+	f.flags(c, a)
+	c.Args = f.Enough(1)
+	c.Flags().StringVar(&level, "level", "", "only these rights: a level, rights, or both joined by commas")
+	c.Flags().StringVar(&kind, "entries", "", "only entries of this kind: allow, deny or audit")
+	c.ValidArgsFunction = run.CompleteInOrder(a.CompleteAccounts(0), a.CompletePlaces)
+	c.RunE = func(c *cobra.Command, args []string) error {
+		scope, err := f.readScope()
+		if err != nil {
+			return err
+		}
+		y := entry.Taking{Who: args[0], What: level, Share: f.share}
+		if !f.share {
+			y.Scope = scope
+		}
+		if kind != "" {
+			k, ok := map[string]rule.Kind{"allow": rule.Allow, "deny": rule.Deny, "audit": rule.Audit}[kind]
+			if !ok {
+				return run.Misused("%q is no kind of entry: allow, deny or audit", report.Clip(kind))
+			}
+			y.Kinds = []rule.Kind{k}
+		}
+		x, err := f.Read(c.Context(), args[1:])
+		if err != nil {
+			return err
+		}
+		return a.Carry(c, f.Keeping, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return entry.Take(d, y, x) })
+	}
+	return c
+}
+
+func ReplaceCommand(a *run.App) *cobra.Command {
+	var f entryFlags
+	c := &cobra.Command{
+		Use:   "replace WHO LEVEL WHERE…",
+		Short: "Give a group or user another level in place of the one set there",
+		Long: `Replace what is allowed to a group or user on items: the allow entries set
+there for it go, and one with the new level comes in the same scope unless
+--scope says another. A last day goes with its entry, and is told of; --until
+gives the new one a day.`,
+		Example: `  tarnwold replace acc-lighting-edit revise //stagedoor/productions/Lighting
+  tarnwold replace stage edit //stagedoor/vault --share`,
+	}
+	f.flags(c, a)
+	f.untilFlag(c)
+	c.Args = f.Enough(2)
+	c.ValidArgsFunction = run.CompleteInOrder(a.CompleteAccounts(0), a.CompleteLevels, a.CompletePlaces)
+	c.RunE = func(c *cobra.Command, args []string) error {
+		e, err := f.entry(rule.Allow, args[0], args[1])
+		if err != nil {
+			return err
+		}
+		x, err := f.Read(c.Context(), args[2:])
+		if err != nil {
+			return err
+		}
+		return a.Carry(c, f.Keeping, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return entry.Replace(d, e, x) })
+	}
+	return c
+}
+
+func WatchCommand(a *run.App) *cobra.Command {
+	var f entryFlags
+	var on string
+	c := &cobra.Command{
+		Use:   "watch WHO LEVEL WHERE…",
+		Short: "Have a server write down who uses rights, or tries to",
+		Long: `Set audit entries on items: the server that keeps them writes down when someone
+uses these rights, or tries to and fails. They decide nothing, are handed down
+as other entries are, and are kept through every other change. show --audit
+lists them; revoke --entries audit takes them away.`,
+		Example: `  tarnwold watch everyone@ delete "//stagedoor/productions/Box Office/Ledgers" --on success,failure`,
+	}
+	f.Keeping.Flags(c)
+	f.Targets.Flags(c, a)
+	c.Flags().StringVar(&f.scope, "scope", "", "what the entry covers, as with grant")
+	c.Flags().StringVar(&on, "on", "failure", "what is written down: success, failure or both joined by a comma")
+	c.Args = f.Enough(2)
+	c.ValidArgsFunction = run.CompleteInOrder(a.CompleteAccounts(0), a.CompleteLevels, a.CompletePlaces)
+	c.RunE = func(c *cobra.Command, args []string) error {
+		e, err := f.entry(rule.Audit, args[0], args[1])
+		if err != nil {
+			return err
+		}
+		if e.On, err = rule.ParseOn(on); err != nil {
+			return run.AsUsage(err)
+		}
+		x, err := f.Read(c.Context(), args[2:])
+		if err != nil {
+			return err
+		}
+		return a.Carry(c, f.Keeping, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return entry.Watch(d, e, x) })
+	}
+	return c
+}

@@ -1,0 +1,196 @@
+package govern
+
+import (
+	"context"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"tarnwold/internal/ask/findings"
+	"tarnwold/internal/cli/run"
+	"tarnwold/internal/estate"
+	"tarnwold/internal/format/exception"
+	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/intake"
+	"tarnwold/internal/plan/review"
+	"tarnwold/internal/report"
+)
+
+func FindingsCommand(a *run.App) *cobra.Command {
+	var kinds, mend []string
+	var since, except string
+	var all bool
+	var k run.Keeping
+	c := &cobra.Command{
+		Use:   "findings [WHERE]",
+		Short: "Find what is probably wrong, everywhere or at and below a place",
+		Long: `Look at everything, or at a place and all below it, and tell what is probably
+wrong: how much it touches, why it matters, and the command that mends it. Kinds:
+` + wrapped(findings.FindingKinds()) + `
+
+--mend KIND makes one change of all mends of that kind that change nobody's
+access, and shows the others. --since DAY tells only what is new since then;
+--except FILE passes over what is meant so, one a line:
+
+  except KIND WHAT… [until DAY] because REASON
+
+WHAT are accounts and places it is about; a place means all below it too; * stands
+for any kind. Groups, levels and last days are looked at only where no place is
+named. Exit code 1 says that anything is left.`,
+		Example: `  tarnwold findings
+  tarnwold findings //stagedoor/productions --kind stale --kind single-user
+  tarnwold findings --mend idle-entry,stale --dry-run
+  tarnwold findings --since 2026-11-01 --except house.except -o findings.xml`,
+		Args:              cobra.MaximumNArgs(1),
+		ValidArgsFunction: run.CompleteInOrder(a.CompletePlaces),
+		RunE: func(c *cobra.Command, args []string) error {
+			where := ""
+			if len(args) == 1 {
+				where = args[0]
+			}
+			day, err := estate.ParseDay(since)
+			if err != nil {
+				return run.AsUsage(err)
+			}
+			list, err := readExceptions(c.Context(), except)
+			if err != nil {
+				return err
+			}
+			if len(mend) > 0 {
+				if len(kinds) > 0 || since != "" {
+					return run.Misused("--mend names the kinds that are mended; leave --kind and --since out")
+				}
+				return mendFindings(a, c, k, where, mend, list)
+			}
+			out, err := showFindings(a, c.Context(), where, kinds, day)
+			if err != nil {
+				return err
+			}
+			x := &report.Findings{Since: string(day), All: all}
+			x.List, x.Meant = excepted(list, out)
+			x.Unused = list.Unused()
+			p := a.Printer()
+			a.Supposes(p)
+			a.File.Says = x.Head()
+			if err := p.Findings(x); err != nil {
+				return err
+			}
+			if len(x.List) > 0 {
+				return run.ErrNo
+			}
+			return nil
+		},
+	}
+	k.PlainFlags(c)
+	f := c.Flags()
+	f.StringSliceVar(&kinds, "kind", nil, "only findings of this `kind`; may be given again")
+	f.StringSliceVar(&mend, "mend", nil, "mend findings of this `kind`, where that changes nobody's access; may be given again")
+	f.StringVar(&since, "since", "", "only what is new since the beginning of this `day`, as 2026-11-01")
+	f.BoolVar(&all, "all", false, "every finding, however many")
+	exceptFlag(c, &except)
+	fixed := cobra.FixedCompletions(findings.FindingKinds(), cobra.ShellCompDirectiveNoFileComp)
+	_ = c.RegisterFlagCompletionFunc("kind", fixed)
+	_ = c.RegisterFlagCompletionFunc("mend", fixed)
+	return c
+}
+
+// wrapped puts words into lines of a help text.
+func wrapped(words []string) string {
+	var b strings.Builder
+	n := 0
+	for i, w := range words {
+		if i < len(words)-1 {
+			w += ","
+		}
+		if n > 0 && n+len(w) > 78 {
+			b.WriteString("\n")
+			n = 0
+		} else if n > 0 {
+			b.WriteString(" ")
+			n++
+		}
+		b.WriteString(w)
+		n += len(w)
+	}
+	return b.String() + "."
+}
+
+func excepted(list exception.List, out []findings.Finding) ([]findings.Finding, int) {
+	return exception.Split(list, out, string(estate.Today()), func(f *findings.Finding) (string, []string) {
+		return f.Kind, []string{f.Where, f.Who, f.Other, strings.TrimPrefix(f.Where, "group "), strings.TrimPrefix(f.Where, "share "), strings.TrimPrefix(f.Where, "level ")}
+	})
+}
+
+func findingsOf(ctx context.Context, e *estate.Estate, where string, kinds []string, step func(string)) (out []findings.Finding, err error) {
+	err = e.View(ctx, func(t *estate.Tx) (err error) {
+		d := plan.New(t, "")
+		d.Progress = step
+		out, err = review.Findings(d, where, kinds)
+		return err
+	})
+	return out, err
+}
+
+// showFindings looks for what is probably wrong; since a day, only what is new.
+func showFindings(a *run.App, ctx context.Context, where string, kinds []string, since estate.Day) (out []findings.Finding, err error) {
+	e, done, err := a.Open(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	bar := a.Progress(-1, "looking at everything")
+	defer bar.End()
+	err = a.Supposed(ctx, e, func(e *estate.Estate) error {
+		out, err = findingsOf(ctx, e, where, kinds, bar.Say)
+		return err
+	})
+	if err != nil || since == "" {
+		return out, err
+	}
+	var was []findings.Finding
+	err = e.Private(ctx, func(p *estate.Estate) error {
+		begun, err := intake.RewindTo(ctx, p, since.Begins().UTC().Format(time.RFC3339))
+		if err != nil || !begun {
+			return err
+		}
+		bar.Say("looking at how it was")
+		was, err = findingsOf(ctx, p, "", kinds, bar.Say)
+		return err
+	})
+	return newSince(out, was), err
+}
+
+// newSince lists what wasn't found before.
+func newSince(now, was []findings.Finding) []findings.Finding {
+	before := map[string]bool{}
+	for i := range was {
+		before[was[i].Key()] = true
+	}
+	out := []findings.Finding{}
+	for i := range now {
+		if !before[now[i].Key()] {
+			out = append(out, now[i])
+		}
+	}
+	return out
+}
+
+// mendFindings makes one change of the mends that change nobody's access.
+func mendFindings(a *run.App, c *cobra.Command, k run.Keeping, where string, kinds []string, list exception.List) error {
+	var left []findings.Finding
+	err := a.Carry(c, k, func(d *plan.Desk, o *report.Outcome) (p *plan.Plan, err error) {
+		found, err := review.Findings(d, where, kinds)
+		if err != nil {
+			return nil, err
+		}
+		found, _ = excepted(list, found)
+		p, left, err = review.MendFindings(d, found)
+		o.Unmended = left
+		return p, err
+	})
+	if err == nil && len(left) > 0 {
+		return run.ErrNo
+	}
+	return err
+}

@@ -1,0 +1,468 @@
+// Package govern has the commands of keepers, requests, policies, findings and
+// nights.
+package govern
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/expect"
+	"tarnwold/internal/cli/asks"
+	"tarnwold/internal/cli/run"
+	"tarnwold/internal/estate"
+	"tarnwold/internal/format/exception"
+	"tarnwold/internal/format/expectation"
+	"tarnwold/internal/newfile"
+	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/entry"
+	"tarnwold/internal/plan/policies"
+	"tarnwold/internal/plan/request"
+	"tarnwold/internal/plan/review"
+	"tarnwold/internal/report"
+)
+
+// night is what nightly is to look at.
+type night struct {
+	to          string
+	expect      []string
+	except      string
+	passwords   []string
+	due         string
+	mode        string
+	leave, scan bool
+	report      bool // nothing is kept
+}
+
+func NightlyCommand(a *run.App) *cobra.Command {
+	var n night
+	c := &cobra.Command{
+		Use:   "nightly",
+		Short: "Look at everything once a night: one page, one short summary, one exit code",
+		Long: `Look at everything once a night: read the directories and the linked servers, take
+away what is over, check expectations and laid policies, look for findings and for two keys in one
+hand, and for requests that wait. It writes a dated page into a folder, with what
+it is drawn from beside it, and prints a short summary: what is new since the
+last night.
+
+Exit code 0: all is as it should be; 1: something is left to look at; 3: something
+could not be done, such as a server that doesn't answer; the rest is done.
+
+A systemd timer and service and a line for cron are in the folder packaging.`,
+		Example: `  tarnwold nightly --to /var/lib/tarnwold/nights --expect house.expect --except house.except
+  tarnwold nightly --to nights --password-file stagedoor=/etc/tarnwold/stagedoor.secret`,
+		Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error { return nightly(a, c, n) },
+	}
+	f := c.Flags()
+	f.StringVar(&n.to, "to", "", "the `folder` the pages go to; it is made")
+	f.StringArrayVar(&n.expect, "expect", nil, "a `file` of expectations; may be given again")
+	exceptFlag(c, &n.except)
+	f.StringArrayVar(&n.passwords, "password-file", nil, "`NAME=FILE`: the file that holds the password for a server or directory; may be given again")
+	f.StringVar(&n.due, "due", "3d", "tell of requests waiting longer than this `time`")
+	f.BoolVar(&n.leave, "leave-expired", false, "tell what is over, and don't take it away")
+	f.StringVar(&n.mode, "mode", "0640", "the permissions of the pages, in `octal`")
+	f.BoolVar(&n.report, "report-only", false, "keep nothing: tell what the servers and directories have otherwise, and what is over")
+	f.BoolVar(&n.scan, "no-scan", false, "read neither the linked servers nor the directories")
+	_ = c.MarkFlagRequired("to")
+	return c
+}
+
+func nightly(a *run.App, c *cobra.Command, n night) error {
+	ctx := c.Context()
+	longer, err := age(n.due)
+	if err != nil {
+		return err
+	}
+	secrets := map[string]string{} // files of passwords, by server
+	for _, x := range n.passwords {
+		server, file, ok := strings.Cut(x, "=")
+		if !ok {
+			return run.Misused("--password-file is %q; wanted NAME=FILE", report.Clip(x))
+		}
+		secrets[estate.Key(server)] = file
+	}
+	mode, err := strconv.ParseUint(n.mode, 8, 32)
+	if err != nil || mode&^0o777 != 0 || mode&0o600 != 0o600 {
+		return run.Misused("--mode is %q; wanted permissions in octal that let you read and write, like 0640", report.Clip(n.mode))
+	}
+	// A mistake in a file is told before anything is done.
+	except, err := readExceptions(ctx, n.except)
+	if err != nil {
+		return err
+	}
+	lines, of, err := asks.ReadExpectations(ctx, n.expect)
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(n.to, 0o700); err != nil {
+		return err
+	}
+	now := time.Now()
+	out := &report.Night{At: now.UTC().Format(time.RFC3339), Estate: a.EstatePath}
+	if !n.scan {
+		if err := nightSyncs(a, c, out, &n, secrets); err != nil {
+			return err
+		}
+		if err := nightScans(a, c, out, &n, secrets); err != nil {
+			return err
+		}
+	}
+	nightExpired(a, c, out, n.leave || n.report)
+	if err := a.View(ctx, func(t *estate.Tx) error {
+		d, x := plan.New(t, a.Who()), expect.NewExpecting(ask.New(t))
+		for _, look := range []func() error{
+			func() error { return nightExpects(out, x, lines, of, len(n.expect) > 0) },
+			func() error { return nightPolicies(out, t, d, x) },
+			func() error { return nightFindings(out, d, except) },
+			func() error { return nightDuties(out, d, except) },
+			func() error { return nightRequests(out, d, longer) },
+			func() error { return nightProof(out, t) },
+		} {
+			if err := look(); err != nil {
+				return err
+			}
+		}
+		return t.Err()
+	}); err != nil {
+		return err
+	}
+	last, bad, err := lastNight(n.to, now)
+	if err != nil {
+		return err
+	}
+	if len(bad) > 0 {
+		s := out.Section("nights", "The nights before")
+		for _, name := range bad {
+			s.Add(name, name, "it can't be read as what a night left, and was passed over", true)
+		}
+	}
+	out.Compare(last)
+	if err := writeNight(a, n.to, os.FileMode(mode), now, out); err != nil {
+		return err
+	}
+	if err := a.Printer().Night(out); err != nil {
+		return err
+	}
+	switch {
+	case out.Trouble() > 0:
+		return &unfinishedNight{out.Trouble()}
+	case out.Left() > 0:
+		return run.ErrNo
+	}
+	return nil
+}
+
+// nightScans scans the linked servers, each by its own command. What somebody
+// changed there is taken in, and is something to look at.
+func nightScans(a *run.App, c *cobra.Command, out *report.Night, n *night, secrets map[string]string) error {
+	var linked []string
+	if err := a.View(c.Context(), func(t *estate.Tx) error {
+		for _, s := range t.Servers() {
+			if _, ok := t.Link(s); ok {
+				linked = append(linked, s.Name)
+			}
+		}
+		return t.Err()
+	}); err != nil {
+		return err
+	}
+	s := out.Section("scans", "The servers")
+	for _, name := range linked {
+		args := []string{"scan", name, "--yes"}
+		if n.report {
+			args[2] = "--report-only"
+		}
+		nightTakes(a, c, s, name, args, secrets)
+	}
+	if len(linked) == 0 {
+		s.Fine = append(s.Fine, "no server is linked to a real one")
+	}
+	return c.Context().Err()
+}
+
+// nightSyncs reads the directories, each by its own command.
+func nightSyncs(a *run.App, c *cobra.Command, out *report.Night, n *night, secrets map[string]string) error {
+	var names []string
+	if err := a.View(c.Context(), func(t *estate.Tx) error {
+		list, err := plan.Directories(t)
+		for _, d := range list {
+			names = append(names, d.Name)
+		}
+		return err
+	}); err != nil {
+		return err
+	}
+	if len(names) == 0 {
+		return nil
+	}
+	s := out.Section("directories", "The directories")
+	for _, name := range names {
+		args := []string{"directory", "sync", name, "--yes"}
+		if n.report {
+			args[3] = "--dry-run"
+		}
+		nightTakes(a, c, s, name, args, secrets)
+	}
+	return c.Context().Err()
+}
+
+// nightTakes runs a command that takes something in, and adds what it found.
+func nightTakes(a *run.App, c *cobra.Command, s *report.NightSection, name string, args []string, secrets map[string]string) {
+	if f := secrets[estate.Key(name)]; f != "" {
+		args = append(args, "--password-file", f)
+	}
+	code, said := within(a, c, append(args, "--format", "json"))
+	looks, came := len(s.Items), int64(0)
+	unread := false
+	for in := json.NewDecoder(strings.NewReader(said)); ; {
+		var o struct {
+			plan.Plan
+			Kept    int64  `json:"kept-as"`
+			Error   string `json:"error"`
+			Message string `json:"message"`
+		}
+		err := in.Decode(&o)
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		switch {
+		case err != nil:
+			unread = true
+		case o.Error != "" && o.Error != "guarded":
+			s.Add(name, name, o.Message, true)
+		default:
+			came += s.AddTaken(name, &o.Plan, o.Kept)
+			continue
+		}
+		break
+	}
+	if unread || code > run.ExitNo && len(s.Items) == looks {
+		s.Add(name, name, lastLine(said), true)
+	}
+	if len(s.Items) > looks {
+		return
+	}
+	says := "as it was"
+	if came > 0 {
+		says = report.Count(came, "item") + " came or went"
+	}
+	s.Fine = append(s.Fine, name+": "+says)
+}
+
+// nightExpired takes away what is over, or only tells of it.
+func nightExpired(a *run.App, c *cobra.Command, out *report.Night, leave bool) {
+	s := out.Section("last-days", "Last days that are over")
+	args := []string{"expire", "--yes", "--format", "json"}
+	if leave {
+		args[1] = "--dry-run"
+	}
+	code, said := within(a, c, args)
+	var ended struct {
+		Ended []entry.Ended `json:"ended"`
+		Kept  int64         `json:"kept-as"`
+	}
+	if err := json.Unmarshal([]byte(said), &ended); code > run.ExitNo || err != nil {
+		s.Add("expire", "expire", lastLine(said), true)
+		return
+	}
+	for _, e := range ended.Ended {
+		text := fmt.Sprintf("%s until %s", e.What, e.Until)
+		if ended.Kept != 0 {
+			s.Fine = append(s.Fine, fmt.Sprintf("%s: %s: taken away, change %d", e.Where, text, ended.Kept))
+		} else {
+			s.Add(e.Where+e.What, e.Where, text+": still opens", false)
+		}
+	}
+}
+
+func nightExpects(out *report.Night, x *expect.Expecting, lines []expectation.Line, of []string, named bool) error {
+	s := out.Section("expectations", "Expectations")
+	for i := range lines {
+		got, err := x.Expect(review.Expects(&lines[i], of[i]))
+		if err != nil {
+			return err
+		}
+		if !got.Holds {
+			s.Add(got.File+got.Text, fmt.Sprintf("%s:%d: %s", got.File, got.Line, got.Text), report.Against(got), got.Error != "")
+		}
+	}
+	if named {
+		s.Fine = append(s.Fine, fmt.Sprintf("%d of %d hold", len(lines)-len(s.Items), len(lines)))
+	} else {
+		s.Fine = append(s.Fine, "no file of them was named")
+	}
+	return nil
+}
+
+func nightPolicies(out *report.Night, t *estate.Tx, d *plan.Desk, x *expect.Expecting) error {
+	s := out.Section("policies", "Policies")
+	laid, err := policies.Policies(t)
+	if err != nil {
+		return err
+	}
+	for i := range laid {
+		f, err := policies.DriftOf(d, &laid[i], x.Expect)
+		if err != nil {
+			s.Add(laid[i].Name, "policy "+laid[i].Name, err.Error(), true)
+			continue
+		}
+		for _, l := range f.Lines {
+			s.Add(f.Policy+l.Where+l.Line.Sign+l.Line.Text, l.Where, report.Off(f.Policy, &l), false)
+		}
+		for _, e := range f.Unmet {
+			s.Add(f.Policy+e.Text, "policy "+f.Policy, "expects: "+e.Text+"; "+report.Against(e), false)
+		}
+		if len(f.Lines)+len(f.Unmet) == 0 {
+			s.Fine = append(s.Fine, f.Policy+" is as it was laid")
+		}
+	}
+	return nil
+}
+
+func nightFindings(out *report.Night, d *plan.Desk, except exception.List) error {
+	s := out.Section("findings", "Findings")
+	found, err := review.Findings(d, "", nil)
+	if err != nil {
+		return err
+	}
+	found, meant := excepted(except, found)
+	for i := range found {
+		s.AddFinding(found[i].Key(), &found[i])
+	}
+	s.Meant(meant)
+	return nil
+}
+
+func nightDuties(out *report.Night, d *plan.Desk, except exception.List) error {
+	s := out.Section("duties", "Two keys in one hand")
+	duties, err := request.Duties(d)
+	if err != nil {
+		return err
+	}
+	duties, meant := exception.Split(except, duties, string(estate.Today()), dutyAbout)
+	for i := range duties {
+		y := &duties[i]
+		s.Add(y.Kind+y.Who+y.Group+y.Where, y.Who, report.DutyText(y), false)
+	}
+	s.Meant(meant)
+	return nil
+}
+
+func nightRequests(out *report.Night, d *plan.Desk, longer time.Duration) error {
+	s := out.Section("requests", "Requests that wait")
+	waiting, err := request.Requested(d, false, "", max(longer, 1))
+	if err != nil {
+		return err
+	}
+	for i := range waiting {
+		r := waiting[i].Request
+		s.Add(fmt.Sprint(r.Number), fmt.Sprintf("request %d", r.Number),
+			fmt.Sprintf("%s on %s for %s, for %s", r.Level, r.Where, strings.Join(r.Names(), ", "), report.Count(int64(waiting[i].Waiting), "day")), false)
+	}
+	return nil
+}
+
+// nightProof tells the journal's newest proof, so that the page is where it is
+// kept elsewhere.
+func nightProof(out *report.Night, t *estate.Tx) error {
+	if p, ok := t.HeadProof(); ok {
+		s := out.Section("journal", "The journal")
+		s.Fine = append(s.Fine, fmt.Sprintf("change %d, proof %s", p.Change, p.Hash))
+	}
+	return t.Err()
+}
+
+// unfinishedNight is a night on which something could not be done.
+type unfinishedNight struct {
+	Things int `json:"things"`
+}
+
+func (e *unfinishedNight) Error() string {
+	if e.Things == 1 {
+		return "one thing could not be done; the page says which"
+	}
+	return fmt.Sprintf("%d things could not be done; the page says which", e.Things)
+}
+
+func dutyAbout(d *request.Duty) (string, []string) { return d.Kind, []string{d.Who, d.Group, d.Where} }
+
+// within runs another command of the program, and gives what it said.
+func within(a *run.App, c *cobra.Command, args []string) (int, string) {
+	var out bytes.Buffer
+	in := &run.App{Commands: a.Commands, In: strings.NewReader(""), Out: &out, Err: &out, Actor: a.Who(), Home: a.EstatePath, Shown: args}
+	code := in.Run(c.Context(), args)
+	return code, out.String()
+}
+
+func lastLine(s string) string {
+	all := strings.Split(strings.TrimSpace(s), "\n")
+	return strings.TrimPrefix(strings.TrimSpace(all[len(all)-1]), "tarnwold: ")
+}
+
+const nightName = "night-"
+
+// lastNight reads what the last night before this one left, and names what
+// can't be read of it.
+func lastNight(dir string, now time.Time) (last *report.Night, bad []string, err error) {
+	names, err := filepath.Glob(filepath.Join(dir, nightName+"*.json"))
+	if err != nil {
+		return nil, nil, err
+	}
+	slices.Sort(names)
+	mine := filepath.Join(dir, nightName+now.Format(time.DateOnly)+".json")
+	for _, name := range slices.Backward(names) {
+		if name >= mine {
+			continue
+		}
+		text, err := os.ReadFile(name)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return nil, nil, err
+		}
+		n := &report.Night{}
+		if err := json.Unmarshal(text, n); err != nil {
+			bad = append(bad, name)
+			continue
+		}
+		n.Day = strings.TrimSuffix(strings.TrimPrefix(filepath.Base(name), nightName), ".json")
+		return n, bad, nil
+	}
+	return nil, bad, nil
+}
+
+// writeNight puts the page and what it is drawn from into the folder.
+func writeNight(a *run.App, dir string, mode os.FileMode, now time.Time, n *report.Night) error {
+	n.Day = now.Format(time.DateOnly)
+	base := filepath.Join(dir, nightName+n.Day)
+	js, err := json.MarshalIndent(n, "", "  ")
+	if err != nil {
+		return err
+	}
+	var page bytes.Buffer
+	p := &report.Printer{W: &page, Format: report.Page}
+	if err := p.NightPage(n); err != nil {
+		return err
+	}
+	n.Page = base + ".html"
+	for name, text := range map[string][]byte{base + ".json": append(js, '\n'), n.Page: page.Bytes()} {
+		if err := newfile.Write(name, mode, text); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,322 @@
+// Package load has the commands that take in what files and servers hold.
+package load
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"path/filepath"
+	"runtime/debug"
+
+	"github.com/spf13/cobra"
+
+	"tarnwold/core/place"
+	"tarnwold/internal/cli/run"
+	"tarnwold/internal/estate"
+	"tarnwold/internal/format"
+	"tarnwold/internal/format/exports"
+	"tarnwold/internal/format/passwd"
+	"tarnwold/internal/format/sheet"
+	"tarnwold/internal/format/smbconf"
+	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/intake"
+	"tarnwold/internal/plan/people"
+	"tarnwold/internal/plan/servers"
+	"tarnwold/internal/report"
+)
+
+func LoadCommand(a *run.App) *cobra.Command {
+	return run.Holder("load", "Take accounts, shares and trees from files",
+		`  tarnwold load accounts accounts.csv members.csv
+  tarnwold load shares shares.csv --server stagedoor
+  tarnwold load tree tree.csv --at stagedoor:/srv/playhouse`,
+		loadAccounts(a), loadShares(a), loadTree(a))
+}
+
+func loadAccounts(a *run.App) *cobra.Command {
+	var k run.Keeping
+	var passwdFile, groupFile string
+	var entries []string
+	var s Shaping
+	c := &cobra.Command{
+		Use:   "accounts [FILE…]",
+		Short: "Take users, groups and memberships from CSV, POSIX or directories' files",
+		Long: `Take users, groups and memberships from files, all of them or none, merged by
+name or number in whatever order they are named.
+
+A CSV file is told by its head row: kind,name,sid,id (and purpose, primary)
+for accounts, group,member (and until) for memberships. Accounts that are in
+the estate already are completed where they lack something. Where the estate
+has folders already, what that opens and closes is shown before it is kept.
+
+With --ldif it is what a directory holds, as LDIF (RFC 2849): entries, and changes
+of them in the order of the files. --shape says how entries stand for accounts; what
+is kept is told apart by identifier or number, so that who is called otherwise now
+stays the same. Groups for mail are in no token; disabled and expired users are
+shut. The very files that were taken in last are not read again while they hold. To
+keep up with a directory itself, see: tarnwold directory.`,
+		Example: `  tarnwold load accounts accounts.csv members.csv
+  tarnwold load accounts --passwd /etc/passwd --group /etc/group
+  tarnwold load accounts --ldif domain.ldif --role 'role-*' --access 'acc-*'
+  tarnwold load accounts --ldif people.ldif --ldif changes.ldif --shape rfc2307`,
+		RunE: func(c *cobra.Command, files []string) error {
+			if len(entries) > 0 {
+				if len(files) > 0 || passwdFile != "" || groupFile != "" {
+					return run.Misused("--ldif goes by itself; load other files before or after")
+				}
+				return loadFolk(a, c, k, entries, &s)
+			}
+			if len(files) == 0 && passwdFile == "" && groupFile == "" {
+				return run.Misused("name a file, or --passwd and --group; see: tarnwold load accounts --help")
+			}
+			var lists []people.AccountFile
+			add := func(file string, read func(io.Reader, string) (people.AccountFile, error)) error {
+				if file == "" {
+					return nil
+				}
+				l, err := run.ReadFile(c.Context(), file, read)
+				l.File = file
+				lists = append(lists, l)
+				return err
+			}
+			for _, f := range files {
+				if err := add(f, readAccounts); err != nil {
+					return err
+				}
+			}
+			err := add(passwdFile, func(r io.Reader, f string) (l people.AccountFile, err error) {
+				l.Accounts, err = passwd.Users(r, f)
+				return l, err
+			})
+			if err == nil {
+				err = add(groupFile, func(r io.Reader, f string) (l people.AccountFile, err error) {
+					l.POSIX = true
+					l.Accounts, l.Members, err = passwd.Groups(r, f)
+					return l, err
+				})
+			}
+			if err != nil {
+				return err
+			}
+			return a.Carry(c, k, func(d *plan.Desk, o *report.Outcome) (p *plan.Plan, err error) {
+				o.Brief = true
+				p, o.Loaded, err = people.LoadAccounts(d, lists)
+				return p, err
+			})
+		},
+	}
+	k.PlainFlags(c)
+	k.LoseFlag(c)
+	c.Flags().StringVar(&passwdFile, "passwd", "", "a `file` in the form of passwd(5)")
+	c.Flags().StringVar(&groupFile, "group", "", "a `file` in the form of group(5)")
+	c.Flags().StringArrayVar(&entries, "ldif", nil, "a `file` of a directory's entries, or of changes of them")
+	s.Flags(c)
+	return c
+}
+
+func readAccounts(r io.Reader, file string) (l people.AccountFile, err error) {
+	s, err := sheet.Open(r, file, sheet.Accounts, sheet.Members)
+	if err != nil {
+		return l, err
+	}
+	if s.Kind == sheet.Accounts {
+		l.Accounts, err = s.ReadAccounts()
+	} else {
+		l.Members, err = s.ReadMembers()
+	}
+	return l, err
+}
+
+func loadShares(a *run.App) *cobra.Command {
+	var k run.Keeping
+	var to, config, exported string
+	c := &cobra.Command{
+		Use:   "shares [FILE]",
+		Short: "Take a server's shares from CSV (share,folder,read_only,sddl), or its own configuration",
+		Long: `Take a server's shares from a CSV file with the columns share, folder, read_only
+and sddl. With --config it is an SMB server's own configuration file instead, and
+what that says of shares beside their rules: the folder, read only, valid and
+invalid users, read and write lists, admin users, forced user and group, and
+whether what can't be read is hidden. It counts in every answer, and is named as
+the reason. Shares the estate has keep their rules.
+
+With --exports it is a table of exports(5): ro and rw, root_squash, all_squash,
+anonuid and anongid count in every answer; which machine somebody comes from does
+not, and is shown. Each way in which a folder is exported is a share, named by its
+path with - for /.`,
+		Example: "  tarnwold load shares shares.csv --server stagedoor\n  tarnwold load shares --config smb.conf --server stagedoor\n  tarnwold load shares --exports /etc/exports --server propstore",
+		Args: func(c *cobra.Command, args []string) error {
+			if config != "" && exported != "" {
+				return run.Misused("give --config or --exports, not both")
+			}
+			if config != "" || exported != "" {
+				return cobra.NoArgs(c, args)
+			}
+			return cobra.ExactArgs(1)(c, args)
+		},
+		RunE: func(c *cobra.Command, args []string) error {
+			if exported != "" {
+				found, err := run.ReadFile(c.Context(), exported, exports.Read)
+				if err != nil {
+					return err
+				}
+				k.Model = true // the file is where it is so already
+				return a.Carry(c, k, func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error) {
+					return servers.Exports(d, to, filepath.Base(exported), found)
+				})
+			}
+			if config != "" {
+				return configure(a, c, k, to, config)
+			}
+			rows, err := run.ReadFile(c.Context(), args[0], func(r io.Reader, f string) ([]format.ShareRow, error) {
+				s, err := sheet.Open(r, f, sheet.Shares)
+				if err != nil {
+					return nil, err
+				}
+				return s.ReadShares()
+			})
+			if err != nil {
+				return err
+			}
+			return a.Carry(c, k, func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error) {
+				o.Brief = true
+				return servers.LoadShares(d, to, args[0], rows)
+			})
+		},
+	}
+	k.PlainFlags(c)
+	c.Flags().StringVar(&to, "server", "", "the server's `name`")
+	c.Flags().StringVar(&exported, "exports", "", "a `file` of exports(5)")
+	c.Flags().StringVar(&config, "config", "", "an SMB server's own configuration `file`")
+	_ = c.MarkFlagRequired("server")
+	_ = c.RegisterFlagCompletionFunc("server", a.CompleteServers)
+	return c
+}
+
+// configure takes in what a server's own configuration says of its shares.
+func configure(a *run.App, c *cobra.Command, k run.Keeping, to, file string) error {
+	type read struct {
+		shares []smbconf.Share
+		notes  []smbconf.Note
+	}
+	got, err := run.ReadFile(c.Context(), file, func(r io.Reader, f string) (x read, err error) {
+		x.shares, x.notes, err = smbconf.Read(r, f)
+		return x, err
+	})
+	if err != nil {
+		return err
+	}
+	var unknown []string
+	k.Model = true // the file is where it is so already
+	err = a.Carry(c, k, func(d *plan.Desk, o *report.Outcome) (p *plan.Plan, err error) {
+		p, unknown, err = servers.Configure(d, to, filepath.Base(file), got.shares)
+		return p, err
+	})
+	for _, n := range got.notes {
+		fmt.Fprintf(a.Err, "note: %s, line %d: %s\n", report.Clean(file), n.Line, report.Clean(n.What))
+	}
+	for _, n := range unknown {
+		fmt.Fprintf(a.Err, "note: %s: no account of the estate is called %s, so that it fits nobody\n", report.Clean(file), report.Clean(n))
+	}
+	return err
+}
+
+func loadTree(a *run.App) *cobra.Command {
+	var at string
+	var posix bool
+	c := &cobra.Command{
+		Use:   "tree FILE",
+		Short: "Take folders and files with their rules from CSV (path,kind,sddl)",
+		Long: `Take folders and files with their rules from a CSV file with the columns
+path, kind and sddl: the path below the place named by --at, folder or file,
+and the security descriptor in its text form. The whole file or nothing of it
+is taken; a place that is in the estate already is left alone.
+
+With --posix it is a tree of a POSIX system, with the columns path, kind, owner,
+group, mode, access_acl and default_acl: owner and group by name or by number,
+the mode in octal or in letters, and the lists in the text form of POSIX.1e
+draft 17 (the last two columns may be empty, or missing). Load the accounts
+before it. Numbers that no account has are kept as they are.`,
+		Example: "  tarnwold load tree tree.csv --at stagedoor:/srv/playhouse\n  tarnwold load tree --posix tree.csv --at propstore:/srv/props",
+		Args:    cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			to, err := place.ParsePlain(at)
+			if err != nil {
+				return err
+			}
+			if to.Share != "" {
+				return run.Misused("--at takes a server's own path, as in stagedoor:/srv/playhouse")
+			}
+			if err := a.View(c.Context(), func(*estate.Tx) error { return nil }); err != nil { // before a long file is read
+				return err
+			}
+			// A tree is read whole before any of it is kept; collecting
+			// garbage sooner halves what that takes.
+			defer debug.SetGCPercent(debug.SetGCPercent(40))
+			bar := a.Progress(-1, "reading "+args[0])
+			tree, err := run.ReadFile(c.Context(), args[0], func(r io.Reader, f string) (*format.Tree, error) {
+				if posix {
+					return readPosixTree(a, c.Context(), r, f, bar.Set)
+				}
+				s, err := sheet.Open(r, f, sheet.Tree)
+				if err != nil {
+					return nil, err
+				}
+				tree, err := s.ReadTree(bar.Set)
+				if err == nil {
+					err = tree.Arrange()
+				}
+				return tree, run.InFile(f, err)
+			})
+			bar.End()
+			if err != nil {
+				return err
+			}
+			if err := a.View(c.Context(), func(t *estate.Tx) error { return intake.MayLoad(t, to) }); err != nil {
+				return err
+			}
+			return keepTree(a, c.Context(), tree, to, "keeping "+args[0])
+		},
+	}
+	c.Flags().StringVar(&at, "at", "", "where the tree's top stands, as `SERVER:/FOLDER`")
+	c.Flags().BoolVar(&posix, "posix", false, "the tree is one of a POSIX system: owners, groups, modes and lists")
+	_ = c.MarkFlagRequired("at")
+	return c
+}
+
+// readPosixTree reads a tree of a POSIX system by the estate's accounts.
+func readPosixTree(a *run.App, ctx context.Context, r io.Reader, file string, step func(int)) (tree *format.Tree, err error) {
+	s, err := sheet.Open(r, file, sheet.PosixTree)
+	if err != nil {
+		return nil, err
+	}
+	err = a.View(ctx, func(t *estate.Tx) error {
+		tree, err = s.ReadPosixTree(plan.Posixers(t), step)
+		if err == nil {
+			err = tree.Arrange()
+		}
+		return run.InFile(file, err)
+	})
+	return tree, err
+}
+
+// keepTree keeps a tree that is arranged, or can be, in a change of its own.
+func keepTree(a *run.App, ctx context.Context, tree *format.Tree, to place.Address, what string) error {
+	e, done, err := a.Open(ctx)
+	if err != nil {
+		return err
+	}
+	defer done()
+	bar := a.Progress(tree.Len(), what)
+	defer bar.End()
+	m := estate.Meta{Actor: a.Who(), Command: run.Command(a.Shown), Head: estate.Any, Bulk: true}
+	said := intake.TreeLoaded(tree, to)
+	id, err := e.Change(ctx, m, func(t *estate.Tx) (string, error) {
+		return said, intake.LoadTree(t, to, tree, bar.Set)
+	})
+	bar.End()
+	if err != nil {
+		return err
+	}
+	return a.Printer().Done(said, id)
+}

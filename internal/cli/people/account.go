@@ -1,0 +1,211 @@
+// Package people has the commands of users, groups and directories.
+package people
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"tarnwold/core/account"
+	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/show"
+	"tarnwold/internal/cli/run"
+	"tarnwold/internal/estate"
+	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/people"
+	"tarnwold/internal/report"
+)
+
+func UserCommand(a *run.App) *cobra.Command {
+	return run.Holder("user", "Know the users",
+		`  tarnwold user list
+  tarnwold user show ines`,
+		accountAdd(a, account.User), accountList(a, account.User), userShow(a), accountSet(a, account.User), accountRemove(a, account.User))
+}
+
+func GroupCommand(a *run.App) *cobra.Command {
+	return run.Holder("group", "Know the groups, and who is in them",
+		`  tarnwold group show acc-wardrobe-edit
+  tarnwold group join wardrobe bram ines
+  tarnwold group leave wardrobe bram`,
+		accountAdd(a, account.Group), accountList(a, account.Group), groupShow(a), groupJoin(a), groupLeave(a), accountSet(a, account.Group), accountRemove(a, account.Group))
+}
+
+func accountAdd(a *run.App, kind account.Kind) *cobra.Command {
+	n := people.NewAccount{Kind: kind}
+	c := &cobra.Command{
+		Use:   "add NAME…",
+		Short: fmt.Sprintf("Add a %s", kind),
+		Long: fmt.Sprintf(`Add a %s. Without --sid or --id it gets the next number of the estate's domain,
+one that no account ever had.`, kind),
+		Example: map[account.Kind]string{account.User: "  tarnwold user add petra --primary foyer", account.Group: "  tarnwold group add acc-programme-read --purpose access"}[kind],
+		Args:    cobra.MinimumNArgs(1),
+		RunE: func(c *cobra.Command, names []string) error {
+			if len(names) > 1 && (n.SID != "" || n.POSIX != account.NoPOSIX) {
+				return run.Misused("--sid and --id say who one account is, and %d are named", len(names))
+			}
+			return a.Carry(c, run.Keeping{Yes: true}, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return people.AddAccounts(d, names, n) })
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&n.SID, "sid", "", "the account's own `identifier`, S-1-…")
+	f.Int64Var(&n.POSIX, "id", account.NoPOSIX, "the account's uid or gid; -1: none")
+	if kind == account.Group {
+		f.StringVar(&n.Purpose, "purpose", "", "what the group is for: role, access or mail")
+		f.StringVar(&n.About, "about", "", "what the job is, in a `sentence`")
+	} else {
+		f.StringVar(&n.Primary, "primary", "", "the user's primary `group`")
+		_ = c.RegisterFlagCompletionFunc("primary", a.CompleteAccounts(account.Group))
+	}
+	return c
+}
+
+func accountSet(a *run.App, kind account.Kind) *cobra.Command {
+	var k run.Keeping
+	var purpose, primary, about string
+	var shut, reopened bool
+	c := &cobra.Command{
+		Use: "set NAME…", Short: "Say what groups are for",
+		Example: `  tarnwold group set wardrobe --purpose role --about "sews, mends and hires"`,
+		Args:    cobra.MinimumNArgs(1), ValidArgsFunction: a.CompleteAccounts(kind),
+		RunE: func(c *cobra.Command, names []string) error {
+			var set people.AccountSetting
+			given := 0
+			for flag, to := range map[string]**string{"purpose": &set.Purpose, "primary": &set.Primary, "about": &set.About} {
+				if f := c.Flags().Lookup(flag); f != nil && f.Changed {
+					value := f.Value.String()
+					*to = &value
+					given++
+				}
+			}
+			if shut || reopened {
+				set.Shut = &shut
+				given++
+			}
+			if given == 0 {
+				return run.Misused("nothing is said of them; see: %s --help", c.CommandPath())
+			}
+			return a.Carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) {
+				return people.SetAccounts(d, kind, names, set)
+			})
+		},
+	}
+	k.PlainFlags(c)
+	f := c.Flags()
+	f.StringVar(&about, "about", "", "what is to be known of them, in a `sentence`")
+	if kind == account.Group {
+		f.StringVar(&purpose, "purpose", "", "what the group is for: role, access, mail, or nothing")
+		return c
+	}
+	c.Short, c.Example = "Give users another primary group, or say that they have left", `  tarnwold user set petra --primary foyer
+  tarnwold user set silas --shut`
+	f.StringVar(&primary, "primary", "", "the users' primary `group`; empty: none is known")
+	f.BoolVar(&shut, "shut", false, "nobody can sign on as them any more; findings tell what that leaves")
+	f.BoolVar(&reopened, "reopened", false, "somebody can sign on as them again")
+	c.MarkFlagsMutuallyExclusive("shut", "reopened")
+	_ = c.RegisterFlagCompletionFunc("primary", a.CompleteAccounts(account.Group))
+	return c
+}
+
+func accountList(a *run.App, kind account.Kind) *cobra.Command {
+	return &cobra.Command{
+		Use:     "list",
+		Short:   fmt.Sprintf("List the %ss", kind),
+		Example: fmt.Sprintf("  tarnwold %s list", kind),
+		Args:    cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			return run.Answer(a, c, func(k *ask.Asker) ([]show.Person, error) { return show.People(k, kind) }, func(p *report.Printer, list []show.Person) error {
+				return p.People(list, kind == account.Group)
+			})
+		},
+	}
+}
+
+func userShow(a *run.App) *cobra.Command {
+	return &cobra.Command{
+		Use:               "show USER",
+		Short:             "Show a user and every group he is in, with the way there",
+		Example:           "  tarnwold user show ines",
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: a.CompleteAccounts(account.User),
+		RunE: func(c *cobra.Command, args []string) error {
+			return run.Answer(a, c, func(k *ask.Asker) (*show.Belonging, error) { return show.User(k, args[0]) }, (*report.Printer).User)
+		},
+	}
+}
+
+func groupShow(a *run.App) *cobra.Command {
+	return &cobra.Command{
+		Use:   "show GROUP",
+		Short: "Show a group and its members at any depth, with the way there",
+		Long: `Show a group and everyone who is in it at any depth, each with the chain of
+groups between. Users whose primary group it is count although no member list
+shows them; they are marked.`,
+		Example:           "  tarnwold group show acc-wardrobe-edit",
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: a.CompleteAccounts(account.Group),
+		RunE: func(c *cobra.Command, args []string) error {
+			return run.Answer(a, c, func(k *ask.Asker) (*show.Gathering, error) { return show.Group(k, args[0]) }, (*report.Printer).Group)
+		},
+	}
+}
+
+func groupJoin(a *run.App) *cobra.Command {
+	var until string
+	var k run.Keeping
+	c := &cobra.Command{
+		Use:   "join GROUP MEMBER…",
+		Short: "Make users or groups members of a group, and see what that opens",
+		Example: `  tarnwold group join wardrobe bram ines
+  tarnwold group join acc-wardrobe-edit wardrobe --until 2027-03-31`,
+		Args:              cobra.MinimumNArgs(2),
+		ValidArgsFunction: run.CompleteInOrder(a.CompleteAccounts(account.Group), a.CompleteAccounts(0)),
+		RunE: func(c *cobra.Command, args []string) error {
+			day, err := estate.ParseDay(until)
+			if err != nil {
+				return run.AsUsage(err)
+			}
+			return a.Carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) {
+				return people.Join(d, args[0], args[1:], day)
+			})
+		},
+	}
+	k.Flags(c)
+	c.Flags().StringVar(&until, "until", "", "the last `day` of the membership, as 2027-03-31")
+	return c
+}
+
+func groupLeave(a *run.App) *cobra.Command {
+	var k run.Keeping
+	c := &cobra.Command{
+		Use:               "leave GROUP MEMBER…",
+		Short:             "End memberships of a group, and see what that closes",
+		Example:           "  tarnwold group leave wardrobe bram",
+		Args:              cobra.MinimumNArgs(2),
+		ValidArgsFunction: run.CompleteInOrder(a.CompleteAccounts(account.Group), a.CompleteAccounts(0)),
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.Carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return people.Leave(d, args[0], args[1:]) })
+		},
+	}
+	k.Flags(c)
+	return c
+}
+
+func accountRemove(a *run.App, kind account.Kind) *cobra.Command {
+	var k run.Keeping
+	c := &cobra.Command{
+		Use:   "remove NAME…",
+		Short: fmt.Sprintf("Remove a %s that nothing names any more", kind),
+		Long: fmt.Sprintf(`Remove a %s that nothing names any more: no entry of its own or from above,
+no owner, share, administrators' list or membership. What still names it is
+listed.`, kind),
+		Example:           map[account.Kind]string{account.User: "  tarnwold user remove lark", account.Group: "  tarnwold group remove volunteers"}[kind],
+		Args:              cobra.MinimumNArgs(1),
+		ValidArgsFunction: a.CompleteAccounts(kind),
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.Carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return people.RemoveAccounts(d, kind, args) })
+		},
+	}
+	k.PlainFlags(c)
+	return c
+}

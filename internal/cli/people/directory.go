@@ -1,0 +1,165 @@
+package people
+
+import (
+	"context"
+	"encoding/json"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"tarnwold/core/account"
+	"tarnwold/internal/cli/load"
+	"tarnwold/internal/cli/run"
+	"tarnwold/internal/estate"
+	"tarnwold/internal/plan"
+	"tarnwold/internal/report"
+	"tarnwold/internal/server/ldap"
+)
+
+func DirectoryCommand(a *run.App) *cobra.Command {
+	return run.Holder("directory", "Take the people from where they are kept, and keep up with it",
+		`  tarnwold directory add house --url ldaps://dc.playhouse.test --base dc=playhouse,dc=test --user warden@playhouse.test
+  tarnwold directory sync house --dry-run`,
+		directoryAdd(a), directoryList(a), directoryShow(a), directoryTest(a), directorySync(a), directoryProve(a), directoryRemove(a))
+}
+
+func directoryAdd(a *run.App) *cobra.Command {
+	var l ldap.Link
+	var s load.Shaping
+	var writes bool
+	c := &cobra.Command{
+		Use:   "add NAME",
+		Short: "Say how a directory is reached, and how its entries stand for people",
+		Long: `Say how a directory is reached (LDAP, RFC 4511), and how its entries stand for
+users and groups. Nothing is asked of it yet, and nothing is ever written there but,
+with --writes, who is a member of which of its groups, where a change does that.
+
+ldaps:// is encrypted from the first byte, ldap:// by StartTLS before anything else
+is said; certificates are always checked. With --unencrypted nothing is, and no
+password is sent: one signs on as nobody, or by Kerberos. The password is asked for
+when it is needed, or taken from TARNWOLD_PASSWORD_NAME or TARNWOLD_PASSWORD, or with
+--password-file; it is never kept.`,
+		Example: `  tarnwold directory add house --url ldaps://dc.playhouse.test --base dc=playhouse,dc=test --user warden@playhouse.test
+  tarnwold directory add house --url ldap://ldap.playhouse.test --base ou=people,dc=playhouse,dc=test --base ou=groups,dc=playhouse,dc=test --shape rfc2307
+  tarnwold directory add house --url ldaps://dc.playhouse.test --base dc=playhouse,dc=test --role 'role-*' --access 'acc-*'`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			sh, err := s.Shape()
+			if err != nil {
+				return err
+			}
+			good, err := l.Good()
+			if err != nil {
+				return run.Misused("%s", err)
+			}
+			text, err := json.Marshal(good)
+			if err != nil {
+				return err
+			}
+			return a.Carry(c, run.Keeping{Yes: true}, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) {
+				return d.AddDirectory(plan.Directory{Name: args[0], Link: text, Shape: sh, Purposes: s.Purposes, Writes: writes})
+			})
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&l.URL, "url", "", "the `address` where it answers: ldaps://HOST[:PORT] or ldap://HOST[:PORT]")
+	f.StringArrayVar(&l.Bases, "base", nil, "a `name` below which people are looked for; may be said several times")
+	f.StringVar(&l.User, "user", "", "who signs on: a distinguished `name`, or as the directory takes it; nobody unless said")
+	f.StringVar(&l.CA, "ca", "", "a `file` with certificates to trust, beside the system's own")
+	f.StringVar(&l.Realm, "realm", "", "the Kerberos `realm` of a keytab's user")
+	f.StringVar(&l.Filter, "filter", "", "only what this `filter` (RFC 4515) finds")
+	f.BoolVar(&writes, "writes", false, "group join and leave change its groups' members there too")
+	f.BoolVar(&l.Open, "unencrypted", false, "nothing is encrypted, and no password is sent")
+	s.Flags(c)
+	_ = c.MarkFlagRequired("url")
+	_ = c.MarkFlagRequired("base")
+	return c
+}
+
+// directoriesShown tells of directories.
+func directoriesShown(a *run.App, ctx context.Context, only string) (out []report.Directory, err error) {
+	out = []report.Directory{}
+	err = a.View(ctx, func(t *estate.Tx) error {
+		all, err := plan.Directories(t)
+		if only != "" {
+			var x *plan.Directory
+			if x, err = plan.DirectoryNamed(t, only); err == nil {
+				all = []plan.Directory{*x}
+			}
+		}
+		if err != nil {
+			return err
+		}
+		for _, x := range all {
+			var l ldap.Link
+			if err := json.Unmarshal(x.Link, &l); err != nil {
+				return err
+			}
+			d := report.Directory{Name: x.Name, URL: l.URL, Bases: l.Bases, User: l.User, CA: l.CA, Filter: l.Filter, Unencrypted: l.Open, Writes: x.Writes, Shape: x.Shape, Purposes: x.Purposes, Taken: moment(plan.ReadingOf(t, x.Name).At)}
+			for _, k := range plan.KeptIn(t, x.Name) {
+				if k.Kind == account.User {
+					d.Users++
+				} else {
+					d.Groups++
+				}
+				if k.Shut {
+					d.Shut++
+				}
+			}
+			out = append(out, d)
+		}
+		return t.Err()
+	})
+	return out, err
+}
+
+func directoryList(a *run.App) *cobra.Command {
+	return &cobra.Command{
+		Use: "list", Short: "List the directories", Example: "  tarnwold directory list", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			all, err := directoriesShown(a, c.Context(), "")
+			if err != nil {
+				return err
+			}
+			return a.Printer().Directories(all)
+		},
+	}
+}
+
+func directoryShow(a *run.App) *cobra.Command {
+	return &cobra.Command{
+		Use: "show NAME", Short: "Show a directory: how it is reached and read, and who came from it", Example: "  tarnwold directory show house",
+		Args: cobra.ExactArgs(1), ValidArgsFunction: a.CompleteDirectories,
+		RunE: func(c *cobra.Command, args []string) error {
+			all, err := directoriesShown(a, c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return a.Printer().Directory(&all[0])
+		},
+	}
+}
+
+func directoryRemove(a *run.App) *cobra.Command {
+	var k run.Keeping
+	c := &cobra.Command{
+		Use: "remove NAME", Short: "Forget a directory; its people stay", Example: "  tarnwold directory remove house",
+		Args: cobra.ExactArgs(1), ValidArgsFunction: a.CompleteDirectories,
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.Carry(c, k, func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error) {
+				o.Brief = true
+				return d.RemoveDirectory(args[0])
+			})
+		},
+	}
+	k.PlainFlags(c)
+	return c
+}
+
+// moment writes a time that was kept in seconds; "" for none.
+func moment(seconds int64) string {
+	if seconds == 0 {
+		return ""
+	}
+	return time.Unix(seconds, 0).UTC().Format(time.RFC3339)
+}

@@ -1,0 +1,93 @@
+package people
+
+import (
+	"fmt"
+	"slices"
+
+	"github.com/spf13/cobra"
+
+	"tarnwold/core/account"
+	"tarnwold/internal/cli/run"
+	"tarnwold/internal/estate"
+	"tarnwold/internal/plan"
+	"tarnwold/internal/report"
+)
+
+func directoryProve(a *run.App) *cobra.Command {
+	var sign run.Signing
+	c := &cobra.Command{
+		Use:   "prove NAME",
+		Short: "Hold every user's groups to the token that the directory itself tells",
+		Long: `Hold every user's groups, at any depth, to the token that the directory itself
+tells of him (tokenGroups, at a domain), and print each difference. Ends with 1
+where there is one. Special accounts that every user of a machine is are told, and
+are no difference, as are identifiers that he and his groups had elsewhere.`,
+		Example: "  tarnwold directory prove house", Args: cobra.ExactArgs(1), ValidArgsFunction: a.CompleteDirectories,
+		RunE: func(c *cobra.Command, args []string) error {
+			x, live, err := a.DialDirectory(c.Context(), &sign, args[0])
+			if err != nil {
+				return err
+			}
+			defer live.Close()
+			if x.Shape.Token == "" {
+				return run.Misused("a directory of the shape %s tells no tokens", x.Shape.Name)
+			}
+			out := report.DirectoryProof{Name: x.Name, Differences: []report.TokenDifference{}}
+			err = a.View(c.Context(), func(t *estate.Tx) error {
+				users := slices.DeleteFunc(plan.KeptIn(t, x.Name), func(k plan.Kept) bool { return k.Kind != account.User || k.Gone() })
+				bar := a.Progress(len(users), "asking "+x.Name)
+				defer bar.End()
+				dir := t.Directory()
+				for i, u := range users {
+					bar.Set(i)
+					e, err := live.One(c.Context(), u.Entry, x.Shape.Token)
+					if err != nil {
+						return err
+					}
+					theirs := map[account.ID]bool{}
+					for _, v := range e.Attrs.Of(x.Shape.Token) {
+						id, n, err := account.FromBinary([]byte(v))
+						if err != nil || n != len(v) {
+							return fmt.Errorf("%s: %s is no identifier", u.Entry, x.Shape.Token)
+						}
+						theirs[id] = true
+					}
+					out.Users++
+					ours := account.NewToken(dir, u.ID, account.Traits{MailGroupsLeftOut: true})
+					for _, id := range ours.IDs() {
+						if id != u.ID && !theirs[id] {
+							out.Differences = append(out.Differences, report.TokenDifference{User: t.Name(u.ID), Group: t.Name(id), ID: id.String(), Here: true})
+						}
+						delete(theirs, id)
+					}
+					formers := account.NewToken(dir, u.ID, account.Traits{MailGroupsLeftOut: true, FormerIDs: true})
+					for id := range theirs {
+						if formers.Has(id) { // it counts what accounts had elsewhere
+							out.Former++
+							continue
+						}
+						if _, ok := account.SpecialName(id); ok { // everybody's, which the route brings
+							out.WellKnown++
+							continue
+						}
+						out.Differences = append(out.Differences, report.TokenDifference{User: t.Name(u.ID), Group: t.Name(id), ID: id.String()})
+					}
+				}
+				return t.Err()
+			})
+			if err != nil {
+				return err
+			}
+			report.SortDifferences(out.Differences)
+			if err := a.Printer().DirectoryProven(&out); err != nil {
+				return err
+			}
+			if len(out.Differences) > 0 {
+				return run.ErrNo
+			}
+			return nil
+		},
+	}
+	sign.Flags(c)
+	return c
+}

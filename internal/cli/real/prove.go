@@ -1,0 +1,137 @@
+package real
+
+import (
+	"context"
+	"encoding/csv"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"tarnwold/internal/cli/run"
+	"tarnwold/internal/format"
+	"tarnwold/internal/live"
+	"tarnwold/internal/report"
+	"tarnwold/internal/server"
+	"tarnwold/internal/server/smb"
+)
+
+func ProveCommand(a *run.App) *cobra.Command {
+	var as, under string
+	var items int
+	var seed uint64
+	c := &cobra.Command{
+		Use:   "prove SERVER --as FILE",
+		Short: "Prove answers on a real server, by opening things as test accounts",
+		Long: `Prove answers on a real server: sign on as test accounts, open items with exactly
+the rights an act needs, close them again, and hold what the server says to what
+try says. Nothing is read, written or deleted, and no trace is left. Items are one
+of every sort of rules first, then any, as many as --items says.
+
+--as names a CSV file with the columns user and password, which nobody else may
+read. Exit code 1 says that something differs; every difference is printed.`,
+		Example: `  tarnwold prove stagedoor --as testers.csv
+  tarnwold prove stagedoor --as testers.csv --under //stagedoor/productions/Wardrobe --items 2000`,
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: a.CompleteServers,
+		RunE: func(c *cobra.Command, args []string) error {
+			if as == "" {
+				return run.Misused("as whom? --as names a file with the columns user and password")
+			}
+			if items < 1 {
+				return run.Misused("--items %d: wanted 1 or more", items)
+			}
+			return prove(a, c.Context(), args[0], as, live.Prove{Under: under, Items: items, Seed: seed})
+		},
+	}
+	c.Flags().StringVar(&as, "as", "", "a CSV `file` with the columns user and password, which nobody else may read")
+	c.Flags().StringVar(&under, "under", "", "only at and below this `place`")
+	c.Flags().IntVar(&items, "items", 300, "how many items, by each share that leads to them")
+	c.Flags().Uint64Var(&seed, "seed", 1, "which items are picked: the same `number` picks the same")
+	_ = c.RegisterFlagCompletionFunc("under", a.CompletePlaces)
+	return c
+}
+
+func prove(a *run.App, ctx context.Context, name, file string, p live.Prove) error {
+	users, passwords, err := testers(file)
+	if err != nil {
+		return err
+	}
+	s, l, err := a.Linked(ctx, name)
+	if err != nil {
+		return err
+	}
+	e, done, err := a.Open(ctx)
+	if err != nil {
+		return err
+	}
+	defer done()
+	bar := a.Progress(len(users)*p.Items, "proving")
+	defer bar.End()
+	p.Server, p.Users = s, users
+	p.Step = func(done, _ int) { bar.Set(done) }
+	p.Open = func(ctx context.Context, user string) (server.Opener, error) {
+		l.User = user
+		return smb.DialExact(ctx, l, smb.Secret{Password: passwords[user]})
+	}
+	proof, err := p.Run(ctx, e)
+	bar.End()
+	if err != nil {
+		return err
+	}
+	if err := a.Printer().Proved(proof); err != nil {
+		return err
+	}
+	if len(proof.Differ) > 0 {
+		return run.ErrNo
+	}
+	return nil
+}
+
+// testers reads test accounts and their passwords.
+func testers(file string) (users []string, passwords map[string]string, err error) {
+	if err := run.Private(file); err != nil {
+		return nil, nil, err
+	}
+	f, err := os.Open(file)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer f.Close()
+	r := csv.NewReader(f)
+	passwords = map[string]string{}
+	bad := func(what string, args ...any) error {
+		line, _ := r.FieldPos(0)
+		return &format.Error{File: file, Line: line, What: fmt.Sprintf(what, args...)}
+	}
+	head, err := r.Read()
+	if err != nil || !slices.Equal(head, []string{"user", "password"}) {
+		return nil, nil, &format.Error{File: file, Line: 1, What: "wanted the columns user,password"}
+	}
+	for {
+		row, err := r.Read()
+		if err == io.EOF {
+			break
+		}
+		var pe *csv.ParseError
+		if errors.As(err, &pe) {
+			return nil, nil, &format.Error{File: file, Line: pe.Line, What: pe.Err.Error()}
+		}
+		if err != nil {
+			return nil, nil, err
+		}
+		user := strings.TrimSpace(row[0])
+		if _, twice := passwords[user]; twice || user == "" {
+			return nil, nil, bad("user %q stands a second time, or is empty", report.Clip(user))
+		}
+		users, passwords[user] = append(users, user), row[1]
+	}
+	if len(users) == 0 {
+		return nil, nil, &format.Error{File: file, Line: 1, What: "it names nobody"}
+	}
+	return users, passwords, nil
+}

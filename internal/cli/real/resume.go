@@ -1,0 +1,45 @@
+package real
+
+import (
+	"github.com/spf13/cobra"
+
+	"tarnwold/internal/cli/run"
+	"tarnwold/internal/live"
+)
+
+func ResumeCommand(a *run.App) *cobra.Command {
+	var sign run.Signing
+	var show bool
+	c := &cobra.Command{
+		Use:   "resume",
+		Short: "Finish a change whose writing to a real server was broken off",
+		Long: `Finish a change whose writing to a real server was broken off: by the network, a
+kill, a server that went away. The servers are asked how each item stands; what
+isn't written yet is written, and the change is kept. While it is unfinished the
+estate takes no other change. tarnwold undo, without a number, takes it back
+instead: every item is as it was before.`,
+		Example: `  tarnwold resume --show
+  tarnwold resume
+  tarnwold undo`,
+		Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			return a.Pushing(c.Context(), &sign, "finishing", func(u *live.Push) error {
+				if show {
+					told, err := u.Look(c.Context())
+					if err != nil {
+						return err
+					}
+					return a.Printer().Unfinished(told)
+				}
+				told, id, err := u.Resume(c.Context())
+				if err != nil {
+					return err
+				}
+				return a.Printer().Finished(told, id)
+			})
+		},
+	}
+	sign.Flags(c)
+	c.Flags().BoolVar(&show, "show", false, "say which items are in which state, and do nothing")
+	return c
+}

@@ -1,0 +1,149 @@
+package run
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"tarnwold/internal/estate"
+	"tarnwold/internal/format/ldif"
+	"tarnwold/internal/format/shape"
+	"tarnwold/internal/plan"
+	"tarnwold/internal/report"
+	"tarnwold/internal/server/ldap"
+)
+
+// keepThere keeps a plan and changes memberships in directories with it: the
+// estate's change is made first and isn't committed before each membership was
+// read back there. Where that fails, what was done there is taken back; where it is
+// broken off in between, the directory is ahead, and the next sync says so.
+func (a *App) keepThere(ctx context.Context, e *estate.Estate, k *Keeping, o *report.Outcome, m estate.Meta) (int64, error) {
+	open := map[string]*ldap.Client{}
+	shapes := map[string]shape.Shape{}
+	defer func() {
+		for _, c := range open {
+			c.Close()
+		}
+	}()
+	for _, w := range o.Directed {
+		if open[w.Directory] == nil {
+			x, c, err := a.DialDirectory(ctx, &k.Sign, w.Directory)
+			if err != nil {
+				return 0, err
+			}
+			open[w.Directory], shapes[w.Directory] = c, x.Shape
+		}
+	}
+	var done []func() error
+	back := func(err error) error {
+		for _, undo := range slices.Backward(done) {
+			if more := undo(); more != nil {
+				err = fmt.Errorf("%w; and not all of what was done there could be taken back: %w", err, more)
+			}
+		}
+		done = nil
+		return err
+	}
+	n, err := e.Change(ctx, m, func(t *estate.Tx) (string, error) {
+		said, err := o.Keep(t)
+		if err != nil || t.Err() != nil {
+			return said, err
+		}
+		for _, w := range o.Directed {
+			undo, err := putThere(ctx, open[w.Directory], shapes[w.Directory], w)
+			if err != nil {
+				return "", back(fmt.Errorf("directory %s: %w", w.Directory, err))
+			}
+			done = append(done, undo)
+		}
+		return said, nil
+	})
+	if err != nil && len(done) > 0 {
+		err = back(err)
+	}
+	return n, err
+}
+
+// putThere makes one membership come or go in a directory, reads it back, and
+// gives what takes that back.
+func putThere(ctx context.Context, c *ldap.Client, s shape.Shape, w plan.DirectoryWrite) (func() error, error) {
+	lists := append(slices.Clone(s.Members), s.MemberIDs...)
+	read := func() (*shape.Entry, error) { return c.One(ctx, w.Group, append(lists, "objectClass")...) }
+	now, err := read()
+	if err != nil {
+		return nil, err
+	}
+	byName := func(attr string) bool {
+		return slices.ContainsFunc(s.MemberIDs, func(o string) bool { return strings.EqualFold(o, attr) })
+	}
+	same := func(attr, v string) bool {
+		if byName(attr) {
+			return strings.EqualFold(v, w.Name)
+		}
+		x, err1 := ldif.Key(v)
+		y, err2 := ldif.Key(w.Member)
+		return err1 == nil && err2 == nil && x == y
+	}
+	has := func(e *shape.Entry) (attr, value string, ok bool) {
+		for _, attr := range lists {
+			for _, v := range e.Attrs.Of(attr) {
+				if same(attr, v) {
+					return attr, v, true
+				}
+			}
+		}
+		return "", "", false
+	}
+	attr, value, there := has(now)
+	switch {
+	case w.Goes && !there:
+		return nil, &estate.Refused{Why: fmt.Sprintf("%s isn't listed in %s there", w.Name, w.Group), Do: "tarnwold directory sync " + w.Directory}
+	case !w.Goes && there:
+		return nil, &estate.Refused{Why: fmt.Sprintf("%s is listed in %s there already", w.Name, w.Group), Do: "tarnwold directory sync " + w.Directory}
+	case !w.Goes:
+		if attr = listOf(now, s); attr == "" {
+			return nil, errors.New("nothing says how it lists its members")
+		}
+		if value = w.Member; byName(attr) {
+			value = w.Name
+		}
+	}
+	change := func(goes bool) error {
+		if goes {
+			return c.Members(ctx, w.Group, attr, nil, []string{value})
+		}
+		return c.Members(ctx, w.Group, attr, []string{value}, nil)
+	}
+	if err := change(w.Goes); err != nil {
+		return nil, err
+	}
+	undo := func() error { return change(!w.Goes) }
+	if now, err = read(); err == nil {
+		if _, _, there := has(now); there != w.Goes {
+			return undo, nil
+		}
+		err = fmt.Errorf("it says that it did it, and %s of %s is as before", attr, w.Group)
+	}
+	return nil, errors.Join(err, undo())
+}
+
+// listOf gives the attribute by which a group lists its members: that which it has,
+// else that of its class.
+func listOf(e *shape.Entry, s shape.Shape) string {
+	for _, attr := range append(slices.Clone(s.Members), s.MemberIDs...) {
+		if len(e.Attrs.Of(attr)) > 0 {
+			return attr
+		}
+	}
+	for _, x := range [][2]string{{"groupOfUniqueNames", "uniqueMember"}, {"groupOfNames", "member"}, {"group", "member"}, {"posixGroup", "memberUid"}} {
+		if slices.ContainsFunc(e.Attrs.Of("objectclass"), func(c string) bool { return strings.EqualFold(c, x[0]) }) {
+			return x[1]
+		}
+	}
+	if len(s.Members) > 0 {
+		return s.Members[0]
+	}
+	return ""
+}

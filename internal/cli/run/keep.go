@@ -1,0 +1,277 @@
+package run
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"slices"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/expect"
+	"tarnwold/internal/estate"
+	"tarnwold/internal/format"
+	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/saved"
+	"tarnwold/internal/report"
+	"tarnwold/internal/store"
+)
+
+// Keeping are the flags of every command that can change somebody's access.
+type Keeping struct {
+	DryRun, Yes, Force bool
+	partly             bool // what can't be written on a real server is left out
+	lose               int  // how many hundredths may be gone when something is taken in; -1: as usual
+	save               string
+	Model              bool // in the estate alone, whatever real server it is linked to
+	Sign               Signing
+}
+
+// Flags adds those of a command whose change can be saved for later too.
+func (k *Keeping) Flags(c *cobra.Command) {
+	k.PlainFlags(c)
+	c.Flags().StringVar(&k.save, "save", "", "write the change set to this `file` instead, for: tarnwold apply")
+}
+
+func (k *Keeping) PlainFlags(c *cobra.Command) {
+	c.Flags().BoolVar(&k.DryRun, "dry-run", false, "show what would change and keep nothing")
+	c.Flags().BoolVar(&k.Yes, "yes", false, "keep the change without asking")
+	c.Flags().BoolVar(&k.Force, "force", false, "keep it although a guard warns; the journal says so")
+	c.Flags().BoolVar(&k.Model, "model-only", false, "change the estate alone, and no real server or directory")
+	c.Flags().BoolVar(&k.partly, "partly", false, "leave out what a real server doesn't let be written, and keep the rest")
+	k.Sign.Flags(c)
+}
+
+// LoseFlag is of commands that take in what is kept elsewhere.
+func (k *Keeping) LoseFlag(c *cobra.Command) {
+	c.Flags().IntVar(&k.lose, "may-lose", -1, "so many in a hundred of the people, groups, shares or items may be gone at once, `N` (default 10); more takes --force")
+}
+
+// Build works out a plan, and may tell more of it in the outcome.
+type Build func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error)
+
+// A plan is worked out anew where somebody else changed the estate in between
+// and nobody was shown it: so often at least, and for so long.
+const (
+	tries    = 6
+	patience = 5 * time.Second
+)
+
+// again tells whether a plan is to be worked out once more, and lets others
+// pass first.
+func again(ctx context.Context, try int, since time.Time) bool {
+	if ctx.Err() != nil || try >= tries && time.Since(since) > patience {
+		return false
+	}
+	wait := time.NewTimer(rand.N(time.Duration(min(try, 20)) * 5 * time.Millisecond))
+	defer wait.Stop()
+	select {
+	case <-ctx.Done():
+	case <-wait.C:
+	}
+	return true
+}
+
+// Carry works a plan out, shows it with its impact, asks where someone is
+// there to be asked, and keeps it whole or not at all. What is kept is kept
+// before it is printed, so that it doesn't hang on whether somebody reads.
+func (a *App) Carry(c *cobra.Command, k Keeping, fn Build) error {
+	ctx := c.Context()
+	e, done, err := a.Open(ctx)
+	if err != nil {
+		return err
+	}
+	defer done()
+	if a.Inner != nil {
+		var p *plan.Plan
+		err := e.View(ctx, func(t *estate.Tx) (err error) {
+			p, err = fn(plan.New(t, a.Who()), &report.Outcome{})
+			return err
+		})
+		if err != nil {
+			return err
+		}
+		return a.keepSupposed(ctx, p)
+	}
+	began := time.Now()
+	for try := 1; ; try++ {
+		o := &report.Outcome{DryRun: k.DryRun}
+		var text, put []byte
+		bar := a.Progress(-1, "working it out")
+		err := e.View(ctx, func(t *estate.Tx) error {
+			d := plan.New(t, a.Who())
+			d.Progress = bar.Say
+			if f := c.Flags().Lookup("may-lose"); f != nil && f.Changed {
+				d.MayLose(k.lose)
+			}
+			p, err := fn(d, o)
+			if err != nil {
+				return err
+			}
+			o.Plan = p
+			if !k.Model {
+				if put, err = outbound(d, p, o, Command(a.Shown)); err != nil {
+					return err
+				}
+			}
+			if k.save != "" && p.Changes() {
+				text, err = saved.Save(d, p, Command(a.Shown))
+			}
+			return err
+		})
+		if err == nil && o.Changes() && len(o.Expects) > 0 {
+			bar.Say("asking what is expected of it")
+			err = a.askOutcome(ctx, e, o)
+		}
+		if err == nil && len(o.Outbound) > 0 {
+			bar.Say("looking at the server")
+			err = a.foretell(ctx, e, &k, o)
+		}
+		bar.End()
+		if errors.Is(err, estate.ErrMoved) && again(ctx, try, began) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		p := o.Plan
+		stops := p.Changes() && slices.ContainsFunc(p.Warnings, func(w plan.Warning) bool {
+			return p.Stops(w) && (k.save == "" || w.Guard != "may-not") // who applies it is asked then
+		})
+		o.Forced = k.Force && stops
+		o.Refused = stops && !k.Force && !k.DryRun
+		out := a.Printer()
+		switch {
+		case !p.Changes(), k.DryRun:
+			return out.Outcome(o)
+		case o.Refused:
+			if err := out.Outcome(o); err != nil && !errors.Is(err, syscall.EPIPE) {
+				return err
+			}
+			return &guarded{p.Warnings}
+		case k.save != "":
+			if err := writeNew(k.save, text); err != nil {
+				return err
+			}
+			o.Saved = k.save
+			return out.Outcome(o)
+		case p.Asks && !k.Yes && !a.Asks:
+			return Misused("nobody is here to be asked: add --yes to keep the change, or --dry-run to look at it")
+		case p.Asks && !k.Yes:
+			return a.askAndKeep(ctx, e, &k, o, put)
+		}
+		o.Kept, err = a.keep(ctx, e, &k, o, put)
+		if errors.Is(err, estate.ErrMoved) && again(ctx, try, began) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		return unsaid(o, out.Outcome(o))
+	}
+}
+
+// unsaid says of a change that it was kept, where what was printed of it didn't
+// come through. Who reads no further than they like is told nothing more.
+func unsaid(o *report.Outcome, err error) error {
+	if err == nil || o.Kept == 0 || errors.Is(err, syscall.EPIPE) {
+		return err
+	}
+	return fmt.Errorf("kept as change %d, but what there is to say of it could not be printed: %w", o.Kept, err)
+}
+
+// askOutcome keeps a plan where nobody sees it, and asks there what is expected
+// of it; what isn't met is a guard's warning.
+func (a *App) askOutcome(ctx context.Context, e *estate.Estate, o *report.Outcome) error {
+	return e.Private(ctx, func(then *estate.Estate) error {
+		if _, err := then.Change(ctx, o.Meta("outcome"), o.Keep); err != nil {
+			return err
+		}
+		return then.View(ctx, func(t *estate.Tx) error {
+			x := expect.NewExpecting(ask.New(t))
+			for i := range o.Expects {
+				got, err := x.Expect(&o.Expects[i])
+				if err != nil {
+					return err
+				}
+				o.Expected = append(o.Expected, got)
+				if got.Error != "" {
+					return &format.Error{File: got.File, Line: got.Line, What: got.Error}
+				}
+				if !got.Holds {
+					o.Warnings = append(o.Warnings, plan.Warning{Guard: "expectation", Who: got.Text, Where: report.Against(got)})
+				}
+			}
+			return nil
+		})
+	})
+}
+
+// askAndKeep shows a plan, asks, and keeps it if nothing came in between.
+func (a *App) askAndKeep(ctx context.Context, e *estate.Estate, k *Keeping, o *report.Outcome, put []byte) error {
+	out := a.Printer()
+	if out.Format == report.Table {
+		out.Preview(o)
+	} else if err := out.Outcome(o); err != nil {
+		return err
+	}
+	if out.Err() != nil { // who can't see it can't say yes to it
+		return out.Err()
+	}
+	yes, err := a.yes(ctx, "Keep this change? [y/N] ")
+	if err != nil {
+		return err
+	}
+	if !yes {
+		out.Line(report.S("Nothing was kept."))
+		return ErrNo
+	}
+	if o.Kept, err = a.keep(ctx, e, k, o, put); err != nil {
+		return err
+	}
+	out.Became(o)
+	return unsaid(o, out.Err())
+}
+
+// yes asks a person, who may also end it with Ctrl-C, at once.
+func (a *App) yes(ctx context.Context, question string) (bool, error) {
+	fmt.Fprint(a.Err, question)
+	got := make(chan string, 1)
+	go func() {
+		line, _ := bufio.NewReader(a.In).ReadString('\n')
+		got <- line
+	}()
+	select {
+	case <-ctx.Done():
+		fmt.Fprintln(a.Err)
+		return false, store.ErrStopped
+	case line := <-got:
+		line = strings.ToLower(strings.TrimSpace(line))
+		return line == "y" || line == "yes", nil
+	}
+}
+
+func writeNew(path string, data []byte) error {
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(data)
+	if err == nil {
+		err = f.Sync()
+	}
+	if cerr := f.Close(); err == nil {
+		err = cerr
+	}
+	if err != nil {
+		os.Remove(path)
+	}
+	return err
+}

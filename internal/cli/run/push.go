@@ -1,0 +1,85 @@
+package run
+
+import (
+	"context"
+
+	"tarnwold/internal/estate"
+	"tarnwold/internal/live"
+	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/saved"
+	"tarnwold/internal/report"
+)
+
+// TakeBackUnfinished takes a change back whose writing was broken off.
+func (a *App) TakeBackUnfinished(ctx context.Context, sign *Signing) error {
+	return a.Pushing(ctx, sign, "taking back", func(u *live.Push) error {
+		told, err := u.TakeBack(ctx)
+		if err != nil {
+			return err
+		}
+		return a.Printer().TakenBack(told)
+	})
+}
+
+// Pushing opens the estate for writing to real servers.
+func (a *App) Pushing(ctx context.Context, sign *Signing, what string, fn func(*live.Push) error) error {
+	e, done, err := a.Open(ctx)
+	if err != nil {
+		return err
+	}
+	defer done()
+	bar := a.Counting(what)
+	defer bar.End()
+	return fn(&live.Push{Estate: e, Dial: a.dialer(sign), Step: func(done, _ int) { bar.Set(done) }})
+}
+
+// outbound works out what a plan has to write to real servers, and the plan as
+// it is put down meanwhile.
+func outbound(d *plan.Desk, p *plan.Plan, o *report.Outcome, shown string) ([]byte, error) {
+	out, err := d.Outbound(p)
+	if err != nil || len(out) == 0 {
+		return nil, err
+	}
+	o.Outbound = out
+	return saved.Save(d, p, shown)
+}
+
+// foretell looks at what of a plan's writes is to be left out, and what guards
+// have against them that only the server knows.
+func (a *App) foretell(ctx context.Context, e *estate.Estate, k *Keeping, o *report.Outcome) error {
+	u := &live.Push{Estate: e, Dial: a.dialer(&k.Sign)}
+	f, err := u.Foretell(ctx, o.Outbound, k.Force)
+	if err != nil {
+		return err
+	}
+	o.Outbound, o.Left = f.Out, f.Left
+	o.Warnings = append(o.Warnings, f.Warnings...)
+	return nil
+}
+
+// keep keeps a plan: in the estate alone, or on the real servers too.
+func (a *App) keep(ctx context.Context, e *estate.Estate, k *Keeping, o *report.Outcome, put []byte) (int64, error) {
+	m := o.Meta(Command(a.Shown))
+	if len(o.Directed) > 0 && !k.Model {
+		if len(o.Outbound) > 0 {
+			return 0, Misused("it goes to a directory and to a server both; do one after the other, with --model-only for neither")
+		}
+		return a.keepThere(ctx, e, k, o, m)
+	}
+	if len(o.Outbound) == 0 && len(o.Left) > 0 {
+		return 0, &live.Unwritable{Items: o.Left}
+	}
+	if len(o.Outbound) == 0 {
+		return e.Change(ctx, m, o.Keep)
+	}
+	of := 0
+	for _, x := range o.Outbound {
+		of += len(x.Writes)
+	}
+	bar := a.Progress(of, "writing to "+o.Outbound[0].Server)
+	defer bar.End()
+	u := &live.Push{Estate: e, Dial: a.dialer(&k.Sign), Step: func(done, _ int) { bar.Set(done) }, Left: o.Left, Partly: k.partly}
+	id, err := u.Keep(ctx, o.Plan, put, m, o.Outbound)
+	o.Left = u.Left
+	return id, err
+}
