@@ -88,29 +88,12 @@ func entryWorld(t *testing.T, rt *rapid.T) *world { return worldOf(t, rt, false)
 
 func worldOf(t *testing.T, rt *rapid.T, posixTree bool) *world {
 	file := filepath.Join(t.TempDir(), fmt.Sprintf("%d.estate", rapid.Uint64().Draw(rt, "file")))
-	_ = os.Remove(file)
-	require.NoError(rt, estate.Create(ctx, file))
+	require.NoError(rt, os.WriteFile(file, peopled(t, posixTree), 0o600))
 	e, err := estate.Open(ctx, file)
 	require.NoError(rt, err)
 	rt.Cleanup(func() { e.Close(); os.Remove(file) })
-	w := &world{t: rt, e: e, posix: posixTree}
-	var accounts people.AccountFile
-	for i := range 4 {
-		w.users = append(w.users, fmt.Sprint("u", i))
-		accounts.Accounts = append(accounts.Accounts, format.AccountRow{PrimaryGID: acc.NoPOSIX, Account: acc.Account{Kind: acc.User, Name: fmt.Sprint("u", i), ID: dom.Child(uint32(1000 + i)), POSIX: number(posixTree, i)}})
-	}
-	for i := range 4 {
-		accounts.Accounts = append(accounts.Accounts, format.AccountRow{PrimaryGID: acc.NoPOSIX, Account: acc.Account{Kind: acc.Group, Name: fmt.Sprint("g", i), ID: dom.Child(uint32(2000 + i)), POSIX: int64(5000 + i)}})
-		accounts.Members = append(accounts.Members, format.MemberRow{Group: fmt.Sprint("g", i), Member: fmt.Sprint("u", i%3)})
-		if i > 0 {
-			accounts.Members = append(accounts.Members, format.MemberRow{Group: fmt.Sprint("g", i-1), Member: fmt.Sprint("g", i)})
-		}
-	}
+	w := &world{t: rt, e: e, posix: posixTree, users: []string{"u0", "u1", "u2", "u3"}}
 	w.who = append(append([]string{}, w.users...), "g0", "g1", "g2", "g3", "everyone@", "owner@", "creator@", "authenticated@")
-	w.keep(func(d *plan.Desk) (*plan.Plan, error) {
-		p, _, err := people.LoadAccounts(d, []people.AccountFile{accounts})
-		return p, err
-	})
 	set := rapid.SampledFrom(verdict.TraitNames()).Draw(rt, "traits")
 	if posixTree { // with shares of every kind over it
 		set = rapid.SampledFrom([]string{"posix", "posix-smb", "posix-smb-kept"}).Draw(rt, "POSIX traits")
@@ -162,6 +145,46 @@ func worldOf(t *testing.T, rt *rapid.T, posixTree bool) *world {
 	})
 	require.NoError(rt, err)
 	return w
+}
+
+// templates are estates of four users in groups in groups, for a tree of either
+// kind: every world begins as a copy of one.
+var templates [2][]byte
+
+func peopled(t *testing.T, posixTree bool) []byte {
+	n := 0
+	if posixTree {
+		n = 1
+	}
+	if templates[n] != nil {
+		return templates[n]
+	}
+	file := filepath.Join(t.TempDir(), "template.estate")
+	require.NoError(t, estate.Create(ctx, file))
+	e, err := estate.Open(ctx, file)
+	require.NoError(t, err)
+	var accounts people.AccountFile
+	for i := range 4 {
+		accounts.Accounts = append(accounts.Accounts, format.AccountRow{PrimaryGID: acc.NoPOSIX, Account: acc.Account{Kind: acc.User, Name: fmt.Sprint("u", i), ID: dom.Child(uint32(1000 + i)), POSIX: number(posixTree, i)}})
+	}
+	for i := range 4 {
+		accounts.Accounts = append(accounts.Accounts, format.AccountRow{PrimaryGID: acc.NoPOSIX, Account: acc.Account{Kind: acc.Group, Name: fmt.Sprint("g", i), ID: dom.Child(uint32(2000 + i)), POSIX: int64(5000 + i)}})
+		accounts.Members = append(accounts.Members, format.MemberRow{Group: fmt.Sprint("g", i), Member: fmt.Sprint("u", i%3)})
+		if i > 0 {
+			accounts.Members = append(accounts.Members, format.MemberRow{Group: fmt.Sprint("g", i-1), Member: fmt.Sprint("g", i)})
+		}
+	}
+	var p *plan.Plan
+	require.NoError(t, e.View(ctx, func(tx *estate.Tx) (err error) {
+		p, _, err = people.LoadAccounts(plan.New(tx, "outsider"), []people.AccountFile{accounts})
+		return err
+	}))
+	_, err = e.Change(ctx, p.Meta("test"), p.Keep)
+	require.NoError(t, err)
+	require.NoError(t, e.Close())
+	templates[n], err = os.ReadFile(file)
+	require.NoError(t, err)
+	return templates[n]
 }
 
 // number is a user's uid: on a POSIX system the last of them is root.

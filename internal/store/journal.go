@@ -11,10 +11,24 @@ import (
 // Listen makes the database write down every change of a journaled row under
 // a change's number, and keep the weights of strands. Triggers do it, so that
 // no query can forget to. With bulk rows are written down by the range (Made).
+//
+// The triggers are made once for a connection, for making them is dear, and do
+// something only while the number of a change stands in a table of their own.
 func (t *Tx) Listen(change int64, bulk bool) {
 	t.change, t.ranges = change, bulk
-	var b strings.Builder
-	if !bulk {
+	if bulk { // where there is no trigger, none is asked row by row
+		if t.listening {
+			t.Exec("DROP TABLE IF EXISTS temp.making")
+			for _, name := range t.Strings("SELECT name FROM sqlite_temp_master WHERE type='trigger'") {
+				t.Exec("DROP TRIGGER temp." + name)
+			}
+			t.listening = false
+		}
+		return
+	}
+	if !t.listening {
+		var b strings.Builder
+		b.WriteString("CREATE TEMP TABLE IF NOT EXISTS making(change INTEGER NOT NULL);")
 		for _, j := range journaled {
 			list := func(when string) string { return quoted(j.columns, when) }
 			for _, ev := range []struct{ event, row, before, after string }{
@@ -22,26 +36,29 @@ func (t *Tx) Listen(change int64, bulk bool) {
 				{"UPDATE", "new", list("old."), list("new.")},
 				{"DELETE", "old", list("old."), "NULL"},
 			} {
-				b.WriteString(triggerOf(j.table, ev.event, ev.row, ev.before, ev.after, change))
+				b.WriteString(triggerOf(j.table, ev.event, ev.row, ev.before, ev.after))
 			}
 		}
 		b.WriteString(`
-CREATE TEMP TRIGGER w_insert AFTER INSERT ON main.items BEGIN
+CREATE TEMP TRIGGER IF NOT EXISTS w_insert AFTER INSERT ON main.items WHEN ` + whileMaking + ` BEGIN
 	INSERT INTO weights(strand, items) VALUES(new.strand, 1) ON CONFLICT(strand) DO UPDATE SET items = items + 1; END;
-CREATE TEMP TRIGGER w_delete AFTER DELETE ON main.items BEGIN
+CREATE TEMP TRIGGER IF NOT EXISTS w_delete AFTER DELETE ON main.items WHEN ` + whileMaking + ` BEGIN
 	DELETE FROM facts WHERE item = old.id;
 	UPDATE weights SET items = items - 1 WHERE strand = old.strand; END;
-CREATE TEMP TRIGGER w_update AFTER UPDATE OF strand ON main.items WHEN old.strand <> new.strand BEGIN
+CREATE TEMP TRIGGER IF NOT EXISTS w_update AFTER UPDATE OF strand ON main.items WHEN old.strand <> new.strand AND ` + whileMaking + ` BEGIN
 	UPDATE weights SET items = items - 1 WHERE strand = old.strand;
 	INSERT INTO weights(strand, items) VALUES(new.strand, 1) ON CONFLICT(strand) DO UPDATE SET items = items + 1; END;`)
+		t.Exec(b.String())
+		t.listening = t.err == nil
 	}
-	t.Exec(b.String())
+	t.Exec("DELETE FROM temp.making")
+	t.Exec("INSERT INTO temp.making(change) VALUES(?)", change)
 }
 
-// Unlisten takes the triggers away again; they would outlive the transaction.
+// Unlisten makes the triggers do nothing again; they outlive the transaction.
 func (t *Tx) Unlisten() {
-	for _, name := range t.Strings("SELECT name FROM sqlite_temp_master WHERE type='trigger'") {
-		t.Exec("DROP TRIGGER temp." + name)
+	if t.listening {
+		t.Exec("DELETE FROM temp.making")
 	}
 }
 

@@ -6,10 +6,13 @@ import (
 )
 
 // triggerOf writes down what an event does to the rows of a journaled table.
-func triggerOf(table, event, row, before, after string, change int64) string {
-	return fmt.Sprintf(`CREATE TEMP TRIGGER j_%[1]s_%[2]s AFTER %[2]s ON main.%[1]s BEGIN
-	INSERT INTO journal_rows(change, tbl, row, before, after) VALUES(%[3]d, '%[1]s', %[4]s.id, %[5]s, %[6]s); END;`, table, event, change, row, before, after)
+func triggerOf(table, event, row, before, after string) string {
+	return fmt.Sprintf(`CREATE TEMP TRIGGER IF NOT EXISTS j_%[1]s_%[2]s AFTER %[2]s ON main.%[1]s WHEN %[6]s BEGIN
+	INSERT INTO journal_rows(change, tbl, row, before, after) SELECT change, '%[1]s', %[3]s.id, %[4]s, %[5]s FROM making; END;`, table, event, row, before, after, whileMaking)
 }
+
+// whileMaking holds while a change is made.
+const whileMaking = "EXISTS(SELECT 1 FROM making)"
 
 // quoted lists columns of a row as SQL literals.
 func quoted(columns []string, when string) string {
@@ -101,7 +104,7 @@ func (t *Tx) InsertMany(table string, n int, row func(i int) []any) (first int64
 	loaded()
 	t.Made(table, first, first+int64(n)-1)
 	if journaled {
-		t.Exec(triggerOf(table, "INSERT", "new", "NULL", quoted(cols, "new."), t.change))
+		t.Exec(triggerOf(table, "INSERT", "new", "NULL", quoted(cols, "new.")))
 	}
 	return first
 }

@@ -360,8 +360,12 @@ func (d *DB) Private(ctx context.Context, fn func(*DB) error) error {
 		private.next++
 		number := private.next
 		private.mu.Unlock()
-		p := &DB{db: openPrivate(d.path, number, d.private), path: d.path, keys: d.keys, old: d.old, private: number}
-		defer p.db.Close()
+		p := newDB(openPrivate(d.path, number, d.private), d.path)
+		p.keys, p.old, p.private = d.keys, d.old, number
+		defer func() {
+			p.hangUp()
+			p.db.Close()
+		}()
 		return fn(p)
 	})
 }

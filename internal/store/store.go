@@ -37,7 +37,13 @@ var (
 type DB struct {
 	db   *sql.DB
 	path string
-	old  int // the version it has, where that is not today's; 0: today's
+	// one is held by who uses the connection; what was prepared on it, and the
+	// triggers made on it, stay for the next: a fifth of what a change costs.
+	one       chan struct{}
+	conn      *sql.Conn
+	stmts     map[string]*sql.Stmt
+	listening bool
+	old       int // the version it has, where that is not today's; 0: today's
 	// copy is a version brought up to date in a temporary place, for reading
 	// a file that isn't; made when first wanted.
 	copy *DB
@@ -93,14 +99,14 @@ func Create(ctx context.Context, path string) error {
 	if err := errors.Join(emptyFile(f), f.Chmod(0o600), f.Close()); err != nil {
 		return err
 	}
-	d := &DB{db: open(name, "&mode=rw"), path: name}
+	d := newDB(open(name, "&mode=rw"), name)
 	err = d.run(ctx, "BEGIN IMMEDIATE", true, func(t *Tx) error {
 		t.Exec(tables + itemIndexes)
 		t.Exec(fmt.Sprintf("PRAGMA application_id=%d; PRAGMA user_version=%d", applicationID, Version))
 		return t.err
 	})
 	if err == nil {
-		_, err = d.db.ExecContext(context.WithoutCancel(ctx), "PRAGMA journal_mode=wal")
+		err = d.exec(context.WithoutCancel(ctx), "PRAGMA journal_mode=wal")
 	}
 	if cerr := d.Close(); err == nil {
 		err = cerr
@@ -128,9 +134,11 @@ func Open(ctx context.Context, path string, keys EntryKeys) (*DB, error) {
 	if !info.Mode().IsRegular() {
 		return nil, fmt.Errorf("%s is no regular file, wanted an estate file", path)
 	}
-	d := &DB{db: open(path, "&mode=rw"), path: path, keys: keys}
+	d := newDB(open(path, "&mode=rw"), path)
+	d.keys = keys
 	err = d.look(ctx)
 	if errors.Is(err, fs.ErrPermission) { // a file that may only be read, or a folder that may
+		d.hangUp()
 		d.db.Close()
 		more := "&mode=ro"
 		if _, werr := os.Stat(path + "-wal"); werr != nil {
@@ -140,6 +148,7 @@ func Open(ctx context.Context, path string, keys EntryKeys) (*DB, error) {
 		err = d.look(ctx)
 	}
 	if err != nil {
+		d.hangUp()
 		d.db.Close()
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
@@ -174,6 +183,7 @@ func (d *DB) look(ctx context.Context) error {
 // Close closes the file, and folds the log back into it where nobody else has
 // it open.
 func (d *DB) Close() error {
+	d.hangUp()
 	err := d.db.Close()
 	closeLate(d.path)
 	if d.copy != nil {
@@ -211,11 +221,13 @@ func (d *DB) modern(ctx context.Context) error {
 	}
 	d.temp = dir
 	file := filepath.Join(dir, "copy")
-	if _, err := d.db.ExecContext(ctx, "VACUUM INTO ?", file); err != nil {
+	if err := d.exec(ctx, "VACUUM INTO ?", file); err != nil {
 		return plain(err)
 	}
-	c := &DB{db: open(file, "&mode=rw"), path: file, old: d.old, keys: d.keys}
+	c := newDB(open(file, "&mode=rw"), file)
+	c.old, c.keys = d.old, d.keys
 	if err := c.run(ctx, "BEGIN IMMEDIATE", true, migrate); err != nil {
+		c.hangUp()
 		c.db.Close()
 		return err
 	}
@@ -232,8 +244,9 @@ func (d *DB) Write(ctx context.Context, bulk bool, fn func(*Tx) error) error {
 		// Where somebody has the file open it stays as it is. What is sorted for
 		// the indexes is sorted in files, for it is as long as the rows are many.
 		set := func(ctx context.Context, pragmas ...string) {
+			d.forget()                  // where what is temporary is kept changes, and with that it is gone
 			for _, p := range pragmas { // each by itself: one that is refused keeps none of the others away
-				_, _ = d.db.ExecContext(ctx, "PRAGMA "+p)
+				_ = d.exec(ctx, "PRAGMA "+p)
 			}
 		}
 		set(ctx, "temp_store=file", "cache_size=-16384", "busy_timeout=0", "journal_mode=delete", fmt.Sprintf("busy_timeout=%d", wait.Milliseconds()))
@@ -249,10 +262,64 @@ func (d *DB) Write(ctx context.Context, bulk bool, fn func(*Tx) error) error {
 	})
 	if err == nil && d.old != 0 {
 		d.old = 0
-		_, _ = d.db.ExecContext(context.WithoutCancel(ctx), "PRAGMA journal_mode=wal")
+		_ = d.exec(context.WithoutCancel(ctx), "PRAGMA journal_mode=wal")
 	}
 	return err
 }
+
+func newDB(db *sql.DB, path string) *DB {
+	return &DB{db: db, path: path, one: make(chan struct{}, 1), stmts: map[string]*sql.Stmt{}}
+}
+
+// take waits for the connection; give gives it back.
+func (d *DB) take(ctx context.Context) (give func(), err error) {
+	select {
+	case d.one <- struct{}{}:
+	case <-ctx.Done():
+		return nil, plain(ctx.Err())
+	}
+	if d.conn == nil {
+		if d.conn, err = d.db.Conn(ctx); err != nil {
+			d.conn = nil
+			<-d.one
+			return nil, plain(err)
+		}
+	}
+	return func() { <-d.one }, nil
+}
+
+// exec runs one statement outside of transactions.
+func (d *DB) exec(ctx context.Context, q string, args ...any) error {
+	give, err := d.take(ctx)
+	if err != nil {
+		return err
+	}
+	defer give()
+	_, err = d.conn.ExecContext(ctx, q, args...)
+	return err
+}
+
+// forget drops what was prepared.
+func (d *DB) forget() {
+	for _, s := range d.stmts {
+		s.Close()
+	}
+	clear(d.stmts)
+	d.listening = false
+}
+
+// hangUp ends the connection.
+func (d *DB) hangUp() {
+	d.forget()
+	if d.conn != nil {
+		d.conn.Close()
+		d.conn = nil
+	}
+}
+
+// mostPrepared is how many statements are kept for the next transaction; those
+// that put rows in are as many as there are numbers of rows.
+const mostPrepared = 300
 
 // errDrop ends a transaction that is to leave nothing behind.
 var errDrop = errors.New("not kept")
@@ -261,25 +328,27 @@ var errDrop = errors.New("not kept")
 func Drop() error { return errDrop }
 
 func (d *DB) run(ctx context.Context, begin string, keep bool, fn func(*Tx) error) (err error) {
-	conn, err := d.db.Conn(ctx)
+	give, err := d.take(ctx)
 	if err != nil {
-		return plain(err)
+		return err
 	}
-	t := &Tx{ctx: ctx, conn: conn, stmts: map[string]*sql.Stmt{}, keys: d.keys}
+	defer give()
+	conn := d.conn
+	t := &Tx{ctx: ctx, db: d, conn: conn, stmts: d.stmts, keys: d.keys, listening: d.listening}
 	if _, err := conn.ExecContext(ctx, begin); err != nil {
-		conn.Close()
+		_, _ = conn.ExecContext(context.WithoutCancel(ctx), "ROLLBACK") // it may have begun all the same
 		return plain(err)
 	}
 	done := false
 	defer func() {
-		for _, s := range t.stmts {
-			s.Close()
-		}
 		if !done {
+			// What is broken off in a statement has been rolled back already.
 			_, _ = conn.ExecContext(context.WithoutCancel(ctx), "ROLLBACK")
 		}
-		if cerr := conn.Close(); err == nil && cerr != nil && !done {
-			err = plain(cerr)
+		if len(d.stmts) > mostPrepared {
+			listening := d.listening
+			d.forget()
+			d.listening = listening
 		}
 	}()
 	if err := fn(t); err != nil {
@@ -303,6 +372,7 @@ func (d *DB) run(ctx context.Context, begin string, keep bool, fn func(*Tx) erro
 		return plain(err)
 	}
 	done = true
+	d.listening = t.listening
 	return nil
 }
 

@@ -12,12 +12,15 @@ import (
 // the transaction ends with it.
 type Tx struct {
 	ctx    context.Context
+	db     *DB
 	conn   *sql.Conn
 	stmts  map[string]*sql.Stmt
 	err    error
 	change int64 // the journal entry being made
 	ranges bool  // rows are journaled by the range
 	keys   EntryKeys
+	// listening: the triggers are there, of this transaction or one before.
+	listening bool
 }
 
 // Context is what the transaction runs under.
