@@ -40,13 +40,15 @@ tools:
 	@command -v strace >/dev/null || echo "*** SKIPPED: kills in single calls, for there is no strace here ***"
 	@command -v chromium >/dev/null || echo "*** SKIPPED: pages in a browser, for there is no chromium here ***"
 
-# The properties of plans are tried on fewer estates here than in test-long.
+# The short run: it leaves what takes long to test-long, and says what. What go test
+# says is summed up by testlog, which alone says whether it failed.
 test: lint tools
-	$(GO) test -timeout 25m $$($(GO) list ./... | grep -v internal/plan$$)
-	$(GO) test -timeout 25m ./internal/plan -rapid.checks=25
+	@TARNWOLD_SHORT=1 $(GO) test -json -p 4 -timeout 10m ./... 2>&1 | $(GO) run ./internal/testlog
 
-# More estates, on another seed (SEED=N takes yours), and the race detector, which needs a C compiler.
+# All of it: what test leaves, more estates, on another seed (SEED=N takes yours), and the
+# race detector, which needs a C compiler.
 test-long: tools
+	@$(GO) test -json -timeout 25m $$($(GO) list ./... | grep -v internal/plan$$) 2>&1 | $(GO) run ./internal/testlog
 	@seed=$${SEED:-20261129}; echo "seed $$seed"; \
 		$(GO) test -count=1 -timeout 60m ./internal/plan -rapid.checks=60 -rapid.seed=$$seed
 	@command -v gcc >/dev/null || { [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null && \

@@ -3,7 +3,7 @@ package crowd
 import (
 	"testing"
 
-	"tarnwold/internal/drawn"
+	"tarnwold/internal/proptest"
 )
 
-func TestMain(m *testing.M) { drawn.Main(m, 400) }
+func TestMain(m *testing.M) { proptest.Main(m, 400, 400) }

@@ -19,6 +19,7 @@ import (
 // explanation, its short form, the single rights, the acts and the trials say
 // the same of the same thing, and a refused trial says what to change.
 func TestAnswersAgree(t *testing.T) {
+	t.Parallel()
 	prog := program(t)
 	dir := demo(t, prog)
 	ctx := context.Background()
@@ -105,6 +106,7 @@ func TestAnswersAgree(t *testing.T) {
 // TestMendedItIsAllowed: doing what a refused trial says would have to change
 // first brings the act nearer: that need is held then.
 func TestMendedItIsAllowed(t *testing.T) {
+	t.Parallel()
 	prog := program(t)
 	dir := demo(t, prog)
 	for _, c := range []struct{ who, act, where, to string }{

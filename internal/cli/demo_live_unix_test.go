@@ -26,6 +26,7 @@ import (
 	"tarnwold/internal/plan/intake"
 	"tarnwold/internal/plan/saved"
 	"tarnwold/internal/playhouse"
+	"tarnwold/internal/proptest"
 	"tarnwold/internal/server"
 	"tarnwold/internal/server/smb"
 	"tarnwold/internal/server/smb/smbtest"
@@ -36,6 +37,7 @@ import (
 // worked with as an administrator would. TARNWOLD_DEMO_LIVE shows it;
 // TARNWOLD_DEMO_WAIT leaves the server up until a file of that name is gone.
 func TestThePlayhouseLive(t *testing.T) {
+	proptest.Long(t)
 	dir := t.TempDir()
 	require.NoError(t, playhouse.Write(dir))
 	c, names := cast(t, dir)

@@ -18,11 +18,13 @@ import (
 	goldap "github.com/go-ldap/ldap/v3"
 	"github.com/stretchr/testify/require"
 
+	"tarnwold/internal/proptest"
 	"tarnwold/internal/server/smb/smbtest"
 )
 
 // TestADomainsPeople starts a real domain and runs the test below in its network.
 func TestADomainsPeople(t *testing.T) {
+	proptest.Long(t)
 	d := smbtest.StartDomain(t)
 	d.Run(t, "^TestPeopleInADomain$")
 }

@@ -6,6 +6,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
+	"io/fs"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -13,11 +14,13 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"testing/fstest"
 	"time"
 
 	"github.com/stretchr/testify/require"
 
 	"tarnwold/internal/cli/run"
+	"tarnwold/internal/proptest"
 	"tarnwold/internal/store"
 )
 
@@ -33,8 +36,29 @@ func program(t *testing.T) string {
 // demo gives a folder with the playhouse's estate in it.
 func demo(t *testing.T, prog string) (dir string) {
 	dir = filepath.Join(t.TempDir(), "d")
-	must(t, t.TempDir(), prog, "demo", dir)
+	played.once.Do(func() {
+		made := filepath.Join(t.TempDir(), "d")
+		must(t, t.TempDir(), prog, "demo", made)
+		all := fstest.MapFS{}
+		require.NoError(t, fs.WalkDir(os.DirFS(made), ".", func(path string, d fs.DirEntry, err error) error {
+			if err != nil || d.IsDir() {
+				return err
+			}
+			data, err := os.ReadFile(filepath.Join(made, path))
+			all[path] = &fstest.MapFile{Data: data, Mode: 0o600}
+			return err
+		}))
+		played.files = all
+	})
+	require.NoError(t, os.CopyFS(dir, played.files))
+	require.NoError(t, os.Chmod(filepath.Join(dir, "tarnwold.estate"), 0o600))
 	return dir
+}
+
+// played is the demo as it was played once; each test has a copy.
+var played struct {
+	once  sync.Once
+	files fs.FS
 }
 
 func must(t *testing.T, dir, prog string, args ...string) string {
@@ -147,6 +171,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 // TestTwoAtOnce: of changes made at once none is lost; who can't get in is
 // told plainly to try again.
 func TestTwoAtOnce(t *testing.T) {
+	t.Parallel()
 	dir, prog := t.TempDir(), program(t)
 	must(t, dir, prog, "init")
 	var wg sync.WaitGroup
@@ -176,13 +201,13 @@ func TestTwoAtOnce(t *testing.T) {
 }
 
 // many is how often a test of chances tries: as said with TARNWOLD_LONG set,
-// fewer otherwise.
+// fewer otherwise, and fewer still in the short run.
 func many(t *testing.T, long, usual int) int {
 	switch {
 	case os.Getenv("TARNWOLD_LONG") != "":
 		return long
-	case testing.Short():
-		return usual / 10
+	case proptest.Short():
+		return usual / 4
 	}
 	return usual
 }

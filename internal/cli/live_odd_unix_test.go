@@ -23,6 +23,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tarnwold/internal/cli/run"
+	"tarnwold/internal/proptest"
 	"tarnwold/internal/server/smb/smbtest"
 )
 
@@ -30,6 +31,7 @@ import (
 // what was read is kept beside it, and --resume goes on from there to the same
 // as a scan that wasn't stopped.
 func TestAStoppedScanGoesOn(t *testing.T) {
+	proptest.Long(t)
 	h := newTheatre(t, func(fs *smb2.Share) {
 		for i := range 60 {
 			require.NoError(t, fs.Mkdir(fmt.Sprintf(`Scripts\act %d`, i), 0o777))
@@ -273,6 +275,7 @@ func relay(t *testing.T, first, second int, before, after func(port int)) {
 // TestTwoAdministratorsAtOnce: of changes written to one server at once none is
 // lost: each is on the server and in the estate, or its maker was told.
 func TestTwoAdministratorsAtOnce(t *testing.T) {
+	proptest.Long(t)
 	newTheatre(t, func(fs *smb2.Share) {
 		for i := range 12 {
 			require.NoError(t, fs.Mkdir(fmt.Sprintf(`Scripts\act %d`, i), 0o777))

@@ -32,6 +32,7 @@ import (
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/intake"
 	"tarnwold/internal/plan/saved"
+	"tarnwold/internal/proptest"
 	"tarnwold/internal/server"
 	"tarnwold/internal/server/smb"
 	"tarnwold/internal/server/smb/smbtest"
@@ -208,6 +209,7 @@ func TestChangesGoToTheServer(t *testing.T) {
 // TestBrokenOffOnTheServer: a change over many items, killed at any moment, is
 // as before or can be finished or taken back: whole, on the server and here.
 func TestBrokenOffOnTheServer(t *testing.T) {
+	proptest.Long(t)
 	items := 200
 	if s := os.Getenv("TARNWOLD_BROKEN_OFF_ITEMS"); s != "" {
 		_, err := fmt.Sscan(s, &items)

@@ -15,6 +15,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"tarnwold/internal/plan"
+	"tarnwold/internal/proptest"
 )
 
 // TestHardLinks: a file under two names in the tree is written once, and its
@@ -129,6 +130,7 @@ func TestLongPaths(t *testing.T) {
 // a file that has been changed since, by no command that puts things back,
 // unless that is forced; on one that hasn't it is.
 func TestRunsAsAgain(t *testing.T) {
+	proptest.Long(t)
 	p := newProps(t)
 	run := p.at("Workshop/run.sh")
 	require.NoError(t, unix.Chmod(run, 0o4755))

@@ -13,6 +13,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
+	"tarnwold/internal/proptest"
 )
 
 // props is a tree of this machine's own, and an estate linked to it in the
@@ -170,6 +171,7 @@ func TestOwnTrees(t *testing.T) {
 // TestKilledOnOwnTrees: a change killed while it is written is whole, or is
 // finished or taken back, with nothing lost.
 func TestKilledOnOwnTrees(t *testing.T) {
+	proptest.Long(t)
 	p := newProps(t)
 	for d := range 20 {
 		require.NoError(t, os.Mkdir(p.at(fmt.Sprintf("Box/%d", d)), 0o755))
@@ -239,6 +241,7 @@ func TestKilledOnOwnTrees(t *testing.T) {
 // estate, is finished or taken back to the byte; and at no such moment may anybody
 // what he may neither before nor after. TARNWOLD_LONG kills in each of them.
 func TestKilledInCalls(t *testing.T) {
+	proptest.Long(t)
 	if _, err := exec.LookPath("strace"); err != nil {
 		t.Skip("SKIPPED: kills in single calls, for there is no strace here")
 	}

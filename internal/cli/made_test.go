@@ -23,6 +23,7 @@ import (
 // TestMadeAsMeasured: whether a user can make something, and what rules it
 // gets, as a server did it in 3,384 cases.
 func TestMadeAsMeasured(t *testing.T) {
+	t.Parallel()
 	dir, prog := t.TempDir(), program(t)
 	sample, err := filepath.Abs("../format/testdata/workshop")
 	require.NoError(t, err)

@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tarnwold/internal/cli"
+	"tarnwold/internal/proptest"
 	"tarnwold/internal/server/smb/smbtest"
 )
 
@@ -23,6 +24,7 @@ import (
 // the server, a scan and a grant end, and what they say is true: kept is on the
 // server and in the estate, taken back is as it was, broken off can be finished.
 func TestFaultsOnTheWay(t *testing.T) {
+	proptest.Long(t)
 	h := newTheatre(t, nil)
 	relay := smbtest.NewFaulty(t, h.s.Port)
 	dir, err := os.Getwd()

@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tarnwold/internal/cli/run"
+	"tarnwold/internal/proptest"
 )
 
 // terminal is a program run at a terminal of its own.
@@ -62,6 +63,7 @@ func (m *terminal) says(keys string) (string, int) {
 const question = "Keep this change? [y/N] "
 
 func TestAskedAtATerminal(t *testing.T) {
+	t.Parallel()
 	prog := program(t)
 	grant := []string{"grant", "lighting", "read", "stagedoor:/srv/playhouse/Scripts"}
 	for _, c := range []struct {
@@ -78,6 +80,7 @@ func TestAskedAtATerminal(t *testing.T) {
 		{"Ctrl-C", "\x03", "^C\ntarnwold: stopped; nothing was changed", run.ExitTrouble, false},
 	} {
 		t.Run(c.name, func(t *testing.T) {
+			t.Parallel()
 			dir := demo(t, prog)
 			before := must(t, dir, prog, "log", "--format", "csv")
 			m := atTerminal(t, dir, prog, grant...)
@@ -94,6 +97,7 @@ func TestAskedAtATerminal(t *testing.T) {
 // TestChangedWhileAsking: what a person said yes to is not kept on an estate
 // that is another one by then.
 func TestChangedWhileAsking(t *testing.T) {
+	t.Parallel()
 	prog := program(t)
 	dir := demo(t, prog)
 	m := atTerminal(t, dir, prog, "grant", "lighting", "read", "stagedoor:/srv/playhouse/Scripts")
@@ -161,6 +165,7 @@ func TestSignals(t *testing.T) {
 
 // TestNobodyReads: what is kept doesn't hang on whether somebody reads it.
 func TestNobodyReads(t *testing.T) {
+	t.Parallel()
 	prog := program(t)
 	dir := demo(t, prog)
 	for i := range 20 {
@@ -185,6 +190,7 @@ func TestNobodyReads(t *testing.T) {
 // TestReaderLeftOpen: an answer that nobody goes on reading stops no writer,
 // and stays the answer of the moment it was asked.
 func TestReaderLeftOpen(t *testing.T) {
+	t.Parallel()
 	dir, prog := t.TempDir(), program(t)
 	bigTree(t, filepath.Join(dir, "tree.csv"), 50_000)
 	must(t, dir, prog, "init")
@@ -208,6 +214,7 @@ func TestReaderLeftOpen(t *testing.T) {
 
 // TestStoppedWhileReading: Ctrl-C works at once where nothing comes.
 func TestStoppedWhileReading(t *testing.T) {
+	t.Parallel()
 	dir, prog := t.TempDir(), program(t)
 	must(t, dir, prog, "init")
 	require.NoError(t, syscall.Mkfifo(filepath.Join(dir, "silent"), 0o600))
@@ -243,6 +250,7 @@ func TestStoppedWhileReading(t *testing.T) {
 
 // TestEndless: what never ends is not read for ever, and not echoed.
 func TestEndless(t *testing.T) {
+	proptest.Long(t)
 	dir, prog := t.TempDir(), program(t)
 	must(t, dir, prog, "init")
 	for _, args := range [][]string{
@@ -286,6 +294,7 @@ func (e endless) Read(b []byte) (int, error) {
 // TestFlippedBits: one bit of an estate flipped is refused, or has no effect
 // on any answer.
 func TestFlippedBits(t *testing.T) {
+	proptest.Long(t)
 	prog := program(t)
 	dir := demo(t, prog)
 	var b strings.Builder

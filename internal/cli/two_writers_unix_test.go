@@ -22,6 +22,7 @@ import (
 	"tarnwold/internal/cli"
 	"tarnwold/internal/cli/run"
 	"tarnwold/internal/format/secdesc"
+	"tarnwold/internal/proptest"
 	"tarnwold/internal/server"
 	"tarnwold/internal/server/smb"
 	"tarnwold/internal/server/smb/smbtest"
@@ -32,6 +33,7 @@ import (
 // has it so on the server; the other is told what happened, and what both had
 // before or one of them has now is all there ever is.
 func TestTwoWriters(t *testing.T) {
+	proptest.Long(t)
 	h := newTheatre(t, nil)
 	relay := smbtest.Slow(t, h.s.Port, 4*time.Millisecond)
 	dir, err := os.Getwd()

@@ -15,6 +15,7 @@ import (
 
 	"tarnwold/core/account"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/proptest"
 	"tarnwold/internal/server"
 )
 
@@ -135,7 +136,7 @@ func TestBrokenOffHoweverOften(t *testing.T) {
 			require.Equal(rt, notes, seen.Notes[0].Items)
 		}
 	})
-	require.Greater(t, tries, 100)
+	proptest.Reached(t, tries, 100, "tries")
 	left, err := os.ReadDir(dir)
 	require.NoError(t, err)
 	if runtime.GOOS != "windows" {

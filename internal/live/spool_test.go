@@ -14,6 +14,7 @@ import (
 
 	"tarnwold/core/account"
 	"tarnwold/core/rule"
+	"tarnwold/internal/proptest"
 	"tarnwold/internal/server"
 )
 
@@ -124,6 +125,7 @@ func TestATornSpoolIsReadAsFarAsItIsWhole(t *testing.T) {
 
 // TestAFlippedBitOfASpoolIsFound: whichever it is, what is read was written.
 func TestAFlippedBitOfASpoolIsFound(t *testing.T) {
+	proptest.Long(t)
 	file := filepath.Join(t.TempDir(), "spool")
 	written(t, file, func(s *spool) {
 		require.NoError(t, s.item(0, server.Item{Folder: true, Enter: true, Rules: some(0)}))

@@ -23,6 +23,7 @@ import (
 	"tarnwold/internal/plan/entry"
 	"tarnwold/internal/plan/review"
 	"tarnwold/internal/plan/undo"
+	"tarnwold/internal/proptest"
 )
 
 // one is the answer for one user, place and route, decided by itself.
@@ -121,7 +122,7 @@ func TestAnswersInEveryDirection(t *testing.T) {
 	})
 	t.Log(met)
 	for _, what := range []string{"open to some", "open to nobody", "open to everyone", "open to one", "by name only", "nothing below something", "something below nothing", "alike again", "by owner", "by entry", "more below"} {
-		reached(t, met[what], 1, what)
+		proptest.Reached(t, met[what], 1, what)
 	}
 }
 
@@ -451,8 +452,8 @@ func TestWhoCanIsWhoCouldTry(t *testing.T) {
 			return tx.Err()
 		}))
 	})
-	reached(t, met[true], 200, "acts that can be done")
-	reached(t, met[false], 200, "acts that can't")
+	proptest.Reached(t, met[true], 200, "acts that can be done")
+	proptest.Reached(t, met[false], 200, "acts that can't")
 }
 
 // TestMendsGiveWhatTheySay: each mend, kept, gives the level, and opens what it
@@ -558,7 +559,7 @@ func TestMendsGiveWhatTheySay(t *testing.T) {
 	})
 	t.Log(met)
 	for _, what := range []string{"held", "join", "grant", "revoke", "share-grant", "share-revoke", "two steps"} {
-		reached(t, met[what], 0, what)
+		proptest.Reached(t, met[what], 0, what)
 	}
 }
 
@@ -659,7 +660,7 @@ func TestSupposedIsWhatComes(t *testing.T) {
 			}))
 		}
 	})
-	reached(t, turned, 3, "histories with changes in them")
+	proptest.Reached(t, turned, 3, "histories with changes in them")
 }
 
 // TestStrippedAndSwappedIsNowhere: what was stripped is named nowhere, what was
@@ -738,6 +739,6 @@ func TestStrippedAndSwappedIsNowhere(t *testing.T) {
 	})
 	t.Log(met)
 	for _, what := range []string{"entry", "owner", "member", "holder", "stale-entry", "share-entry", "audit-entry", "swapped", "stripped", "like"} {
-		reached(t, met[what], 1, what)
+		proptest.Reached(t, met[what], 1, what)
 	}
 }

@@ -14,6 +14,7 @@ import (
 	"tarnwold/internal/ask/expect"
 	"tarnwold/internal/ask/explain"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/proptest"
 )
 
 // TestExpectationsAreEachUserTried: an expectation holds, or counts who goes
@@ -90,13 +91,13 @@ func TestExpectationsAreEachUserTried(t *testing.T) {
 	for _, holds := range []string{"true ", "false "} {
 		for _, kind := range []string{"true false false false", "true false false true", "false true false false", "false true false true", "false true true false", "false false true false"} {
 			for _, below := range []string{" true", " false"} {
-				reached(t, met[holds+kind+below], 3, holds+kind+below)
+				proptest.Reached(t, met[holds+kind+below], 3, holds+kind+below)
 			}
 		}
 	}
 	for _, what := range []string{"read", "create", "rename", "rename-by-attributes", "delete", "read-acl,delete"} {
-		reached(t, met[what+" true"], 10, what)
-		reached(t, met[what+" false"], 10, what+" not")
+		proptest.Reached(t, met[what+" true"], 10, what)
+		proptest.Reached(t, met[what+" false"], 10, what+" not")
 	}
 }
 
@@ -148,7 +149,7 @@ func TestWrittenExpectationsHold(t *testing.T) {
 		}))
 	})
 	for _, kind := range []string{"true false false", "false true false", "false false true", "false true true", "below true", "below false", "in it"} {
-		reached(t, met[kind], 3, kind)
+		proptest.Reached(t, met[kind], 3, kind)
 	}
 }
 

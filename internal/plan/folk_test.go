@@ -16,6 +16,7 @@ import (
 	"tarnwold/internal/plan/intake"
 	"tarnwold/internal/plan/servers"
 	"tarnwold/internal/plan/undo"
+	"tarnwold/internal/proptest"
 )
 
 // folk draws what a directory has: the world's own people, some of them, and
@@ -168,6 +169,6 @@ func TestPeopleOfADirectory(t *testing.T) {
 		}
 	})
 	for what, n := range map[string]int{"kept": kept, "renamed": renamed, "gone": gone, "stayed": stayed, "nested": nested, "former": former, "same": same, "other": other} {
-		reached(t, n, 5, what)
+		proptest.Reached(t, n, 5, what)
 	}
 }

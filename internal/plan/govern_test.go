@@ -27,6 +27,7 @@ import (
 	"tarnwold/internal/plan/request"
 	"tarnwold/internal/plan/review"
 	"tarnwold/internal/plan/servers"
+	"tarnwold/internal/proptest"
 )
 
 // policy draws a policy for some places of box:/srv.
@@ -269,10 +270,10 @@ func TestLaidAndLifted(t *testing.T) {
 		require.Equal(rt, before, w.state(), pol.Text)
 	})
 	t.Log(laid, again, off, within)
-	reached(t, laid, 40, "laid")
-	reached(t, again, 8, "another version")
-	reached(t, off, 4, "otherwise")
-	reached(t, within, 2, "with the change that made it so")
+	proptest.Reached(t, laid, 40, "laid")
+	proptest.Reached(t, again, 8, "another version")
+	proptest.Reached(t, off, 4, "otherwise")
+	proptest.Reached(t, within, 2, "with the change that made it so")
 }
 
 // own leaves out what is inherited of a state: below a policy that came in two
@@ -395,7 +396,7 @@ func TestAcceptedIsWhatWasAsked(t *testing.T) {
 	})
 	t.Log(met)
 	for _, what := range []string{"join", "grant", "several", "until", "not asked"} {
-		reached(t, met[what], 0, what)
+		proptest.Reached(t, met[what], 0, what)
 	}
 }
 
@@ -513,7 +514,7 @@ func TestFindingsAreSo(t *testing.T) {
 	t.Log(met)
 	for _, what := range []string{"stale", "out-of-order", "dead-identifier", "single-user", "idle-entry", "idle-deny", "open-to-everyone", "nobody-in-charge", "out-of-sight", "share-too-wide",
 		"share-too-narrow", "empty-group", "unused-level", "mended", "left"} {
-		reached(t, met[what], 0, what)
+		proptest.Reached(t, met[what], 0, what)
 	}
 }
 

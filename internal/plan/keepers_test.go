@@ -15,6 +15,7 @@ import (
 	"tarnwold/internal/estate"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/keeper"
+	"tarnwold/internal/proptest"
 )
 
 // TestOnlyKeepersChangeWhatIsKept: a plan that no keeper makes, and that no
@@ -137,6 +138,6 @@ func TestOnlyKeepersChangeWhatIsKept(t *testing.T) {
 		}
 	})
 	t.Log(met)
-	reached(t, met["passed"], 0, "plans that are no keeper's matter")
-	reached(t, len(met), 12, "nearly every kind of plan")
+	proptest.Reached(t, met["passed"], 0, "plans that are no keeper's matter")
+	proptest.Reached(t, len(met), 12, "nearly every kind of plan")
 }

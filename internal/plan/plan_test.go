@@ -2,7 +2,6 @@ package plan_test
 
 import (
 	"context"
-	"flag"
 	"fmt"
 	"maps"
 	"os"
@@ -24,7 +23,6 @@ import (
 	"tarnwold/core/verdict"
 	"tarnwold/internal/ask"
 	"tarnwold/internal/ask/explain"
-	"tarnwold/internal/drawn"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
 	"tarnwold/internal/format/exports"
@@ -41,26 +39,19 @@ import (
 	"tarnwold/internal/plan/saved"
 	"tarnwold/internal/plan/servers"
 	"tarnwold/internal/plan/undo"
+	"tarnwold/internal/proptest"
 )
 
 // usual is how many estates a property is tried on; it is enough to meet what
 // each property has to meet.
 const usual = 80
 
-// reached holds a property to having met what it is about; a run on fewer
-// estates than usual can't promise that.
-func reached(t *testing.T, got, want int, what string) {
-	if n, _ := strconv.Atoi(flag.Lookup("rapid.checks").Value.String()); n >= usual {
-		require.Greater(t, got, want, what)
-	}
-}
-
 // TestMain keeps properties to fewer estates than rapid would make: each is a
 // file of its own, written to disk.
 func TestMain(m *testing.M) {
 	plan.Enough = 2 // so that new ones are put in many at a time here too
 	plan.ManyPeople, plan.Masses = 3, 2
-	drawn.Main(m, usual)
+	proptest.Main(m, usual, 25)
 }
 
 var ctx = context.Background()
@@ -537,7 +528,7 @@ func TestImpactIsWhatComes(t *testing.T) {
 		}
 	})
 	t.Log(met)
-	reached(t, len(met), 15, "nearly every kind of plan")
+	proptest.Reached(t, len(met), 15, "nearly every kind of plan")
 }
 
 // state is all an estate says, however it is stored.
@@ -622,7 +613,7 @@ func TestUndoGivesBackTheStart(t *testing.T) {
 			require.Equal(rt, states[i+1], w.state(), "redo %d", id)
 		}
 	})
-	reached(t, undone, 40, "changes undone")
+	proptest.Reached(t, undone, 40, "changes undone")
 }
 
 // TestUndoInAnyOrder: with force or without, in whatever order, an undoing is
@@ -669,8 +660,8 @@ func TestUndoInAnyOrder(t *testing.T) {
 		}
 	})
 	t.Log(forced, "forced,", refused, "refused")
-	reached(t, forced, 3, "forced")
-	reached(t, refused, 3, "refused")
+	proptest.Reached(t, forced, 3, "forced")
+	proptest.Reached(t, refused, 3, "refused")
 }
 
 func expireWorks(w *world) (*plan.Plan, []entry.Ended, error) {
@@ -746,7 +737,7 @@ func TestSavedIsWhatWouldBeKept(t *testing.T) {
 			require.Equal(rt, kept, w.state())
 		}
 	})
-	reached(t, times, 10, "saved")
+	proptest.Reached(t, times, 10, "saved")
 }
 
 func FuzzReadSaved(f *testing.F) {
@@ -798,7 +789,7 @@ func TestPeopleAndRulesAtOnce(t *testing.T) {
 			both++
 		}
 	})
-	reached(t, both, 0, "both")
+	proptest.Reached(t, both, 0, "both")
 }
 
 // TestEndsTheDayAfter: a last day is a day on which it still holds.
@@ -827,7 +818,7 @@ func TestEndsTheDayAfter(t *testing.T) {
 			require.NoError(rt, err)
 		}
 	})
-	reached(t, done, 0, "done")
+	proptest.Reached(t, done, 0, "done")
 }
 
 // TestSavedSeesTheFolderAbove: what a saved change set rests on are the rules
@@ -862,5 +853,5 @@ func TestSavedSeesTheFolderAbove(t *testing.T) {
 		done++
 		require.ErrorContains(rt, apply(), "has changed since the change set was saved")
 	})
-	reached(t, done, 0, "done")
+	proptest.Reached(t, done, 0, "done")
 }

@@ -16,6 +16,7 @@ import (
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/intake"
 	"tarnwold/internal/plan/undo"
+	"tarnwold/internal/proptest"
 	"tarnwold/internal/server"
 )
 
@@ -152,6 +153,6 @@ func TestTakingInIsWhatIsThere(t *testing.T) {
 	})
 	t.Log(met)
 	for _, what := range []string{"goes", "turns", "comes", "another"} {
-		reached(t, met[what], 5, what)
+		proptest.Reached(t, met[what], 5, what)
 	}
 }

@@ -3,7 +3,7 @@ package expectation
 import (
 	"testing"
 
-	"tarnwold/internal/drawn"
+	"tarnwold/internal/proptest"
 )
 
-func TestMain(m *testing.M) { drawn.Main(m, 2000) }
+func TestMain(m *testing.M) { proptest.Main(m, 2000, 2000) }

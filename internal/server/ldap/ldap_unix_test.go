@@ -15,6 +15,7 @@ import (
 
 	"tarnwold/core/account"
 	"tarnwold/internal/format/shape"
+	"tarnwold/internal/proptest"
 	"tarnwold/internal/server/ldap/ldaptest"
 )
 
@@ -160,6 +161,7 @@ func TestSizeLimit(t *testing.T) {
 
 // TestGoesAwayInTheMiddle: half a directory is none.
 func TestGoesAwayInTheMiddle(t *testing.T) {
+	proptest.Long(t)
 	s := ldaptest.Start(t, ldaptest.Certificate{})
 	fill(t, s, 1200)
 	c, err := Dial(ctx, link(s), Secret{Password: ldaptest.Secret})

@@ -11,12 +11,14 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"tarnwold/internal/proptest"
 	"tarnwold/internal/server/ldap/ldaptest"
 )
 
 // TestSilence: a directory that says nothing more, at whatever moment, is given
 // up, and a stop is heard at once.
 func TestSilence(t *testing.T) {
+	proptest.Long(t)
 	yes := []byte{0x30, 0x0c, 0x02, 0x01, 0x01, 0x78, 0x07, 0x0a, 0x01, 0x00, 0x04, 0x00, 0x04, 0x00} // to StartTLS (RFC 4511 §4.14)
 	for what, given := range map[string][]byte{"nothing": nil, "half an answer": yes[:5], "a yes to StartTLS": yes, "a yes, and the beginning of a handshake": append(yes[:len(yes):len(yes)], 22, 3, 3, 0, 80)} {
 		for _, scheme := range []string{"ldap", "ldaps"} {

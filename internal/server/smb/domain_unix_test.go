@@ -17,11 +17,13 @@ import (
 	"tarnwold/core/account"
 	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/proptest"
 	"tarnwold/internal/server/smb/smbtest"
 )
 
 // TestADomain starts a real domain and runs the tests below inside its network.
 func TestADomain(t *testing.T) {
+	proptest.Long(t)
 	d := smbtest.StartDomain(t, "all", "odd0", "odd1", "odd2", "odd3", "odd4", "odd5", "ruled")
 	d.Run(t, "^TestInADomain$")
 }

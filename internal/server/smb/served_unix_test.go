@@ -25,6 +25,7 @@ import (
 	"tarnwold/internal/format/beside"
 	"tarnwold/internal/format/posixacl"
 	"tarnwold/internal/format/secdesc"
+	"tarnwold/internal/proptest"
 	"tarnwold/internal/server/smb/smbtest"
 )
 
@@ -260,6 +261,7 @@ func (w *served) described(items []servedItem) {
 // TestDescriptorsKeptBesideLists: the same where the server keeps descriptors
 // beside the lists, and both decide.
 func TestDescriptorsKeptBesideLists(t *testing.T) {
+	proptest.Long(t)
 	w := newServed(t, "posix-smb-kept", "vfs objects = acl_xattr\nacl_xattr:ignore system acls = no")
 	items := w.grow(times(40_000) / 13 / 3 / 6)
 	w.described(items)
@@ -271,6 +273,7 @@ func TestDescriptorsKeptBesideLists(t *testing.T) {
 // TestListsServedOverSMB: each right alone, opened as each user through a share
 // over a tree of modes and lists, is granted by the server just where it is here.
 func TestListsServedOverSMB(t *testing.T) {
+	proptest.Long(t)
 	w := newServed(t, "posix-smb", "vfs objects =")
 	items := w.grow(times(40_000) / 13 / 3 / 6)
 	require.Greater(t, w.opens(items), times(1_000))

@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tarnwold/core/right"
+	"tarnwold/internal/proptest"
 	"tarnwold/internal/server/smb/smbtest"
 )
 
@@ -135,6 +136,7 @@ func TestNoForgedSignOn(t *testing.T) {
 // TestEveryBit: no bit of the last answer can be flipped unseen, in any
 // dialect; in 3.1.1 no bit of all that was said before.
 func TestEveryBit(t *testing.T) {
+	proptest.Long(t)
 	for _, most := range []string{"SMB3_11", "SMB3_02", "SMB2_10"} {
 		c := playhouse
 		c.Global = "server max protocol = " + most
@@ -201,6 +203,7 @@ func TestNoGuests(t *testing.T) {
 // TestServersThatStop: one that stops in the middle of an answer is given up,
 // and signing off waits for nobody.
 func TestServersThatStop(t *testing.T) {
+	proptest.Long(t)
 	s := smbtest.Start(t, playhouse)
 	for _, how := range []string{"in the middle", "after the length", "before it"} {
 		var stop atomic.Bool
