@@ -1,6 +1,7 @@
 package crowd
 
 import (
+	"fmt"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -10,6 +11,7 @@ import (
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
 	"tarnwold/core/verdict"
+	"tarnwold/internal/proptest"
 )
 
 var dom = account.NewID(5, 21, 3, 3, 3)
@@ -185,8 +187,23 @@ func TestClassesAreEachUserDecided(t *testing.T) {
 		}
 		require.Equal(t, len(pop.Users), seen, "everybody is in just one class")
 	})
-	require.Positive(t, another)
+	proptest.Reached(t, another, 0, "files opened as another")
 	for _, why := range []verdict.DoorWhy{verdict.NotListed, verdict.Barred, verdict.ReadListed, verdict.Switched} {
-		require.Positive(t, doors[why], why)
+		proptest.Reached(t, doors[why], 0, fmt.Sprint("doors of kind ", why))
 	}
+}
+
+// TestWhatFilesAreOpenedAsHolds: what a token that files are opened as holds, or
+// what is put beside it, everybody holds, be it an identifier that a route has not.
+func TestWhatFilesAreOpenedAsHolds(t *testing.T) {
+	d := account.NewDirectory()
+	u := account.Account{ID: dom.Child(1000), Kind: account.User, POSIX: account.NoPOSIX}
+	d.Add(u)
+	var tr account.Traits
+	plain := account.NewToken(d, u.ID, tr, verdict.Special(false)...)
+	pop := NewPopulation(d, tr, nil)
+	require.False(t, pop.As(plain, nil, nil).Holders(account.Interactive, false).Has(0))
+	require.True(t, pop.As(plain, []account.ID{account.Interactive}, nil).Holders(account.Interactive, false).Has(0), "beside")
+	local := account.NewToken(d, u.ID, tr, verdict.Special(true)...)
+	require.True(t, pop.As(local, nil, nil).Holders(account.Interactive, false).Has(0), "held by whom it is opened as")
 }

@@ -142,13 +142,8 @@ func (p *Population) Holders(id account.ID, local bool) Bits {
 	switch id {
 	case account.ID{}, account.Everyone, account.Authenticated:
 		return p.all
-	case account.Network:
-		if local {
-			return nil
-		}
-		return p.all
-	case account.Interactive:
-		if local {
+	case account.Network, account.Interactive:
+		if local == (id == account.Interactive) || slices.Contains(p.beside, id) || p.as != nil && p.as.Has(id) {
 			return p.all
 		}
 		return nil
