@@ -17,7 +17,7 @@ import (
 // only from storeys below its own; core imports the standard library and
 // itself alone. Within a storey of core the order is that of the list.
 var floors = []string{
-	"core/place", "core/right", "core/account", "core/rule", "core/posix", "core/change", "core/verdict", "core/crowd", "core/impact", "core/guard",
+	"core/place", "core/right", "core/account", "core/rule", "core/rule/secdesc", "core/rule/sddl", "core/posix", "core/posix/acltext", "core/change", "core/verdict", "core/crowd", "core/impact", "core/guard",
 	"internal/proptest", "internal/testlog", "internal/newfile", "internal/format", "internal/store", "internal/server", "internal/estate", "internal/playhouse", "internal/ask", "internal/ask/show", "internal/ask/uses", "internal/ask/explain", "internal/ask/census", "internal/ask/findings", "internal/ask/expect",
 	"internal/plan", "internal/plan/keeper", "internal/plan/people", "internal/plan/servers", "internal/plan/item", "internal/plan/entry", "internal/plan/saved",
 	"internal/plan/review", "internal/plan/request", "internal/plan/undo", "internal/plan/policies", "internal/plan/intake", "internal/live",

@@ -15,10 +15,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tarnwold/core/account"
+	"tarnwold/core/rule/sddl"
+	"tarnwold/core/rule/secdesc"
 	"tarnwold/internal/cli"
 	"tarnwold/internal/cli/run"
-	"tarnwold/internal/format/sddl"
-	"tarnwold/internal/format/secdesc"
 	"tarnwold/internal/server/smb"
 	"tarnwold/internal/server/smb/smbtest"
 )

@@ -13,11 +13,11 @@ import (
 
 	"tarnwold/core/account"
 	"tarnwold/core/rule"
+	"tarnwold/core/rule/sddl"
 	"tarnwold/core/verdict"
 	"tarnwold/internal/ask"
 	"tarnwold/internal/ask/explain"
 	"tarnwold/internal/estate"
-	"tarnwold/internal/format/sddl"
 )
 
 // TestMadeAsMeasured: whether a user can make something, and what rules it

@@ -19,9 +19,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"tarnwold/core/rule/secdesc"
 	"tarnwold/internal/cli"
 	"tarnwold/internal/cli/run"
-	"tarnwold/internal/format/secdesc"
 	"tarnwold/internal/proptest"
 	"tarnwold/internal/server"
 	"tarnwold/internal/server/smb"

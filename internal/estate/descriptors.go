@@ -6,16 +6,16 @@ import (
 	"fmt"
 
 	"tarnwold/core/posix"
+	"tarnwold/core/posix/acltext"
 	"tarnwold/core/rule"
-	"tarnwold/internal/format/posixacl"
-	"tarnwold/internal/format/secdesc"
+	"tarnwold/core/rule/secdesc"
 	"tarnwold/internal/store"
 )
 
 // Kinds of rules at rest.
 const (
 	KindSecurity = 1 // a descriptor in the form of [MS-DTYP] §2.4.6
-	KindPOSIX    = 2 // rules in the form of posixacl.EncodeRules
+	KindPOSIX    = 2 // rules in the form of acltext.EncodeRules
 )
 
 func sum(kind byte, body []byte) [32]byte { return sha256.Sum256(append([]byte{kind}, body...)) }
@@ -27,7 +27,7 @@ func Encode(a rule.Any) (kind byte, body []byte, err error) {
 		body, err = secdesc.Encode(d)
 		return KindSecurity, body, err
 	case *posix.Rules:
-		body, err = posixacl.EncodeRules(d)
+		body, err = acltext.EncodeRules(d)
 		return KindPOSIX, body, err
 	}
 	return 0, nil, fmt.Errorf("rules of a kind (%T) that can't be kept", a)
@@ -43,7 +43,7 @@ func Decode(kind byte, body []byte) (rule.Any, error) {
 		}
 		return d, nil
 	case KindPOSIX:
-		r, err := posixacl.DecodeRules(body)
+		r, err := acltext.DecodeRules(body)
 		if err != nil {
 			return nil, err
 		}

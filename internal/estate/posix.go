@@ -5,7 +5,7 @@ import (
 
 	"tarnwold/core/account"
 	"tarnwold/core/posix"
-	"tarnwold/internal/format/posixacl"
+	"tarnwold/core/posix/acltext"
 )
 
 // AccountOf gives the account that has a uid or gid, where just one does, and
@@ -33,8 +33,8 @@ func (t *Tx) PosixName(id account.ID) string {
 	return t.Name(id)
 }
 
-func (t *Tx) posixNames() posixacl.Names {
-	n := posixacl.Numbers
+func (t *Tx) posixNames() acltext.Names {
+	n := acltext.Numbers
 	number := n.UserName
 	name := func(id account.ID) string {
 		if a, ok := t.Account(t.AccountOf(id)); ok {
@@ -49,19 +49,19 @@ func (t *Tx) posixNames() posixacl.Names {
 // PosixText writes the mode of an item of a POSIX tree in letters, and its
 // lists in the short text form where they say more.
 func (t *Tx) PosixText(x *posix.Rules) string {
-	s := posixacl.Letters(x.Mode())
+	s := acltext.Letters(x.Mode())
 	if x.Access.Extended() {
-		s += " " + posixacl.Short(x.Access, false, t.posixNames())
+		s += " " + acltext.Short(x.Access, false, t.posixNames())
 	}
 	if x.Default != nil {
-		s += " " + posixacl.Short(x.Default, true, t.posixNames())
+		s += " " + acltext.Short(x.Default, true, t.posixNames())
 	}
 	return s
 }
 
 // PosixLines writes a list in the long text form, a line an entry.
 func (t *Tx) PosixLines(l posix.List, dflt bool) []string {
-	return posixacl.Lines(l, dflt, t.posixNames())
+	return acltext.Lines(l, dflt, t.posixNames())
 }
 
 // PosixEntry writes a line of PosixLines as a part of a sentence.
@@ -74,4 +74,4 @@ func PosixEntry(line string) string {
 }
 
 // Mode writes a mode in octal and in letters.
-func Mode(m uint16) (octal, letters string) { return posixacl.Octal(m), posixacl.Letters(m) }
+func Mode(m uint16) (octal, letters string) { return acltext.Octal(m), acltext.Letters(m) }

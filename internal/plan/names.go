@@ -6,8 +6,8 @@ import (
 	"time"
 
 	acc "tarnwold/core/account"
+	"tarnwold/core/posix/acltext"
 	"tarnwold/internal/estate"
-	"tarnwold/internal/format/posixacl"
 	"tarnwold/internal/store"
 )
 
@@ -15,7 +15,7 @@ func NameKey(name string, kind acc.Kind) string { return kind.String() + ":" + s
 
 // Posixers finds the accounts that the rows of a POSIX tree name, by name or by
 // number; numbers that no account has are kept.
-func Posixers(t *estate.Tx) posixacl.Names {
+func Posixers(t *estate.Tx) acltext.Names {
 	find := func(kind acc.Kind, id func(uint32) ID, number func(string) (ID, error)) func(string) (ID, error) {
 		known := map[string]ID{}
 		return func(name string) (ID, error) {
@@ -37,7 +37,7 @@ func Posixers(t *estate.Tx) posixacl.Names {
 			return got, nil
 		}
 	}
-	return posixacl.Names{User: find(acc.User, acc.UID, posixacl.Numbers.User), Group: find(acc.Group, acc.GID, posixacl.Numbers.Group)}
+	return acltext.Names{User: find(acc.User, acc.UID, acltext.Numbers.User), Group: find(acc.Group, acc.GID, acltext.Numbers.Group)}
 }
 
 func SameKey(a, b string) bool { return store.Key(a) == store.Key(b) }

@@ -16,7 +16,7 @@ import (
 	"tarnwold/core/account"
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
-	"tarnwold/internal/format/sddl"
+	"tarnwold/core/rule/sddl"
 )
 
 // Files names what Write makes.

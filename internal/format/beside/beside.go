@@ -17,7 +17,7 @@ import (
 
 	"tarnwold/core/posix"
 	"tarnwold/core/rule"
-	"tarnwold/internal/format/secdesc"
+	"tarnwold/core/rule/secdesc"
 )
 
 // Attribute is the extended attribute that is read.

@@ -28,10 +28,10 @@ import (
 
 	"tarnwold/core/account"
 	"tarnwold/core/posix"
+	"tarnwold/core/posix/acltext"
 	"tarnwold/core/rule"
+	"tarnwold/core/rule/sddl"
 	"tarnwold/internal/format"
-	"tarnwold/internal/format/posixacl"
-	"tarnwold/internal/format/sddl"
 	"tarnwold/internal/format/trail"
 )
 
@@ -303,7 +303,7 @@ func (s *Reader) ReadTree(step func(int)) (*format.Tree, error) {
 
 // ReadPosixTree is ReadTree for a tree of a POSIX system; names finds the
 // accounts it names.
-func (s *Reader) ReadPosixTree(names posixacl.Names, step func(int)) (*format.Tree, error) {
+func (s *Reader) ReadPosixTree(names acltext.Names, step func(int)) (*format.Tree, error) {
 	var key []byte
 	return s.readTree(step, func() string {
 		key = key[:0]
@@ -315,8 +315,8 @@ func (s *Reader) ReadPosixTree(names posixacl.Names, step func(int)) (*format.Tr
 }
 
 // posixRules reads the rules of a row of a POSIX tree.
-func (s *Reader) posixRules(names posixacl.Names) (rule.Any, error) {
-	mode, err := posixacl.ParseMode(s.get("mode"))
+func (s *Reader) posixRules(names acltext.Names) (rule.Any, error) {
+	mode, err := acltext.ParseMode(s.get("mode"))
 	if err != nil {
 		return nil, s.in("mode", "%v", err)
 	}
@@ -328,19 +328,19 @@ func (s *Reader) posixRules(names posixacl.Names) (rule.Any, error) {
 		return nil, s.in("group", "%v", err)
 	}
 	if text := s.get("access_acl"); text != "" {
-		access, dflt, err := posixacl.Parse(text, names)
+		access, dflt, err := acltext.Parse(text, names)
 		switch {
 		case err != nil:
 			return nil, s.in("access_acl", "%v", err)
 		case dflt != nil:
 			return nil, s.in("access_acl", "an entry of the default list stands in the access list")
 		case access.Bits() != mode&0o777:
-			return nil, s.in("access_acl", "the list stands for the mode %s, and the mode is %s", posixacl.Octal(access.Bits()), posixacl.Octal(mode&0o777))
+			return nil, s.in("access_acl", "the list stands for the mode %s, and the mode is %s", acltext.Octal(access.Bits()), acltext.Octal(mode&0o777))
 		}
 		r.Access = access
 	}
 	if text := s.get("default_acl"); text != "" {
-		access, dflt, err := posixacl.Parse(text, names)
+		access, dflt, err := acltext.Parse(text, names)
 		switch {
 		case err != nil:
 			return nil, s.in("default_acl", "%v", err)

@@ -6,20 +6,20 @@ import (
 	"strings"
 
 	"tarnwold/core/posix"
+	"tarnwold/core/posix/acltext"
 	"tarnwold/core/rule"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
-	"tarnwold/internal/format/posixacl"
 	"tarnwold/internal/plan"
 )
 
 // Mode makes the bits or the entries of items of POSIX trees come, just as they
 // are given: here, and with below everything below too.
 func Mode(d *plan.Desk, set string, entries []string, below bool, x plan.Targets) (*plan.Plan, error) {
-	var change *posixacl.Change
+	var change *acltext.Change
 	var err error
 	if set != "" {
-		if change, err = posixacl.ParseChange(set); err != nil {
+		if change, err = acltext.ParseChange(set); err != nil {
 			return nil, &estate.Refused{Why: err.Error()}
 		}
 	}
@@ -32,7 +32,7 @@ func Mode(d *plan.Desk, set string, entries []string, below bool, x plan.Targets
 	}
 	var list []one
 	for _, s := range entries {
-		e, dflt, err := posixacl.ParseEntry(s, plan.Posixers(d.T))
+		e, dflt, err := acltext.ParseEntry(s, plan.Posixers(d.T))
 		if err != nil {
 			return nil, &estate.Refused{Why: fmt.Sprintf("%s: %v", format.Clip(s), err), Do: "say it as user:NAME:rwx, group:NAME:r-x, group::r-x, mask::r-x or default:group:NAME:rwx"}
 		}

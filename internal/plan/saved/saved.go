@@ -16,9 +16,9 @@ import (
 
 	acc "tarnwold/core/account"
 	"tarnwold/core/rule"
+	"tarnwold/core/rule/secdesc"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
-	"tarnwold/internal/format/secdesc"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/people"
 )

@@ -15,7 +15,7 @@ import (
 	"tarnwold/core/account"
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
-	"tarnwold/internal/format/sddl"
+	"tarnwold/core/rule/sddl"
 )
 
 var domain = account.NewID(5, 21, 77, 88, 99)

@@ -16,9 +16,9 @@ import (
 
 	"tarnwold/core/account"
 	"tarnwold/core/posix"
+	"tarnwold/core/posix/acltext"
 	"tarnwold/core/rule"
 	"tarnwold/internal/format/beside"
-	"tarnwold/internal/format/posixacl"
 	"tarnwold/internal/server"
 )
 
@@ -211,7 +211,7 @@ func rules(st *unix.Statx_t, access, dflt, kept []byte) (*posix.Rules, error) {
 	r := &posix.Rules{Folder: st.Mode&unix.S_IFMT == unix.S_IFDIR, Owner: account.UID(st.Uid), Group: account.GID(st.Gid),
 		Special: mode & 0o7000, Access: posix.Of(mode)}
 	if access != nil {
-		l, err := posixacl.Decode(access)
+		l, err := acltext.Decode(access)
 		if err != nil {
 			return nil, err
 		}
@@ -220,7 +220,7 @@ func rules(st *unix.Statx_t, access, dflt, kept []byte) (*posix.Rules, error) {
 		}
 	}
 	if dflt != nil && r.Folder {
-		l, err := posixacl.Decode(dflt)
+		l, err := acltext.Decode(dflt)
 		if err != nil {
 			return nil, err
 		}
@@ -396,7 +396,7 @@ func call(fd int, now, next *posix.Rules) error {
 	case now.Special != next.Special:
 		return unix.Fchmodat(unix.AT_FDCWD, name, uint32(next.Mode()), 0)
 	case !slices.Equal(now.Access, next.Access):
-		b, err := posixacl.Encode(next.Access, posixacl.NumberOf)
+		b, err := acltext.Encode(next.Access, acltext.NumberOf)
 		if err != nil {
 			return err
 		}
@@ -411,7 +411,7 @@ func call(fd int, now, next *posix.Rules) error {
 		}
 		return nil
 	}
-	b, err := posixacl.Encode(next.Default, posixacl.NumberOf)
+	b, err := acltext.Encode(next.Default, acltext.NumberOf)
 	if err != nil {
 		return err
 	}

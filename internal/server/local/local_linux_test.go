@@ -19,11 +19,11 @@ import (
 
 	"tarnwold/core/account"
 	"tarnwold/core/posix"
+	"tarnwold/core/posix/acltext"
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
+	"tarnwold/core/rule/secdesc"
 	"tarnwold/internal/format/beside"
-	"tarnwold/internal/format/posixacl"
-	"tarnwold/internal/format/secdesc"
 	"tarnwold/internal/server"
 )
 
@@ -414,7 +414,7 @@ func TestScanIsWhatIsThere(t *testing.T) {
 	n := 0
 	for p := range want {
 		if rnd.IntN(3) == 0 {
-			b, err := posixacl.Encode(rules, posixacl.NumberOf)
+			b, err := acltext.Encode(rules, acltext.NumberOf)
 			require.NoError(t, err)
 			if err := unix.Setxattr(filepath.Join(root, p), accessList, b, 0); errors.Is(err, unix.ENOTSUP) {
 				continue

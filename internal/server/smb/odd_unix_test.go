@@ -15,8 +15,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tarnwold/core/rule"
+	"tarnwold/core/rule/secdesc"
 	"tarnwold/internal/estate"
-	"tarnwold/internal/format/secdesc"
 	"tarnwold/internal/live"
 	"tarnwold/internal/server"
 	"tarnwold/internal/server/smb/smbtest"

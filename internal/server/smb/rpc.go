@@ -22,7 +22,7 @@ import (
 	"tarnwold/core/account"
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
-	"tarnwold/internal/format/secdesc"
+	"tarnwold/core/rule/secdesc"
 	"tarnwold/internal/server"
 )
 

@@ -19,12 +19,12 @@ import (
 
 	"tarnwold/core/account"
 	"tarnwold/core/posix"
+	"tarnwold/core/posix/acltext"
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
+	"tarnwold/core/rule/secdesc"
 	"tarnwold/core/verdict"
 	"tarnwold/internal/format/beside"
-	"tarnwold/internal/format/posixacl"
-	"tarnwold/internal/format/secdesc"
 	"tarnwold/internal/proptest"
 	"tarnwold/internal/server/smb/smbtest"
 )
@@ -116,7 +116,7 @@ func (w *served) set(path string, x *posix.Rules) {
 	o, _, _ := x.Owner.POSIX()
 	g, _, _ := x.Group.POSIX()
 	require.NoError(w.t, os.Lchown(path, int(o), int(g)))
-	b, err := posixacl.Encode(x.Access, posixacl.NumberOf)
+	b, err := acltext.Encode(x.Access, acltext.NumberOf)
 	require.NoError(w.t, err)
 	require.NoError(w.t, unix.Setxattr(path, "system.posix_acl_access", b, 0))
 	require.NoError(w.t, unix.Chmod(path, uint32(x.Mode())))
@@ -238,11 +238,11 @@ func (w *served) described(items []servedItem) {
 		x.rules.Access = posix.Of(uint16(st.Mode) & 0o777)
 		buf := make([]byte, 1<<16)
 		if n, err := unix.Getxattr(path, "system.posix_acl_access", buf); err == nil {
-			x.rules.Access, err = posixacl.Decode(buf[:n])
+			x.rules.Access, err = acltext.Decode(buf[:n])
 			require.NoError(w.t, err)
 		}
 		if n, err := unix.Getxattr(path, "system.posix_acl_default", buf); err == nil {
-			x.rules.Default, err = posixacl.Decode(buf[:n])
+			x.rules.Default, err = acltext.Decode(buf[:n])
 			require.NoError(w.t, err)
 		}
 		if given[i] {

@@ -22,7 +22,7 @@ import (
 	smb2 "github.com/cloudsoda/go-smb2"
 
 	"tarnwold/core/rule"
-	"tarnwold/internal/format/secdesc"
+	"tarnwold/core/rule/secdesc"
 	"tarnwold/internal/server"
 )
 

@@ -14,8 +14,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tarnwold/core/account"
-	"tarnwold/internal/format/sddl"
-	"tarnwold/internal/format/secdesc"
+	"tarnwold/core/rule/sddl"
+	"tarnwold/core/rule/secdesc"
 	"tarnwold/internal/server"
 	"tarnwold/internal/server/smb/smbtest"
 )

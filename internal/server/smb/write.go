@@ -11,7 +11,7 @@ import (
 
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
-	"tarnwold/internal/format/secdesc"
+	"tarnwold/core/rule/secdesc"
 	"tarnwold/internal/server"
 )
 

@@ -1,4 +1,4 @@
-package posixacl
+package acltext
 
 import (
 	"errors"

@@ -1,4 +1,4 @@
-package posixacl
+package acltext
 
 import (
 	"encoding/binary"
@@ -7,7 +7,7 @@ import (
 
 	"tarnwold/core/account"
 	"tarnwold/core/posix"
-	"tarnwold/internal/format/secdesc"
+	"tarnwold/core/rule/secdesc"
 )
 
 // The form in which the rules of an item are kept as bytes, little-endian: a

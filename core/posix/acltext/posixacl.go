@@ -1,8 +1,8 @@
-// Package posixacl reads and writes POSIX access control lists: the short and
+// Package acltext reads and writes POSIX access control lists: the short and
 // the long text form (POSIX.1e draft 17, §23.3), the binary form of Linux
 // extended attributes (system.posix_acl_access, system.posix_acl_default), and
 // modes in octal and letters.
-package posixacl
+package acltext
 
 import (
 	"encoding/binary"

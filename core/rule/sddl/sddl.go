@@ -14,11 +14,11 @@
 package sddl
 
 import (
+	"encoding/hex"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
-
-	"github.com/google/uuid"
 
 	"tarnwold/core/account"
 	"tarnwold/core/right"
@@ -352,12 +352,20 @@ func (p *parser) rights(text string) (right.Set, error) {
 // parseGUID reads 8-4-4-4-12 hexadecimal digits into the 16 bytes of
 // [MS-DTYP] §2.3.4.2.
 func parseGUID(text string) (string, error) {
-	raw, err := uuid.Parse(text)
-	if err != nil || len(text) != 36 { // other spellings are no text form of it
+	digits := strings.Split(text, "-")
+	raw, err := hex.DecodeString(strings.Join(digits, ""))
+	if err != nil || !slices.Equal(lengths(digits), []int{8, 4, 4, 4, 12}) {
 		return "", fmt.Errorf("%q is no object type of the form 01234567-89ab-cdef-0123-456789abcdef", text)
 	}
-	swapGUID((*[16]byte)(&raw))
-	return string(raw[:]), nil
+	swapGUID((*[16]byte)(raw))
+	return string(raw), nil
+}
+
+func lengths(words []string) (out []int) {
+	for _, w := range words {
+		out = append(out, len(w))
+	}
+	return out
 }
 
 func swapGUID(b *[16]byte) {
@@ -367,10 +375,10 @@ func swapGUID(b *[16]byte) {
 }
 
 func formatGUID(s string) string {
-	var b uuid.UUID
+	var b [16]byte
 	copy(b[:], s)
-	swapGUID((*[16]byte)(&b))
-	return b.String()
+	swapGUID(&b)
+	return fmt.Sprintf("%x-%x-%x-%x-%x", b[:4], b[4:6], b[6:8], b[8:10], b[10:])
 }
 
 // Format writes a descriptor. The error names an entry that has no text form.

@@ -1,4 +1,4 @@
-package posixacl
+package acltext
 
 import (
 	"encoding/csv"
@@ -16,7 +16,7 @@ import (
 	"tarnwold/core/verdict"
 )
 
-const measured = "../testdata/posix/"
+const measured = "../../../internal/format/testdata/posix/"
 
 func rows(t *testing.T, name string) [][]string {
 	f, err := os.Open(measured + name)

@@ -12,12 +12,12 @@ import (
 	"tarnwold/core/account"
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
-	"tarnwold/internal/format/sddl"
-	"tarnwold/internal/format/secdesc"
+	"tarnwold/core/rule/sddl"
+	"tarnwold/core/rule/secdesc"
 )
 
 func treeRows(t testing.TB) [][]string {
-	f, err := os.Open("../testdata/stagedoor/tree.csv")
+	f, err := os.Open("../../../internal/format/testdata/stagedoor/tree.csv")
 	require.NoError(t, err)
 	defer f.Close()
 	rows, err := csv.NewReader(f).ReadAll()
