@@ -101,7 +101,7 @@ func (s *Set) Work(ctx context.Context) error {
 // one gives a single pointer for equal results that came of the same rules.
 func one(same map[rule.Any][]rule.Any, before, got rule.Any) rule.Any {
 	if s, ok := got.(rule.Settling); ok && before != nil {
-		got = s.Settled(before)
+		got = s.Normalized(before)
 	}
 	if before == nil || got == before || got.Same(before) {
 		if before != nil {

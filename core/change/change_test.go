@@ -139,7 +139,7 @@ func TestReflowTwiceIsReflowOnce(t *testing.T) {
 		for i, n := range once.Nodes {
 			for up := i; up > 0; up = once.Nodes[up].Parent {
 				if up == at {
-					require.False(t, n.Before.Strays(once.Nodes[n.Parent].Before, n.Folder), "below a reflow nothing is stale")
+					require.False(t, n.Before.Stale(once.Nodes[n.Parent].Before, n.Folder), "below a reflow nothing is stale")
 				}
 			}
 		}

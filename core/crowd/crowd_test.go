@@ -120,13 +120,13 @@ func anyList(t *rapid.T, who []account.ID, tr *verdict.Traits) *rule.List {
 
 // TestClassesAreEachUserDecided: everyone at once is one by one.
 func TestClassesAreEachUserDecided(t *testing.T) {
-	doors, another := map[verdict.DoorWhy]int{}, 0
+	doors, another := map[verdict.ConnectionWhy]int{}, 0
 	rapid.Check(t, func(t *rapid.T) {
 		dir, who := people(t)
 		tr := anyTraits(t)
 		pop := NewPopulation(dir, tr.Traits, nil)
 		admin := rapid.SampledFrom(who).Draw(t, "administrator")
-		way := Way{Local: rapid.Bool().Draw(t, "local"), Traits: &tr, Administrators: []account.ID{admin}, People: pop}
+		way := Route{Local: rapid.Bool().Draw(t, "local"), Traits: &tr, Administrators: []account.ID{admin}, People: pop}
 		var as *account.Token
 		if !way.Local {
 			way.Share = &verdict.Share{Rules: rule.Compile(anyRules(t, who), tr.ShareReading()), ReadOnly: rapid.Bool().Draw(t, "read-only")}
@@ -188,7 +188,7 @@ func TestClassesAreEachUserDecided(t *testing.T) {
 		require.Equal(t, len(pop.Users), seen, "everybody is in just one class")
 	})
 	proptest.Reached(t, another, 0, "files opened as another")
-	for _, why := range []verdict.DoorWhy{verdict.NotListed, verdict.Barred, verdict.ReadListed, verdict.Switched} {
+	for _, why := range []verdict.ConnectionWhy{verdict.NotListed, verdict.Barred, verdict.ReadListed, verdict.Switched} {
 		proptest.Reached(t, doors[why], 0, fmt.Sprint("doors of kind ", why))
 	}
 }

@@ -10,8 +10,8 @@ import (
 	"tarnwold/core/verdict"
 )
 
-// Way is one route for everybody.
-type Way struct {
+// Route is one route for everybody.
+type Route struct {
 	Local          bool
 	Share          *verdict.Share // nil on a local route
 	Traits         *verdict.Traits
@@ -20,7 +20,7 @@ type Way struct {
 	Self           *Population // who connects, where files are opened as another; nil: People
 }
 
-func (w *Way) self() *Population {
+func (w *Route) self() *Population {
 	if w.Self != nil {
 		return w.Self
 	}
@@ -28,7 +28,7 @@ func (w *Way) self() *Population {
 }
 
 // listed gives the users that have any of some identifiers as they connect.
-func (w *Way) listed(ids []account.ID) Bits {
+func (w *Route) listed(ids []account.ID) Bits {
 	b := w.self().Empty()
 	for _, id := range ids {
 		b.Or(w.self().Holders(id, w.Local))
@@ -45,7 +45,7 @@ type Atom struct {
 // Decider decides by one way. Once made it answers alike for ever, and may be asked from
 // several goroutines, each with a Scratch of its own.
 type Decider struct {
-	Way
+	Route
 	admins  Bits // who passes the files' rules; nil: nobody
 	through []Atom
 	refused Bits     // whom the share refuses the connection
@@ -54,8 +54,8 @@ type Decider struct {
 }
 
 // NewDecider works out what the way's share lets through.
-func NewDecider(w Way) *Decider {
-	d := &Decider{Way: w}
+func NewDecider(w Route) *Decider {
+	d := &Decider{Route: w}
 	if w.Traits.AdministratorsPass {
 		bosses := w.Administrators
 		if w.Share != nil && w.Share.Lists != nil && w.Share.Lists.Replaces {

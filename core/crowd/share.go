@@ -35,7 +35,7 @@ func (d *Decider) passing(want right.Set) Bits {
 			continue
 		}
 		if !open {
-			connects := &Decider{Way: Way{Local: d.Local, Traits: d.Traits, People: d.self()}}
+			connects := &Decider{Route: Route{Local: d.Local, Traits: d.Traits, People: d.self()}}
 			out = out.And(connects.One(d.Share.Rules, one))
 		}
 		if one&d.Traits.ReadOnlyTakes != 0 {
@@ -72,7 +72,7 @@ func (d *Decider) connect() {
 			return
 		}
 	} else {
-		connects := &Decider{Way: Way{Local: d.Local, Traits: d.Traits, People: d.self()}}
+		connects := &Decider{Route: Route{Local: d.Local, Traits: d.Traits, People: d.self()}}
 		connects.scan(d.through, s.Rules.Steps, words, &sc)
 	}
 	reads, writes := make(Bits, len(all)), make(Bits, len(all))
@@ -99,7 +99,7 @@ func (d *Decider) connect() {
 				if !on {
 					who = c.who &^ switched.Word(k)
 				}
-				door := verdict.DoorOf(on, c.gives, tr)
+				door := verdict.ConnectionOf(on, c.gives, tr)
 				if door.Refused {
 					refused[k] |= who
 				}

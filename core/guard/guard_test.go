@@ -94,7 +94,7 @@ func look(t *testing.T, s scene) []Warning {
 	}
 	on := impact.Start{Node: 0, On: [2]bool{true, true}}
 	c := &Case{Set: set, Named: []int{0}, Actor: s.actor, Book: book, Back: s.back}
-	c.Routes = []impact.Route{{Name: "local", Local: true, Moved: moved, Starts: []impact.Start{on}, Ways: [2]*crowd.Way{
+	c.Routes = []impact.Route{{Name: "local", Local: true, Moved: moved, Starts: []impact.Start{on}, Ways: [2]*crowd.Route{
 		{Local: true, Traits: &tr, Administrators: s.adminsBefore, People: was},
 		{Local: true, Traits: &tr, Administrators: s.adminsAfter, People: is},
 	}}}
@@ -103,7 +103,7 @@ func look(t *testing.T, s scene) []Warning {
 			return &verdict.Share{Rules: rule.Compile(d, tr.ShareReading())}
 		}
 		c.Shares = []Share{{s.shareBefore, s.shareAfter}}
-		c.Routes = append(c.Routes, impact.Route{Name: "share", Moved: moved, Starts: []impact.Start{on}, Ways: [2]*crowd.Way{
+		c.Routes = append(c.Routes, impact.Route{Name: "share", Moved: moved, Starts: []impact.Start{on}, Ways: [2]*crowd.Route{
 			{Share: share(s.shareBefore), Traits: &tr, People: was}, {Share: share(s.shareAfter), Traits: &tr, People: is},
 		}})
 	}
@@ -206,8 +206,8 @@ func TestSameRulesFromTwo(t *testing.T) {
 		{Parent: 0, Folder: true, Items: 1, Before: held, After: after, Fixed: true},
 	}}
 	p := crowd.NewPopulation(book, tr.Traits, book.Users())
-	w := crowd.Way{Local: true, Traits: &tr, People: p}
-	c := &Case{Set: set, Named: []int{0, 1}, Book: book, Routes: []impact.Route{{Local: true, Ways: [2]*crowd.Way{&w, &w}, Starts: []impact.Start{{Node: 0, On: [2]bool{true, true}}}}}}
+	w := crowd.Route{Local: true, Traits: &tr, People: p}
+	c := &Case{Set: set, Named: []int{0, 1}, Book: book, Routes: []impact.Route{{Local: true, Ways: [2]*crowd.Route{&w, &w}, Starts: []impact.Start{{Node: 0, On: [2]bool{true, true}}}}}}
 	ws := Look(c)
 	require.Len(t, ws, 1)
 	require.Equal(t, Orphans, ws[0].Guard)

@@ -78,11 +78,11 @@ func BenchmarkImpact(b *testing.B) {
 				require.NoError(b, set.Work(context.Background()))
 				pop := crowd.NewPopulation(dir, tr.Traits, nil)
 				sh := &verdict.Share{Rules: rule.Compile(&rule.Descriptor{Rules: rule.Rules{Entries: []rule.Entry{{Rights: right.All, Who: account.Everyone}}}}, tr.ShareReading())}
-				local := &crowd.Way{Local: true, Traits: &tr, People: pop}
-				share := &crowd.Way{Share: sh, Traits: &tr, People: pop}
+				local := &crowd.Route{Local: true, Traits: &tr, People: pop}
+				share := &crowd.Route{Share: sh, Traits: &tr, People: pop}
 				shifts, err := Of(context.Background(), set, []Route{
-					{Name: "local", Local: true, Ways: [2]*crowd.Way{local, local}, Starts: []Start{Through(0, false)}},
-					{Name: "share", Ways: [2]*crowd.Way{share, share}, Starts: []Start{Through(0, false)}},
+					{Name: "local", Local: true, Ways: [2]*crowd.Route{local, local}, Starts: []Start{Through(0, false)}},
+					{Name: "share", Ways: [2]*crowd.Route{share, share}, Starts: []Start{Through(0, false)}},
 				})
 				require.NoError(b, err)
 				took := time.Since(start)

@@ -50,7 +50,7 @@ type Route struct {
 	Name  string
 	Local bool
 	// Ways is the route on each side; nil: it isn't there then.
-	Ways [2]*crowd.Way
+	Ways [2]*crowd.Route
 	// Moved are the users whose tokens differ between the sides' populations,
 	// or who come onto or off the server's list of administrators.
 	Moved  crowd.Bits
@@ -567,7 +567,7 @@ func indexFrom(steps []rule.Step, from int, s rule.Step) int {
 // Differs gives the users whose tokens may differ between the sides of a
 // route: whoever holds one of the touched identifiers, and who comes onto or
 // off the list of administrators; nil where nothing differs.
-func Differs(before, after *crowd.Way, touched []account.ID) crowd.Bits {
+func Differs(before, after *crowd.Route, touched []account.ID) crowd.Bits {
 	if before == nil || after == nil {
 		return nil
 	}
@@ -592,7 +592,7 @@ func Differs(before, after *crowd.Way, touched []account.ID) crowd.Bits {
 		}
 	}
 	if before.Traits.AdministratorsPass || after.Traits.AdministratorsPass {
-		for _, pair := range [][2]*crowd.Way{{before, after}, {after, before}} {
+		for _, pair := range [][2]*crowd.Route{{before, after}, {after, before}} {
 			for _, id := range pair[0].Administrators {
 				if !slices.Contains(pair[1].Administrators, id) {
 					out.Or(pair[0].People.Holders(id, pair[0].Local))
@@ -603,7 +603,7 @@ func Differs(before, after *crowd.Way, touched []account.ID) crowd.Bits {
 	return out
 }
 
-func lists(w *crowd.Way) *verdict.Lists {
+func lists(w *crowd.Route) *verdict.Lists {
 	if w.Share == nil {
 		return nil
 	}

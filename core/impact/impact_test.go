@@ -186,7 +186,7 @@ func (w *world) routes() []Route {
 		if pops[key] == nil {
 			pops[key] = crowd.NewPopulation(w.dirs[x], w.traits[x].Traits, users)
 		}
-		way := crowd.Way{Traits: &w.traits[x], Administrators: w.admins[x], People: pops[key]}
+		way := crowd.Route{Traits: &w.traits[x], Administrators: w.admins[x], People: pops[key]}
 		l := way
 		l.Local = true
 		local.Ways[x] = &l

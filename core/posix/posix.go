@@ -440,9 +440,9 @@ func (r *Rules) SameLists(x *Rules) bool {
 
 func sameKept(a, b *rule.Descriptor) bool { return a == b || a != nil && b != nil && a.Equal(b) }
 
-// Settled gives the rules that others became as they are once they stand on the
+// Normalized gives the rules that others became as they are once they stand on the
 // item: a descriptor kept beside lists counts for these lists alone.
-func (r *Rules) Settled(before rule.Any) rule.Any {
+func (r *Rules) Normalized(before rule.Any) rule.Any {
 	was, ok := before.(*Rules)
 	if !ok || r.Kept == nil || was == r || !sameKept(r.Kept, was.Kept) {
 		return r
@@ -455,8 +455,8 @@ func (r *Rules) Settled(before rule.Any) rule.Any {
 	return &c
 }
 
-// Strays: what an item got when it was made is its own from then on.
-func (r *Rules) Strays(rule.Any, bool) bool { return false }
+// Stale: what an item got when it was made is its own from then on.
+func (r *Rules) Stale(rule.Any, bool) bool { return false }
 
 // NewChild gives the rules of what somebody makes in a folder with a mode and a
 // umask: the folder's default list takes the umask's place (§23.1.6), and a

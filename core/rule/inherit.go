@@ -77,9 +77,9 @@ func (d *Descriptor) inheritsAudit(parent *Descriptor, folder bool) []Entry {
 	return HandDown(parent.Audit.Entries, folder, d.Owner, d.Group)
 }
 
-// Stale tells whether the inherited entries are not those the folder hands
+// StaleUnder tells whether the inherited entries are not those the folder hands
 // down now.
-func (d *Descriptor) Stale(parent *Descriptor, folder bool) bool {
+func (d *Descriptor) StaleUnder(parent *Descriptor, folder bool) bool {
 	return !d.Rules.Absent && !slices.Equal(d.Rules.FromAbove(), d.Inherits(parent, folder)) ||
 		!slices.Equal(d.Audit.FromAbove(), d.inheritsAudit(parent, folder))
 }
@@ -88,7 +88,7 @@ func (d *Descriptor) Stale(parent *Descriptor, folder bool) bool {
 // the place of those it had; own entries never move. It is d itself where
 // nothing changes.
 func (d *Descriptor) Renewed(parent *Descriptor, folder bool) *Descriptor {
-	if !d.Stale(parent, folder) {
+	if !d.StaleUnder(parent, folder) {
 		return d
 	}
 	c := d.Clone()

@@ -130,7 +130,7 @@ func TestAFreshChildIsNotStale(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		c := chain(t)
 		for i := 1; i < len(c); i++ {
-			require.False(t, c[i].Stale(c[i-1], true))
+			require.False(t, c[i].StaleUnder(c[i-1], true))
 			require.Same(t, c[i], c[i].Renewed(c[i-1], true))
 			require.Equal(t, -1, (&Rules{Entries: c[i].Rules.Entries}).Misplaced())
 		}
@@ -145,7 +145,7 @@ func TestFollowGoesThereAndBack(t *testing.T) {
 		was, is := c[0], changed
 		for _, d := range c[1:] {
 			then := d.Follow(was, is, true)
-			require.False(t, then.Stale(is, true), "what follows its folder is not stale")
+			require.False(t, then.StaleUnder(is, true), "what follows its folder is not stale")
 			require.Equal(t, d.Rules.Own(), then.Rules.Own(), "own entries are untouched by what changes above")
 			require.True(t, then.Follow(is, was, true).Equal(d))
 			was, is = d, then
@@ -237,7 +237,7 @@ func TestOwnEntriesNeverMove(t *testing.T) {
 			d.Rules.Entries = slices.Insert(d.Rules.Entries, rapid.IntRange(0, len(d.Rules.Entries)).Draw(t, "at"), e)
 		}
 		after := d.Renewed(parent, true)
-		require.False(t, after.Stale(parent, true))
+		require.False(t, after.StaleUnder(parent, true))
 		require.Equal(t, d.Rules.Own(), after.Rules.Own())
 		if first := slices.IndexFunc(d.Rules.Entries, func(e Entry) bool { return !e.Own() }); first >= 0 {
 			require.Equal(t, d.Rules.Entries[:first], after.Rules.Entries[:first], "what stood before all inherited ones still does")
@@ -304,7 +304,7 @@ func TestSealedTakesNothing(t *testing.T) {
 		if len(d.Rules.FromAbove()) > 0 || d.Rules.Absent {
 			t.Skip("sealed before")
 		}
-		require.False(t, (&Descriptor{Control: d.Control, Rules: d.Rules, Audit: Rules{Absent: true}}).Stale(&Descriptor{Rules: more.Rules, Audit: Rules{Absent: true}}, folder))
+		require.False(t, (&Descriptor{Control: d.Control, Rules: d.Rules, Audit: Rules{Absent: true}}).StaleUnder(&Descriptor{Rules: more.Rules, Audit: Rules{Absent: true}}, folder))
 		require.Equal(t, d.Rules, d.Follow(parent, more, folder).Rules)
 		require.Equal(t, d.Rules, d.Renewed(more, folder).Rules)
 	})

@@ -26,9 +26,9 @@ type Any interface {
 	Listed() *Descriptor
 	// Same tells whether other rules are the same in everything.
 	Same(o Any) bool
-	// Strays tells whether what came from the folder above isn't what it
+	// Stale tells whether what came from the folder above isn't what it
 	// hands down now.
-	Strays(parent Any, folder bool) bool
+	Stale(parent Any, folder bool) bool
 	// Renewing gives the rules with what the folder above hands down now.
 	Renewing(parent Any, folder bool) Any
 	// Following gives the rules after the folder above changed from one to
@@ -38,8 +38,8 @@ type Any interface {
 
 // Settling is rules of which something holds only as long as the rest is as it was.
 type Settling interface {
-	// Settled gives the rules as they are once they stand in the place of others.
-	Settled(before Any) Any
+	// Normalized gives the rules as they are once they stand in the place of others.
+	Normalized(before Any) Any
 }
 
 // Reading says how rules are to be read. It compares with ==.
@@ -199,10 +199,10 @@ func (d *Descriptor) Same(o Any) bool {
 	return ok && d.Equal(x)
 }
 
-// Strays is Stale for rules of any kind; below rules of another kind nothing is.
-func (d *Descriptor) Strays(parent Any, folder bool) bool {
+// Stale is StaleUnder for rules of any kind; below rules of another kind nothing is.
+func (d *Descriptor) Stale(parent Any, folder bool) bool {
 	p, ok := parent.(*Descriptor)
-	return ok && d.Stale(p, folder)
+	return ok && d.StaleUnder(p, folder)
 }
 
 // Renewing is Renewed for rules of any kind.

@@ -122,49 +122,49 @@ type Finding struct {
 	ShareOK bool
 }
 
-// DoorWhy says why a connection is not wholly open.
-type DoorWhy uint8
+// ConnectionWhy says why a connection is not wholly open.
+type ConnectionWhy uint8
 
 const (
-	Open       DoorWhy = iota
-	NoData             // the rules give neither read-data nor write-data
-	NoReading          // switched to read-only, and the rules give no read-data
-	RulesGone          // the rules are absent, which this server takes as closed
-	Switched           // read-only by the share's switch
-	NotWriting         // read-only, for the rules give no write-data
-	NotListed          // the server's configuration lets others connect, by name
-	Barred             // the configuration bars him by name
-	ReadListed         // the configuration has him on its list of readers
+	Open       ConnectionWhy = iota
+	NoData                   // the rules give neither read-data nor write-data
+	NoReading                // switched to read-only, and the rules give no read-data
+	RulesGone                // the rules are absent, which this server takes as closed
+	Switched                 // read-only by the share's switch
+	NotWriting               // read-only, for the rules give no write-data
+	NotListed                // the server's configuration lets others connect, by name
+	Barred                   // the configuration bars him by name
+	ReadListed               // the configuration has him on its list of readers
 )
 
-// Door is what a share's connection lets through, before any file is asked for.
-type Door struct {
+// Connection is what a share's connection lets through, before any file is asked for.
+type Connection struct {
 	Refused  bool
 	ReadOnly bool
-	Why      DoorWhy
+	Why      ConnectionWhy
 }
 
 // Verdict is the answer to a Question.
 type Verdict struct {
-	Door     Door
+	Door     Connection
 	Granted  right.Set
 	Findings [right.Count]Finding // in order of the rights' bits
 }
 
 // Connect decides about the connection, and gives what the share's rules let
 // through it.
-func (q *Question) Connect() (Door, right.Set) {
+func (q *Question) Connect() (Connection, right.Set) {
 	s, t, tr := q.Share, q.self(), q.Traits
 	if s == nil {
-		return Door{}, right.All
+		return Connection{}, right.All
 	}
 	switched, why := s.ReadOnly, Switched
 	if l := s.Lists; l != nil {
 		switch {
 		case !Any(t, l.Never).IsZero():
-			return Door{Refused: true, Why: Barred}, 0
+			return Connection{Refused: true, Why: Barred}, 0
 		case l.Limited && Any(t, l.Only).IsZero():
-			return Door{Refused: true, Why: NotListed}, 0
+			return Connection{Refused: true, Why: NotListed}, 0
 		}
 		if !Any(t, l.Reading).IsZero() && !switched {
 			switched, why = true, ReadListed
@@ -176,12 +176,12 @@ func (q *Question) Connect() (Door, right.Set) {
 	got := right.All
 	if s.Rules == nil || s.Rules.Absent() {
 		if tr.AbsentShareRefuses {
-			return Door{Refused: true, Why: RulesGone}, 0
+			return Connection{Refused: true, Why: RulesGone}, 0
 		}
 	} else {
 		got = Walk(s.Rules.Steps, t, right.All)
 	}
-	d := DoorOf(switched, got, tr)
+	d := ConnectionOf(switched, got, tr)
 	if d.Why == Switched {
 		d.Why = why
 	}
@@ -213,22 +213,22 @@ func (q *Question) Passes() bool {
 	return !Any(q.self(), q.Share.Lists.Administrators).IsZero()
 }
 
-// DoorOf decides about a connection from what a share's rules give.
-func DoorOf(switched bool, gives right.Set, tr *Traits) Door {
+// ConnectionOf decides about a connection from what a share's rules give.
+func ConnectionOf(switched bool, gives right.Set, tr *Traits) Connection {
 	if tr.ShareOpensConnection {
 		switch {
 		case gives&(right.ReadData|right.WriteData) == 0:
-			return Door{Refused: true, Why: NoData}
+			return Connection{Refused: true, Why: NoData}
 		case switched && gives&right.ReadData == 0:
-			return Door{Refused: true, Why: NoReading}
+			return Connection{Refused: true, Why: NoReading}
 		case !switched && gives&right.WriteData == 0:
-			return Door{ReadOnly: true, Why: NotWriting}
+			return Connection{ReadOnly: true, Why: NotWriting}
 		}
 	}
 	if switched {
-		return Door{ReadOnly: true, Why: Switched}
+		return Connection{ReadOnly: true, Why: Switched}
 	}
-	return Door{}
+	return Connection{}
 }
 
 // Granted decides without reasons. It allocates nothing.
@@ -365,9 +365,9 @@ func explainFile(q *Question, share right.Set) (right.Set, reasons) {
 	return got &^ q.Item.Never, b
 }
 
-func explainShare(q *Question) (Door, right.Set, reasons) {
+func explainShare(q *Question) (Connection, right.Set, reasons) {
 	if q.Share == nil {
-		return Door{}, right.All, all(ByRoute)
+		return Connection{}, right.All, all(ByRoute)
 	}
 	door, got := q.Connect()
 	if door.Refused {

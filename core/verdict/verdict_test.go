@@ -124,7 +124,7 @@ func oneRight(d *rule.Descriptor, has func(account.ID) bool, r right.Set, owner,
 }
 
 func TestEachRightByTheStandardsWords(t *testing.T) {
-	doors := map[DoorWhy]int{}
+	doors := map[ConnectionWhy]int{}
 	one := func(t *rapid.T) {
 		q := anyQuestion(t)
 		has, tr := q.Token.Has, q.Traits

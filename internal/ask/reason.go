@@ -17,16 +17,16 @@ func (k *Asker) FolderOf(p estate.Place) estate.Place {
 	return p
 }
 
-// DoorReason finds the deny entry of a share that closes its connection, or
+// ConnectionReason finds the deny entry of a share that closes its connection, or
 // makes it read-only.
-func (k *Asker) DoorReason(q *verdict.Question, sh *estate.Share, d verdict.Door) *Reason {
+func (k *Asker) ConnectionReason(q *verdict.Question, sh *estate.Share, d verdict.Connection) *Reason {
 	if l := q.Share.Lists; l != nil {
 		self := q.Token
 		if q.Self != nil {
 			self = q.Self
 		}
 		for _, x := range []struct {
-			why   verdict.DoorWhy
+			why   verdict.ConnectionWhy
 			names []string
 		}{{verdict.Barred, sh.Admission.Never}, {verdict.ReadListed, sh.Admission.Reading}} {
 			if d.Why != x.why {
@@ -208,12 +208,12 @@ func (k *Asker) ShareReason(q *verdict.Question, sh *estate.Share, b verdict.Bec
 		case verdict.NotWriting:
 			r.By = "no-writing"
 		case verdict.ReadListed:
-			return *k.DoorReason(q, sh, d)
+			return *k.ConnectionReason(q, sh, d)
 		}
 	case verdict.ByConnection:
 		r.By = "connection"
 		if d, _ := q.Connect(); d.Why == verdict.Barred || d.Why == verdict.NotListed {
-			return *k.DoorReason(q, sh, d)
+			return *k.ConnectionReason(q, sh, d)
 		}
 	case verdict.ByAbsence:
 		r.By = "absent"

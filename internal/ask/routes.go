@@ -11,8 +11,8 @@ import (
 	"tarnwold/internal/estate"
 )
 
-// Door is what the share's connection lets through.
-type Door struct {
+// Connection is what the share's connection lets through.
+type Connection struct {
 	Open string `json:"open"`              // yes, read-only or refused
 	Why  string `json:"because,omitempty"` // no-data, no-reading, rules-absent, switched, no-writing
 	// By is the entry of the share that refuses what the connection needs,
@@ -24,8 +24,8 @@ type Door struct {
 var doors = [...]string{verdict.NoData: "no-data", verdict.NoReading: "no-reading", verdict.RulesGone: "rules-absent",
 	verdict.Switched: "switched", verdict.NotWriting: "no-writing", verdict.NotListed: "not-listed", verdict.Barred: "barred", verdict.ReadListed: "read-listed"}
 
-func DoorOf(d verdict.Door) Door {
-	out := Door{Open: "yes", Why: doors[d.Why]}
+func ConnectionOf(d verdict.Connection) Connection {
+	out := Connection{Open: "yes", Why: doors[d.Why]}
 	switch {
 	case d.Refused:
 		out.Open = "refused"

@@ -19,7 +19,7 @@ import (
 // question costs what the nodes cost, however many items they stand for.
 type Scope struct {
 	K    *Asker
-	F    *estate.Forest
+	F    *estate.Partition
 	Ways []*Route
 	text map[shown]string // levels in words, each made once
 }
@@ -64,7 +64,7 @@ func (k *Asker) below(where string) (*Scope, estate.Place, error) {
 	if err != nil {
 		return nil, p, err
 	}
-	f, err := k.T.CarveAt(p)
+	f, err := k.T.PartitionAt(p)
 	if err != nil {
 		return nil, p, err
 	}
@@ -80,7 +80,7 @@ func (k *Asker) below(where string) (*Scope, estate.Place, error) {
 
 // LayOut lays out a place and all below it, by every route that comes there.
 func (k *Asker) LayOut(p estate.Place) (*Scope, error) {
-	f, err := k.T.CarveAt(p)
+	f, err := k.T.PartitionAt(p)
 	if err != nil {
 		return nil, err
 	}
@@ -103,7 +103,7 @@ func (b beginning) chain(all []rule.Any) []rule.Any {
 	return all
 }
 
-func (k *Asker) NewScope(f *estate.Forest) *Scope {
+func (k *Asker) NewScope(f *estate.Partition) *Scope {
 	return &Scope{K: k, F: f, text: map[shown]string{}}
 }
 
@@ -237,7 +237,7 @@ type Seen struct {
 	// browsed: every folder above, down from where the way begins, shows the
 	// names in it.
 	Browsed []bool
-	Door    verdict.Door
+	Door    verdict.Connection
 }
 
 // walker puts together what core is asked of a user on one node after the other.
@@ -334,7 +334,7 @@ var closed = &rule.List{}
 func (g *Scope) Everyone(w *Route, pop *crowd.Population, fn func(i int, s crowd.Situation) bool) *crowd.Decider {
 	k := g.K
 	people, self := k.Populations(pop, w.Traits, w.Share, k.T)
-	d := crowd.NewDecider(crowd.Way{Local: w.Share == nil, Share: k.ShareOf(w.Share, w.Traits), Traits: w.Traits,
+	d := crowd.NewDecider(crowd.Route{Local: w.Share == nil, Share: k.ShareOf(w.Share, w.Traits), Traits: w.Traits,
 		Administrators: k.Administrators(w.Server), People: people, Self: self})
 	if fn == nil {
 		return d

@@ -20,7 +20,7 @@ import (
 	"tarnwold/core/rule"
 	"tarnwold/internal/cli"
 	"tarnwold/internal/estate"
-	"tarnwold/internal/format/sheet"
+	"tarnwold/internal/format/csvfile"
 	"tarnwold/internal/live"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/intake"
@@ -53,7 +53,7 @@ func TestThePlayhouseLive(t *testing.T) {
 	f, err := os.Open(filepath.Join(dir, "stagedoor.csv"))
 	require.NoError(t, err)
 	defer f.Close()
-	open, err := sheet.Open(f, "stagedoor.csv", sheet.Tree)
+	open, err := csvfile.Open(f, "stagedoor.csv", csvfile.Tree)
 	require.NoError(t, err)
 	tree, err := open.ReadTree(nil)
 	require.NoError(t, err)

@@ -88,7 +88,7 @@ func BenchmarkKeep(b *testing.B) {
 					x.Strand = tx.Int("SELECT strand FROM items WHERE id=?", x.Item)
 					again = append(again, x)
 				}
-				f, err := tx.Carve([]Group{{Targets: again, Edit: func(a, _ rule.Any, _ bool) (rule.Any, error) {
+				f, err := tx.Partition([]Group{{Targets: again, Edit: func(a, _ rule.Any, _ bool) (rule.Any, error) {
 					d, _, err := a.(*rule.Descriptor).Give([]rule.Entry{entry}, rule.Giving{})
 					return d, err
 				}}})

@@ -153,8 +153,8 @@ func (t *Tx) Check(step func(what string)) (faults []Fault) {
 			found(fromBackup, "%d %s of a %s that isn't there", n, table, what)
 		}
 	}
-	for _, kind := range []PaperKind{PolicyPaper, RequestPaper, KeeperPaper, DirectoryPaper, ParticularsPaper} {
-		for _, p := range t.Papers(kind) {
+	for _, kind := range []RecordKind{PolicyRecord, RequestRecord, KeeperRecord, DirectoryRecord, MetadataRecord} {
+		for _, p := range t.Records(kind) {
 			if !json.Valid([]byte(p.Body)) {
 				found(fromBackup, "the %s %s can't be read", kind, p.Name)
 			}

@@ -192,9 +192,9 @@ func TestCarvedAndKeptIsItemByItem(t *testing.T) {
 					row, _ := tx.ItemRow(id)
 					groups[g].Targets = append(groups[g].Targets, Target{id, row.Strand, row.Folder})
 				}
-				carve := tx.Carve
+				carve := tx.Partition
 				if rapid.Bool().Draw(rt, "everything") {
-					carve = tx.CarveAll
+					carve = tx.PartitionAll
 				}
 				f, err := carve(groups)
 				require.NoError(rt, err)
@@ -314,7 +314,7 @@ func TestNamesAreKeptByteForByte(t *testing.T) {
 	}))
 }
 
-// TestManyAtATimeAreOneByOne: accounts, memberships and papers put in many at a
+// TestManyAtATimeAreOneByOne: accounts, memberships and records put in many at a
 // time leave the rows that one after the other leaves, and the journal tells the
 // same of them; they go as they came.
 func TestManyAtATimeAreOneByOne(t *testing.T) {
@@ -326,7 +326,7 @@ func TestManyAtATimeAreOneByOne(t *testing.T) {
 		e := newEstate(t)
 		var accounts []account.Account
 		var members []member
-		var papers []Paper
+		var papers []Record
 		for i := range 600 {
 			a := account.Account{Kind: account.User, Name: fmt.Sprintf("o'%d; ä", i), ID: account.NewID(5, 21, 7, 8, 9, uint32(1000+i)), POSIX: int64(i - 1), Primary: account.GID(7)}
 			if i%10 == 0 {
@@ -334,14 +334,14 @@ func TestManyAtATimeAreOneByOne(t *testing.T) {
 			}
 			accounts = append(accounts, a)
 			members = append(members, member{accounts[i/10*10].ID, a.ID, Membership{Until: Day([]string{"", "2031-01-01"}[i%2]), Local: i%3 == 0}})
-			papers = append(papers, Paper{ParticularsPaper, a.ID.String(), fmt.Sprintf(`{"about":"it's; %d"}`, i)})
+			papers = append(papers, Record{MetadataRecord, a.ID.String(), fmt.Sprintf(`{"about":"it's; %d"}`, i)})
 		}
 		first, err := e.Change(t.Context(), Meta{Head: Any, Large: many}, func(x *Tx) (string, error) {
 			if many {
 				told := append(slices.Clone(members), members[3], member{members[4].group, members[4].member, Membership{}}) // told twice
 				x.AddAccounts(accounts)
 				x.AddMembers(len(told), func(i int) (account.ID, account.ID, Membership) { return told[i].group, told[i].member, told[i].is })
-				x.AddPapers(papers)
+				x.AddRecords(papers)
 				return "all", x.Err()
 			}
 			for _, a := range accounts {
@@ -352,7 +352,7 @@ func TestManyAtATimeAreOneByOne(t *testing.T) {
 				x.SetMember(m.group, m.member, m.is)
 			}
 			for _, p := range papers {
-				x.SetPaper(p.Kind, p.Name, p.Body)
+				x.SetRecord(p.Kind, p.Name, p.Body)
 			}
 			return "all", x.Err()
 		})
@@ -360,7 +360,7 @@ func TestManyAtATimeAreOneByOne(t *testing.T) {
 		second, err := e.Change(t.Context(), Meta{Head: Any}, func(x *Tx) (string, error) { // what is written down after
 			x.AddAccount(account.Account{Kind: account.User, Name: "last", ID: account.NewID(5, 21, 7, 8, 9, 5000), POSIX: account.NoPOSIX})
 			x.SetMember(members[7].group, members[7].member, Membership{Until: "2032-02-02"})
-			x.SetPaper(papers[7].Kind, papers[7].Name, "{}")
+			x.SetRecord(papers[7].Kind, papers[7].Name, "{}")
 			return "one", x.Err()
 		})
 		require.NoError(t, err)
@@ -382,7 +382,7 @@ func TestManyAtATimeAreOneByOne(t *testing.T) {
 			out = append(out, state(x)...)
 			out = append(out, x.Strings("SELECT domain||' '||last FROM numbers ORDER BY domain")...)
 			out = append(out, x.Strings("SELECT name FROM sqlite_master WHERE type='index' ORDER BY name")...)
-			out = append(out, fmt.Sprint(x.PaperChanges(ParticularsPaper, papers[7].Name), x.PaperChanges(ParticularsPaper, papers[599].Name), x.ChangesOf("members", 8), x.ChangesOf("members", 255),
+			out = append(out, fmt.Sprint(x.RecordChanges(MetadataRecord, papers[7].Name), x.RecordChanges(MetadataRecord, papers[599].Name), x.ChangesOf("members", 8), x.ChangesOf("members", 255),
 				x.TouchedSince(first, "papers"), x.TouchedSince(second, "papers"), x.TouchedSince(first, "items")))
 			return x.Err()
 		}
@@ -576,8 +576,8 @@ func TestWhichIsMeant(t *testing.T) {
 			x.AddAccount(a)
 		}
 		x.AddAccount(account.Account{Kind: account.Group, Name: "bram@x", ID: there.Child(2001), POSIX: account.NoPOSIX})
-		x.SetPaper(ParticularsPaper, there.Child(1005).String(), `{"called":"Ada"}`)
-		x.SetPaper(ParticularsPaper, there.Child(2001).String(), `{"called":"bram"}`)
+		x.SetRecord(MetadataRecord, there.Child(1005).String(), `{"called":"Ada"}`)
+		x.SetRecord(MetadataRecord, there.Child(2001).String(), `{"called":"bram"}`)
 		x.SetDomain(Domain{ID: there, Name: "House"})
 		return "all", x.Err()
 	})

@@ -17,20 +17,20 @@ func (t *Tx) Facts(item int64) (f format.Facts, ok bool) {
 	return f, ok
 }
 
-// Told is an item in a folder with what a server told of it.
-type Told struct {
+// Listed is an item in a folder with what a server told of it.
+type Listed struct {
 	Child
 	Facts format.Facts
 }
 
-// WithinTold lists the items directly in a folder, in no order.
-func (t *Tx) WithinTold(folder int64) (out []Told) {
+// WithinListed lists the items directly in a folder, in no order.
+func (t *Tx) WithinListed(folder int64) (out []Listed) {
 	q := "SELECT i.id, i.name, i.strand, s.folder, coalesce(f.size,0), coalesce(f.modified,0), coalesce(f.changed,0) FROM items i JOIN strands s ON s.id=i.strand LEFT JOIN facts f ON f.item=i.id WHERE i.parent=?"
 	if !t.Knows("facts") {
 		q = "SELECT i.id, i.name, i.strand, s.folder, 0, 0, 0 FROM items i JOIN strands s ON s.id=i.strand WHERE i.parent=?"
 	}
 	t.Each(q, []any{folder}, func(r *sql.Rows) error {
-		var c Told
+		var c Listed
 		err := r.Scan(&c.Item, &c.Name, &c.Strand, &c.Folder, &c.Facts.Size, &c.Facts.Modified, &c.Facts.Changed)
 		out = append(out, c)
 		return err

@@ -11,8 +11,8 @@ import (
 	"tarnwold/internal/store"
 )
 
-// Record is one change of the journal.
-type Record struct {
+// Change is one change of the journal.
+type Change struct {
 	ID       int64  `json:"change"`
 	At       string `json:"at"` // RFC 3339, UTC
 	Actor    string `json:"by"`
@@ -27,9 +27,9 @@ type Record struct {
 type Proof = store.Proof
 
 // Log lists the journal, newest first.
-func (t *Tx) Log() (out []Record) {
+func (t *Tx) Log() (out []Change) {
 	t.Each("SELECT id, at, actor, command, summary, forced, undoes FROM journal WHERE id<>? ORDER BY id DESC", []any{t.Change()}, func(r *sql.Rows) error {
-		var c Record
+		var c Change
 		err := r.Scan(&c.ID, &c.At, &c.Actor, &c.Command, &c.Summary, &c.Forced, &c.Undoes)
 		out = append(out, c)
 		return err
@@ -47,16 +47,16 @@ func (t *Tx) Log() (out []Record) {
 }
 
 // Record finds one change.
-func (t *Tx) Record(id int64) (Record, error) {
+func (t *Tx) ChangeNumbered(id int64) (Change, error) {
 	for _, c := range t.Log() {
 		if c.ID == id {
 			return c, nil
 		}
 	}
 	if err := t.Err(); err != nil {
-		return Record{}, err
+		return Change{}, err
 	}
-	return Record{}, &NotFound{What: "change", Name: fmt.Sprint(id), In: "the journal; see: tarnwold log"}
+	return Change{}, &NotFound{What: "change", Name: fmt.Sprint(id), In: "the journal; see: tarnwold log"}
 }
 
 // LastBefore gives the last change before a moment (RFC 3339, UTC), 0 for

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"database/sql"
 	"slices"
+
 	"tarnwold/core/account"
 )
 

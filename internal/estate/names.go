@@ -110,7 +110,7 @@ func (t *Tx) apart(name string, kind account.Kind) (out []*row) {
 			}
 		}
 		d, _, _ := a.ID.Domain()
-		if store.Key(t.ParticularsOf(a.ID).Called) == key || domains[d] != "" && store.Key(a.Name) == key+"@"+store.Key(domains[d]) {
+		if store.Key(t.MetadataOf(a.ID).Called) == key || domains[d] != "" && store.Key(a.Name) == key+"@"+store.Key(domains[d]) {
 			out = append(out, a)
 		}
 	}

@@ -26,7 +26,7 @@ func Overlay(ctx context.Context, private *estate.Estate, s estate.Server, live 
 	var lines []intake.DriftLine
 	// Of a machine's own trees it isn't told what shares there are over them.
 	own := slices.ContainsFunc(shares, func(x server.Share) bool { return x.Root })
-	if err := keep(ctx, private, func(d *plan.Desk) (*plan.Plan, error) {
+	if err := keep(ctx, private, func(d *plan.Planner) (*plan.Plan, error) {
 		if own {
 			return intake.SharesFound(d, s, nil, false)
 		}
@@ -40,7 +40,7 @@ func Overlay(ctx context.Context, private *estate.Estate, s estate.Server, live 
 		return nil, err
 	}
 	for _, a := range where {
-		err := keep(ctx, private, func(d *plan.Desk) (*plan.Plan, error) {
+		err := keep(ctx, private, func(d *plan.Planner) (*plan.Plan, error) {
 			items, err := chain(ctx, s, live, shares, a)
 			if err != nil {
 				return nil, err
@@ -57,7 +57,7 @@ func Overlay(ctx context.Context, private *estate.Estate, s estate.Server, live 
 }
 
 // keep keeps a plan in a private estate.
-func keep(ctx context.Context, e *estate.Estate, fn func(d *plan.Desk) (*plan.Plan, error)) error {
+func keep(ctx context.Context, e *estate.Estate, fn func(d *plan.Planner) (*plan.Plan, error)) error {
 	var p *plan.Plan
 	if err := e.View(ctx, func(t *estate.Tx) (err error) {
 		p, err = fn(plan.New(t, ""))

@@ -164,7 +164,7 @@ func (p *Prove) spots(t *estate.Tx, k *ask.Asker) ([]spot, error) {
 	// for, and none is read that isn't tried.
 	var first, rest []int64
 	for _, top := range tops {
-		f, err := t.CarveAt(top)
+		f, err := t.PartitionAt(top)
 		if err != nil {
 			return nil, err
 		}

@@ -32,14 +32,14 @@ type Scan struct {
 	// folders are left that are known of; nil: nobody listens.
 	Step func(share string, items, left int)
 	// May is asked before hours are spent on reading; nil: nobody is.
-	May func(tracts []*intake.Tract) error
+	May func(tracts []*intake.ScannedTree) error
 }
 
 // Seen is what a server has.
 type Seen struct {
 	At       time.Time
 	Shares   []server.Share
-	Tracts   []*intake.Tract
+	Tracts   []*intake.ScannedTree
 	Accounts *people.AccountFile
 	Domains  []estate.Domain
 	Machine  account.ID // the domain of the server's own accounts
@@ -47,12 +47,12 @@ type Seen struct {
 	Resumed  int // items that an earlier try had read
 	Notes    []Noted
 
-	scratch *scratch // where the tracts' rows lie
+	scratch *scratch // where the trees' rows lie
 	own     []server.Account
 	members []server.Member
 }
 
-// Close ends what the tracts rest on: they can't be read any more.
+// Close ends what the trees rest on: they can't be read any more.
 func (o *Seen) Close() { _ = o.scratch.close() }
 
 // OtherMachine is a server that isn't the one that was read before.
@@ -133,7 +133,7 @@ func (s *Scan) Read(ctx context.Context, live server.Reader) (seen *Seen, err er
 		return nil, err
 	}
 	for _, x := range Topmost(open) {
-		out.Tracts = append(out.Tracts, &intake.Tract{Share: x.Name, Folder: x.Folder, Tree: format.NewTreeOn(out.scratch), FoldersOnly: s.Reading.FoldersOnly, Depth: s.Reading.Depth})
+		out.Tracts = append(out.Tracts, &intake.ScannedTree{Share: x.Name, Folder: x.Folder, Tree: format.NewTreeOn(out.scratch), FoldersOnly: s.Reading.FoldersOnly, Depth: s.Reading.Depth})
 	}
 	if s.May != nil {
 		if err := s.May(out.Tracts); err != nil {
@@ -203,7 +203,7 @@ func gone(err error) bool {
 
 // taking is a tree as it comes in.
 type taking struct {
-	x      *intake.Tract
+	x      *intake.ScannedTree
 	bodies map[rule.Any]int32
 	bytes  map[string]int32
 	ids    map[account.ID]bool
@@ -232,7 +232,7 @@ func (k *taking) add(i server.Item) error {
 	return k.x.Tree.Add(format.TreeRow{Path: i.Path, Folder: i.Folder, Body: body, Line: int32(k.x.Tree.Len() + 1), Facts: f})
 }
 
-// tracts reads the shares' folders and all below.
+// trees reads the shares' folders and all below.
 func (s *Scan) tracts(ctx context.Context, live server.Reader, out *Seen, ids map[account.ID]bool) (err error) {
 	head := spoolHead{Server: s.Server.Name, Shares: s.Only, Reading: s.Reading, At: out.At.Format(time.RFC3339)}
 	var before map[int]*standing
@@ -347,7 +347,7 @@ func (o *Seen) noted(what server.Note, where string) {
 	o.Notes[i].Items++
 }
 
-func (o *Seen) unread(x *intake.Tract, item server.Item) {
+func (o *Seen) unread(x *intake.ScannedTree, item server.Item) {
 	x.Unread = append(x.Unread, item.Path)
 	o.Unread = append(o.Unread, Unread{strings.TrimSuffix(x.Share+"/"+item.Path, "/"), item.Err.Error()})
 }

@@ -228,7 +228,7 @@ func readRecord(r *bufio.Reader) ([]byte, error) {
 }
 
 // takeRecord gives what a record tells, or keeps the rules it holds and gives no
-// tract: -1.
+// tree: -1.
 func takeRecord(p []byte, bodies *[]rule.Any) (tract int, x server.Item, err error) {
 	if len(p) == 0 {
 		return 0, x, errRecord

@@ -470,31 +470,31 @@ func TestMendsGiveWhatTheySay(t *testing.T) {
 		switch rapid.IntRange(0, 4).Draw(rt, "refused") { // so that there is something to mend of each kind
 		case 0:
 			at := plan.Targets{Where: []string{where}, Plain: true}
-			w.keep(func(d *plan.Desk) (*plan.Plan, error) {
+			w.keep(func(d *plan.Planner) (*plan.Plan, error) {
 				return entry.Give(d, entry.Entry{Kind: rule.Deny, Who: who, What: "read"}, at)
 			})
-			w.keep(func(d *plan.Desk) (*plan.Plan, error) {
+			w.keep(func(d *plan.Planner) (*plan.Plan, error) {
 				return entry.Give(d, entry.Entry{Who: "everyone@", What: "full"}, at)
 			})
 		case 1:
-			w.keep(func(d *plan.Desk) (*plan.Plan, error) {
+			w.keep(func(d *plan.Planner) (*plan.Plan, error) {
 				return entry.Give(d, entry.Entry{Kind: rule.Deny, Who: "g1", What: "full", Share: true, Scope: rule.Here}, plan.Targets{Where: []string{"//box/all"}})
 			})
 		case 2:
 			share := plan.Targets{Where: []string{"//box/all"}}
-			kept := w.keep(func(d *plan.Desk) (*plan.Plan, error) {
+			kept := w.keep(func(d *plan.Planner) (*plan.Plan, error) {
 				return entry.Replace(d, entry.Entry{Who: "everyone@", What: "read", Share: true, Scope: rule.Here}, share)
 			})
 			if kept == 0 { // the share is gone
 				break
 			}
-			w.keep(func(d *plan.Desk) (*plan.Plan, error) {
+			w.keep(func(d *plan.Planner) (*plan.Plan, error) {
 				return entry.Give(d, entry.Entry{Who: "everyone@", What: "full"}, plan.Targets{Where: []string{where}, Plain: true})
 			})
 			where = "//box/all" + strings.TrimPrefix(where, "box:/srv")
 		}
 		if rapid.IntRange(0, 2).Draw(rt, "a group has it") == 0 {
-			w.keep(func(d *plan.Desk) (*plan.Plan, error) {
+			w.keep(func(d *plan.Planner) (*plan.Plan, error) {
 				return entry.Give(d, entry.Entry{Who: "g3", What: "full"}, plan.Targets{Where: []string{paths[0]}, Plain: true})
 			})
 		}
@@ -524,7 +524,7 @@ func TestMendsGiveWhatTheySay(t *testing.T) {
 				require.NoError(rt, w.e.Private(ctx, func(p *estate.Estate) error {
 					in := &world{t: rt, e: p, users: w.users, who: w.who}
 					for _, s := range x.Steps {
-						require.NotZero(rt, in.keep(func(d *plan.Desk) (*plan.Plan, error) { return review.Do(d, s) }), s.Said())
+						require.NotZero(rt, in.keep(func(d *plan.Planner) (*plan.Plan, error) { return review.Do(d, s) }), s.Said())
 					}
 					var level right.Level
 					require.NoError(rt, p.View(ctx, func(tx *estate.Tx) (err error) {
@@ -678,17 +678,17 @@ func TestStrippedAndSwappedIsNowhere(t *testing.T) {
 			return out
 		}
 		if paths, _ := w.all(); len(paths) > 0 && rapid.Bool().Draw(rt, "stale") { // what a creator got, and another owns now
-			w.keep(func(d *plan.Desk) (*plan.Plan, error) {
+			w.keep(func(d *plan.Planner) (*plan.Plan, error) {
 				return entry.Give(d, entry.Entry{What: "edit", Who: "creator@"}, plan.Targets{Where: []string{paths[0]}, Plain: true})
 			})
 			at := plan.Targets{Where: []string{rapid.SampledFrom(paths).Draw(rt, "given away")}, Plain: true}
-			w.keep(func(d *plan.Desk) (*plan.Plan, error) {
+			w.keep(func(d *plan.Planner) (*plan.Plan, error) {
 				return entry.Own(d, rapid.SampledFrom(w.users).Draw(rt, "to own"), false, at)
 			})
 		}
 		if paths, _ := w.all(); len(paths) > 0 && rapid.Bool().Draw(rt, "watched") {
 			at := plan.Targets{Where: []string{rapid.SampledFrom(paths).Draw(rt, "watched place")}, Plain: true}
-			w.keep(func(d *plan.Desk) (*plan.Plan, error) {
+			w.keep(func(d *plan.Planner) (*plan.Plan, error) {
 				return entry.Watch(d, entry.Entry{Who: who, What: "delete", On: rule.Flags(0x40)}, at)
 			})
 		}
@@ -698,10 +698,10 @@ func TestStrippedAndSwappedIsNowhere(t *testing.T) {
 		}
 		if rapid.Bool().Draw(rt, "swap") {
 			to := rapid.SampledFrom(w.who[:8]).Draw(rt, "to")
-			if _, err := w.work(func(d *plan.Desk) (*plan.Plan, error) { return entry.Swap(d, who, to, "") }); err != nil {
+			if _, err := w.work(func(d *plan.Planner) (*plan.Plan, error) { return entry.Swap(d, who, to, "") }); err != nil {
 				return
 			}
-			w.keep(func(d *plan.Desk) (*plan.Plan, error) { return entry.Swap(d, who, to, "") })
+			w.keep(func(d *plan.Planner) (*plan.Plan, error) { return entry.Swap(d, who, to, "") })
 			for _, u := range uses(who) {
 				require.Equal(rt, "holder", u.As, "%s swapped for %s: %+v", who, to, u)
 			}
@@ -711,17 +711,17 @@ func TestStrippedAndSwappedIsNowhere(t *testing.T) {
 			if owner == who {
 				return
 			}
-			_, err := w.work(func(d *plan.Desk) (*plan.Plan, error) { return entry.Strip(d, []string{who}, "", owner) })
+			_, err := w.work(func(d *plan.Planner) (*plan.Plan, error) { return entry.Strip(d, []string{who}, "", owner) })
 			require.NoError(rt, err)
-			w.keep(func(d *plan.Desk) (*plan.Plan, error) { return entry.Strip(d, []string{who}, "", owner) })
+			w.keep(func(d *plan.Planner) (*plan.Plan, error) { return entry.Strip(d, []string{who}, "", owner) })
 			require.Empty(rt, uses(who), "%s", who)
 			met["stripped"]++
 		}
 		if before := w.state(); len(before) > 0 {
-			kept := w.keep(func(d *plan.Desk) (*plan.Plan, error) { return entry.Like(d, w.users[0], w.users[1]) })
+			kept := w.keep(func(d *plan.Planner) (*plan.Plan, error) { return entry.Like(d, w.users[0], w.users[1]) })
 			if kept != 0 {
 				met["like"]++
-				p, err := w.work(func(d *plan.Desk) (*plan.Plan, error) { return entry.Like(d, w.users[0], w.users[1]) })
+				p, err := w.work(func(d *plan.Planner) (*plan.Plan, error) { return entry.Like(d, w.users[0], w.users[1]) })
 				require.NoError(rt, err)
 				require.False(rt, p.Changes(), "who is like another stays so: %+v", p.Edits)
 				require.NoError(rt, w.e.View(ctx, func(tx *estate.Tx) error {
@@ -732,7 +732,7 @@ func TestStrippedAndSwappedIsNowhere(t *testing.T) {
 					require.ElementsMatch(rt, tx.GroupsOf(a.ID), tx.GroupsOf(b.ID))
 					return err
 				}))
-				w.keep(func(d *plan.Desk) (*plan.Plan, error) { return undo.Undo(d, kept, false) })
+				w.keep(func(d *plan.Planner) (*plan.Plan, error) { return undo.Undo(d, kept, false) })
 				require.Equal(rt, before, w.state())
 			}
 		}

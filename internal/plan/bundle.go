@@ -14,7 +14,7 @@ import (
 // them, beside what else a plan changes, so that all of it is one plan with
 // one impact.
 type Bundle struct {
-	d      *Desk
+	d      *Planner
 	P      *Plan
 	items  []bundled[estate.Target]
 	at     map[int64]int
@@ -32,7 +32,7 @@ type bundled[T any] struct {
 	edits []*ItemEdit
 }
 
-func (d *Desk) Bundle(p *Plan) *Bundle {
+func (d *Planner) Bundle(p *Plan) *Bundle {
 	return &Bundle{d: d, P: p, at: map[int64]int{}, over: map[int64]int{}}
 }
 
@@ -130,7 +130,7 @@ func chainPosix(edits []*ItemEdit, r, up *posix.Rules, dated estate.Dated) (*pos
 		} else {
 			dated = Still(dated, is)
 		}
-		r = after.Settled(r).(*posix.Rules)
+		r = after.Normalized(r).(*posix.Rules)
 	}
 	return r, dated, nil
 }

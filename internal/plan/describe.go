@@ -12,9 +12,9 @@ import (
 )
 
 // describe puts into words of the entry language what a plan alters.
-func (d *Desk) describe(p *Plan) {
+func (d *Planner) describe(p *Plan) {
 	w := &p.Work
-	f := w.Forest
+	f := w.Partition
 	add := func(e Edit) {
 		if len(e.Lines) > 0 {
 			p.Edits = append(p.Edits, e)
@@ -24,7 +24,7 @@ func (d *Desk) describe(p *Plan) {
 		add(ServerLines(e))
 	}
 	papers := func() {
-		for _, e := range w.Papers {
+		for _, e := range w.Records {
 			add(e.Edit)
 		}
 	}
@@ -73,7 +73,7 @@ func (d *Desk) describe(p *Plan) {
 	}
 	for _, n := range w.Named {
 		node := &f.Nodes[n]
-		e := Edit{Kind: "item", Where: d.Where(p, n), Items: node.Items, Lines: d.Turned(node.Before, node.After, node.Folder, nil, nil)}
+		e := Edit{Kind: "item", Where: d.Where(p, n), Items: node.Items, Lines: d.Diff(node.Before, node.After, node.Folder, nil, nil)}
 		for _, x := range dates[n] {
 			e.Lines = append(e.Lines, d.dateLines(x.Before, x.After, x.Folder, lists(node.Before), lists(node.After))...)
 			if after := lists(node.After); after != nil { // a last day that goes with its entry
@@ -89,7 +89,7 @@ func (d *Desk) describe(p *Plan) {
 	if w.Renews {
 		for i := range f.Nodes {
 			if n := &f.Nodes[i]; n.Changed() && !w.IsNamed[i] && n.Before != nil && n.After != nil {
-				add(Edit{Kind: "item", Where: d.Where(p, i), Items: n.Items, Below: true, Lines: d.Turned(n.Before, n.After, n.Folder, nil, nil)})
+				add(Edit{Kind: "item", Where: d.Where(p, i), Items: n.Items, Below: true, Lines: d.Diff(n.Before, n.After, n.Folder, nil, nil)})
 			}
 		}
 	}
@@ -105,15 +105,15 @@ func (d *Desk) describe(p *Plan) {
 	}
 }
 
-// Turned lists what differs between two descriptors; nil: not there.
-func (d *Desk) Turned(from, to rule.Any, folder bool, was, is estate.Dated) (lines []Line) {
+// Diff lists what differs between two descriptors; nil: not there.
+func (d *Planner) Diff(from, to rule.Any, folder bool, was, is estate.Dated) (lines []Line) {
 	if from == to {
 		return nil
 	}
 	_, x := from.(*posix.Rules)
 	_, y := to.(*posix.Rules)
 	if x || y {
-		return d.TurnedPosix(from, to)
+		return d.DiffPosix(from, to)
 	}
 	before, after := Desc(from), Desc(to)
 	lang := ask.Language(d.T)
@@ -185,7 +185,7 @@ func lists(a rule.Any) *rule.Descriptor {
 }
 
 // EntryText writes an entry, its account by name where a number stands for one.
-func (d *Desk) EntryText(e rule.Entry, folder bool) string {
+func (d *Planner) EntryText(e rule.Entry, folder bool) string {
 	e.Who = d.T.AccountOf(e.Who)
 	return ask.Language(d.T).Write(e, folder)
 }
@@ -199,7 +199,7 @@ func anyOf(d *rule.Descriptor) rule.Any {
 }
 
 // dateLines tells of last days; those of entries that go or come are told with them.
-func (d *Desk) dateLines(was, is estate.Dated, folder bool, before, after *rule.Descriptor) (lines []Line) {
+func (d *Planner) dateLines(was, is estate.Dated, folder bool, before, after *rule.Descriptor) (lines []Line) {
 	for _, e := range union(was, is) {
 		u, had := was[e]
 		v, has := is[e]
@@ -257,7 +257,7 @@ func ServerLines(e ServerEdit) Edit {
 // directory's first ones are hundreds of thousands.
 const mostTold = 20_000
 
-func (d *Desk) AccountLines(e AccountEdit) Edit {
+func (d *Planner) AccountLines(e AccountEdit) Edit {
 	switch {
 	case e.Before == nil:
 		return Edit{Kind: "account", Where: fmt.Sprintf("%s %s", e.After.Kind, e.After.Name), Lines: []Line{{Sign: "comes", What: "account", Text: e.After.ID.String()}}}
@@ -290,7 +290,7 @@ func (d *Desk) AccountLines(e AccountEdit) Edit {
 	return out
 }
 
-func (d *Desk) memberLines(e MemberEdit) Edit {
+func (d *Planner) memberLines(e MemberEdit) Edit {
 	out := Edit{Kind: "membership", Where: "group " + d.AccountName(*e.Group)}
 	line := Line{Sign: "comes", What: "membership", Text: d.AccountName(*e.Member)}
 	until := func(m *estate.Membership) string {
@@ -317,7 +317,7 @@ func (d *Desk) memberLines(e MemberEdit) Edit {
 }
 
 // AccountName names an account as entries do; one that is only coming by its own name.
-func (d *Desk) AccountName(a account) string {
+func (d *Planner) AccountName(a account) string {
 	if _, ok := d.T.Account(a.ID); ok {
 		return d.T.Name(a.ID)
 	}
@@ -342,7 +342,7 @@ func admissionLines(e ShareEdit) (lines []Line) {
 	return lines
 }
 
-func (d *Desk) shareLines(e ShareEdit, dates []DateEdit) Edit {
+func (d *Planner) shareLines(e ShareEdit, dates []DateEdit) Edit {
 	either := e.After
 	if either == nil {
 		either = e.Before
@@ -379,7 +379,7 @@ func (d *Desk) shareLines(e ShareEdit, dates []DateEdit) Edit {
 			was, is = x.Before, x.After
 		}
 	}
-	out.Lines = append(out.Lines, d.Turned(anyOf(before), anyOf(after), false, was, is)...)
+	out.Lines = append(out.Lines, d.Diff(anyOf(before), anyOf(after), false, was, is)...)
 	if after != nil {
 		out.Lines = append(out.Lines, d.dateLines(was, is, false, before, after)...)
 	}

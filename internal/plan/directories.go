@@ -24,12 +24,12 @@ type Directory struct {
 
 // Directories lists the directories, oldest first.
 func Directories(t *estate.Tx) ([]Directory, error) {
-	return PapersAs[Directory](t, estate.DirectoryPaper)
+	return RecordsAs[Directory](t, estate.DirectoryRecord)
 }
 
 // DirectoryNamed finds a directory.
 func DirectoryNamed(t *estate.Tx, name string) (*Directory, error) {
-	x, err := PaperAs[Directory](t, estate.DirectoryPaper, name)
+	x, err := RecordAs[Directory](t, estate.DirectoryRecord, name)
 	if err != nil || x != nil {
 		return x, err
 	}
@@ -45,53 +45,53 @@ func DirectoryNamed(t *estate.Tx, name string) (*Directory, error) {
 }
 
 // AddDirectory writes down a directory. Nobody comes by that alone.
-func (d *Desk) AddDirectory(x Directory) (*Plan, error) {
-	p := d.Begin("directory %s added", x.Name)
+func (d *Planner) AddDirectory(x Directory) (*Plan, error) {
+	p := d.NewPlan("directory %s added", x.Name)
 	p.Asks = false
 	if err := estate.GoodName("directory", x.Name); err != nil {
 		return nil, err
 	}
-	if d.T.Paper(estate.DirectoryPaper, x.Name) != "" {
+	if d.T.Record(estate.DirectoryRecord, x.Name) != "" {
 		return nil, &estate.Refused{Why: fmt.Sprintf("there is a directory %q already", x.Name), Do: "tarnwold directory remove " + x.Name}
 	}
 	e := Edit{Kind: "directory", Where: "directory " + x.Name, Lines: []Line{{Sign: "comes", What: "directory", Text: "shape " + x.Shape.Name}}}
-	if err := p.Paper(estate.DirectoryPaper, x.Name, "", x, e); err != nil {
+	if err := p.SetRecord(estate.DirectoryRecord, x.Name, "", x, e); err != nil {
 		return nil, err
 	}
-	p.Work.Read = &Reading{Directory: x.Name} // another of that name may have been read before
-	return d.Finish(p)
+	p.Work.Cursor = &SyncCursor{Directory: x.Name} // another of that name may have been read before
+	return d.Evaluate(p)
 }
 
 // RemoveDirectory forgets a directory. Its people stay, and are the estate's own.
-func (d *Desk) RemoveDirectory(name string) (*Plan, error) {
+func (d *Planner) RemoveDirectory(name string) (*Plan, error) {
 	x, err := DirectoryNamed(d.T, name)
 	if err != nil {
 		return nil, err
 	}
-	p := d.Begin("directory %s removed", x.Name)
+	p := d.NewPlan("directory %s removed", x.Name)
 	p.Asks = false
-	if err := p.Paper(estate.DirectoryPaper, x.Name, d.T.Paper(estate.DirectoryPaper, name), nil, Edit{Kind: "directory", Where: "directory " + x.Name, Lines: []Line{{Sign: "goes", What: "directory"}}}); err != nil {
+	if err := p.SetRecord(estate.DirectoryRecord, x.Name, d.T.Record(estate.DirectoryRecord, name), nil, Edit{Kind: "directory", Where: "directory " + x.Name, Lines: []Line{{Sign: "goes", What: "directory"}}}); err != nil {
 		return nil, err
 	}
 	d.T.EachParticular(func(was *estate.Particular) {
 		if store.Key(was.Directory) != store.Key(x.Name) || err != nil {
 			return
 		}
-		is := was.Particulars
+		is := was.Metadata
 		is.Directory, is.Entry = "", ""
-		e := Edit{Kind: "account", Where: d.ParticularsOf(was.ID.String()), Lines: []Line{{Sign: "goes", What: "entry", Text: "in a directory: " + was.Entry}}}
-		err = p.Particulars(was.ID, was.Body, was.Particulars, is, e)
+		e := Edit{Kind: "account", Where: d.MetadataOf(was.ID.String()), Lines: []Line{{Sign: "goes", What: "entry", Text: "in a directory: " + was.Entry}}}
+		err = p.SetMetadata(was.ID, was.Body, was.Metadata, is, e)
 	})
 	if err != nil {
 		return nil, err
 	}
-	return d.Finish(p)
+	return d.Evaluate(p)
 }
 
 // Kept is an account that a directory has, and what is written down of it.
 type Kept struct {
 	acc.Account
-	estate.Particulars
+	estate.Metadata
 }
 
 // KeptIn lists everybody a directory has, and who it had and rules still name.
@@ -101,7 +101,7 @@ func KeptIn(t *estate.Tx, directory string) (out []Kept) {
 			return
 		}
 		if a, ok := t.Account(p.ID); ok {
-			out = append(out, Kept{a, p.Particulars})
+			out = append(out, Kept{a, p.Metadata})
 		}
 	})
 	return out
@@ -125,13 +125,13 @@ const OriginDirectory = "directory "
 
 // TookIn tells whether a change took in what a directory had, or took that back,
 // or made it again: its words, which anybody may choose, have no part in that.
-func (d *Desk) TookIn(change int64, origins ...string) bool {
+func (d *Planner) TookIn(change int64, origins ...string) bool {
 	for change != 0 {
 		is := d.T.Origin(change)
 		if slices.ContainsFunc(origins, func(o string) bool { return strings.HasPrefix(is, o) }) {
 			return true
 		}
-		r, err := d.T.Record(change)
+		r, err := d.T.ChangeNumbered(change)
 		if err != nil {
 			return false
 		}
@@ -147,22 +147,22 @@ const OriginPeople = "people"
 // changed there too where it was added so, and are refused else, as its accounts'
 // going is: the next sync would take it back. Taking back what came from it is the
 // estate's affair alone, and what a directory or a server told is so already.
-func (d *Desk) elsewhere(p *Plan) error {
+func (d *Planner) elsewhere(p *Plan) error {
 	w := &p.Work
 	if w.FromDirectory || p.IsSo || len(w.Members) == 0 && len(w.Accounts) == 0 || d.TookIn(p.Undoes, OriginDirectory) {
 		return nil
 	}
 	known := map[string]*Directory{}
-	of := d.T.ParticularsOf
+	of := d.T.MetadataOf
 	if len(w.Members)+len(w.Accounts) >= ManyPeople {
-		all := map[ID]Particulars{}
-		d.T.EachParticular(func(p *estate.Particular) { all[p.ID] = p.Particulars })
-		of = func(id ID) Particulars { return all[id] }
+		all := map[ID]Metadata{}
+		d.T.EachParticular(func(p *estate.Particular) { all[p.ID] = p.Metadata })
+		of = func(id ID) Metadata { return all[id] }
 	}
-	kept := func(a account) (Particulars, *Directory, error) {
+	kept := func(a account) (Metadata, *Directory, error) {
 		at := of(a.ID)
 		if at.Directory == "" || at.Why == GoneWhy {
-			return Particulars{}, nil, nil
+			return Metadata{}, nil, nil
 		}
 		x := known[at.Directory]
 		if x == nil {
@@ -174,7 +174,7 @@ func (d *Desk) elsewhere(p *Plan) error {
 		}
 		return at, x, nil
 	}
-	refused := func(a account, at Particulars) error {
+	refused := func(a account, at Metadata) error {
 		return &estate.Refused{Why: fmt.Sprintf("%s is kept in directory %s, as %s; what is changed here alone the next sync would take back", d.T.Name(a.ID), at.Directory, at.Entry),
 			Do: fmt.Sprintf("change it there, and then: tarnwold directory sync %s", at.Directory)}
 	}

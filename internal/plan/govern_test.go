@@ -189,11 +189,11 @@ func TestLaidAndLifted(t *testing.T) {
 		if len(paths) == 0 || !slices.Contains(paths, "box:/srv") {
 			return
 		}
-		w.keep(func(d *plan.Desk) (*plan.Plan, error) { return policies.LiftPolicy(d, "season", nil) })
+		w.keep(func(d *plan.Planner) (*plan.Plan, error) { return policies.LiftPolicy(d, "season", nil) })
 		before := w.state()
 		pol := w.policy(paths)
 		access := w.access()
-		p, err := w.work(func(d *plan.Desk) (*plan.Plan, error) {
+		p, err := w.work(func(d *plan.Planner) (*plan.Plan, error) {
 			p, _, err := policies.LayPolicy(d, pol, []string{"box:/srv"})
 			return p, err
 		})
@@ -207,7 +207,7 @@ func TestLaidAndLifted(t *testing.T) {
 		require.Empty(rt, w.drift().Lines, pol.Text)
 		require.False(rt, w.unmet(pol), pol.Text)
 
-		p, err = w.work(func(d *plan.Desk) (*plan.Plan, error) { p, _, err := policies.LayPolicy(d, pol, nil); return p, err })
+		p, err = w.work(func(d *plan.Planner) (*plan.Plan, error) { p, _, err := policies.LayPolicy(d, pol, nil); return p, err })
 		require.NoError(rt, err)
 		require.False(rt, p.Changes(), "laid again it is laid already: %v", p.Edits)
 
@@ -219,16 +219,18 @@ func TestLaidAndLifted(t *testing.T) {
 			switch kind {
 			case "take":
 				if len(b.Entries) > 0 {
-					w.keep(func(d *plan.Desk) (*plan.Plan, error) { return entry.Take(d, entry.Taking{Who: b.Entries[0].Who}, at) })
+					w.keep(func(d *plan.Planner) (*plan.Plan, error) {
+						return entry.Take(d, entry.Taking{Who: b.Entries[0].Who}, at)
+					})
 				}
 			case "own":
-				w.keep(func(d *plan.Desk) (*plan.Plan, error) {
+				w.keep(func(d *plan.Planner) (*plan.Plan, error) {
 					return entry.Own(d, rapid.SampledFrom(w.users).Draw(rt, "to"), false, at)
 				})
 			case "unseal":
-				w.keep(func(d *plan.Desk) (*plan.Plan, error) { return entry.Unseal(d, rapid.Bool().Draw(rt, "clear"), at) })
+				w.keep(func(d *plan.Planner) (*plan.Plan, error) { return entry.Unseal(d, rapid.Bool().Draw(rt, "clear"), at) })
 			case "give":
-				w.keep(func(d *plan.Desk) (*plan.Plan, error) {
+				w.keep(func(d *plan.Planner) (*plan.Plan, error) {
 					return entry.Give(d, entry.Entry{Who: b.Entries[0].Who, What: "pass"}, at)
 				})
 			default:
@@ -237,7 +239,7 @@ func TestLaidAndLifted(t *testing.T) {
 				}
 			}
 			laid := false
-			require.NoError(rt, w.e.View(ctx, func(tx *estate.Tx) error { laid = tx.Paper(estate.PolicyPaper, "season") != ""; return nil }))
+			require.NoError(rt, w.e.View(ctx, func(tx *estate.Tx) error { laid = tx.Record(estate.PolicyRecord, "season") != ""; return nil }))
 			if !laid {
 				return
 			}
@@ -254,11 +256,11 @@ func TestLaidAndLifted(t *testing.T) {
 		}
 		if rapid.Bool().Draw(rt, "another version") {
 			v2 := w.policy(paths)
-			if w.keep(func(d *plan.Desk) (*plan.Plan, error) { p, _, err := policies.LayPolicy(d, v2, nil); return p, err }) != 0 {
+			if w.keep(func(d *plan.Planner) (*plan.Plan, error) { p, _, err := policies.LayPolicy(d, v2, nil); return p, err }) != 0 {
 				again++
 				require.Empty(rt, w.drift().Lines, "%s\n%s", pol.Text, v2.Text)
 				require.False(rt, w.unmet(v2), "%s\n%s", pol.Text, v2.Text)
-				require.NotZero(rt, w.keep(func(d *plan.Desk) (*plan.Plan, error) { return policies.LiftPolicy(d, "season", nil) }), "%v", w.refused)
+				require.NotZero(rt, w.keep(func(d *plan.Planner) (*plan.Plan, error) { return policies.LiftPolicy(d, "season", nil) }), "%v", w.refused)
 				if w.posix { // what is handed on below isn't told apart from what was there
 					return
 				}
@@ -266,7 +268,7 @@ func TestLaidAndLifted(t *testing.T) {
 				return
 			}
 		}
-		require.NotZero(rt, w.keep(func(d *plan.Desk) (*plan.Plan, error) { return policies.LiftPolicy(d, "season", nil) }), "%v", w.refused)
+		require.NotZero(rt, w.keep(func(d *plan.Planner) (*plan.Plan, error) { return policies.LiftPolicy(d, "season", nil) }), "%v", w.refused)
 		require.Equal(rt, before, w.state(), pol.Text)
 	})
 	t.Log(laid, again, off, within)
@@ -329,7 +331,7 @@ func TestAcceptedIsWhatWasAsked(t *testing.T) {
 		}
 		var r *request.Request
 		before := w.access()
-		if w.keep(func(d *plan.Desk) (p *plan.Plan, err error) {
+		if w.keep(func(d *plan.Planner) (p *plan.Plan, err error) {
 			p, r, err = request.Ask(d, who, level, where, "to see", until)
 			return p, err
 		}) == 0 {
@@ -337,7 +339,7 @@ func TestAcceptedIsWhatWasAsked(t *testing.T) {
 			return
 		}
 		require.Equal(rt, before, w.access(), "asking opens nothing")
-		again, err := w.work(func(d *plan.Desk) (p *plan.Plan, err error) {
+		again, err := w.work(func(d *plan.Planner) (p *plan.Plan, err error) {
 			p, _, err = request.Ask(d, who, level, where, "to see", until)
 			return p, err
 		})
@@ -355,7 +357,7 @@ func TestAcceptedIsWhatWasAsked(t *testing.T) {
 				m = &got.Mending.Mends[i]
 			}
 		}
-		p, err := w.work(func(d *plan.Desk) (*plan.Plan, error) { return request.Accept(d, r.Number, m) })
+		p, err := w.work(func(d *plan.Planner) (*plan.Plan, error) { return request.Accept(d, r.Number, m) })
 		require.NoError(rt, err)
 		_, err = w.e.Change(ctx, p.Meta("test"), p.Keep)
 		require.NoError(rt, err)
@@ -415,16 +417,16 @@ func TestFindingsAreSo(t *testing.T) {
 			at := plan.Targets{Where: []string{rapid.SampledFrom(paths).Draw(rt, "where")}, Plain: true}
 			who := rapid.SampledFrom([]string{dead.String(), "u0", "g1", "g3", "empty"}).Draw(rt, "who")
 			if who == "empty" {
-				w.keep(func(d *plan.Desk) (*plan.Plan, error) {
+				w.keep(func(d *plan.Planner) (*plan.Plan, error) {
 					return people.AddAccounts(d, []string{"empty"}, people.NewAccount{Kind: acc.Group, POSIX: acc.NoPOSIX})
 				})
 			}
 			kind := rapid.SampledFrom([]rule.Kind{rule.Allow, rule.Deny}).Draw(rt, "kind")
-			w.keep(func(d *plan.Desk) (*plan.Plan, error) {
+			w.keep(func(d *plan.Planner) (*plan.Plan, error) {
 				return entry.Give(d, entry.Entry{Kind: kind, Who: who, What: "edit"}, at)
 			})
 		}
-		w.keep(func(d *plan.Desk) (*plan.Plan, error) {
+		w.keep(func(d *plan.Planner) (*plan.Plan, error) {
 			return servers.AddLevel(d, "odd", "read-acl,write-acl", "", "")
 		})
 		var found []findings.Finding
@@ -447,7 +449,7 @@ func TestFindingsAreSo(t *testing.T) {
 				for _, id := range tx.Subtree(top, 10_000) {
 					p := tx.Place(id)
 					x := tx.Of(p.Strand).Listed()
-					if up := tx.Above(p); len(up) > 0 && x.Stale(up[0].Listed(), p.Folder) {
+					if up := tx.Above(p); len(up) > 0 && x.StaleUnder(up[0].Listed(), p.Folder) {
 						want["stale"]++
 					}
 					if x.Rules.Misplaced() >= 0 {
@@ -488,13 +490,13 @@ func TestFindingsAreSo(t *testing.T) {
 			tried++
 			require.NoError(rt, w.e.Private(ctx, func(p *estate.Estate) error {
 				in := &world{t: rt, e: p, users: w.users, who: w.who}
-				in.keep(func(d *plan.Desk) (*plan.Plan, error) { return review.MendAll(d, []findings.Finding{f}) })
+				in.keep(func(d *plan.Planner) (*plan.Plan, error) { return review.MendAll(d, []findings.Finding{f}) })
 				require.Equal(rt, before, in.access(), "%s: %s %s, because of %s\n%s", f.Kind, f.Where, f.What, f.Other, state)
 				return nil
 			}))
 		}
 		var left []findings.Finding
-		p, err := w.work(func(d *plan.Desk) (p *plan.Plan, err error) {
+		p, err := w.work(func(d *plan.Planner) (p *plan.Plan, err error) {
 			p, left, err = review.MendFindings(d, found)
 			return p, err
 		})

@@ -37,8 +37,8 @@ func Made(parent rule.Any, folder bool, m verdict.Maker, tr *verdict.Traits) rul
 // handDown gives what is below folders whose default lists a plan changes what
 // those give more, and takes what they give no more: on a POSIX tree nothing
 // of that comes by itself to what is there.
-func (d *Desk) handDown(p *Plan, hands, back map[int]bool, each map[int][]func(*posix.Rules) *posix.Rules) error {
-	f := p.Work.Forest
+func (d *Planner) handDown(p *Plan, hands, back map[int]bool, each map[int][]func(*posix.Rules) *posix.Rules) error {
+	f := p.Work.Partition
 	type turn struct {
 		from, to *posix.Rules
 		give     func(*posix.Rules) *posix.Rules // in their place
@@ -87,9 +87,9 @@ func (d *Desk) handDown(p *Plan, hands, back map[int]bool, each map[int][]func(*
 	return f.Work(d.Ctx)
 }
 
-// TurnedPosix tells what differs between two items' rules where one at least is
+// DiffPosix tells what differs between two items' rules where one at least is
 // of a POSIX tree.
-func (d *Desk) TurnedPosix(from, to rule.Any) (lines []Line) {
+func (d *Planner) DiffPosix(from, to rule.Any) (lines []Line) {
 	before, _ := from.(*posix.Rules)
 	after, _ := to.(*posix.Rules)
 	name := func(id ID) string { return d.T.PosixName(id) }

@@ -7,7 +7,7 @@ import (
 	"tarnwold/internal/estate"
 )
 
-// Enough is from how many new ones on accounts, memberships and papers are put in
+// Enough is from how many new ones on accounts, memberships and records are put in
 // many at a time.
 var Enough = 64
 
@@ -100,21 +100,21 @@ func (w *work) keepPeople(t *estate.Tx) {
 	}
 }
 
-// keepPapers stores what is written down.
-func (w *work) keepPapers(t *estate.Tx) {
-	var fresh []estate.Paper
-	for i := range w.Papers {
-		if e := &w.Papers[i]; e.Before == "" && e.Row == 0 && e.Number == 0 && e.After != "" {
-			fresh = append(fresh, estate.Paper{Kind: e.Kind, Name: e.Name, Body: e.After})
+// keepRecords stores what is written down.
+func (w *work) keepRecords(t *estate.Tx) {
+	var fresh []estate.Record
+	for i := range w.Records {
+		if e := &w.Records[i]; e.Before == "" && e.Row == 0 && e.Number == 0 && e.After != "" {
+			fresh = append(fresh, estate.Record{Kind: e.Kind, Name: e.Name, Body: e.After})
 		}
 	}
 	bulk := len(fresh) >= Enough
-	for i := range w.Papers {
-		if e := &w.Papers[i]; !bulk || e.Before != "" || e.Row != 0 || e.Number != 0 || e.After == "" {
+	for i := range w.Records {
+		if e := &w.Records[i]; !bulk || e.Before != "" || e.Row != 0 || e.Number != 0 || e.After == "" {
 			e.keep(t)
 		}
 	}
 	if bulk {
-		t.AddPapers(fresh)
+		t.AddRecords(fresh)
 	}
 }

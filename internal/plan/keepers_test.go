@@ -29,12 +29,14 @@ func TestOnlyKeepersChangeWhatIsKept(t *testing.T) {
 		kept := map[string]bool{}
 		for range rapid.IntRange(1, 2).Draw(rt, "kept places") {
 			of := rapid.SampledFrom(paths).Draw(rt, "kept")
-			if w.keep(func(d *plan.Desk) (*plan.Plan, error) { return keeper.AddKeeper(d, "u0", []string{of}) }) != 0 {
+			if w.keep(func(d *plan.Planner) (*plan.Plan, error) { return keeper.AddKeeper(d, "u0", []string{of}) }) != 0 {
 				kept[of] = true
 			}
 		}
 		group := fmt.Sprint("g", rapid.IntRange(0, 3).Draw(rt, "kept group"))
-		w.keep(func(d *plan.Desk) (*plan.Plan, error) { return keeper.AddKeeper(d, "u0", []string{"group:" + group}) })
+		w.keep(func(d *plan.Planner) (*plan.Plan, error) {
+			return keeper.AddKeeper(d, "u0", []string{"group:" + group})
+		})
 		members := func() (names []string) {
 			require.NoError(rt, w.e.View(ctx, func(tx *estate.Tx) error {
 				g, err := tx.Named(group, acc.Group)

@@ -7,12 +7,12 @@ import (
 )
 
 // Went makes a plan take items out, with all that is below them.
-func (d *Desk) Went(p *Plan, tops []estate.Target) error {
+func (d *Planner) Went(p *Plan, tops []estate.Target) error {
 	if len(tops) == 0 {
 		return nil
 	}
-	added := p.Work.Forest
-	p.Work.Forest = nil
+	added := p.Work.Partition
+	p.Work.Partition = nil
 	if err := d.Gone(p, tops, "item"); err != nil {
 		return err
 	}
@@ -25,7 +25,7 @@ func (d *Desk) Went(p *Plan, tops []estate.Target) error {
 		return d.T.Err()
 	}
 	// What came stands beside what went.
-	shift := p.Work.Forest.Append(added)
+	shift := p.Work.Partition.Append(added)
 	for i := range p.Work.Roots {
 		p.Work.Roots[i].Node += shift
 	}
@@ -36,19 +36,19 @@ func (d *Desk) Went(p *Plan, tops []estate.Target) error {
 }
 
 // Gone marks items and all below them as removed.
-func (d *Desk) Gone(p *Plan, tops []estate.Target, kind string) error {
+func (d *Planner) Gone(p *Plan, tops []estate.Target, kind string) error {
 	if len(tops) == 0 {
 		return nil
 	}
-	carve := d.T.Carve
+	carve := d.T.Partition
 	if p.Work.Everywhere {
-		carve = d.T.CarveAll
+		carve = d.T.PartitionAll
 	}
 	f, err := carve([]estate.Group{{Targets: tops}})
 	if err != nil {
 		return err
 	}
-	p.Work.Forest = f
+	p.Work.Partition = f
 	top := map[int]bool{}
 	for _, x := range tops {
 		top[f.Node(x.Item)] = true

@@ -10,7 +10,7 @@ import (
 )
 
 // Level reads levels and rights joined by commas.
-func (d *Desk) Level(what string) (right.What, error) { return Level(d.T, what) }
+func (d *Planner) Level(what string) (right.What, error) { return Level(d.T, what) }
 
 // Level reads levels and rights joined by commas.
 func Level(t *estate.Tx, what string) (right.What, error) {
@@ -31,7 +31,7 @@ func Level(t *estate.Tx, what string) (right.What, error) {
 }
 
 // Future refuses a day that is past.
-func (d *Desk) Future(u estate.Day) error {
+func (d *Planner) Future(u estate.Day) error {
 	if u != "" && u < d.Today {
 		return &estate.Refused{Why: fmt.Sprintf("%s is past: today is %s", u, d.Today), Do: "say a day that is still to come"}
 	}

@@ -15,10 +15,10 @@ const FewLost = 2
 
 // MayLose says how many hundredths of the people, groups, memberships, shares or
 // items may be gone at once when something is taken in.
-func (d *Desk) MayLose(percent int) { d.mayLose = &percent }
+func (d *Planner) MayLose(percent int) { d.mayLose = &percent }
 
 // LosesMuch warns where more of something is gone than may be.
-func (d *Desk) LosesMuch(p *Plan, what string, lost, of int64) {
+func (d *Planner) LosesMuch(p *Plan, what string, lost, of int64) {
 	most := int64(usualLoss)
 	if d.mayLose != nil {
 		most = int64(*d.mayLose)
@@ -29,7 +29,7 @@ func (d *Desk) LosesMuch(p *Plan, what string, lost, of int64) {
 }
 
 // ItemsOf counts what the estate has of a server.
-func (d *Desk) ItemsOf(s estate.Server) (n int64) {
+func (d *Planner) ItemsOf(s estate.Server) (n int64) {
 	for _, path := range d.T.Tops(s) {
 		if at, err := d.T.At(s, path); err == nil {
 			n += d.T.CountUnder(at.Strand)

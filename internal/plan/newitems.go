@@ -43,13 +43,13 @@ type maker struct {
 // POSIX tree by the umask 022: a narrower one leaves group and others less, and
 // below a default list none counts), and tells where users come to have otherwise
 // than the impact says already.
-func (d *Desk) newItems(p *Plan, routes []impact.Route) {
+func (d *Planner) newItems(p *Plan, routes []impact.Route) {
 	type kind struct {
 		route         int
 		before, after rule.Any
 		gates         [2]string
 	}
-	f := p.Work.Forest
+	f := p.Work.Partition
 	starts := map[int]int{}
 	for i := range routes {
 		r := &routes[i]
@@ -116,7 +116,7 @@ func bitsText(b crowd.Bits) string {
 // gates knows whom folders let through to what is in them, where a server asks
 // every folder above for that.
 type gates struct {
-	f      *estate.Forest
+	f      *estate.Partition
 	routes []impact.Route
 	side   map[[2]int]*gating
 }
@@ -127,7 +127,7 @@ type gating struct {
 	known map[int]crowd.Bits
 }
 
-func newGates(f *estate.Forest, routes []impact.Route) *gates {
+func newGates(f *estate.Partition, routes []impact.Route) *gates {
 	return &gates{f, routes, map[[2]int]*gating{}}
 }
 
@@ -179,7 +179,7 @@ var stranger = verdict.Maker{UID: acc.UID(acc.MostPOSIX), GID: acc.GID(acc.MostP
 
 // newLevels gives each user's level on what a stranger makes in a folder that
 // only gate lets through.
-func (d *Desk) newLevels(way *crowd.Way, parent rule.Any, folder bool, gate crowd.Bits) []string {
+func (d *Planner) newLevels(way *crowd.Route, parent rule.Any, folder bool, gate crowd.Bits) []string {
 	out := make([]string, len(way.People.Users))
 	tr := *way.Traits
 	var child rule.Any
@@ -209,7 +209,7 @@ func (d *Desk) newLevels(way *crowd.Way, parent rule.Any, folder bool, gate crow
 
 // newShift tells how users' levels on new items differ, but where the impact has
 // the same of what is there.
-func (d *Desk) newShift(p *Plan, users []acc.Account, levels [2][]string, folder bool, m *maker) {
+func (d *Planner) newShift(p *Plan, users []acc.Account, levels [2][]string, folder bool, m *maker) {
 	kind := ask.Kind(folder)
 	by := map[[2]string][]string{}
 	var order [][2]string

@@ -39,7 +39,7 @@ func (e *ModelAlone) Error() string {
 
 // Outbound gives what a plan has to write to the real servers its places are
 // on. What only says what is so there already is written nowhere.
-func (d *Desk) Outbound(p *Plan) ([]Outbound, error) {
+func (d *Planner) Outbound(p *Plan) ([]Outbound, error) {
 	if p.IsSo || !p.Changes() {
 		return nil, nil
 	}
@@ -51,7 +51,7 @@ func (d *Desk) Outbound(p *Plan) ([]Outbound, error) {
 		local[s.ID] = l.Kind == LocalKind
 		any = any || linked[s.ID]
 	}
-	if !any || p.Work.Forest == nil {
+	if !any || p.Work.Partition == nil {
 		return nil, d.T.Err()
 	}
 	if err := d.madeThere(p, linked); err != nil {
@@ -73,7 +73,7 @@ func (d *Desk) Outbound(p *Plan) ([]Outbound, error) {
 		put(e.Server, Write{Where: e.After.Address(), Path: e.After.Name,
 			Writing: server.Writing{Share: e.After.Name, OfShare: true, Before: e.Before.Descriptor, To: e.After.Descriptor}})
 	}
-	f := p.Work.Forest
+	f := p.Work.Partition
 	shares := map[int64][]estate.Share{}
 	for n := range f.Nodes {
 		node := &f.Nodes[n]
@@ -173,7 +173,7 @@ func free(s *estate.Share) bool {
 }
 
 // madeThere refuses to make, move or remove items and shares of a real server.
-func (d *Desk) madeThere(p *Plan, linked map[int64]bool) error {
+func (d *Planner) madeThere(p *Plan, linked map[int64]bool) error {
 	w := &p.Work
 	for _, e := range w.Shares {
 		if linked[e.Server.ID] && (e.Before == nil || e.After == nil) {

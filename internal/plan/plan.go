@@ -24,8 +24,8 @@ import (
 	"tarnwold/internal/format"
 )
 
-// Desk is where plans are worked out: one transaction that reads, and who acts.
-type Desk struct {
+// Planner is where plans are worked out: one transaction that reads, and who acts.
+type Planner struct {
 	T     *estate.Tx
 	K     *ask.Asker
 	Ctx   context.Context
@@ -36,15 +36,15 @@ type Desk struct {
 	mayLose  *int // in hundredths; nil: as usual
 }
 
-// New makes a desk.
-func New(t *estate.Tx, actor string) *Desk {
-	return &Desk{T: t, K: ask.New(t), Ctx: t.Context(), Actor: actor, Today: estate.Today()}
+// New makes a planner.
+func New(t *estate.Tx, actor string) *Planner {
+	return &Planner{T: t, K: ask.New(t), Ctx: t.Context(), Actor: actor, Today: estate.Today()}
 }
 
-// On is a desk on what an asker reads.
-func On(k *ask.Asker, actor string) *Desk { return New(k.Tx(), actor) }
+// On is a planner on what an asker reads.
+func On(k *ask.Asker, actor string) *Planner { return New(k.Tx(), actor) }
 
-func (d *Desk) Doing(what string) {
+func (d *Planner) Doing(what string) {
 	if d.Progress != nil {
 		d.Progress(what)
 	}
@@ -111,13 +111,13 @@ type Line struct {
 
 // work is what is kept: data, so that it can be saved, and counted.
 type work struct {
-	Forest  *estate.Forest
-	Roots   []Root
-	Named   []int // nodes the command edits, in order
-	IsNamed map[int]bool
-	Renews  bool // what is mended below is told of too
+	Partition *estate.Partition
+	Roots     []Root
+	Named     []int // nodes the command edits, in order
+	IsNamed   map[int]bool
+	Renews    bool // what is mended below is told of too
 	// everywhere: people, administrators or traits change too, so that the
-	// forest is of everything there is.
+	// partition is of everything there is.
 	Everywhere bool
 	Dates      []DateEdit
 	Shares     []ShareEdit
@@ -134,19 +134,19 @@ type work struct {
 	Deletes    []Deletion
 	Goes       []estate.Server // that go once all that hangs from them is gone
 	Links      []LinkEdit
-	Papers     []PaperEdit
+	Records    []RecordEdit
 	// fromDirectory: it is what a directory has, and not to be changed there.
 	FromDirectory bool
-	Read          *Reading // how far a directory is read with that; nil: none is
-	Told          *Telling // what files of people told; nil: it is no such plan
+	Cursor        *SyncCursor  // how far a directory is read with that; nil: none is
+	Fingerprint   *Fingerprint // what files of people told; nil: it is no such plan
 }
 
 // Read is how far a directory is read once the plan is kept; where it changes
 // nothing, that is to be remembered all the same.
-func (p *Plan) Read() *Reading { return p.Work.Read }
+func (p *Plan) Cursor() *SyncCursor { return p.Work.Cursor }
 
 // Told is what files of people told, where it is such a plan.
-func (p *Plan) Told() *Telling { return p.Work.Told }
+func (p *Plan) Fingerprint() *Fingerprint { return p.Work.Fingerprint }
 
 // People tells whether memberships, administrators or accounts change.
 func (w *work) People() bool {
@@ -167,7 +167,7 @@ type Root struct {
 	Node   int
 	Server estate.Server
 	Path   [2]string
-	// chain: Above of the forest's node is the same on both sides unless Then says otherwise.
+	// chain: Above of the partition's node is the same on both sides unless Then says otherwise.
 }
 
 type DateEdit struct {
@@ -246,10 +246,10 @@ func (p *Plan) Changes() bool {
 	if len(p.Edits) > 0 {
 		return true
 	}
-	if p.Work.Forest == nil {
+	if p.Work.Partition == nil {
 		return false
 	}
-	nodes, _ := p.Work.Forest.Changed()
+	nodes, _ := p.Work.Partition.Changed()
 	return nodes > 0
 }
 
@@ -288,8 +288,8 @@ func (p *Plan) Keep(t *estate.Tx) (string, error) {
 		t.SetAdministrator(s, e.Who.ID, e.On)
 	}
 	w.removePeople(t)
-	if w.Forest != nil {
-		t.Keep(w.Forest)
+	if w.Partition != nil {
+		t.Keep(w.Partition)
 	}
 	ids := make([]int64, len(w.Made))
 	for i, m := range w.Made {
@@ -352,14 +352,14 @@ func (p *Plan) Keep(t *estate.Tx) (string, error) {
 	for _, e := range w.Dates {
 		t.SetDated(e.Of, e.After)
 	}
-	w.keepPapers(t)
-	if w.Read != nil {
-		if err := w.Read.Remember(t); err != nil {
+	w.keepRecords(t)
+	if w.Cursor != nil {
+		if err := w.Cursor.Remember(t); err != nil {
 			return "", err
 		}
 	}
-	if w.Told != nil {
-		told := *w.Told
+	if w.Fingerprint != nil {
+		told := *w.Fingerprint
 		told.Head = p.Head + 1 // this change
 		if err := told.Remember(t); err != nil {
 			return "", err
@@ -380,10 +380,10 @@ func (p *Plan) Keep(t *estate.Tx) (string, error) {
 // Meta gives what the journal is told of the plan.
 func (p *Plan) Meta(command string) estate.Meta {
 	m := estate.Meta{Actor: p.Actor, Command: command, Head: p.Head, Undoes: p.Undoes, Forced: slices.Clone(p.Over),
-		Large: len(p.Work.Accounts)+len(p.Work.Members)+len(p.Work.Papers) >= large}
+		Large: len(p.Work.Accounts)+len(p.Work.Members)+len(p.Work.Records) >= large}
 	switch {
-	case p.Work.Read != nil:
-		m.Origin = OriginDirectory + p.Work.Read.Directory
+	case p.Work.Cursor != nil:
+		m.Origin = OriginDirectory + p.Work.Cursor.Directory
 	case p.Work.FromDirectory:
 		m.Origin = OriginPeople
 	}
@@ -403,11 +403,11 @@ func (p *Plan) Stops(w Warning) bool {
 	return !p.IsSo || w.Guard == "loses-much" || len(p.Work.Goes) > 0 && w.Guard == "kept"
 }
 
-// large is how many accounts, memberships and papers make a change a large one.
+// large is how many accounts, memberships and records make a change a large one.
 const large = 20_000
 
-// Begin makes a plan of a desk.
-func (d *Desk) Begin(format string, args ...any) *Plan {
+// NewPlan makes a plan of a planner.
+func (d *Planner) NewPlan(format string, args ...any) *Plan {
 	return &Plan{Change: fmt.Sprintf(format, args...), Actor: d.Actor, Head: d.T.Head(), Asks: true,
 		Edits: []Edit{}, Impact: []Shift{}, Unmoved: []Unmoved{}, Warnings: []Warning{}, Advice: []Advice{},
 		Work: work{IsNamed: map[int]bool{}, AddedAt: map[string]int{}}}
@@ -479,13 +479,13 @@ func (e *ItemEdit) on(dated estate.Dated) change.Edit {
 }
 
 // OnItems makes the plan edit items, and whatever is below them follow.
-func (d *Desk) OnItems(p *Plan, targets []estate.Target, e ItemEdit, renew bool) error {
+func (d *Planner) OnItems(p *Plan, targets []estate.Target, e ItemEdit, renew bool) error {
 	return d.onStrands(p, targets, nil, e, renew)
 }
 
 // onStrands is onItems for all items of some strands beside; items with last
 // days are among the targets.
-func (d *Desk) onStrands(p *Plan, targets []estate.Target, strands []int64, e ItemEdit, renew bool) error {
+func (d *Planner) onStrands(p *Plan, targets []estate.Target, strands []int64, e ItemEdit, renew bool) error {
 	return d.OnPieces(p, []Piece{{targets, strands, e}}, renew)
 }
 
@@ -497,8 +497,8 @@ type Piece struct {
 }
 
 // AllBelow makes an edit on everything below a plan's targets too.
-func (d *Desk) AllBelow(p *Plan, e ItemEdit) error {
-	f := p.Work.Forest
+func (d *Planner) AllBelow(p *Plan, e ItemEdit) error {
+	f := p.Work.Partition
 	hand := e.on(nil)
 	for i := range f.Nodes {
 		f.Edits[i] = hand
@@ -509,7 +509,7 @@ func (d *Desk) AllBelow(p *Plan, e ItemEdit) error {
 
 // OnPieces is onStrands for several edits at once. A piece without an edit is
 // only looked at.
-func (d *Desk) OnPieces(p *Plan, pieces []Piece, renew bool) error {
+func (d *Planner) OnPieces(p *Plan, pieces []Piece, renew bool) error {
 	d.Doing("looking at what is below")
 	withDates := map[int64]bool{}
 	if d.T.HasDates() {
@@ -538,16 +538,16 @@ func (d *Desk) OnPieces(p *Plan, pieces []Piece, renew bool) error {
 			groups = append(groups, plain)
 		}
 	}
-	carve := d.T.Carve
+	carve := d.T.Partition
 	if p.Work.Everywhere { // what else changes is seen on everything there is
-		carve = d.T.CarveAll
+		carve = d.T.PartitionAll
 	}
 	f, err := carve(groups)
 	if err != nil {
 		return err
 	}
 	f.Renew = renew
-	p.Work.Forest, p.Work.Renews = f, renew
+	p.Work.Partition, p.Work.Renews = f, renew
 	d.Doing("working out what follows below")
 	if err := f.Work(d.Ctx); err != nil {
 		return err
@@ -603,14 +603,14 @@ func Still(dated estate.Dated, after *rule.Descriptor) estate.Dated {
 	return out
 }
 
-// Finish works out the roots, the edits in words, the impact, and what guards
+// Evaluate works out the roots, the edits in words, the impact, and what guards
 // say.
-func (d *Desk) Finish(p *Plan) (*Plan, error) {
+func (d *Planner) Evaluate(p *Plan) (*Plan, error) {
 	if err := d.T.Err(); err != nil {
 		return nil, err
 	}
-	if p.Work.Forest == nil {
-		p.Work.Forest = estate.NewForest()
+	if p.Work.Partition == nil {
+		p.Work.Partition = estate.NewPartition()
 	}
 	d.FindRoots(p)
 	d.describe(p)
@@ -624,7 +624,7 @@ func (d *Desk) Finish(p *Plan) (*Plan, error) {
 	if err := d.mayHandOn(p); err != nil {
 		return nil, err
 	}
-	if err := d.weigh(p); err != nil {
+	if err := d.impact(p); err != nil {
 		return nil, err
 	}
 	if len(reviews) == 0 {
@@ -643,9 +643,9 @@ func (d *Desk) Finish(p *Plan) (*Plan, error) {
 type Review struct {
 	// Laid is asked while all that a plan touches is laid out; moved tells of each
 	// node whether anybody's access to it changes. nil: nothing is asked then.
-	Laid func(d *Desk, p *Plan, moved []bool) error
+	Laid func(d *Planner, p *Plan, moved []bool) error
 	// Done is asked once the guards have spoken.
-	Done func(d *Desk, p *Plan) error
+	Done func(d *Planner, p *Plan) error
 }
 
 var reviews []Review
@@ -654,13 +654,13 @@ var reviews []Review
 // program where none is tied in makes no plan.
 func AddReview(r Review) { reviews = append(reviews, r) }
 
-// FindRoots finds where the topmost nodes of a plan's forest are.
-func (d *Desk) FindRoots(p *Plan) {
+// FindRoots finds where the topmost nodes of a plan's partition are.
+func (d *Planner) FindRoots(p *Plan) {
 	known := map[int]bool{}
 	for _, r := range p.Work.Roots {
 		known[r.Node] = true
 	}
-	f := p.Work.Forest
+	f := p.Work.Partition
 	for i := range f.Nodes {
 		if f.Nodes[i].Parent >= 0 || known[i] || f.Strand(i) == 0 {
 			continue
@@ -676,9 +676,9 @@ func (d *Desk) FindRoots(p *Plan) {
 }
 
 // Where names a node by one of its items.
-func (d *Desk) Where(p *Plan, node int) string {
+func (d *Planner) Where(p *Plan, node int) string {
 	for _, r := range p.Work.Roots {
-		if r.Node == node && p.Work.Forest.Strand(node) == 0 {
+		if r.Node == node && p.Work.Partition.Strand(node) == 0 {
 			path := r.Path[0]
 			if r.Path[1] != "" {
 				path = r.Path[1]
@@ -686,13 +686,13 @@ func (d *Desk) Where(p *Plan, node int) string {
 			return estate.Place{Server: r.Server, Path: path}.String()
 		}
 	}
-	if p.Work.Forest.Strand(node) == 0 {
-		if up := p.Work.Forest.Nodes[node].Parent; up >= 0 {
+	if p.Work.Partition.Strand(node) == 0 {
+		if up := p.Work.Partition.Nodes[node].Parent; up >= 0 {
 			return "in " + d.Where(p, up)
 		}
 		return ""
 	}
-	for _, item := range p.Work.Forest.Some(d.T, node, 1) {
+	for _, item := range p.Work.Partition.Some(d.T, node, 1) {
 		return d.T.Where(item)
 	}
 	return ""

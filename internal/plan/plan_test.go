@@ -93,10 +93,10 @@ func worldOf(t *testing.T, rt *rapid.T, posixTree bool) *world {
 	if posixTree {
 		single = nil
 	}
-	w.keep(func(d *plan.Desk) (*plan.Plan, error) {
+	w.keep(func(d *plan.Planner) (*plan.Plan, error) {
 		return servers.AddServer(d, "box", set, single, []string{"u3"}, nil)
 	})
-	w.keep(func(d *plan.Desk) (*plan.Plan, error) {
+	w.keep(func(d *plan.Planner) (*plan.Plan, error) {
 		return servers.AddShares(d, []servers.NewShare{{Address: "//box/all", Folder: "/srv"}, {Address: "//box/in", Folder: "/srv/a", Rules: []string{"allow g1 edit", "allow everyone@ read"}}})
 	})
 	top := &rule.Descriptor{Owner: dom.Child(1000), Group: dom.Child(2000), Control: rule.RulesPresent | rule.RulesSealed, Audit: rule.Rules{Absent: true}}
@@ -240,7 +240,7 @@ func (w *world) entry(flags rule.Flags) rule.Entry {
 }
 
 // work makes a plan.
-func (w *world) work(fn func(d *plan.Desk) (*plan.Plan, error)) (p *plan.Plan, err error) {
+func (w *world) work(fn func(d *plan.Planner) (*plan.Plan, error)) (p *plan.Plan, err error) {
 	verr := w.e.View(ctx, func(tx *estate.Tx) error {
 		p, err = fn(plan.New(tx, "outsider"))
 		return nil
@@ -250,7 +250,7 @@ func (w *world) work(fn func(d *plan.Desk) (*plan.Plan, error)) (p *plan.Plan, e
 }
 
 // keep makes a plan and keeps it; 0 where it changes nothing or is refused.
-func (w *world) keep(fn func(d *plan.Desk) (*plan.Plan, error)) int64 {
+func (w *world) keep(fn func(d *plan.Planner) (*plan.Plan, error)) int64 {
 	p, err := w.work(fn)
 	if err != nil {
 		w.refused = err
@@ -282,11 +282,11 @@ func (w *world) all() (paths []string, folders []string) {
 }
 
 // anyPlan draws a plan of any kind.
-func (w *world) anyPlan() (kind string, fn func(d *plan.Desk) (*plan.Plan, error)) {
+func (w *world) anyPlan() (kind string, fn func(d *plan.Planner) (*plan.Plan, error)) {
 	t := w.t
 	paths, folders := w.all()
 	if len(paths) == 0 {
-		return "nothing", func(d *plan.Desk) (*plan.Plan, error) { return people.Join(d, "g0", []string{"u3"}, "") }
+		return "nothing", func(d *plan.Planner) (*plan.Plan, error) { return people.Join(d, "g0", []string{"u3"}, "") }
 	}
 	at := plan.Targets{Where: []string{rapid.SampledFrom(paths).Draw(t, "at")}, Plain: true}
 	if rapid.IntRange(0, 3).Draw(t, "several") == 0 {
@@ -313,54 +313,56 @@ func (w *world) anyPlan() (kind string, fn func(d *plan.Desk) (*plan.Plan, error
 	}
 	table := []struct {
 		name string
-		fn   func(d *plan.Desk) (*plan.Plan, error)
+		fn   func(d *plan.Planner) (*plan.Plan, error)
 	}{
-		{"give", func(d *plan.Desk) (*plan.Plan, error) { return entry.Give(d, e, at) }},
-		{"give", func(d *plan.Desk) (*plan.Plan, error) { return entry.Give(d, e, at) }},
-		{"take", func(d *plan.Desk) (*plan.Plan, error) { return entry.Take(d, entry.Taking{Who: who}, at) }},
-		{"take-rights", func(d *plan.Desk) (*plan.Plan, error) { return entry.Take(d, entry.Taking{Who: who, What: what}, at) }},
-		{"replace", func(d *plan.Desk) (*plan.Plan, error) { return entry.Replace(d, e, at) }},
-		{"give-share", func(d *plan.Desk) (*plan.Plan, error) {
+		{"give", func(d *plan.Planner) (*plan.Plan, error) { return entry.Give(d, e, at) }},
+		{"give", func(d *plan.Planner) (*plan.Plan, error) { return entry.Give(d, e, at) }},
+		{"take", func(d *plan.Planner) (*plan.Plan, error) { return entry.Take(d, entry.Taking{Who: who}, at) }},
+		{"take-rights", func(d *plan.Planner) (*plan.Plan, error) {
+			return entry.Take(d, entry.Taking{Who: who, What: what}, at)
+		}},
+		{"replace", func(d *plan.Planner) (*plan.Plan, error) { return entry.Replace(d, e, at) }},
+		{"give-share", func(d *plan.Planner) (*plan.Plan, error) {
 			e.Share, e.Scope = true, rule.Here
 			return entry.Give(d, e, share)
 		}},
-		{"take-share", func(d *plan.Desk) (*plan.Plan, error) {
+		{"take-share", func(d *plan.Planner) (*plan.Plan, error) {
 			return entry.Take(d, entry.Taking{Who: who, Share: true}, share)
 		}},
-		{"seal", func(d *plan.Desk) (*plan.Plan, error) { return entry.Seal(d, e.Kind == rule.Allow, at) }},
-		{"unseal", func(d *plan.Desk) (*plan.Plan, error) { return entry.Unseal(d, e.Kind == rule.Deny, at) }},
-		{"reflow", func(d *plan.Desk) (*plan.Plan, error) { return entry.Reflow(d, at) }},
-		{"own", func(d *plan.Desk) (*plan.Plan, error) { return entry.Own(d, w.users[0], e.Kind == rule.Allow, at) }},
-		{"join", func(d *plan.Desk) (*plan.Plan, error) { return people.Join(d, group, []string{member}, e.Until) }},
-		{"leave", func(d *plan.Desk) (*plan.Plan, error) { return people.Leave(d, group, []string{member}) }},
-		{"move", func(d *plan.Desk) (*plan.Plan, error) {
+		{"seal", func(d *plan.Planner) (*plan.Plan, error) { return entry.Seal(d, e.Kind == rule.Allow, at) }},
+		{"unseal", func(d *plan.Planner) (*plan.Plan, error) { return entry.Unseal(d, e.Kind == rule.Deny, at) }},
+		{"reflow", func(d *plan.Planner) (*plan.Plan, error) { return entry.Reflow(d, at) }},
+		{"own", func(d *plan.Planner) (*plan.Plan, error) { return entry.Own(d, w.users[0], e.Kind == rule.Allow, at) }},
+		{"join", func(d *plan.Planner) (*plan.Plan, error) { return people.Join(d, group, []string{member}, e.Until) }},
+		{"leave", func(d *plan.Planner) (*plan.Plan, error) { return people.Leave(d, group, []string{member}) }},
+		{"move", func(d *plan.Planner) (*plan.Plan, error) {
 			return item.Move(d, at.Where[0], rapid.SampledFrom(folders).Draw(t, "to"))
 		}},
-		{"copy", func(d *plan.Desk) (*plan.Plan, error) {
+		{"copy", func(d *plan.Planner) (*plan.Plan, error) {
 			return item.Copy(d, at.Where[0], rapid.SampledFrom(folders).Draw(t, "to"))
 		}},
-		{"put", func(d *plan.Desk) (*plan.Plan, error) {
+		{"put", func(d *plan.Planner) (*plan.Plan, error) {
 			p, _, err := item.Put(d, rapid.SampledFrom(folders).Draw(t, "in"), fmt.Sprint("new", d.T.Head()), e.Kind == rule.Deny, "u3")
 			return p, err
 		}},
-		{"administrator", func(d *plan.Desk) (*plan.Plan, error) {
+		{"administrator", func(d *plan.Planner) (*plan.Plan, error) {
 			return servers.Administrators(d, "box", []string{member}, e.Kind == rule.Allow)
 		}},
-		{"traits", func(d *plan.Desk) (*plan.Plan, error) {
+		{"traits", func(d *plan.Planner) (*plan.Plan, error) {
 			return servers.SetTraits(d, "box", rapid.SampledFrom(verdict.TraitNames()).Draw(t, "set"), "", false)
 		}},
-		{"layers", func(d *plan.Desk) (*plan.Plan, error) {
+		{"layers", func(d *plan.Planner) (*plan.Plan, error) {
 			return servers.SetTraits(d, "box", "group-layers", rapid.SampledFrom([]string{"any", "1", "2"}).Draw(t, "layers"), true)
 		}},
-		{"primary", func(d *plan.Desk) (*plan.Plan, error) {
+		{"primary", func(d *plan.Planner) (*plan.Plan, error) {
 			return people.SetAccounts(d, acc.User, []string{w.users[1]}, people.AccountSetting{Primary: &group})
 		}},
-		{"share-add", func(d *plan.Desk) (*plan.Plan, error) {
+		{"share-add", func(d *plan.Planner) (*plan.Plan, error) {
 			return servers.AddShares(d, []servers.NewShare{{Address: fmt.Sprintf("//box/s%d", d.T.Head()), Folder: strings.TrimPrefix(rapid.SampledFrom(folders).Draw(t, "over"), "box:"), ReadOnly: e.Kind == rule.Deny}})
 		}},
-		{"share-remove", func(d *plan.Desk) (*plan.Plan, error) { return servers.RemoveShares(d, share.Where) }},
-		{"expire", func(d *plan.Desk) (*plan.Plan, error) { p, _, err := entry.Expire(d, "2099-03-01"); return p, err }},
-		{"configure", func(d *plan.Desk) (*plan.Plan, error) {
+		{"share-remove", func(d *plan.Planner) (*plan.Plan, error) { return servers.RemoveShares(d, share.Where) }},
+		{"expire", func(d *plan.Planner) (*plan.Plan, error) { p, _, err := entry.Expire(d, "2099-03-01"); return p, err }},
+		{"configure", func(d *plan.Planner) (*plan.Plan, error) {
 			some := func(what string) []string {
 				return rapid.SliceOfN(rapid.SampledFrom([]string{"u0", "u1", "u2", "@g0", "@g1", "@g2", "nobody"}), 0, 2).Draw(t, what)
 			}
@@ -378,46 +380,46 @@ func (w *world) anyPlan() (kind string, fn func(d *plan.Desk) (*plan.Plan, error
 			p, _, err := servers.Configure(d, "box", "smb.conf", []smbconf.Share{x})
 			return p, err
 		}},
-		{"exports", func(d *plan.Desk) (*plan.Plan, error) {
+		{"exports", func(d *plan.Planner) (*plan.Plan, error) {
 			return servers.Exports(d, "box", "exports", []exports.Export{{Path: rapid.SampledFrom([]string{"/srv", "/srv/a"}).Draw(t, "exported"), Hosts: []string{"*"}, ReadOnly: e.Kind == rule.Deny,
 				Squash: rapid.SampledFrom([]string{"root", "all", "none"}).Draw(t, "squash"), UID: uint32(rapid.SampledFrom([]int{4000, 65534}).Draw(t, "anonymous")), GID: 5001}})
 		}},
-		{"watch", func(d *plan.Desk) (*plan.Plan, error) {
+		{"watch", func(d *plan.Planner) (*plan.Plan, error) {
 			return entry.Watch(d, entry.Entry{Who: who, What: what, On: 0x40}, at)
 		}},
-		{"strip", func(d *plan.Desk) (*plan.Plan, error) { return entry.Strip(d, []string{member}, under, w.users[0]) }},
-		{"swap", func(d *plan.Desk) (*plan.Plan, error) {
+		{"strip", func(d *plan.Planner) (*plan.Plan, error) { return entry.Strip(d, []string{member}, under, w.users[0]) }},
+		{"swap", func(d *plan.Planner) (*plan.Plan, error) {
 			return entry.Swap(d, member, w.who[rapid.IntRange(0, 7).Draw(t, "for")], under)
 		}},
-		{"like", func(d *plan.Desk) (*plan.Plan, error) { return entry.Like(d, w.users[1], w.users[2]) }},
-		{"lay", func(d *plan.Desk) (*plan.Plan, error) {
+		{"like", func(d *plan.Planner) (*plan.Plan, error) { return entry.Like(d, w.users[1], w.users[2]) }},
+		{"lay", func(d *plan.Planner) (*plan.Plan, error) {
 			p, _, err := policies.LayPolicy(d, w.policy(paths), []string{"box:/srv"})
 			return p, err
 		}},
-		{"lift", func(d *plan.Desk) (*plan.Plan, error) {
+		{"lift", func(d *plan.Planner) (*plan.Plan, error) {
 			all, err := policies.Policies(d.T)
 			if err != nil || len(all) == 0 {
 				return nil, fmt.Errorf("none is laid")
 			}
 			return policies.LiftPolicy(d, all[0].Name, nil)
 		}},
-		{"outfit", func(d *plan.Desk) (*plan.Plan, error) {
+		{"outfit", func(d *plan.Planner) (*plan.Plan, error) {
 			return policies.Outfits(d, []policies.Outfitting{{Folder: rapid.SampledFrom(folders).Draw(t, "outfit"), Name: fmt.Sprint("o", d.T.Head())}}, []string{"read", "edit"},
 				rapid.Bool().Draw(t, "above"), rapid.Bool().Draw(t, "fill"), "")
 		}},
-		{"keeper", func(d *plan.Desk) (*plan.Plan, error) {
+		{"keeper", func(d *plan.Planner) (*plan.Plan, error) {
 			return keeper.AddKeeper(d, rapid.SampledFrom(w.who[:8]).Draw(t, "keeper"), []string{rapid.SampledFrom([]string{"group:g1", "group:g*", at.Where[0]}).Draw(t, "kept")})
 		}},
-		{"request", func(d *plan.Desk) (*plan.Plan, error) {
+		{"request", func(d *plan.Planner) (*plan.Plan, error) {
 			p, _, err := request.Ask(d, []string{w.users[0], w.users[2]}, "edit", "//box/all", "for a reason", "")
 			return p, err
 		}},
-		{"refuse", func(d *plan.Desk) (*plan.Plan, error) { return request.Settle(d, 1, request.Refused, "for another") }},
-		{"about", func(d *plan.Desk) (*plan.Plan, error) {
+		{"refuse", func(d *plan.Planner) (*plan.Plan, error) { return request.Settle(d, 1, request.Refused, "for another") }},
+		{"about", func(d *plan.Planner) (*plan.Plan, error) {
 			shut := e.Kind == rule.Deny
 			return people.SetAccounts(d, acc.User, []string{w.users[1]}, people.AccountSetting{About: &what, Shut: &shut})
 		}},
-		{"mend", func(d *plan.Desk) (*plan.Plan, error) {
+		{"mend", func(d *plan.Planner) (*plan.Plan, error) {
 			found, err := review.Findings(d, "", nil)
 			if err != nil {
 				return nil, err
@@ -561,8 +563,8 @@ func (w *world) state() (out []string) {
 				list("share "+sh.Address()+" "+sh.Folder, sh.Descriptor, estate.Bearer{Share: sh.ID}, false)
 			}
 		}
-		for _, kind := range []estate.PaperKind{estate.PolicyPaper, estate.RequestPaper, estate.KeeperPaper, estate.ParticularsPaper} {
-			for _, x := range tx.Papers(kind) {
+		for _, kind := range []estate.RecordKind{estate.PolicyRecord, estate.RequestRecord, estate.KeeperRecord, estate.MetadataRecord} {
+			for _, x := range tx.Records(kind) {
 				out = append(out, fmt.Sprint("paper ", x))
 			}
 		}
@@ -599,7 +601,7 @@ func TestUndoGivesBackTheStart(t *testing.T) {
 			}
 		}
 		for i := len(changes) - 1; i >= 0; i-- {
-			p, err := w.work(func(d *plan.Desk) (*plan.Plan, error) { return undo.Undo(d, changes[i], false) })
+			p, err := w.work(func(d *plan.Planner) (*plan.Plan, error) { return undo.Undo(d, changes[i], false) })
 			require.NoError(rt, err)
 			before := w.access()
 			_, err = w.e.Change(ctx, p.Meta("test"), p.Keep)
@@ -609,7 +611,7 @@ func TestUndoGivesBackTheStart(t *testing.T) {
 			undone++
 		}
 		for i, id := range changes {
-			require.NotZero(rt, w.keep(func(d *plan.Desk) (*plan.Plan, error) { return undo.Redo(d, id, false) }), "%v", w.refused)
+			require.NotZero(rt, w.keep(func(d *plan.Planner) (*plan.Plan, error) { return undo.Redo(d, id, false) }), "%v", w.refused)
 			require.Equal(rt, states[i+1], w.state(), "redo %d", id)
 		}
 	})
@@ -635,8 +637,8 @@ func TestUndoInAnyOrder(t *testing.T) {
 			}
 			id := rapid.SampledFrom(changes).Draw(rt, "undo")
 			force := rapid.Bool().Draw(rt, "force")
-			p, err := w.work(func(d *plan.Desk) (*plan.Plan, error) {
-				if r, err := d.T.Record(id); err == nil && r.UndoneBy != 0 {
+			p, err := w.work(func(d *plan.Planner) (*plan.Plan, error) {
+				if r, err := d.T.ChangeNumbered(id); err == nil && r.UndoneBy != 0 {
 					return undo.Redo(d, id, force)
 				}
 				return undo.Undo(d, id, force)
@@ -666,7 +668,7 @@ func TestUndoInAnyOrder(t *testing.T) {
 
 func expireWorks(w *world) (*plan.Plan, []entry.Ended, error) {
 	var ended []entry.Ended
-	p, err := w.work(func(d *plan.Desk) (p *plan.Plan, err error) {
+	p, err := w.work(func(d *plan.Planner) (p *plan.Plan, err error) {
 		p, ended, err = entry.Expire(d, "2199-01-01")
 		return p, err
 	})
@@ -679,18 +681,18 @@ func TestForcedUndoTakesAllOfIt(t *testing.T) {
 	rapid.Check(t, func(rt *rapid.T) {
 		w := newWorld(t, rt)
 		before := w.state()
-		first := w.keep(func(d *plan.Desk) (*plan.Plan, error) {
+		first := w.keep(func(d *plan.Planner) (*plan.Plan, error) {
 			return entry.Give(d, entry.Entry{Who: "g3", What: "edit"}, plan.Targets{Where: []string{"box:/srv"}})
 		})
 		paths, _ := w.all()
-		second := w.keep(func(d *plan.Desk) (*plan.Plan, error) {
+		second := w.keep(func(d *plan.Planner) (*plan.Plan, error) {
 			return entry.Give(d, entry.Entry{Who: "g2", What: "write-owner", Scope: rule.Here}, plan.Targets{Where: []string{rapid.SampledFrom(paths).Draw(rt, "at")}, Plain: true})
 		})
 		if first == 0 || second == 0 {
 			return
 		}
-		require.NotZero(rt, w.keep(func(d *plan.Desk) (*plan.Plan, error) { return undo.Undo(d, first, true) }))
-		if id := w.keep(func(d *plan.Desk) (*plan.Plan, error) { return undo.Undo(d, second, true) }); id == 0 {
+		require.NotZero(rt, w.keep(func(d *plan.Planner) (*plan.Plan, error) { return undo.Undo(d, first, true) }))
+		if id := w.keep(func(d *plan.Planner) (*plan.Plan, error) { return undo.Undo(d, second, true) }); id == 0 {
 			return
 		}
 		require.Equal(rt, before, w.state())
@@ -705,7 +707,7 @@ func TestSavedIsWhatWouldBeKept(t *testing.T) {
 		for range 4 {
 			kind, fn := w.anyPlan()
 			var js []byte
-			p, err := w.work(func(d *plan.Desk) (*plan.Plan, error) {
+			p, err := w.work(func(d *plan.Planner) (*plan.Plan, error) {
 				p, err := fn(d)
 				if err == nil && p.Changes() {
 					switch kind {
@@ -722,7 +724,7 @@ func TestSavedIsWhatWouldBeKept(t *testing.T) {
 			times++
 			s, err := saved.ReadSaved(strings.NewReader(string(js)), "f")
 			require.NoError(rt, err)
-			again, err := w.work(func(d *plan.Desk) (*plan.Plan, error) { return saved.Apply(d, s) })
+			again, err := w.work(func(d *plan.Planner) (*plan.Plan, error) { return saved.Apply(d, s) })
 			require.NoError(rt, err, p.Change)
 			require.Equal(rt, shifts(p), shifts(again))
 			if !again.Changes() {
@@ -731,7 +733,7 @@ func TestSavedIsWhatWouldBeKept(t *testing.T) {
 			_, err = w.e.Change(ctx, again.Meta("test"), again.Keep)
 			require.NoError(rt, err)
 			kept := w.state()
-			require.NotZero(rt, w.keep(func(d *plan.Desk) (*plan.Plan, error) { return undo.Undo(d, d.T.Head(), false) }), "%v", w.refused)
+			require.NotZero(rt, w.keep(func(d *plan.Planner) (*plan.Plan, error) { return undo.Undo(d, d.T.Head(), false) }), "%v", w.refused)
 			_, err = w.e.Change(ctx, estate.Meta{Head: estate.Any}, p.Keep)
 			require.NoError(rt, err)
 			require.Equal(rt, kept, w.state())
@@ -764,13 +766,13 @@ func TestPeopleAndRulesAtOnce(t *testing.T) {
 		w := newWorld(t, rt)
 		paths, _ := w.all()
 		at := plan.Targets{Where: []string{rapid.SampledFrom(paths).Draw(rt, "at")}, Plain: true}
-		g := w.keep(func(d *plan.Desk) (*plan.Plan, error) {
+		g := w.keep(func(d *plan.Planner) (*plan.Plan, error) {
 			return entry.Give(d, entry.Entry{Who: rapid.SampledFrom(w.users).Draw(rt, "who"), What: "edit", Until: "2099-01-01"}, at)
 		})
-		w.keep(func(d *plan.Desk) (*plan.Plan, error) {
+		w.keep(func(d *plan.Planner) (*plan.Plan, error) {
 			return entry.Give(d, entry.Entry{Who: "g3", What: "full"}, plan.Targets{Where: []string{"box:/srv"}})
 		})
-		m := w.keep(func(d *plan.Desk) (*plan.Plan, error) { return people.Join(d, "g3", []string{"u1"}, "2099-01-01") })
+		m := w.keep(func(d *plan.Planner) (*plan.Plan, error) { return people.Join(d, "g3", []string{"u1"}, "2099-01-01") })
 		check := func(p *plan.Plan, err error) bool {
 			require.NoError(rt, err)
 			before := w.access()
@@ -784,7 +786,7 @@ func TestPeopleAndRulesAtOnce(t *testing.T) {
 			return
 		}
 		gone := check(p, err)
-		p, err = w.work(func(d *plan.Desk) (*plan.Plan, error) { return undo.Undo(d, d.T.Head(), false) })
+		p, err = w.work(func(d *plan.Planner) (*plan.Plan, error) { return undo.Undo(d, d.T.Head(), false) })
 		if back := check(p, err); gone && back {
 			both++
 		}
@@ -797,15 +799,15 @@ func TestEndsTheDayAfter(t *testing.T) {
 	done := 0
 	rapid.Check(t, func(rt *rapid.T) {
 		w := newWorld(t, rt)
-		given := w.keep(func(d *plan.Desk) (*plan.Plan, error) {
+		given := w.keep(func(d *plan.Planner) (*plan.Plan, error) {
 			return entry.Give(d, entry.Entry{Who: "g2", What: "execute", Until: "2099-06-30"}, plan.Targets{Where: []string{"box:/srv"}})
 		})
-		if given == 0 || w.keep(func(d *plan.Desk) (*plan.Plan, error) { return people.Join(d, "g3", []string{"u1"}, "2099-06-30") }) == 0 {
+		if given == 0 || w.keep(func(d *plan.Planner) (*plan.Plan, error) { return people.Join(d, "g3", []string{"u1"}, "2099-06-30") }) == 0 {
 			return
 		}
 		done++
 		for day, over := range map[estate.Day]int{"2099-06-29": 0, "2099-06-30": 0, "2099-07-01": 2} {
-			_, err := w.work(func(d *plan.Desk) (*plan.Plan, error) {
+			_, err := w.work(func(d *plan.Planner) (*plan.Plan, error) {
 				p, ended, err := entry.Expire(d, day)
 				require.NoError(rt, err)
 				if over > 0 && w.posix { // here, and mostly in the default list too
@@ -828,7 +830,7 @@ func TestSavedSeesTheFolderAbove(t *testing.T) {
 	rapid.Check(t, func(rt *rapid.T) {
 		w := newWorld(t, rt)
 		var js []byte
-		_, err := w.work(func(d *plan.Desk) (*plan.Plan, error) {
+		_, err := w.work(func(d *plan.Planner) (*plan.Plan, error) {
 			p, err := entry.Give(d, entry.Entry{Who: "g2", What: "write-named-attrs"}, plan.Targets{Where: []string{"box:/srv/a"}})
 			if err == nil && p.Changes() {
 				js, err = saved.Save(d, p, "test")
@@ -841,11 +843,11 @@ func TestSavedSeesTheFolderAbove(t *testing.T) {
 		s, err := saved.ReadSaved(strings.NewReader(string(js)), "f")
 		require.NoError(rt, err)
 		apply := func() error {
-			_, err := w.work(func(d *plan.Desk) (*plan.Plan, error) { return saved.Apply(d, s) })
+			_, err := w.work(func(d *plan.Planner) (*plan.Plan, error) { return saved.Apply(d, s) })
 			return err
 		}
 		require.NoError(rt, apply())
-		if w.keep(func(d *plan.Desk) (*plan.Plan, error) {
+		if w.keep(func(d *plan.Planner) (*plan.Plan, error) {
 			return entry.Give(d, entry.Entry{Kind: rule.Deny, Who: "g0", What: "delete-child", Scope: rule.Here}, plan.Targets{Where: []string{"box:/srv"}})
 		}) == 0 {
 			return

@@ -7,7 +7,7 @@ import (
 )
 
 // OnShares makes a plan edit shares' own rules.
-func (d *Desk) OnShares(p *Plan, where []string, e ItemEdit) (*Plan, error) {
+func (d *Planner) OnShares(p *Plan, where []string, e ItemEdit) (*Plan, error) {
 	servers, shares, err := d.Shares(where)
 	if err != nil {
 		return nil, err
@@ -20,11 +20,11 @@ func (d *Desk) OnShares(p *Plan, where []string, e ItemEdit) (*Plan, error) {
 	if err := d.Below(p); err != nil {
 		return nil, err
 	}
-	return d.Finish(p)
+	return d.Evaluate(p)
 }
 
 // editShare makes a plan edit one share's own rules.
-func (d *Desk) editShare(p *Plan, s estate.Server, before estate.Share, e ItemEdit) error {
+func (d *Planner) editShare(p *Plan, s estate.Server, before estate.Share, e ItemEdit) error {
 	of := estate.Bearer{Share: before.ID}
 	dated := d.T.Dated(of, before.Descriptor)
 	after := before
@@ -45,9 +45,9 @@ func (d *Desk) editShare(p *Plan, s estate.Server, before estate.Share, e ItemEd
 	return nil
 }
 
-// Below takes into a plan's forest what the shares it edits stand over.
-func (d *Desk) Below(p *Plan) error {
-	if p.Work.Forest != nil {
+// Below takes into a plan's partition what the shares it edits stand over.
+func (d *Planner) Below(p *Plan) error {
+	if p.Work.Partition != nil {
 		return nil
 	}
 	var g estate.Group
@@ -61,11 +61,11 @@ func (d *Desk) Below(p *Plan) error {
 			}
 		}
 	}
-	carve := d.T.Carve
+	carve := d.T.Partition
 	if p.Work.Everywhere {
-		carve = d.T.CarveAll
+		carve = d.T.PartitionAll
 	}
 	f, err := carve([]estate.Group{g})
-	p.Work.Forest = f
+	p.Work.Partition = f
 	return err
 }

@@ -31,7 +31,7 @@ func (x Targets) Text() string {
 }
 
 // Find gives the items that addresses, patterns and the rest mean together.
-func (d *Desk) Find(x Targets) ([]estate.Target, error) {
+func (d *Planner) Find(x Targets) ([]estate.Target, error) {
 	t := d.T
 	kinds := x.Kinds
 	if kinds == 0 {
@@ -126,7 +126,7 @@ func parse(w string, plain bool) (place.Pattern, error) {
 }
 
 // Shares finds the shares that addresses mean.
-func (d *Desk) Shares(where []string) (servers []estate.Server, shares []estate.Share, err error) {
+func (d *Planner) Shares(where []string) (servers []estate.Server, shares []estate.Share, err error) {
 	for _, w := range where {
 		a, err := ShareAddress(w)
 		if err != nil {

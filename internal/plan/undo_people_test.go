@@ -26,7 +26,7 @@ func TestALargeGroupIsTakenBack(t *testing.T) {
 		e, err := estate.Open(ctx, file)
 		require.NoError(t, err)
 		defer e.Close()
-		keep := func(fn func(d *plan.Desk) (*plan.Plan, error)) (id int64, err error) {
+		keep := func(fn func(d *plan.Planner) (*plan.Plan, error)) (id int64, err error) {
 			var p *plan.Plan
 			if verr := e.View(ctx, func(x *estate.Tx) error { p, err = fn(plan.New(x, "outsider")); return nil }); verr != nil || err != nil {
 				return 0, errors.Join(verr, err)
@@ -51,26 +51,26 @@ func TestALargeGroupIsTakenBack(t *testing.T) {
 			f.Accounts = append(f.Accounts, row(acc.User, name, uint32(1000+i)))
 			f.Members = append(f.Members, format.MemberRow{Group: "all", Member: "user:" + name})
 		}
-		load, err := keep(func(d *plan.Desk) (*plan.Plan, error) {
+		load, err := keep(func(d *plan.Planner) (*plan.Plan, error) {
 			p, _, err := people.LoadAccounts(d, []people.AccountFile{f})
 			return p, err
 		})
 		require.NoError(t, err)
 		before := state()
 		require.Len(t, before, 2+150+151)
-		_, err = keep(func(d *plan.Desk) (*plan.Plan, error) { return undo.Undo(d, load, false) })
+		_, err = keep(func(d *plan.Planner) (*plan.Plan, error) { return undo.Undo(d, load, false) })
 		require.NoError(t, err)
 		require.Empty(t, state())
-		_, err = keep(func(d *plan.Desk) (*plan.Plan, error) { return undo.Redo(d, load, false) })
+		_, err = keep(func(d *plan.Planner) (*plan.Plan, error) { return undo.Redo(d, load, false) })
 		require.NoError(t, err)
 		require.Len(t, state(), len(before))
-		_, err = keep(func(d *plan.Desk) (*plan.Plan, error) {
+		_, err = keep(func(d *plan.Planner) (*plan.Plan, error) {
 			return people.AddAccounts(d, []string{"later"}, people.NewAccount{Kind: acc.User, POSIX: acc.NoPOSIX})
 		})
 		require.NoError(t, err)
-		_, err = keep(func(d *plan.Desk) (*plan.Plan, error) { return people.Join(d, "all", []string{"later"}, "") })
+		_, err = keep(func(d *plan.Planner) (*plan.Plan, error) { return people.Join(d, "all", []string{"later"}, "") })
 		require.NoError(t, err)
-		_, err = keep(func(d *plan.Desk) (*plan.Plan, error) { return undo.Undo(d, load, true) })
+		_, err = keep(func(d *plan.Planner) (*plan.Plan, error) { return undo.Undo(d, load, true) })
 		require.EqualError(t, err, "group all is still named by\n  group all (lists later)\nrevoke, hand on or leave those first")
 	}
 	plan.Enough, plan.ManyPeople, plan.Masses = 2, 3, 2

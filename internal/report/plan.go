@@ -562,11 +562,11 @@ func (p *Printer) Level(l right.Level) error {
 
 // Record is one change of the journal and what it altered.
 type Record struct {
-	estate.Record
+	estate.Change
 	Edits []plan.Edit `json:"edits"`
 }
 
-func recordNote(r estate.Record) string {
+func recordNote(r estate.Change) string {
 	var notes []string
 	if r.Undoes != 0 {
 		notes = append(notes, fmt.Sprintf("undoes %d", r.Undoes))
@@ -581,9 +581,9 @@ func recordNote(r estate.Record) string {
 }
 
 // Log prints the journal.
-func (p *Printer) Log(list []estate.Record) error {
+func (p *Printer) Log(list []estate.Change) error {
 	if list == nil {
-		list = []estate.Record{}
+		list = []estate.Change{}
 	}
 	return p.Give(list, []string{"change", "at", "by", "what", "note"}, func() (out [][]string) {
 		for _, r := range list {
@@ -616,7 +616,7 @@ func (p *Printer) Record(r *Record) error {
 		p.Line(In(Strong, fmt.Sprintf("change %d", r.ID)), S(" by %s at %s (%s)", r.Actor, At(r.At), estate.Zone()))
 		p.Line(S("  %s", r.Command))
 		p.Line(S("  %s", r.Summary))
-		if note := recordNote(r.Record); note != "" {
+		if note := recordNote(r.Change); note != "" {
 			p.Line(S("  %s", note))
 		}
 		p.Blank()

@@ -68,13 +68,13 @@ func TestRealInheritance(t *testing.T) {
 			up = ""
 		}
 		parent := tree[up].d
-		if !it.d.Stale(parent, it.folder) {
+		if !it.d.StaleUnder(parent, it.folder) {
 			fresh++
 			continue
 		}
 		require.NotEqual(t, warden, it.d.Owner, p)
 		as := it.d.OwnedBy(warden)
-		require.False(t, as.Stale(parent, it.folder), "%s is stale and its owner doesn't explain it", p)
+		require.False(t, as.StaleUnder(parent, it.folder), "%s is stale and its owner doesn't explain it", p)
 		stale++
 	}
 	require.Equal(t, 172, stale)

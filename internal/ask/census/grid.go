@@ -142,7 +142,7 @@ func layers(k *ask.Asker, top estate.Place, depth int, files bool) (out []spot) 
 // distinctSpots gives one item of every set of items at or below a place that
 // have the same rules under folders with the same rules.
 func distinctSpots(k *ask.Asker, p estate.Place) ([]spot, error) {
-	f, err := k.T.CarveAt(p)
+	f, err := k.T.PartitionAt(p)
 	if err != nil {
 		return nil, err
 	}
@@ -248,7 +248,7 @@ type gridder struct {
 }
 
 func newGridder(k *ask.Asker, p estate.Place, cols []account.Account) *gridder {
-	x := &gridder{k: k, share: p.Share, cols: cols, g: k.NewScope(estate.NewForest())}
+	x := &gridder{k: k, share: p.Share, cols: cols, g: k.NewScope(estate.NewPartition())}
 	x.pop, x.server = k.Population(&p.Server), &p.Server
 	x.d = x.g.Everyone(x.g.Route(&p.Server, p.Share), x.pop, nil)
 	x.covered, x.column, x.at = x.pop.Empty(), map[account.ID]int{}, make([]int, len(x.pop.Users))

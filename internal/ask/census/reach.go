@@ -30,10 +30,10 @@ type Reached struct {
 
 // Reach is all a user can get to by one route.
 type Reach struct {
-	Route string    `json:"route"`
-	Door  ask.Door  `json:"connection"`
-	Lines []Reached `json:"lines"`
-	More  int64     `json:"more"` // lines beyond the limit
+	Route string         `json:"route"`
+	Door  ask.Connection `json:"connection"`
+	Lines []Reached      `json:"lines"`
+	More  int64          `json:"more"` // lines beyond the limit
 	// Items is how many items the user is granted something on by the route
 	// (or can do what was asked for), Of how many there are.
 	Items int64 `json:"items"`
@@ -97,7 +97,7 @@ func doing(g *ask.Scope, user account.ID, w *ask.Route, c *ask.Can) (*ask.Seen, 
 func reach(g *ask.Scope, user account.ID, w *ask.Route, c *ask.Can, limit int) (*Reach, error) {
 	s, can := doing(g, user, w, c)
 	nodes := g.F.Nodes
-	out := &Reach{Route: w.Name, Door: ask.DoorOf(s.Door), Lines: []Reached{}}
+	out := &Reach{Route: w.Name, Door: ask.ConnectionOf(s.Door), Lines: []Reached{}}
 	var changes []int
 	for i := range nodes {
 		n := &nodes[i]

@@ -169,7 +169,7 @@ func having(k *ask.Asker, p estate.Place, sh *estate.Share, c *ask.Can) (*Having
 func stopped(k *ask.Asker, w *ask.Route, pop *crowd.Population, s crowd.Situation, classes []crowd.Class) (n int) {
 	var sc crowd.Scratch
 	people, self := k.Populations(pop, w.Traits, w.Share, k.T)
-	free := crowd.NewDecider(crowd.Way{Traits: w.Traits, Administrators: k.Administrators(w.Server), People: people, Self: self})
+	free := crowd.NewDecider(crowd.Route{Traits: w.Traits, Administrators: k.Administrators(w.Server), People: people, Self: self})
 	for _, a := range free.Classes(s, &sc) {
 		for _, b := range classes {
 			if a.Rights&^b.Rights != 0 && !right.Nothing(a.Rights) {

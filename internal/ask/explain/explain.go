@@ -14,21 +14,21 @@ import (
 
 // Explained is what one user is granted on one item by one route, and why.
 type Explained struct {
-	User    ask.Account   `json:"user"`
-	Where   string        `json:"where"`
-	Item    string        `json:"item"` // the server's own address
-	Kind    string        `json:"kind"` // folder or file
-	Owner   ask.Account   `json:"owner"`
-	Server  string        `json:"server"`
-	Route   string        `json:"route"` // //server/share, or local
-	Door    ask.Door      `json:"connection"`
-	Granted string        `json:"granted"` // hexadecimal mask, synchronize left out
-	Level   string        `json:"level"`
-	ByFile  string        `json:"by-file,omitempty"`  // what the item's rules give, as a level
-	ByShare string        `json:"by-share,omitempty"` // what the share lets through
-	Acts    []ActAnswer   `json:"acts,omitempty"`     // what people ask first, in the order they ask
-	Rights  []RightAnswer `json:"rights,omitempty"`
-	Group   bool          `json:"asked-for-a-group,omitempty"` // somebody who is in this group and in no other
+	User    ask.Account    `json:"user"`
+	Where   string         `json:"where"`
+	Item    string         `json:"item"` // the server's own address
+	Kind    string         `json:"kind"` // folder or file
+	Owner   ask.Account    `json:"owner"`
+	Server  string         `json:"server"`
+	Route   string         `json:"route"` // //server/share, or local
+	Door    ask.Connection `json:"connection"`
+	Granted string         `json:"granted"` // hexadecimal mask, synchronize left out
+	Level   string         `json:"level"`
+	ByFile  string         `json:"by-file,omitempty"`  // what the item's rules give, as a level
+	ByShare string         `json:"by-share,omitempty"` // what the share lets through
+	Acts    []ActAnswer    `json:"acts,omitempty"`     // what people ask first, in the order they ask
+	Rights  []RightAnswer  `json:"rights,omitempty"`
+	Group   bool           `json:"asked-for-a-group,omitempty"` // somebody who is in this group and in no other
 	// NotAtOnce: he can read and he can write, by two groups, and open for both
 	// at once by none.
 	NotAtOnce bool   `json:"read-and-write-not-at-once,omitempty"`
@@ -132,9 +132,9 @@ func Answer(k *ask.Asker, user account.Account, p estate.Place, sh *estate.Share
 	}
 	a.User, a.Owner = k.Account(user.ID), k.Account(d.Owner)
 	v := verdict.Decide(q)
-	a.Door, a.Granted, a.Level = ask.DoorOf(v.Door), ask.Mask(v.Granted), ask.LevelOn(levels, rules, v.Granted, p.Folder)
+	a.Door, a.Granted, a.Level = ask.ConnectionOf(v.Door), ask.Mask(v.Granted), ask.LevelOn(levels, rules, v.Granted, p.Folder)
 	if sh != nil && (v.Door.Refused || v.Door.ReadOnly) {
-		a.Door.By = k.DoorReason(q, sh, v.Door)
+		a.Door.By = k.ConnectionReason(q, sh, v.Door)
 	}
 	a.Acts = acts(k, user, p, sh)
 	above := k.T.Above(p)

@@ -12,17 +12,17 @@ import (
 
 // Tried is what comes of one act of one user by one route.
 type Tried struct {
-	User    ask.Account `json:"user"`
-	Act     string      `json:"act"`
-	Where   string      `json:"where"`
-	To      string      `json:"to,omitempty"`
-	Kind    string      `json:"kind"` // folder or file: what is acted on, or made
-	Route   string      `json:"route"`
-	Allowed bool        `json:"allowed"`
-	Door    ask.Door    `json:"connection"`
-	Needs   []Needed    `json:"needs"`
-	Mend    *Mend       `json:"first-to-change,omitempty"`
-	Error   string      `json:"error,omitempty"` // why it can't be answered, among many
+	User    ask.Account    `json:"user"`
+	Act     string         `json:"act"`
+	Where   string         `json:"where"`
+	To      string         `json:"to,omitempty"`
+	Kind    string         `json:"kind"` // folder or file: what is acted on, or made
+	Route   string         `json:"route"`
+	Allowed bool           `json:"allowed"`
+	Door    ask.Connection `json:"connection"`
+	Needs   []Needed       `json:"needs"`
+	Mend    *Mend          `json:"first-to-change,omitempty"`
+	Error   string         `json:"error,omitempty"` // why it can't be answered, among many
 }
 
 // Needed is one right, or other thing, that an act needs in one place.
@@ -215,7 +215,7 @@ func TryOn(k *ask.Asker, user account.Account, s *operands, brief bool) *Tried {
 		out.Route = s.share.Address()
 	}
 	d, _ := base(&t).Connect()
-	out.Door = ask.DoorOf(d)
+	out.Door = ask.ConnectionOf(d)
 	for _, c := range got.Checks[:got.N] {
 		if brief && c.OK == !got.Allowed { // the first that decides is enough
 			continue
@@ -237,7 +237,7 @@ func TryOn(k *ask.Asker, user account.Account, s *operands, brief bool) *Tried {
 }
 
 // needed tells of one check, right by right.
-func needed(k *ask.Asker, c verdict.Check, s *operands, t *verdict.Trial, d verdict.Door) (out []Needed) {
+func needed(k *ask.Asker, c verdict.Check, s *operands, t *verdict.Trial, d verdict.Connection) (out []Needed) {
 	at, q, adds := s.item, t.Item, false
 	switch c.On {
 	case verdict.OnFolder:
@@ -264,7 +264,7 @@ func needed(k *ask.Asker, c verdict.Check, s *operands, t *verdict.Trial, d verd
 			n := Needed{On: ons[c.On], Where: where, Held: c.OK, Share: true}
 			if s.share != nil && !c.OK {
 				n.Reason = &ask.Reason{By: doorBy(d), SetOn: where}
-				if r := k.DoorReason(base(t), s.share, d); r != nil && r.By == "configuration" {
+				if r := k.ConnectionReason(base(t), s.share, d); r != nil && r.By == "configuration" {
 					n.Reason = r
 				}
 			}
@@ -315,7 +315,7 @@ func base(t *verdict.Trial) *verdict.Question {
 	return t.Item
 }
 
-func doorBy(d verdict.Door) string {
+func doorBy(d verdict.Connection) string {
 	switch {
 	case d.Refused:
 		return "connection"
@@ -326,7 +326,7 @@ func doorBy(d verdict.Door) string {
 }
 
 // mend says what would have to change first.
-func mend(k *ask.Asker, n *Needed, user account.Account, s *operands, t *verdict.Trial, d verdict.Door) *Mend {
+func mend(k *ask.Asker, n *Needed, user account.Account, s *operands, t *verdict.Trial, d verdict.Connection) *Mend {
 	m := &Mend{Who: k.T.Name(user.ID), Right: n.Right, Where: n.Where}
 	switch {
 	case n.On == "owner":
@@ -336,7 +336,7 @@ func mend(k *ask.Asker, n *Needed, user account.Account, s *operands, t *verdict
 		switch {
 		case d.Why == verdict.Barred || d.Why == verdict.NotListed || d.Why == verdict.ReadListed && (n.On == "connection" || n.Reason.By == "configuration"):
 			m := &Mend{Do: "configuration", Who: m.Who, Where: m.Where}
-			if r := k.DoorReason(base(t), s.share, d); r != nil {
+			if r := k.ConnectionReason(base(t), s.share, d); r != nil {
 				m.Entry = r.Entry
 			}
 			return m

@@ -99,7 +99,7 @@ func (x *finding) stale() error {
 		p := pair{d, up}
 		if !known[p] {
 			known[p] = true
-			strays[p] = d.Strays(up, n.Folder)
+			strays[p] = d.Stale(up, n.Folder)
 		}
 		if strays[p] {
 			old.add(d, i)

@@ -41,7 +41,7 @@ func Differs(k *ask.Asker, where string, limit int) (*Differing, error) {
 	if err != nil {
 		return nil, err
 	}
-	f, err := t.CarveAt(p)
+	f, err := t.PartitionAt(p)
 	if err != nil {
 		return nil, err
 	}
@@ -102,10 +102,10 @@ func why(k *ask.Asker, a, above rule.Any, folder bool) (why []Why) {
 	if parent == nil {
 		return why
 	}
-	if d.Stale(parent, folder) {
+	if d.StaleUnder(parent, folder) {
 		w := Why{By: "stale"}
 		for _, e := range d.Rules.FromAbove() {
-			if e.Who != d.Owner && !d.OwnedBy(e.Who).Stale(parent, folder) {
+			if e.Who != d.Owner && !d.OwnedBy(e.Who).StaleUnder(parent, folder) {
 				w.Owner = k.T.Name(e.Who)
 				break
 			}

@@ -12,7 +12,7 @@ import (
 	"tarnwold/internal/ask/explain"
 	"tarnwold/internal/cli/run"
 	"tarnwold/internal/estate"
-	"tarnwold/internal/format/sheet"
+	"tarnwold/internal/format/csvfile"
 	"tarnwold/internal/plan/review"
 	"tarnwold/internal/report"
 )
@@ -121,11 +121,11 @@ func explainWanted(a *run.App, c *cobra.Command, who, where, want string, rights
 
 func explainMany(a *run.App, c *cobra.Command, file string) error {
 	var all []*explain.Explained
-	bad, err := askMany(a, c, file, sheet.Askings, func(k *ask.Asker, q sheet.Asking) error {
+	bad, err := askMany(a, c, file, csvfile.Askings, func(k *ask.Asker, q csvfile.Asking) error {
 		answers, err := explain.Explain(k, q.User, q.Where, a.Format != report.JSON)
 		all = append(all, answers...)
 		return err
-	}, func(q sheet.Asking, why string) {
+	}, func(q csvfile.Asking, why string) {
 		all = append(all, &explain.Explained{User: ask.Account{Name: q.User}, Where: q.Where, Error: why})
 	})
 	if err != nil {
@@ -139,9 +139,9 @@ func explainMany(a *run.App, c *cobra.Command, file string) error {
 
 // askMany asks a file's rows one after the other. A row that can't be
 // answered is one of the answers, and counted in bad.
-func askMany(a *run.App, c *cobra.Command, file string, kind sheet.Kind, one func(*ask.Asker, sheet.Asking) error, wrong func(sheet.Asking, string)) (bad, err error) {
-	rows, err := run.ReadFile(c.Context(), file, func(r io.Reader, f string) ([]sheet.Asking, error) {
-		s, err := sheet.Open(r, f, kind)
+func askMany(a *run.App, c *cobra.Command, file string, kind csvfile.Kind, one func(*ask.Asker, csvfile.Asking) error, wrong func(csvfile.Asking, string)) (bad, err error) {
+	rows, err := run.ReadFile(c.Context(), file, func(r io.Reader, f string) ([]csvfile.Asking, error) {
+		s, err := csvfile.Open(r, f, kind)
 		if err != nil {
 			return nil, err
 		}

@@ -11,7 +11,7 @@ import (
 	"tarnwold/internal/ask"
 	"tarnwold/internal/ask/explain"
 	"tarnwold/internal/cli/run"
-	"tarnwold/internal/format/sheet"
+	"tarnwold/internal/format/csvfile"
 	"tarnwold/internal/report"
 )
 
@@ -80,14 +80,14 @@ Exit code 1 says no.`,
 
 func tryMany(a *run.App, c *cobra.Command, file string) error {
 	var all []*explain.Tried
-	bad, err := askMany(a, c, file, sheet.Trials, func(k *ask.Asker, q sheet.Asking) error {
+	bad, err := askMany(a, c, file, csvfile.Trials, func(k *ask.Asker, q csvfile.Asking) error {
 		t, err := explain.Try(k, q.User, q.Act, q.Where, q.To, a.Format != report.JSON)
 		if err == nil {
 			t.Where, t.To = q.Where, q.To // as asked, so that rows find their answers
 			all = append(all, t)
 		}
 		return err
-	}, func(q sheet.Asking, why string) {
+	}, func(q csvfile.Asking, why string) {
 		all = append(all, &explain.Tried{User: ask.Account{Name: q.User}, Act: q.Act, Where: q.Where, To: q.To, Error: why})
 	})
 	if err != nil {

@@ -111,7 +111,7 @@ func giveCommand(a *run.App, kind rule.Kind, c *cobra.Command) *cobra.Command {
 		if err != nil {
 			return err
 		}
-		return a.Carry(c, f.Keeping, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return entry.Give(d, e, x) })
+		return a.PreviewAndCommit(c, f.Keeping, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) { return entry.Give(d, e, x) })
 	}
 	return c
 }
@@ -158,7 +158,7 @@ those of that scope.`,
 		if err != nil {
 			return err
 		}
-		return a.Carry(c, f.Keeping, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return entry.Take(d, y, x) })
+		return a.PreviewAndCommit(c, f.Keeping, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) { return entry.Take(d, y, x) })
 	}
 	return c
 }
@@ -188,7 +188,7 @@ gives the new one a day.`,
 		if err != nil {
 			return err
 		}
-		return a.Carry(c, f.Keeping, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return entry.Replace(d, e, x) })
+		return a.PreviewAndCommit(c, f.Keeping, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) { return entry.Replace(d, e, x) })
 	}
 	return c
 }
@@ -223,7 +223,7 @@ lists them; revoke --entries audit takes them away.`,
 		if err != nil {
 			return err
 		}
-		return a.Carry(c, f.Keeping, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return entry.Watch(d, e, x) })
+		return a.PreviewAndCommit(c, f.Keeping, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) { return entry.Watch(d, e, x) })
 	}
 	return c
 }

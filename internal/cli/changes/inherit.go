@@ -12,7 +12,7 @@ import (
 )
 
 // placesCommand makes a command that edits the places it is given.
-func placesCommand(a *run.App, c *cobra.Command, check func() error, fn func(*plan.Desk, plan.Targets) (*plan.Plan, error)) *cobra.Command {
+func placesCommand(a *run.App, c *cobra.Command, check func() error, fn func(*plan.Planner, plan.Targets) (*plan.Plan, error)) *cobra.Command {
 	var k run.Keeping
 	var f run.Targets
 	k.Flags(c)
@@ -27,7 +27,7 @@ func placesCommand(a *run.App, c *cobra.Command, check func() error, fn func(*pl
 		if err != nil {
 			return err
 		}
-		return a.Carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return fn(d, x) })
+		return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) { return fn(d, x) })
 	}
 	return c
 }
@@ -52,7 +52,7 @@ from above into its own, so that nobody's access changes; --clear drops them.`,
 		}
 		return nil
 	}
-	return placesCommand(a, c, check, func(d *plan.Desk, x plan.Targets) (*plan.Plan, error) { return entry.Seal(d, keep, x) })
+	return placesCommand(a, c, check, func(d *plan.Planner, x plan.Targets) (*plan.Plan, error) { return entry.Seal(d, keep, x) })
 }
 
 func UnsealCommand(a *run.App) *cobra.Command {
@@ -66,7 +66,7 @@ below it is renewed to match. --clear-own drops its own entries.`,
   tarnwold unseal //stagedoor/productions/Casting --clear-own --dry-run`,
 	}
 	c.Flags().BoolVar(&clear, "clear-own", false, "drop the item's own entries")
-	return placesCommand(a, c, unchecked, func(d *plan.Desk, x plan.Targets) (*plan.Plan, error) { return entry.Unseal(d, clear, x) })
+	return placesCommand(a, c, unchecked, func(d *plan.Planner, x plan.Targets) (*plan.Plan, error) { return entry.Unseal(d, clear, x) })
 }
 
 func ReflowCommand(a *run.App) *cobra.Command {
@@ -77,7 +77,7 @@ func ReflowCommand(a *run.App) *cobra.Command {
 was stale: entries a server left behind when an item was moved or its owner
 changed. Own entries never move; sealed items stay as they are.`,
 		Example: "  tarnwold reflow //stagedoor/productions/Wardrobe",
-	}, unchecked, func(d *plan.Desk, x plan.Targets) (*plan.Plan, error) { return entry.Reflow(d, x) })
+	}, unchecked, func(d *plan.Planner, x plan.Targets) (*plan.Plan, error) { return entry.Reflow(d, x) })
 }
 
 func DiffersCommand(a *run.App) *cobra.Command {

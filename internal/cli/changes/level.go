@@ -32,7 +32,7 @@ func LevelCommand(a *run.App) *cobra.Command {
 		Example: `  tarnwold level add proofread --folder read --file read,write-data,append-data --about "read, and correct what is there"`,
 		Args:    cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.Carry(c, run.Keeping{Yes: true}, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) {
+			return a.PreviewAndCommit(c, run.Keeping{Yes: true}, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) {
 				return servers.AddLevel(d, args[0], folder, file, about)
 			})
 		},
@@ -45,7 +45,7 @@ func LevelCommand(a *run.App) *cobra.Command {
 		Use: "remove NAME", Short: "Remove a level of the estate's own; entries keep their rights", Example: "  tarnwold level remove proofread", Args: cobra.ExactArgs(1),
 		ValidArgsFunction: a.CompleteLevels,
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.Carry(c, run.Keeping{Yes: true}, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return servers.RemoveLevel(d, args[0]) })
+			return a.PreviewAndCommit(c, run.Keeping{Yes: true}, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) { return servers.RemoveLevel(d, args[0]) })
 		},
 	}
 	return run.Holder("level", "Know the levels, and add some of your own", "  tarnwold level list\n  tarnwold level show revise", list, show, add, remove)

@@ -22,7 +22,7 @@ entries. What either owns stays his. tarnwold compare shows the difference.`,
 		Args:              cobra.ExactArgs(2),
 		ValidArgsFunction: run.CompleteInOrder(a.CompleteAccounts(account.User), a.CompleteAccounts(account.User)),
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.Carry(c, k, func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error) { return entry.Like(d, args[0], args[1]) })
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, o *report.Outcome) (*plan.Plan, error) { return entry.Like(d, args[0], args[1]) })
 		},
 	}
 	k.Flags(c)

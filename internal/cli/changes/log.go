@@ -43,22 +43,22 @@ it shows with tarnwold check --head whether history was rewritten since.`,
 			if err != nil {
 				return run.AsUsage(err)
 			}
-			var kept []estate.Record
+			var kept []estate.Change
 			err = a.View(c.Context(), func(t *estate.Tx) error {
-				fits := []func(estate.Record) bool{}
+				fits := []func(estate.Change) bool{}
 				if day != "" {
 					from := day.Begins().UTC().Format(time.RFC3339)
-					fits = append(fits, func(r estate.Record) bool { return r.At >= from })
+					fits = append(fits, func(r estate.Change) bool { return r.At >= from })
 				}
 				if actor != "" {
-					fits = append(fits, func(r estate.Record) bool { return strings.EqualFold(r.Actor, actor) })
+					fits = append(fits, func(r estate.Change) bool { return strings.EqualFold(r.Actor, actor) })
 				}
 				if where != "" {
 					p, err := t.FindText(where)
 					if err != nil {
 						return err
 					}
-					fits = append(fits, func(r estate.Record) bool { return t.Altered(r.ID, p) })
+					fits = append(fits, func(r estate.Change) bool { return t.Altered(r.ID, p) })
 				}
 				if who != "" {
 					id, err := t.Who(who)
@@ -69,7 +69,7 @@ it shows with tarnwold check --head whether history was rewritten since.`,
 					if acc, ok := t.Account(id); ok {
 						ids = t.Forms(acc)
 					}
-					fits = append(fits, func(r estate.Record) bool { return t.Concerns(r.ID, ids) })
+					fits = append(fits, func(r estate.Change) bool { return t.Concerns(r.ID, ids) })
 				}
 			records:
 				for _, r := range t.Log() {
@@ -140,8 +140,8 @@ func logShow(a *run.App) *cobra.Command {
 			}
 			var r report.Record
 			err = a.View(c.Context(), func(t *estate.Tx) (err error) {
-				if r.Record, err = t.Record(n); err == nil {
-					r.Edits, err = undo.Told(plan.New(t, a.Who()), n)
+				if r.Change, err = t.ChangeNumbered(n); err == nil {
+					r.Edits, err = undo.Described(plan.New(t, a.Who()), n)
 				}
 				return err
 			})
@@ -161,7 +161,7 @@ func RedoCommand(a *run.App) *cobra.Command {
 	return takeBack(a, "redo", "Make a change again that was undone", undo.Redo)
 }
 
-func takeBack(a *run.App, verb, short string, do func(*plan.Desk, int64, bool) (*plan.Plan, error)) *cobra.Command {
+func takeBack(a *run.App, verb, short string, do func(*plan.Planner, int64, bool) (*plan.Plan, error)) *cobra.Command {
 	var k run.Keeping
 	use := verb + " N"
 	more := ""
@@ -194,7 +194,7 @@ follows. What can't be taken back is said, and nothing is done.` + more,
 				return err
 			}
 			defer run.Sparing()()
-			return a.Carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return do(d, n, k.Force) })
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) { return do(d, n, k.Force) })
 		},
 	}
 	k.PlainFlags(c)

@@ -48,7 +48,7 @@ too. To give a level to somebody there is grant.`,
 			return err
 		}
 		if set != "" || len(entries) > 0 {
-			return a.Carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) {
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) {
 				return entry.Mode(d, set, entries, below, x)
 			})
 		}

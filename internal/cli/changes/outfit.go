@@ -11,7 +11,7 @@ import (
 	"tarnwold/internal/ask/census"
 	"tarnwold/internal/cli/run"
 	"tarnwold/internal/estate"
-	"tarnwold/internal/format/sheet"
+	"tarnwold/internal/format/csvfile"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/policies"
 	"tarnwold/internal/report"
@@ -52,8 +52,8 @@ nobody is in the groups yet, and the impact says who loses what.
 			}
 			var folders []policies.Outfitting
 			if list != "" {
-				rows, err := run.ReadFile(c.Context(), list, func(r io.Reader, f string) ([]sheet.Asking, error) {
-					s, err := sheet.Open(r, f, sheet.Outfits)
+				rows, err := run.ReadFile(c.Context(), list, func(r io.Reader, f string) ([]csvfile.Asking, error) {
+					s, err := csvfile.Open(r, f, csvfile.Outfits)
 					if err != nil {
 						return nil, err
 					}
@@ -74,7 +74,7 @@ nobody is in the groups yet, and the impact says who loses what.
 			} else {
 				folders = []policies.Outfitting{{Folder: args[0], Name: args[1]}}
 			}
-			return a.Carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) {
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) {
 				return policies.Outfits(d, folders, levels, above == "keep", fill, list)
 			})
 		},
@@ -107,7 +107,7 @@ no role gives him.`,
 			}
 			var out *census.Jobs
 			err := a.View(c.Context(), func(t *estate.Tx) (err error) {
-				out, err = census.Role(ask.New(t), args[0], limit, func(id account.ID) string { return t.ParticularsOf(id).About })
+				out, err = census.Role(ask.New(t), args[0], limit, func(id account.ID) string { return t.MetadataOf(id).About })
 				return err
 			})
 			if err != nil {

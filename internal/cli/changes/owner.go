@@ -45,7 +45,7 @@ they are renewed: see differs and reflow.`,
 			return err
 		}
 		if to != "" {
-			return a.Carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return entry.Own(d, to, below, x) })
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) { return entry.Own(d, to, below, x) })
 		}
 		if below {
 			return run.Misused("--below goes with --to")

@@ -27,7 +27,7 @@ the new item, and it inherits at that moment.`,
 		Args:              cobra.ExactArgs(2),
 		ValidArgsFunction: a.CompletePlaces,
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.Carry(c, k, func(d *plan.Desk, o *report.Outcome) (p *plan.Plan, err error) {
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, o *report.Outcome) (p *plan.Plan, err error) {
 				p, o.Made, err = item.Put(d, args[0], args[1], folder, owner)
 				return p, err
 			})
@@ -56,7 +56,7 @@ acting account where that is a user of the estate, else to the owner of the
 original.`, item.Copy)
 }
 
-func carryCommand(a *run.App, verb, short, long string, do func(d *plan.Desk, from, to string) (*plan.Plan, error)) *cobra.Command {
+func carryCommand(a *run.App, verb, short, long string, do func(d *plan.Planner, from, to string) (*plan.Plan, error)) *cobra.Command {
 	var k run.Keeping
 	c := &cobra.Command{
 		Use: verb + " FROM TO", Short: short, Long: long,
@@ -64,7 +64,7 @@ func carryCommand(a *run.App, verb, short, long string, do func(d *plan.Desk, fr
   tarnwold %[1]s //stagedoor/productions/Lighting/Plots "//stagedoor/productions/Archive/Plots 2026"`, verb),
 		Args: cobra.ExactArgs(2), ValidArgsFunction: a.CompletePlaces,
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.Carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return do(d, args[0], args[1]) })
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) { return do(d, args[0], args[1]) })
 		},
 	}
 	k.PlainFlags(c)

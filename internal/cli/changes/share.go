@@ -33,7 +33,7 @@ rules alone decide.`,
 		Args: cobra.ExactArgs(2),
 		RunE: func(c *cobra.Command, args []string) error {
 			n.Address, n.Folder = args[0], args[1]
-			return a.Carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) {
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) {
 				return servers.AddShares(d, []servers.NewShare{n})
 			})
 		},
@@ -53,7 +53,7 @@ func shareRemove(a *run.App) *cobra.Command {
 		Args:              cobra.MinimumNArgs(1),
 		ValidArgsFunction: a.CompletePlaces,
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.Carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return servers.RemoveShares(d, args) })
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) { return servers.RemoveShares(d, args) })
 		},
 	}
 	k.PlainFlags(c)

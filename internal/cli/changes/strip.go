@@ -26,7 +26,9 @@ The accounts themselves stay; tarnwold user remove takes them away then.`,
 		Args:              cobra.MinimumNArgs(1),
 		ValidArgsFunction: a.CompleteAccounts(0),
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.Carry(c, k, func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error) { return entry.Strip(d, args, under, owner) })
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, o *report.Outcome) (*plan.Plan, error) {
+				return entry.Strip(d, args, under, owner)
+			})
 		},
 	}
 	k.Flags(c)

@@ -179,7 +179,7 @@ func newSince(now, was []findings.Finding) []findings.Finding {
 // mendFindings makes one change of the mends that change nobody's access.
 func mendFindings(a *run.App, c *cobra.Command, k run.Keeping, where string, kinds []string, list exception.List) error {
 	var left []findings.Finding
-	err := a.Carry(c, k, func(d *plan.Desk, o *report.Outcome) (p *plan.Plan, err error) {
+	err := a.PreviewAndCommit(c, k, func(d *plan.Planner, o *report.Outcome) (p *plan.Plan, err error) {
 		found, err := review.Findings(d, where, kinds)
 		if err != nil {
 			return nil, err

@@ -36,7 +36,7 @@ by its name is not kept by a pattern that fits it; of places the nearest counts.
   tarnwold keeper add warden --of //stagedoor/productions`,
 		Args: cobra.ExactArgs(1), ValidArgsFunction: run.CompleteInOrder(a.CompleteAccounts(0)),
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.Carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) {
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) {
 				if on {
 					return keeper.AddKeeper(d, args[0], of)
 				}

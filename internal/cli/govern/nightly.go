@@ -307,7 +307,7 @@ func nightExpects(out *report.Night, x *expect.Expecting, lines []expectation.Li
 	return nil
 }
 
-func nightPolicies(out *report.Night, t *estate.Tx, d *plan.Desk, x *expect.Expecting) error {
+func nightPolicies(out *report.Night, t *estate.Tx, d *plan.Planner, x *expect.Expecting) error {
 	s := out.Section("policies", "Policies")
 	laid, err := policies.Policies(t)
 	if err != nil {
@@ -332,7 +332,7 @@ func nightPolicies(out *report.Night, t *estate.Tx, d *plan.Desk, x *expect.Expe
 	return nil
 }
 
-func nightFindings(out *report.Night, d *plan.Desk, except exception.List) error {
+func nightFindings(out *report.Night, d *plan.Planner, except exception.List) error {
 	s := out.Section("findings", "Findings")
 	found, err := review.Findings(d, "", nil)
 	if err != nil {
@@ -346,7 +346,7 @@ func nightFindings(out *report.Night, d *plan.Desk, except exception.List) error
 	return nil
 }
 
-func nightDuties(out *report.Night, d *plan.Desk, except exception.List) error {
+func nightDuties(out *report.Night, d *plan.Planner, except exception.List) error {
 	s := out.Section("duties", "Two keys in one hand")
 	duties, err := request.Duties(d)
 	if err != nil {
@@ -361,7 +361,7 @@ func nightDuties(out *report.Night, d *plan.Desk, except exception.List) error {
 	return nil
 }
 
-func nightRequests(out *report.Night, d *plan.Desk, longer time.Duration) error {
+func nightRequests(out *report.Night, d *plan.Planner, longer time.Duration) error {
 	s := out.Section("requests", "Requests that wait")
 	waiting, err := request.Requested(d, false, "", max(longer, 1))
 	if err != nil {

@@ -67,7 +67,7 @@ kept. Laid again, with another text or on more places, the difference is laid.
 			if err != nil {
 				return err
 			}
-			return a.Carry(c, k, func(d *plan.Desk, o *report.Outcome) (p *plan.Plan, err error) {
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, o *report.Outcome) (p *plan.Plan, err error) {
 				p, o.Expects, err = policies.LayPolicy(d, pol, on)
 				return p, err
 			})
@@ -99,7 +99,7 @@ the outcome; exit code 1 says that a guard or an expectation speaks against it.
 				return a.Printer().PolicyRead(pol)
 			}
 			var o *report.Outcome
-			err = a.Carry(c, run.Keeping{DryRun: true, Model: true}, func(d *plan.Desk, out *report.Outcome) (p *plan.Plan, err error) {
+			err = a.PreviewAndCommit(c, run.Keeping{DryRun: true, Model: true}, func(d *plan.Planner, out *report.Outcome) (p *plan.Plan, err error) {
 				o = out
 				p, o.Expects, err = policies.LayPolicy(d, pol, on)
 				return p, err
@@ -227,7 +227,9 @@ what is left is told.`,
   tarnwold policy lift wardrobe-season --on //flyloft/programme --yes`,
 		Args: cobra.ExactArgs(1), ValidArgsFunction: a.CompletePolicies,
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.Carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return policies.LiftPolicy(d, args[0], on) })
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) {
+				return policies.LiftPolicy(d, args[0], on)
+			})
 		},
 	}
 	k.Flags(c)

@@ -47,7 +47,7 @@ who gets it.`,
 			if strings.TrimSpace(why) == "" {
 				return run.Misused("a request has a reason: --why TEXT")
 			}
-			return a.Carry(c, run.Keeping{}, func(d *plan.Desk, o *report.Outcome) (p *plan.Plan, err error) {
+			return a.PreviewAndCommit(c, run.Keeping{}, func(d *plan.Planner, o *report.Outcome) (p *plan.Plan, err error) {
 				p, o.Request, err = request.Ask(d, strings.Split(args[0], ","), args[1], args[2], why, day)
 				return p, err
 			})
@@ -183,7 +183,7 @@ revoke, or its number in that list.`,
 			if err != nil {
 				return err
 			}
-			return a.Carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) {
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) {
 				p, err := request.Accept(d, got.Number, m)
 				if err == nil && by == "" && m != nil {
 					for _, o := range got.Others(m) {
@@ -211,7 +211,7 @@ func requestSettle(a *run.App, state string) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.Carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return request.Settle(d, n, state, why) })
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) { return request.Settle(d, n, state, why) })
 		},
 	}
 	k.PlainFlags(c)

@@ -83,7 +83,7 @@ func loadFolk(a *run.App, c *cobra.Command, k run.Keeping, files []string, s *Sh
 		return err
 	}
 	if same && a.Format == report.Table && a.Inner == nil {
-		err := a.Carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) {
+		err := a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) {
 			return intake.NothingTold(d, time.Now().Unix())
 		})
 		if !errors.Is(err, plan.ErrToldNoMore) {
@@ -91,21 +91,21 @@ func loadFolk(a *run.App, c *cobra.Command, k run.Keeping, files []string, s *Sh
 		}
 	}
 	defer run.Sparing()()
-	folk, telling, err := gathered(a, c, files, sh, s.Purposes)
+	folk, fingerprint, err := gathered(a, c, files, sh, s.Purposes)
 	if err != nil {
 		return err
 	}
 	var taken *plan.Plan
-	err = a.Carry(c, k, func(d *plan.Desk, o *report.Outcome) (p *plan.Plan, err error) {
+	err = a.PreviewAndCommit(c, k, func(d *plan.Planner, o *report.Outcome) (p *plan.Plan, err error) {
 		o.Brief = true
-		p, o.Taken, err = intake.TakeFolk(d, folk, intake.FolkFrom{File: files[len(files)-1], Domain: "ldif", Telling: telling})
+		p, o.Taken, err = intake.TakePeople(d, folk, intake.PeopleFrom{File: files[len(files)-1], Domain: "ldif", Fingerprint: fingerprint})
 		taken = p
 		return p, err
 	})
 	if err != nil || k.DryRun || a.Inner != nil || taken.Changes() {
 		return err
 	}
-	return Remember(a, c.Context(), taken.Told().Remember)
+	return Remember(a, c.Context(), taken.Fingerprint().Remember)
 }
 
 // summing sums files of entries that are written to it one after the other.
@@ -149,10 +149,10 @@ func toldAgain(a *run.App, ctx context.Context, files []string, sh shape.Shape, 
 		}
 		size += info.Size()
 	}
-	var last *plan.Telling
+	var last *plan.Fingerprint
 	holds := false
 	if err := a.View(ctx, func(t *estate.Tx) error {
-		last = plan.LastTelling(t)
+		last = plan.LastFingerprint(t)
 		holds = last.Holds(t, time.Now().Unix())
 		return t.Err()
 	}); err != nil || !holds || last.Size != size {
@@ -179,7 +179,7 @@ func toldAgain(a *run.App, ctx context.Context, files []string, sh shape.Shape, 
 
 // gathered reads files of entries, one after the other: a later one may change
 // what an earlier one has.
-func gathered(a *run.App, c *cobra.Command, files []string, sh shape.Shape, p shape.Purposes) (*shape.Folk, *plan.Telling, error) {
+func gathered(a *run.App, c *cobra.Command, files []string, sh shape.Shape, p shape.Purposes) (*shape.People, *plan.Fingerprint, error) {
 	g := shape.Gather(sh, files[len(files)-1], p, time.Now())
 	want := append(sh.Attributes(), p.Attributes()...)
 	sum, err := newSumming(sh, p)
@@ -197,6 +197,6 @@ func gathered(a *run.App, c *cobra.Command, files []string, sh shape.Shape, p sh
 		}
 		sum.next()
 	}
-	folk, err := g.Folk()
-	return folk, &plan.Telling{Sum: [32]byte(sum.Sum(nil)), Size: sum.size}, err
+	folk, err := g.People()
+	return folk, &plan.Fingerprint{Sum: [32]byte(sum.Sum(nil)), Size: sum.size}, err
 }

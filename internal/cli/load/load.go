@@ -14,9 +14,9 @@ import (
 	"tarnwold/internal/cli/run"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
+	"tarnwold/internal/format/csvfile"
 	"tarnwold/internal/format/exports"
 	"tarnwold/internal/format/passwd"
-	"tarnwold/internal/format/sheet"
 	"tarnwold/internal/format/smbconf"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/intake"
@@ -98,7 +98,7 @@ keep up with a directory itself, see: tarnwold directory.`,
 			if err != nil {
 				return err
 			}
-			return a.Carry(c, k, func(d *plan.Desk, o *report.Outcome) (p *plan.Plan, err error) {
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, o *report.Outcome) (p *plan.Plan, err error) {
 				o.Brief = true
 				p, o.Loaded, err = people.LoadAccounts(d, lists)
 				return p, err
@@ -115,11 +115,11 @@ keep up with a directory itself, see: tarnwold directory.`,
 }
 
 func readAccounts(r io.Reader, file string) (l people.AccountFile, err error) {
-	s, err := sheet.Open(r, file, sheet.Accounts, sheet.Members)
+	s, err := csvfile.Open(r, file, csvfile.Accounts, csvfile.Members)
 	if err != nil {
 		return l, err
 	}
-	if s.Kind == sheet.Accounts {
+	if s.Kind == csvfile.Accounts {
 		l.Accounts, err = s.ReadAccounts()
 	} else {
 		l.Members, err = s.ReadMembers()
@@ -161,7 +161,7 @@ path with - for /.`,
 					return err
 				}
 				k.Model = true // the file is where it is so already
-				return a.Carry(c, k, func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error) {
+				return a.PreviewAndCommit(c, k, func(d *plan.Planner, o *report.Outcome) (*plan.Plan, error) {
 					return servers.Exports(d, to, filepath.Base(exported), found)
 				})
 			}
@@ -169,7 +169,7 @@ path with - for /.`,
 				return configure(a, c, k, to, config)
 			}
 			rows, err := run.ReadFile(c.Context(), args[0], func(r io.Reader, f string) ([]format.ShareRow, error) {
-				s, err := sheet.Open(r, f, sheet.Shares)
+				s, err := csvfile.Open(r, f, csvfile.Shares)
 				if err != nil {
 					return nil, err
 				}
@@ -178,7 +178,7 @@ path with - for /.`,
 			if err != nil {
 				return err
 			}
-			return a.Carry(c, k, func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error) {
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, o *report.Outcome) (*plan.Plan, error) {
 				o.Brief = true
 				return servers.LoadShares(d, to, args[0], rows)
 			})
@@ -208,7 +208,7 @@ func configure(a *run.App, c *cobra.Command, k run.Keeping, to, file string) err
 	}
 	var unknown []string
 	k.Model = true // the file is where it is so already
-	err = a.Carry(c, k, func(d *plan.Desk, o *report.Outcome) (p *plan.Plan, err error) {
+	err = a.PreviewAndCommit(c, k, func(d *plan.Planner, o *report.Outcome) (p *plan.Plan, err error) {
 		p, unknown, err = servers.Configure(d, to, filepath.Base(file), got.shares)
 		return p, err
 	})
@@ -258,7 +258,7 @@ before it. Numbers that no account has are kept as they are.`,
 				if posix {
 					return readPosixTree(a, c.Context(), r, f, bar.Set)
 				}
-				s, err := sheet.Open(r, f, sheet.Tree)
+				s, err := csvfile.Open(r, f, csvfile.Tree)
 				if err != nil {
 					return nil, err
 				}
@@ -286,7 +286,7 @@ before it. Numbers that no account has are kept as they are.`,
 
 // readPosixTree reads a tree of a POSIX system by the estate's accounts.
 func readPosixTree(a *run.App, ctx context.Context, r io.Reader, file string, step func(int)) (tree *format.Tree, err error) {
-	s, err := sheet.Open(r, file, sheet.PosixTree)
+	s, err := csvfile.Open(r, file, csvfile.PosixTree)
 	if err != nil {
 		return nil, err
 	}

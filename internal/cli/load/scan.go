@@ -121,7 +121,7 @@ func scan(a *run.App, c *cobra.Command, k run.Keeping, s estate.Server, from ser
 			bar.Say(fmt.Sprintf("reading %s, %s left", share, report.Count(int64(left), "folder")))
 			bar.Set(items)
 		},
-		May: func(tracts []*intake.Tract) error { return mayTake(a, ctx, s, tracts) },
+		May: func(tracts []*intake.ScannedTree) error { return mayTake(a, ctx, s, tracts) },
 	}
 	seen, err := job.Read(ctx, from)
 	bar.End()
@@ -157,7 +157,7 @@ func headOf(a *run.App, ctx context.Context) (n int64) {
 
 // mayTake refuses, before hours are spent on reading, folders that can't hang
 // beside what the estate has.
-func mayTake(a *run.App, ctx context.Context, s estate.Server, tracts []*intake.Tract) error {
+func mayTake(a *run.App, ctx context.Context, s estate.Server, tracts []*intake.ScannedTree) error {
 	return a.View(ctx, func(t *estate.Tx) error {
 		for _, x := range tracts {
 			if _, err := t.At(s, x.Folder); err == nil {
@@ -184,7 +184,7 @@ func Answered(a *run.App, ctx context.Context, s estate.Server) (id account.ID, 
 // shares, rules, then what came and went.
 func takeIn(a *run.App, c *cobra.Command, k run.Keeping, s estate.Server, seen *live.Seen, whole bool) error {
 	ctx := c.Context()
-	var known, fresh []*intake.Tract
+	var known, fresh []*intake.ScannedTree
 	var last time.Time
 	shares := 0
 	if err := a.View(ctx, func(t *estate.Tx) error {
@@ -205,31 +205,31 @@ func takeIn(a *run.App, c *cobra.Command, k run.Keeping, s estate.Server, seen *
 		p.Line(report.S("Since the scan of %s:", last.Local().Format("Mon 2006-01-02 15:04")))
 	}
 	steps := []run.Build{
-		func(d *plan.Desk, o *report.Outcome) (p *plan.Plan, err error) {
+		func(d *plan.Planner, o *report.Outcome) (p *plan.Plan, err error) {
 			o.Brief = true
 			p, o.Loaded, err = intake.AccountsFound(d, *seen.Accounts)
 			return p, err
 		},
-		func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error) {
+		func(d *plan.Planner, o *report.Outcome) (*plan.Plan, error) {
 			return intake.MembersGone(d, s, *seen.Accounts)
 		},
-		func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error) {
+		func(d *plan.Planner, o *report.Outcome) (*plan.Plan, error) {
 			o.Brief = shares == 0
 			return intake.SharesFound(d, s, server.Doors(seen.Shares), whole && len(server.Doors(seen.Shares)) == len(seen.Shares))
 		},
 	}
-	var otherwise intake.Stirred
+	var otherwise intake.Changes
 	if err := a.View(ctx, func(t *estate.Tx) (err error) {
-		otherwise, err = intake.Stirs(plan.New(t, a.Who()), s, known)
+		otherwise, err = intake.HasChanges(plan.New(t, a.Who()), s, known)
 		return err
 	}); err != nil {
 		return err
 	}
 	if otherwise.Rules {
-		steps = append(steps, func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error) { return intake.Otherwise(d, s, known) })
+		steps = append(steps, func(d *plan.Planner, o *report.Outcome) (*plan.Plan, error) { return intake.ChangedRules(d, s, known) })
 	}
 	if otherwise.Items {
-		steps = append(steps, func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error) { return intake.Came(d, s, known) })
+		steps = append(steps, func(d *plan.Planner, o *report.Outcome) (*plan.Plan, error) { return intake.NewAndGone(d, s, known) })
 	}
 	for _, fn := range steps {
 		if err := carryIfAny(a, c, k, fn); err != nil {
@@ -279,12 +279,12 @@ func carryIfAny(a *run.App, c *cobra.Command, k run.Keeping, fn run.Build) error
 	}); err != nil || !any {
 		return err
 	}
-	return a.Carry(c, k, fn)
+	return a.PreviewAndCommit(c, k, fn)
 }
 
 // note remembers when a server was read, what its domains are called, and the
-// sizes and times of what is in tracts the estate knows.
-func note(a *run.App, ctx context.Context, s estate.Server, seen *live.Seen, known []*intake.Tract) error {
+// sizes and times of what is in trees the estate knows.
+func note(a *run.App, ctx context.Context, s estate.Server, seen *live.Seen, known []*intake.ScannedTree) error {
 	e, done, err := a.Open(ctx)
 	if err != nil {
 		return err

@@ -12,7 +12,7 @@ import (
 	"tarnwold/internal/ask"
 	"tarnwold/internal/cli/run"
 	"tarnwold/internal/estate"
-	"tarnwold/internal/format/sheet"
+	"tarnwold/internal/format/csvfile"
 	"tarnwold/internal/format/trail"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/entry"
@@ -191,7 +191,7 @@ func readTries(ctx context.Context, x *intake.Trailing, r io.Reader, file, kind 
 	}
 	switch kind {
 	case "csv":
-		s, err := sheet.Open(r, file, sheet.Tries)
+		s, err := csvfile.Open(r, file, csvfile.Tries)
 		if err != nil {
 			return err
 		}

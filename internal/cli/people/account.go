@@ -44,7 +44,7 @@ one that no account ever had.`, kind),
 			if len(names) > 1 && (n.SID != "" || n.POSIX != account.NoPOSIX) {
 				return run.Misused("--sid and --id say who one account is, and %d are named", len(names))
 			}
-			return a.Carry(c, run.Keeping{Yes: true}, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return people.AddAccounts(d, names, n) })
+			return a.PreviewAndCommit(c, run.Keeping{Yes: true}, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) { return people.AddAccounts(d, names, n) })
 		},
 	}
 	f := c.Flags()
@@ -85,7 +85,7 @@ func accountSet(a *run.App, kind account.Kind) *cobra.Command {
 			if given == 0 {
 				return run.Misused("nothing is said of them; see: %s --help", c.CommandPath())
 			}
-			return a.Carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) {
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) {
 				return people.SetAccounts(d, kind, names, set)
 			})
 		},
@@ -165,7 +165,7 @@ func groupJoin(a *run.App) *cobra.Command {
 			if err != nil {
 				return run.AsUsage(err)
 			}
-			return a.Carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) {
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) {
 				return people.Join(d, args[0], args[1:], day)
 			})
 		},
@@ -184,7 +184,9 @@ func groupLeave(a *run.App) *cobra.Command {
 		Args:              cobra.MinimumNArgs(2),
 		ValidArgsFunction: run.CompleteInOrder(a.CompleteAccounts(account.Group), a.CompleteAccounts(0)),
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.Carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return people.Leave(d, args[0], args[1:]) })
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) {
+				return people.Leave(d, args[0], args[1:])
+			})
 		},
 	}
 	k.Flags(c)
@@ -203,7 +205,9 @@ listed.`, kind),
 		Args:              cobra.MinimumNArgs(1),
 		ValidArgsFunction: a.CompleteAccounts(kind),
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.Carry(c, k, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) { return people.RemoveAccounts(d, kind, args) })
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) {
+				return people.RemoveAccounts(d, kind, args)
+			})
 		},
 	}
 	k.PlainFlags(c)

@@ -56,7 +56,7 @@ when it is needed, or taken from TARNWOLD_PASSWORD_NAME or TARNWOLD_PASSWORD, or
 			if err != nil {
 				return err
 			}
-			return a.Carry(c, run.Keeping{Yes: true}, func(d *plan.Desk, _ *report.Outcome) (*plan.Plan, error) {
+			return a.PreviewAndCommit(c, run.Keeping{Yes: true}, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) {
 				return d.AddDirectory(plan.Directory{Name: args[0], Link: text, Shape: sh, Purposes: s.Purposes, Writes: writes})
 			})
 		},
@@ -95,7 +95,7 @@ func directoriesShown(a *run.App, ctx context.Context, only string) (out []repor
 			if err := json.Unmarshal(x.Link, &l); err != nil {
 				return err
 			}
-			d := report.Directory{Name: x.Name, URL: l.URL, Bases: l.Bases, User: l.User, CA: l.CA, Filter: l.Filter, Unencrypted: l.Open, Writes: x.Writes, Shape: x.Shape, Purposes: x.Purposes, Taken: moment(plan.ReadingOf(t, x.Name).At)}
+			d := report.Directory{Name: x.Name, URL: l.URL, Bases: l.Bases, User: l.User, CA: l.CA, Filter: l.Filter, Unencrypted: l.Open, Writes: x.Writes, Shape: x.Shape, Purposes: x.Purposes, Taken: moment(plan.CursorOf(t, x.Name).At)}
 			for _, k := range plan.KeptIn(t, x.Name) {
 				if k.Kind == account.User {
 					d.Users++
@@ -146,7 +146,7 @@ func directoryRemove(a *run.App) *cobra.Command {
 		Use: "remove NAME", Short: "Forget a directory; its people stay", Example: "  tarnwold directory remove house",
 		Args: cobra.ExactArgs(1), ValidArgsFunction: a.CompleteDirectories,
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.Carry(c, k, func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error) {
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, o *report.Outcome) (*plan.Plan, error) {
 				o.Brief = true
 				return d.RemoveDirectory(args[0])
 			})

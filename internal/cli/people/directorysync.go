@@ -47,10 +47,10 @@ there were taken back since: only a whole reading brings them again.`,
 				if x.Shape.Changed == "" {
 					return run.Misused("the shape %s doesn't say which attribute grows with every change", x.Shape.Name)
 				}
-				var last *plan.Reading
+				var last *plan.SyncCursor
 				back := false
 				if err := a.View(c.Context(), func(t *estate.Tx) error {
-					last = plan.ReadingOf(t, x.Name)
+					last = plan.CursorOf(t, x.Name)
 					back = last.TakenBack(t)
 					return t.Err()
 				}); err != nil {
@@ -70,7 +70,7 @@ there were taken back since: only a whole reading brings them again.`,
 			if err != nil {
 				return err
 			}
-			from := intake.FolkFrom{Directory: x.Name, File: x.Name, At: began.Unix(), Whole: !since, Types: x.Shape.Type != ""}
+			from := intake.PeopleFrom{Directory: x.Name, File: x.Name, At: began.Unix(), Whole: !since, Types: x.Shape.Type != ""}
 			if x.Shape.SID != "" {
 				is, err := live.Domain(c.Context())
 				if err != nil {
@@ -83,12 +83,12 @@ there were taken back since: only a whole reading brings them again.`,
 				}
 			}
 			var taken *plan.Plan
-			err = a.Carry(c, k, func(d *plan.Desk, o *report.Outcome) (p *plan.Plan, err error) {
+			err = a.PreviewAndCommit(c, k, func(d *plan.Planner, o *report.Outcome) (p *plan.Plan, err error) {
 				same := false
 				if p, same, err = intake.NothingOf(d, folk, from); same || err != nil {
 					o.Taken = &intake.Taken{LeftOut: folk.Left, Apart: []string{}}
 				} else {
-					p, o.Taken, err = intake.TakeFolk(d, folk, from)
+					p, o.Taken, err = intake.TakePeople(d, folk, from)
 				}
 				taken = p
 				return p, err
@@ -96,7 +96,7 @@ there were taken back since: only a whole reading brings them again.`,
 			if err != nil || k.DryRun || taken.Changes() {
 				return err
 			}
-			return load.Remember(a, c.Context(), taken.Read().Remember)
+			return load.Remember(a, c.Context(), taken.Cursor().Remember)
 		},
 	}
 	k.PlainFlags(c)
@@ -107,7 +107,7 @@ there were taken back since: only a whole reading brings them again.`,
 
 // folkIn reads the people that a filter finds in a directory. Where it finds some
 // only, members it tells of that it doesn't find are known by the estate.
-func folkIn(a *run.App, ctx context.Context, x *plan.Directory, live *ldap.Client, filter string, some bool) (*shape.Folk, error) {
+func folkIn(a *run.App, ctx context.Context, x *plan.Directory, live *ldap.Client, filter string, some bool) (*shape.People, error) {
 	g := shape.Gather(x.Shape, x.Name, x.Purposes, time.Now())
 	bar := a.Counting("reading " + x.Name)
 	n := 0
@@ -123,7 +123,7 @@ func folkIn(a *run.App, ctx context.Context, x *plan.Directory, live *ldap.Clien
 	if err != nil {
 		return nil, err
 	}
-	folk, err := g.Folk()
+	folk, err := g.People()
 	if n := len(told.Referrals); err == nil && n > 0 {
 		folk.Left["places elsewhere that it refers to, which are not followed"] = n
 	}
@@ -147,7 +147,7 @@ func knownEntries(a *run.App, ctx context.Context, g *shape.Gathering, name stri
 }
 
 // knowDomain remembers what the domain of some people is called.
-func knowDomain(a *run.App, ctx context.Context, folk *shape.Folk, is ldap.Domain) error {
+func knowDomain(a *run.App, ctx context.Context, folk *shape.People, is ldap.Domain) error {
 	for i := range folk.People {
 		d, rid, ok := folk.People[i].ID.Domain()
 		if !ok || rid < 500 {

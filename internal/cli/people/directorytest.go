@@ -32,7 +32,7 @@ func directoryTest(a *run.App) *cobra.Command {
 			steps := []run.Step{}
 			if err == nil {
 				defer live.Close()
-				var folk *shape.Folk
+				var folk *shape.People
 				if folk, err = folkIn(a, c.Context(), x, live, x.Shape.Search(), false); err == nil {
 					steps = append(steps, run.Step{What: "people readable", Works: true, More: foundIn(folk)})
 				} else if !errors.As(err, &no) {
@@ -66,7 +66,7 @@ func directoryTest(a *run.App) *cobra.Command {
 }
 
 // foundIn says who was found in a directory.
-func foundIn(folk *shape.Folk) string {
+func foundIn(folk *shape.People) string {
 	users := 0
 	for i := range folk.People {
 		if folk.People[i].Kind == account.User {

@@ -55,7 +55,7 @@ func (k *Keeping) LoseFlag(c *cobra.Command) {
 }
 
 // Build works out a plan, and may tell more of it in the outcome.
-type Build func(d *plan.Desk, o *report.Outcome) (*plan.Plan, error)
+type Build func(d *plan.Planner, o *report.Outcome) (*plan.Plan, error)
 
 // A plan is worked out anew where somebody else changed the estate in between
 // and nobody was shown it: so often at least, and for so long.
@@ -79,10 +79,10 @@ func again(ctx context.Context, try int, since time.Time) bool {
 	return true
 }
 
-// Carry works a plan out, shows it with its impact, asks where someone is
+// PreviewAndCommit works a plan out, shows it with its impact, asks where someone is
 // there to be asked, and keeps it whole or not at all. What is kept is kept
 // before it is printed, so that it doesn't hang on whether somebody reads.
-func (a *App) Carry(c *cobra.Command, k Keeping, fn Build) error {
+func (a *App) PreviewAndCommit(c *cobra.Command, k Keeping, fn Build) error {
 	ctx := c.Context()
 	e, done, err := a.Open(ctx)
 	if err != nil {
@@ -165,7 +165,7 @@ func (a *App) Carry(c *cobra.Command, k Keeping, fn Build) error {
 		case p.Asks && !k.Yes && !a.Asks:
 			return Misused("nobody is here to be asked: add --yes to keep the change, or --dry-run to look at it")
 		case p.Asks && !k.Yes:
-			return a.askAndKeep(ctx, e, &k, o, put)
+			return a.confirmAndCommit(ctx, e, &k, o, put)
 		}
 		o.Kept, err = a.keep(ctx, e, &k, o, put)
 		if errors.Is(err, estate.ErrMoved) && again(ctx, try, began) {
@@ -214,8 +214,8 @@ func (a *App) askOutcome(ctx context.Context, e *estate.Estate, o *report.Outcom
 	})
 }
 
-// askAndKeep shows a plan, asks, and keeps it if nothing came in between.
-func (a *App) askAndKeep(ctx context.Context, e *estate.Estate, k *Keeping, o *report.Outcome, put []byte) error {
+// confirmAndCommit shows a plan, asks, and keeps it if nothing came in between.
+func (a *App) confirmAndCommit(ctx context.Context, e *estate.Estate, k *Keeping, o *report.Outcome, put []byte) error {
 	out := a.Printer()
 	if out.Format == report.Table {
 		out.Preview(o)

@@ -35,7 +35,7 @@ func (a *App) Pushing(ctx context.Context, sign *Signing, what string, fn func(*
 
 // outbound works out what a plan has to write to real servers, and the plan as
 // it is put down meanwhile.
-func outbound(d *plan.Desk, p *plan.Plan, o *report.Outcome, shown string) ([]byte, error) {
+func outbound(d *plan.Planner, p *plan.Plan, o *report.Outcome, shown string) ([]byte, error) {
 	out, err := d.Outbound(p)
 	if err != nil || len(out) == 0 {
 		return nil, err

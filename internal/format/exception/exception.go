@@ -8,7 +8,7 @@ import (
 	"strings"
 
 	"tarnwold/core/place"
-	"tarnwold/internal/format/words"
+	"tarnwold/internal/format/lexer"
 )
 
 // Exception is one line.
@@ -28,11 +28,11 @@ type List []*Exception
 
 const most = 100_000
 
-var own = words.Own{"except": true, "until": true, "because": true}
+var own = lexer.Own{"except": true, "until": true, "because": true}
 
 // Read reads a file of exceptions. file names it in errors.
 func Read(r io.Reader, file string) (List, error) {
-	w := words.NewReader(r, file, own)
+	w := lexer.NewReader(r, file, own)
 	var out List
 	for {
 		l, err := w.Next()

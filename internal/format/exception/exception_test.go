@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tarnwold/internal/format"
-	"tarnwold/internal/format/words"
+	"tarnwold/internal/format/lexer"
 )
 
 func TestWhatIsMeantSo(t *testing.T) {
@@ -54,7 +54,7 @@ func TestMistakesSayWhere(t *testing.T) {
 		"except x until 2027-01-01 y":        `f: line 1, column 27: "y"; wanted because`,
 		"except x, y because z":              `f: line 1, column 9: ","; wanted whom`,
 		"except x \"y because z":             `f: line 1, column 10: the quote is not closed`,
-		strings.Repeat("x", words.Longest+1): `f: line 1: the line is longer than 65536 bytes`,
+		strings.Repeat("x", lexer.Longest+1): `f: line 1: the line is longer than 65536 bytes`,
 	} {
 		_, err := Read(strings.NewReader(text), "f")
 		require.ErrorContains(t, err, want, format.Clip(text))

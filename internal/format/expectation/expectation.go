@@ -9,7 +9,7 @@ import (
 
 	"tarnwold/core/place"
 	"tarnwold/internal/format"
-	"tarnwold/internal/format/words"
+	"tarnwold/internal/format/lexer"
 )
 
 // Line is one expectation.
@@ -50,7 +50,7 @@ const most = 1_000_000
 
 // Read reads a file of expectations. file names it in errors.
 func Read(r io.Reader, file string) (out []Line, err error) {
-	w := words.NewReader(r, file, own)
+	w := lexer.NewReader(r, file, own)
 	at := ""
 	for {
 		l, err := w.Next()
@@ -71,12 +71,12 @@ func Read(r io.Reader, file string) (out []Line, err error) {
 }
 
 // own are the words of the language.
-var own = words.Own{"at": true, "only": true, "nobody": true, "but": true, "everyone": true, "can": true, "cannot": true, "and": true, "below": true, "through": true}
+var own = lexer.Own{"at": true, "only": true, "nobody": true, "but": true, "everyone": true, "can": true, "cannot": true, "and": true, "below": true, "through": true}
 
 // Parse reads one line: an expectation, or nil where the line says what the
 // places after it are relative to. With whole a relative place needs such a
 // line; without, it stays as it is where none was.
-func Parse(p *words.Line, top *string, needsTop bool) (*Line, error) {
+func Parse(p *lexer.Line, top *string, needsTop bool) (*Line, error) {
 	if p.Take("at") {
 		w, err := p.Name("a place, as //server/share or server:/folder")
 		switch {
@@ -225,4 +225,4 @@ func (l *Line) Write() string {
 }
 
 // Quote writes a name so that it is read as one word.
-func Quote(name string) string { return words.Quote(name, own) }
+func Quote(name string) string { return lexer.Quote(name, own) }

@@ -7,7 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"tarnwold/internal/format/words"
+	"tarnwold/internal/format/lexer"
 )
 
 func one(t *testing.T, text string) Line {
@@ -64,7 +64,7 @@ func TestWrongLinesSayWhereAndWhat(t *testing.T) {
 		"at x":                      `f: line 2, column 4: "x"; wanted a whole address, as //server/share or server:/folder`,
 		"at //a/b c":                `f: line 2, column 10: "c"; wanted the end of the line (a place with blanks in it stands in quotes)`,
 		"x\xff can read y":          "f: line 2, column 1: the word is not UTF-8",
-		"x can read " + strings.Repeat("y", words.Longest): "f: line 2: the line is longer than 65536 bytes",
+		"x can read " + strings.Repeat("y", lexer.Longest): "f: line 2: the line is longer than 65536 bytes",
 	} {
 		_, err := Read(strings.NewReader("at //a/b\n"+text), "f")
 		require.EqualError(t, err, want, "%.60q", text)

@@ -13,7 +13,7 @@ import (
 	"tarnwold/core/rule"
 	"tarnwold/internal/format"
 	"tarnwold/internal/format/expectation"
-	"tarnwold/internal/format/words"
+	"tarnwold/internal/format/lexer"
 )
 
 // Policy is one file.
@@ -60,10 +60,10 @@ func (e *Entry) Text() string { return e.said }
 const most = 16 << 20
 
 // own are the words of the language that are no names.
-var own = words.Own{"policy": true, "because": true, "at": true, "sealed": true, "owner": true, "allow": true, "deny": true, "audit": true, "only": true, "until": true, "expect": true}
+var own = lexer.Own{"policy": true, "because": true, "at": true, "sealed": true, "owner": true, "allow": true, "deny": true, "audit": true, "only": true, "until": true, "expect": true}
 
 // Quote writes a name so that it is read as one word.
-func Quote(name string) string { return words.Quote(name, own) }
+func Quote(name string) string { return lexer.Quote(name, own) }
 
 // Read reads a policy. file names it in errors.
 func Read(r io.Reader, file string) (*Policy, error) {
@@ -75,7 +75,7 @@ func Read(r io.Reader, file string) (*Policy, error) {
 		return nil, &format.Error{File: file, What: fmt.Sprintf("it is larger than a policy can be (%d bytes)", most)}
 	}
 	p := &Policy{File: file, Text: string(text)}
-	w := words.NewReader(bytes.NewReader(text), file, own)
+	w := lexer.NewReader(bytes.NewReader(text), file, own)
 	expects, top := false, ""
 	seen := map[string]int{}
 	for {
@@ -165,7 +165,7 @@ func Read(r io.Reader, file string) (*Policy, error) {
 const wanted = "sealed keep, sealed clear, owner, allow, deny, audit, only, at or expect"
 
 // want reads one thing that is wanted.
-func (p *Policy) want(l *words.Line) (err error) {
+func (p *Policy) want(l *lexer.Line) (err error) {
 	if !l.Is("sealed") && !l.Is("owner") && !l.Is("allow") && !l.Is("deny") && !l.Is("audit") && !l.Is("only") {
 		return l.Expected("%s", wanted)
 	}

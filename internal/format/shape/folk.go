@@ -29,8 +29,8 @@ type Person struct {
 	Known bool   // it wasn't read now: others name it as a member
 }
 
-// Folk is everybody in a directory.
-type Folk struct {
+// People is everybody in a directory.
+type People struct {
 	People  []Person
 	Members [][2]int32 // group, member: places in People
 	// Left counts what was left out: computers, names elsewhere, and the like.
@@ -55,10 +55,10 @@ func (g *Gathering) is(e *Entry, classes []string) bool {
 	return false
 }
 
-// Folk makes people and memberships of what was gathered.
-func (g *Gathering) Folk() (*Folk, error) {
+// People makes people and memberships of what was gathered.
+func (g *Gathering) People() (*People, error) {
 	s := &g.shape
-	out := &Folk{Former: s.History != "", Left: map[string]int{}, People: make([]Person, 0, len(g.order))}
+	out := &People{Former: s.History != "", Left: map[string]int{}, People: make([]Person, 0, len(g.order))}
 	known := map[string]int32{} // who was read before: by key of the name
 	byName := map[string]int32{}
 	var from []*Entry

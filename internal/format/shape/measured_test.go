@@ -19,7 +19,7 @@ import (
 
 var now = time.Date(2026, 11, 26, 12, 0, 0, 0, time.UTC)
 
-func gather(t testing.TB, shape string, p Purposes, texts ...io.Reader) *Folk {
+func gather(t testing.TB, shape string, p Purposes, texts ...io.Reader) *People {
 	s, ok := Named(shape)
 	require.True(t, ok)
 	g := Gather(s, "x.ldif", p, now)
@@ -34,13 +34,13 @@ func gather(t testing.TB, shape string, p Purposes, texts ...io.Reader) *Folk {
 			require.NoError(t, g.Record(x))
 		}
 	}
-	f, err := g.Folk()
+	f, err := g.People()
 	require.NoError(t, err)
 	return f
 }
 
 // directory makes a book of people.
-func directory(f *Folk) *account.Directory {
+func directory(f *People) *account.Directory {
 	d := account.NewDirectory()
 	for _, p := range f.People {
 		d.Add(p.Account)

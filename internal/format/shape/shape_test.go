@@ -12,7 +12,7 @@ import (
 	"tarnwold/internal/format/ldif"
 )
 
-func named(f *Folk, name string) *Person {
+func named(f *People, name string) *Person {
 	for i := range f.People {
 		if f.People[i].Name == name {
 			return &f.People[i]
@@ -21,7 +21,7 @@ func named(f *Folk, name string) *Person {
 	return nil
 }
 
-func members(f *Folk, group string) (out []string) {
+func members(f *People, group string) (out []string) {
 	for _, m := range f.Members {
 		if f.People[m[0]].Name == group {
 			out = append(out, f.People[m[1]].Name)
@@ -144,7 +144,7 @@ objectSid: S-1-5-21-1-2-3-1009
 				}
 			}
 			if err.Error() == "EOF" {
-				_, err = g.Folk()
+				_, err = g.People()
 			}
 			return err
 		}
@@ -194,7 +194,7 @@ func TestAShapeFromAFile(t *testing.T) {
 	g := Gather(s, "x", Purposes{}, now)
 	require.NoError(t, g.Put(&Entry{DN: "nick=bram", Attrs: Attrs{{"objectclass", []string{"Person"}}, {"nick", []string{"bram"}}, {"number", []string{"7"}}}}))
 	require.NoError(t, g.Put(&Entry{DN: "cn=all", Attrs: Attrs{{"objectclass", []string{"crew"}}, {"cn", []string{"all"}}, {"number", []string{"8"}}, {"holds", []string{"NICK=bram"}}}}))
-	f, err := g.Folk()
+	f, err := g.People()
 	require.NoError(t, err)
 	require.Equal(t, []string{"bram"}, members(f, "all"))
 	for text, want := range map[string]string{
@@ -227,7 +227,7 @@ func BenchmarkFolk(b *testing.B) {
 		for i := range 100_000 {
 			_ = g.Put(&Entry{DN: fmt.Sprintf("CN=User %d,DC=x", i), Attrs: Attrs{{"objectclass", []string{"user"}}, {"samaccountname", []string{fmt.Sprint("u", i)}}, {"objectsid", []string{fmt.Sprintf("S-1-5-21-1-2-3-%d", 1000+i)}}}})
 		}
-		if _, err := g.Folk(); err != nil {
+		if _, err := g.People(); err != nil {
 			b.Fatal(err)
 		}
 	}

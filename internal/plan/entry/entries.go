@@ -27,7 +27,7 @@ type Entry struct {
 	Share bool // of shares' own rules; Targets.Where are shares
 }
 
-func Line(d *plan.Desk, e Entry) (rule.Line, error) {
+func Line(d *plan.Planner, e Entry) (rule.Line, error) {
 	l := rule.Line{Kind: e.Kind, Scope: e.Scope, On: e.On}
 	if l.Scope == 0 {
 		l.Scope = rule.Tree
@@ -41,7 +41,7 @@ func Line(d *plan.Desk, e Entry) (rule.Line, error) {
 }
 
 // Give makes an allow or deny entry come on items or shares.
-func Give(d *plan.Desk, e Entry, x plan.Targets) (*plan.Plan, error) {
+func Give(d *plan.Planner, e Entry, x plan.Targets) (*plan.Plan, error) {
 	if err := d.Future(e.Until); err != nil {
 		return nil, err
 	}
@@ -49,7 +49,7 @@ func Give(d *plan.Desk, e Entry, x plan.Targets) (*plan.Plan, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := d.Begin("%s %s %s on %s", e.Kind, e.Who, e.What, x.Text())
+	p := d.NewPlan("%s %s %s on %s", e.Kind, e.Who, e.What, x.Text())
 	if e.Until != "" {
 		p.Change += " until " + string(e.Until)
 	}
@@ -63,7 +63,7 @@ func Give(d *plan.Desk, e Entry, x plan.Targets) (*plan.Plan, error) {
 }
 
 // GivingEdit is the edit that makes an entry come.
-func GivingEdit(d *plan.Desk, l rule.Line, what string, until estate.Day, at int) plan.ItemEdit {
+func GivingEdit(d *plan.Planner, l rule.Line, what string, until estate.Day, at int) plan.ItemEdit {
 	how := func(dated estate.Dated) rule.Giving {
 		return rule.Giving{At: at, Alone: until != "", Apart: func(o rule.Entry) bool { _, ok := dated[o]; return ok }}
 	}
@@ -104,7 +104,7 @@ func GivingEdit(d *plan.Desk, l rule.Line, what string, until estate.Day, at int
 }
 
 // edited makes a plan of an edit of items, or of the rules of shares.
-func edited(d *plan.Desk, p *plan.Plan, x plan.Targets, shares bool, edit plan.ItemEdit) (*plan.Plan, error) {
+func edited(d *plan.Planner, p *plan.Plan, x plan.Targets, shares bool, edit plan.ItemEdit) (*plan.Plan, error) {
 	if shares {
 		return d.OnShares(p, x.Where, edit)
 	}
@@ -115,11 +115,11 @@ func edited(d *plan.Desk, p *plan.Plan, x plan.Targets, shares bool, edit plan.I
 	if err := d.OnItems(p, targets, edit, false); err != nil {
 		return nil, at(d, err, targets)
 	}
-	return d.Finish(p)
+	return d.Evaluate(p)
 }
 
 // at says of a refusal on which place it was, where only one was meant.
-func at(d *plan.Desk, err error, targets []estate.Target) error {
+func at(d *plan.Planner, err error, targets []estate.Target) error {
 	var r *estate.Refused
 	if len(targets) == 1 && errors.As(err, &r) {
 		return &estate.Refused{Why: d.T.Where(targets[0].Item) + ": " + r.Why, Do: r.Do}
@@ -137,12 +137,12 @@ type Taking struct {
 }
 
 // Take makes entries set on items or shares go, or have fewer rights.
-func Take(d *plan.Desk, y Taking, x plan.Targets) (*plan.Plan, error) {
+func Take(d *plan.Planner, y Taking, x plan.Targets) (*plan.Plan, error) {
 	which, err := Which(d, y)
 	if err != nil {
 		return nil, err
 	}
-	p := d.Begin("revoke %s on %s", y.Who, x.Text())
+	p := d.NewPlan("revoke %s on %s", y.Who, x.Text())
 	p.Nothing = "no such entry is set there"
 	edit := TakingEdit(d, which)
 	if y.Share {
@@ -160,11 +160,11 @@ func Take(d *plan.Desk, y Taking, x plan.Targets) (*plan.Plan, error) {
 	if err := d.OnItems(p, targets, edit, false); err != nil {
 		return nil, err
 	}
-	return d.Finish(p)
+	return d.Evaluate(p)
 }
 
 // Which reads what is to be taken away.
-func Which(d *plan.Desk, y Taking) (rule.Which, error) {
+func Which(d *plan.Planner, y Taking) (rule.Which, error) {
 	which := rule.Which{Kinds: y.Kinds, Whole: y.Share}
 	var err error
 	if which.Who, err = d.T.Who(y.Who); err != nil {
@@ -184,7 +184,7 @@ func Which(d *plan.Desk, y Taking) (rule.Which, error) {
 }
 
 // TakingEdit is the edit that makes entries go.
-func TakingEdit(d *plan.Desk, which rule.Which) plan.ItemEdit {
+func TakingEdit(d *plan.Planner, which rule.Which) plan.ItemEdit {
 	return plan.ItemEdit{
 		Hands: true,
 		Posix: takingPosix(d, which),
@@ -206,7 +206,7 @@ func TakingEdit(d *plan.Desk, which rule.Which) plan.ItemEdit {
 }
 
 // setAbove refuses to take away what comes from above, and says where it is set.
-func setAbove(d *plan.Desk, x estate.Target, who plan.ID, edit plan.ItemEdit) error {
+func setAbove(d *plan.Planner, x estate.Target, who plan.ID, edit plan.ItemEdit) error {
 	b := plan.Desc(d.T.Of(x.Strand))
 	if b == nil {
 		return nil
@@ -234,7 +234,7 @@ func setAbove(d *plan.Desk, x estate.Target, who plan.ID, edit plan.ItemEdit) er
 
 // Replace makes an allow entry come in the place of those that are set there
 // for the same account.
-func Replace(d *plan.Desk, e Entry, x plan.Targets) (*plan.Plan, error) {
+func Replace(d *plan.Planner, e Entry, x plan.Targets) (*plan.Plan, error) {
 	if err := d.Future(e.Until); err != nil {
 		return nil, err
 	}
@@ -243,7 +243,7 @@ func Replace(d *plan.Desk, e Entry, x plan.Targets) (*plan.Plan, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := d.Begin("replace %s by %s on %s", e.Who, e.What, x.Text())
+	p := d.NewPlan("replace %s by %s on %s", e.Who, e.What, x.Text())
 	if e.Until != "" {
 		p.Change += " until " + string(e.Until)
 	}
@@ -315,13 +315,13 @@ func Replace(d *plan.Desk, e Entry, x plan.Targets) (*plan.Plan, error) {
 }
 
 // Watch makes audit entries come on items.
-func Watch(d *plan.Desk, e Entry, x plan.Targets) (*plan.Plan, error) {
+func Watch(d *plan.Planner, e Entry, x plan.Targets) (*plan.Plan, error) {
 	e.Kind = rule.Audit
 	l, err := Line(d, e)
 	if err != nil {
 		return nil, err
 	}
-	p := d.Begin("watch %s %s on %s", e.Who, e.What, x.Text())
+	p := d.NewPlan("watch %s %s on %s", e.Who, e.What, x.Text())
 	p.Nothing = "that is watched there already"
 	targets, err := d.Find(x)
 	if err != nil {
@@ -352,5 +352,5 @@ func Watch(d *plan.Desk, e Entry, x plan.Targets) (*plan.Plan, error) {
 			p.Advice = append(p.Advice, a)
 		}
 	}
-	return d.Finish(p)
+	return d.Evaluate(p)
 }

@@ -19,9 +19,9 @@ type Ended struct {
 
 // Expire takes away what was to end before a day. Of what is past today
 // keepers have no say; a day to come is only to be looked at.
-func Expire(d *plan.Desk, day estate.Day) (*plan.Plan, []Ended, error) {
+func Expire(d *plan.Planner, day estate.Day) (*plan.Plan, []Ended, error) {
 	t := d.T
-	p := d.Begin("")
+	p := d.NewPlan("")
 	p.Ends = day <= d.Today
 	p.Nothing = "nothing is over on " + string(day)
 	bearers, members := t.Overdue(day)
@@ -106,7 +106,7 @@ func Expire(d *plan.Desk, day estate.Day) (*plan.Plan, []Ended, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	p, err = d.Finish(p)
+	p, err = d.Evaluate(p)
 	if err == nil && day > d.Today && p.Changes() {
 		p.Warnings = append(p.Warnings, plan.Warning{Guard: "ends-early", Where: string(day)})
 	}

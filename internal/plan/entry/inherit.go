@@ -9,13 +9,13 @@ import (
 
 // Seal lets items take no entries from above any more. With keep those they
 // have become their own, in canonical order where that changes nobody's access.
-func Seal(d *plan.Desk, keep bool, x plan.Targets) (*plan.Plan, error) {
+func Seal(d *plan.Planner, keep bool, x plan.Targets) (*plan.Plan, error) {
 	targets, err := d.Find(x)
 	if err != nil {
 		return nil, err
 	}
 	make := func(ordered bool) (*plan.Plan, error) {
-		p := d.Begin("seal %s", x.Text())
+		p := d.NewPlan("seal %s", x.Text())
 		p.Nothing = "it is sealed already"
 		err := d.OnItems(p, targets, plan.ItemEdit{Make: func(b, _ *rule.Descriptor, _ bool, _ estate.Dated) (*rule.Descriptor, error) {
 			after := b.Seal(keep)
@@ -32,7 +32,7 @@ func Seal(d *plan.Desk, keep bool, x plan.Targets) (*plan.Plan, error) {
 		if err != nil {
 			return nil, err
 		}
-		return d.Finish(p)
+		return d.Evaluate(p)
 	}
 	p, err := make(keep)
 	if err != nil || !keep || len(p.Impact) == 0 {
@@ -43,7 +43,7 @@ func Seal(d *plan.Desk, keep bool, x plan.Targets) (*plan.Plan, error) {
 		return nil, err
 	}
 	for _, n := range p.Work.Named {
-		if after := plan.Desc(p.Work.Forest.Nodes[n].After); after != nil && after.Rules.Misplaced() >= 0 {
+		if after := plan.Desc(p.Work.Partition.Nodes[n].After); after != nil && after.Rules.Misplaced() >= 0 {
 			p.Advice = append(p.Advice, plan.Advice{Kind: "out-of-order", Where: d.Where(p, n)})
 		}
 	}
@@ -51,12 +51,12 @@ func Seal(d *plan.Desk, keep bool, x plan.Targets) (*plan.Plan, error) {
 }
 
 // Unseal lets items take entries from above again, and mends what is below.
-func Unseal(d *plan.Desk, clear bool, x plan.Targets) (*plan.Plan, error) {
+func Unseal(d *plan.Planner, clear bool, x plan.Targets) (*plan.Plan, error) {
 	targets, err := d.Find(x)
 	if err != nil {
 		return nil, err
 	}
-	p := d.Begin("unseal %s", x.Text())
+	p := d.NewPlan("unseal %s", x.Text())
 	p.Nothing = "it is not sealed"
 	err = d.OnItems(p, targets, plan.ItemEdit{Make: func(b, up *rule.Descriptor, folder bool, _ estate.Dated) (*rule.Descriptor, error) {
 		if up == nil {
@@ -80,16 +80,16 @@ func Unseal(d *plan.Desk, clear bool, x plan.Targets) (*plan.Plan, error) {
 	if err != nil {
 		return nil, at(d, err, targets)
 	}
-	return d.Finish(p)
+	return d.Evaluate(p)
 }
 
 // Reflow makes items and everything below match what is handed down.
-func Reflow(d *plan.Desk, x plan.Targets) (*plan.Plan, error) {
+func Reflow(d *plan.Planner, x plan.Targets) (*plan.Plan, error) {
 	targets, err := d.Find(x)
 	if err != nil {
 		return nil, err
 	}
-	p := d.Begin("reflow %s", x.Text())
+	p := d.NewPlan("reflow %s", x.Text())
 	p.Nothing = "nothing there is stale"
 	err = d.OnItems(p, targets, plan.ItemEdit{Make: func(b, up *rule.Descriptor, folder bool, _ estate.Dated) (*rule.Descriptor, error) {
 		if up == nil {
@@ -105,11 +105,11 @@ func Reflow(d *plan.Desk, x plan.Targets) (*plan.Plan, error) {
 	if err != nil {
 		return nil, err
 	}
-	return d.Finish(p)
+	return d.Evaluate(p)
 }
 
 // Own hands ownership of items on, with below of everything below them too.
-func Own(d *plan.Desk, to string, below bool, x plan.Targets) (*plan.Plan, error) {
+func Own(d *plan.Planner, to string, below bool, x plan.Targets) (*plan.Plan, error) {
 	owner, err := d.T.Who(to)
 	if err != nil {
 		return nil, err
@@ -118,7 +118,7 @@ func Own(d *plan.Desk, to string, below bool, x plan.Targets) (*plan.Plan, error
 	if err != nil {
 		return nil, err
 	}
-	p := d.Begin("owner of %s to %s", x.Text(), to)
+	p := d.NewPlan("owner of %s to %s", x.Text(), to)
 	p.Nothing = d.T.Name(owner) + " owns it already"
 	edit := plan.ItemEdit{Make: func(b, _ *rule.Descriptor, _ bool, _ estate.Dated) (*rule.Descriptor, error) {
 		return b.OwnedBy(owner), nil
@@ -142,5 +142,5 @@ func Own(d *plan.Desk, to string, below bool, x plan.Targets) (*plan.Plan, error
 			return nil, err
 		}
 	}
-	return d.Finish(p)
+	return d.Evaluate(p)
 }

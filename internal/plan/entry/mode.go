@@ -15,7 +15,7 @@ import (
 
 // Mode makes the bits or the entries of items of POSIX trees come, just as they
 // are given: here, and with below everything below too.
-func Mode(d *plan.Desk, set string, entries []string, below bool, x plan.Targets) (*plan.Plan, error) {
+func Mode(d *plan.Planner, set string, entries []string, below bool, x plan.Targets) (*plan.Plan, error) {
 	var change *acltext.Change
 	var err error
 	if set != "" {
@@ -43,7 +43,7 @@ func Mode(d *plan.Desk, set string, entries []string, below bool, x plan.Targets
 		return nil, err
 	}
 	said := append(slices.Clone(entries), set)
-	p := d.Begin("mode %s on %s", strings.TrimSuffix(strings.Join(said, " "), " "), x.Text())
+	p := d.NewPlan("mode %s on %s", strings.TrimSuffix(strings.Join(said, " "), " "), x.Text())
 	p.Nothing = "it is so already"
 	edit := plan.ItemEdit{Make: func(*rule.Descriptor, *rule.Descriptor, bool, estate.Dated) (*rule.Descriptor, error) {
 		return nil, &estate.Refused{Why: "it is no item of a POSIX tree: it has entries, and no mode", Do: "see: tarnwold grant --help"}
@@ -74,5 +74,5 @@ func Mode(d *plan.Desk, set string, entries []string, below bool, x plan.Targets
 			return nil, err
 		}
 	}
-	return d.Finish(p)
+	return d.Evaluate(p)
 }

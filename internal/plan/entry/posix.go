@@ -13,7 +13,7 @@ import (
 )
 
 // Number gives the uid or gid of an account, as lists name it.
-func Number(d *plan.Desk, id plan.ID) (plan.ID, error) {
+func Number(d *plan.Planner, id plan.ID) (plan.ID, error) {
 	if _, _, ok := id.POSIX(); ok || id == acc.Everyone {
 		return id, nil
 	}
@@ -46,7 +46,7 @@ type granting struct {
 }
 
 // Granting reads a line for POSIX trees, and refuses what no list there can say.
-func Granting(d *plan.Desk, l rule.Line, level, name string) (*granting, error) {
+func Granting(d *plan.Planner, l rule.Line, level, name string) (*granting, error) {
 	if l.Kind != rule.Allow {
 		do := fmt.Sprintf("take what %s has there with tarnwold revoke", name)
 		if a, ok := d.T.Account(d.T.AccountOf(l.Who)); ok && a.Kind == acc.User {
@@ -101,7 +101,7 @@ func (w *granting) Give(r *posix.Rules) (*posix.Rules, error) {
 }
 
 // givingPosix is what giving does on POSIX trees.
-func givingPosix(d *plan.Desk, e *plan.ItemEdit, l rule.Line, level string, until estate.Day, exactly bool) {
+func givingPosix(d *plan.Planner, e *plan.ItemEdit, l rule.Line, level string, until estate.Day, exactly bool) {
 	name := d.T.Name(l.Who)
 	w, err := Granting(d, l, level, name)
 	e.Posix = func(r, _ *posix.Rules, _ estate.Dated) (*posix.Rules, error) {
@@ -137,7 +137,7 @@ func givingPosix(d *plan.Desk, e *plan.ItemEdit, l rule.Line, level string, unti
 }
 
 // rewritePosix is rule.Rewriting for rules of POSIX trees.
-func rewritePosix(d *plan.Desk, w *rule.Rewriting, x *posix.Rules) (*posix.Rules, error) {
+func rewritePosix(d *plan.Planner, w *rule.Rewriting, x *posix.Rules) (*posix.Rules, error) {
 	before := x
 	for who := range w.Names {
 		_, user, ok := who.POSIX()
@@ -166,7 +166,7 @@ func rewritePosix(d *plan.Desk, w *rule.Rewriting, x *posix.Rules) (*posix.Rules
 
 // ownsOn gives the number by which an account owns items of POSIX trees: as
 // their owner, or as their group, which of a user is his first one.
-func ownsOn(d *plan.Desk, id plan.ID, owner bool) (plan.ID, error) {
+func ownsOn(d *plan.Planner, id plan.ID, owner bool) (plan.ID, error) {
 	n, err := Number(d, id)
 	if err != nil {
 		return n, err
@@ -186,8 +186,8 @@ func ownsOn(d *plan.Desk, id plan.ID, owner bool) (plan.ID, error) {
 }
 
 // meansAdvice tells what a level comes to on the POSIX trees a plan touches.
-func meansAdvice(d *plan.Desk, p *plan.Plan, level string) {
-	f := p.Work.Forest
+func meansAdvice(d *plan.Planner, p *plan.Plan, level string) {
+	f := p.Work.Partition
 	if f == nil {
 		return
 	}
@@ -222,7 +222,7 @@ func meansAdvice(d *plan.Desk, p *plan.Plan, level string) {
 }
 
 // takingPosix is what taking does on POSIX trees.
-func takingPosix(d *plan.Desk, which rule.Which) func(r, up *posix.Rules, dated estate.Dated) (*posix.Rules, error) {
+func takingPosix(d *plan.Planner, which rule.Which) func(r, up *posix.Rules, dated estate.Dated) (*posix.Rules, error) {
 	return func(r, _ *posix.Rules, _ estate.Dated) (*posix.Rules, error) {
 		if len(which.Kinds) > 0 && !slices.Contains(which.Kinds, rule.Allow) {
 			return r, nil
@@ -267,7 +267,7 @@ func withoutListed(r *posix.Rules, e rule.Entry) *posix.Rules {
 }
 
 // explained adds to a plan what a level came to on POSIX trees.
-func explained(d *plan.Desk, p *plan.Plan, err error, level string) (*plan.Plan, error) {
+func explained(d *plan.Planner, p *plan.Plan, err error, level string) (*plan.Plan, error) {
 	if err == nil {
 		meansAdvice(d, p, level)
 	}

@@ -31,12 +31,12 @@ func (e *OwnsStill) Error() string {
 
 // Strip takes accounts off everything that names them, at and below a place or
 // everywhere; what they own is handed to an owner.
-func Strip(d *plan.Desk, who []string, under, ownerTo string) (*plan.Plan, error) {
+func Strip(d *plan.Planner, who []string, under, ownerTo string) (*plan.Plan, error) {
 	said := "everything"
 	if under != "" {
 		said = "everything at and below " + under
 	}
-	p := d.Begin("%s stripped off %s", plan.Many(who), said)
+	p := d.NewPlan("%s stripped off %s", plan.Many(who), said)
 	p.Nothing = "nothing there names " + plan.Many(who)
 	w := rule.Rewriting{Names: map[plan.ID]bool{}}
 	if ownerTo != "" {
@@ -77,7 +77,7 @@ func Strip(d *plan.Desk, who []string, under, ownerTo string) (*plan.Plan, error
 
 // named reads an account, which may be one the estate doesn't know, and all
 // the identifiers it goes by.
-func named(d *plan.Desk, word string, w *rule.Rewriting) (plan.ID, error) {
+func named(d *plan.Planner, word string, w *rule.Rewriting) (plan.ID, error) {
 	id, err := d.T.Who(word)
 	if err != nil {
 		return id, err
@@ -95,7 +95,7 @@ func named(d *plan.Desk, word string, w *rule.Rewriting) (plan.ID, error) {
 }
 
 // StripPeople ends an account's memberships, those of it and those in it.
-func StripPeople(d *plan.Desk, p *plan.Plan, a acc.Account) {
+func StripPeople(d *plan.Planner, p *plan.Plan, a acc.Account) {
 	dir := d.T.Directory()
 	leave := func(g, m plan.ID) {
 		group, ok := d.T.Account(g)
@@ -121,12 +121,12 @@ func StripPeople(d *plan.Desk, p *plan.Plan, a acc.Account) {
 }
 
 // Swap puts one account in another's place, in everything that names it.
-func Swap(d *plan.Desk, from, to, under string) (*plan.Plan, error) {
+func Swap(d *plan.Planner, from, to, under string) (*plan.Plan, error) {
 	said := ""
 	if under != "" {
 		said = " at and below " + under
 	}
-	p := d.Begin("%s in the place of %s%s", to, from, said)
+	p := d.NewPlan("%s in the place of %s%s", to, from, said)
 	p.Nothing = "nothing there names " + from
 	w := rule.Rewriting{Names: map[plan.ID]bool{}}
 	old, err := named(d, from, &w)
@@ -165,7 +165,7 @@ func Swap(d *plan.Desk, from, to, under string) (*plan.Plan, error) {
 }
 
 // swapPeople puts an account into the groups another leaves.
-func swapPeople(d *plan.Desk, p *plan.Plan, from, to acc.Account) error {
+func swapPeople(d *plan.Planner, p *plan.Plan, from, to acc.Account) error {
 	dir := d.T.Directory().Clone()
 	for _, g := range slices.Clone(dir.GroupsOf(from.ID)) {
 		group, ok := d.T.Account(g)
@@ -205,7 +205,7 @@ func swapPeople(d *plan.Desk, p *plan.Plan, from, to acc.Account) error {
 
 // Like makes a user equal to another: in the same groups, first, and named by
 // the same entries. What either owns stays.
-func Like(d *plan.Desk, first, second string) (*plan.Plan, error) {
+func Like(d *plan.Planner, first, second string) (*plan.Plan, error) {
 	a, err := d.T.User(first)
 	if err != nil {
 		return nil, err
@@ -217,7 +217,7 @@ func Like(d *plan.Desk, first, second string) (*plan.Plan, error) {
 	if a.ID == b.ID {
 		return nil, &estate.Refused{Why: first + " and " + second + " are one account"}
 	}
-	p := d.Begin("%s made like %s", d.T.Name(b.ID), d.T.Name(a.ID))
+	p := d.NewPlan("%s made like %s", d.T.Name(b.ID), d.T.Name(a.ID))
 	p.Nothing = fmt.Sprintf("%s is like %s already", d.T.Name(b.ID), d.T.Name(a.ID))
 	for _, s := range explain.LikeMembers(d.K, a, b) {
 		group, ok := d.T.Account(s.Group)
@@ -270,13 +270,13 @@ func Like(d *plan.Desk, first, second string) (*plan.Plan, error) {
 	return rewriteAll(d, p, []rule.Rewriting{away, beside}, "", true)
 }
 
-func rewrite(d *plan.Desk, p *plan.Plan, w rule.Rewriting, under string) (*plan.Plan, error) {
+func rewrite(d *plan.Planner, p *plan.Plan, w rule.Rewriting, under string) (*plan.Plan, error) {
 	return rewriteAll(d, p, []rule.Rewriting{w}, under, false)
 }
 
 // rewriteAll rewrites every mention, one rewriting after the other, in the
 // rules of items and of shares. With owners left owning is no mention.
-func rewriteAll(d *plan.Desk, p *plan.Plan, all []rule.Rewriting, under string, ownersStay bool) (*plan.Plan, error) {
+func rewriteAll(d *plan.Planner, p *plan.Plan, all []rule.Rewriting, under string, ownersStay bool) (*plan.Plan, error) {
 	var top *estate.Place
 	if under != "" {
 		at, err := d.K.Place(under)
@@ -410,12 +410,12 @@ func rewriteAll(d *plan.Desk, p *plan.Plan, all []rule.Rewriting, under string, 
 			return nil, err
 		}
 	}
-	return d.Finish(p)
+	return d.Evaluate(p)
 }
 
 // overShares gives the folders that the shares of a plan stand over, but those
 // that are meant already.
-func overShares(d *plan.Desk, p *plan.Plan, targets []estate.Target, strands []int64) (out []estate.Target) {
+func overShares(d *plan.Planner, p *plan.Plan, targets []estate.Target, strands []int64) (out []estate.Target) {
 	seen := map[int64]bool{}
 	for _, x := range targets {
 		seen[x.Item] = true
@@ -434,11 +434,11 @@ func overShares(d *plan.Desk, p *plan.Plan, targets []estate.Target, strands []i
 	return out
 }
 
-func covers(d *plan.Desk, top, at estate.Place) bool { return uses.Covers(top, at) }
+func covers(d *plan.Planner, top, at estate.Place) bool { return uses.Covers(top, at) }
 
 // mentioning lists the strands whose own rules name one of the accounts, or
 // whose inherited entries do though no folder above hands them down.
-func mentioning(d *plan.Desk, all []rule.Rewriting, ownersStay bool) (out []int64) {
+func mentioning(d *plan.Planner, all []rule.Rewriting, ownersStay bool) (out []int64) {
 	t := d.T
 	meant := func(x *rule.Descriptor) bool {
 		for i := range all {
@@ -488,7 +488,7 @@ func mentioning(d *plan.Desk, all []rule.Rewriting, ownersStay bool) (out []int6
 }
 
 // ownsStill refuses where what somebody owns would have nobody to own it.
-func ownsStill(d *plan.Desk, w rule.Rewriting, top *estate.Place, stay bool) error {
+func ownsStill(d *plan.Planner, w rule.Rewriting, top *estate.Place, stay bool) error {
 	if stay || !w.Owner.IsZero() {
 		return nil
 	}

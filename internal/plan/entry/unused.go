@@ -35,7 +35,7 @@ type UnusedUser struct {
 
 // UnusedSince lists who has access at or below a place, and has used none of it
 // since a day as far as the trail tells.
-func UnusedSince(d *plan.Desk, where string, since estate.Day) (*Unused, error) {
+func UnusedSince(d *plan.Planner, where string, since estate.Day) (*Unused, error) {
 	p, err := d.K.Place(where)
 	if err != nil {
 		return nil, err

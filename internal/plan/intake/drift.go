@@ -47,7 +47,7 @@ func (f *Drift) note(l DriftLine) {
 const auditBits = rule.AuditPresent | rule.AuditSealed
 
 // DriftOf compares what a scan found with the estate; limit lines, 0 for all.
-func DriftOf(d *plan.Desk, s estate.Server, found []server.Share, tracts []*Tract, limit int) (*Drift, error) {
+func DriftOf(d *plan.Planner, s estate.Server, found []server.Share, tracts []*ScannedTree, limit int) (*Drift, error) {
 	f := &Drift{Server: s.Name, Lines: []DriftLine{}, limit: limit}
 	if at := d.T.Scanned(s); !at.IsZero() {
 		f.Since = at.Format(time.RFC3339)
@@ -56,7 +56,7 @@ func DriftOf(d *plan.Desk, s estate.Server, found []server.Share, tracts []*Trac
 		driftShares(d, f, s, found)
 	}
 	for _, x := range tracts {
-		if !hasTract(d, s, x) {
+		if !hasTree(d, s, x) {
 			f.note(DriftLine{Where: place.Address{Server: s.Name, Path: x.Folder}.String(), What: "not-scanned"})
 			continue
 		}
@@ -80,7 +80,7 @@ func DriftOf(d *plan.Desk, s estate.Server, found []server.Share, tracts []*Trac
 					f.Alike++
 					return nil
 				}
-				l.What, l.Lines = "rules", d.Turned(have, now, c.folder, nil, nil)
+				l.What, l.Lines = "rules", d.Diff(have, now, c.folder, nil, nil)
 			}
 			l.Where = place.Address{Server: s.Name, Path: x.Folder}.String()
 			if path := c.path(); path != "" {
@@ -96,7 +96,7 @@ func DriftOf(d *plan.Desk, s estate.Server, found []server.Share, tracts []*Trac
 	return f, d.T.Err()
 }
 
-func driftShares(d *plan.Desk, f *Drift, s estate.Server, found []server.Share) {
+func driftShares(d *plan.Planner, f *Drift, s estate.Server, found []server.Share) {
 	have := d.T.Shares(s)
 	for _, x := range found {
 		where := place.Address{Server: s.Name, Share: x.Name}.String()
@@ -114,7 +114,7 @@ func driftShares(d *plan.Desk, f *Drift, s estate.Server, found []server.Share) 
 			f.note(DriftLine{Where: where, What: "share-switch", Lines: []plan.Line{{Sign: sign, What: "read-only"}}})
 		default:
 			if now := as(have[i].Descriptor, x.Rules); now != have[i].Descriptor {
-				f.note(DriftLine{Where: where, What: "share-rules", Lines: d.Turned(have[i].Descriptor, now, false, nil, nil)})
+				f.note(DriftLine{Where: where, What: "share-rules", Lines: d.Diff(have[i].Descriptor, now, false, nil, nil)})
 			}
 		}
 	}

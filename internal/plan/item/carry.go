@@ -52,7 +52,7 @@ func can(t *explain.Tried) error {
 }
 
 // Put makes a new item in a folder, as a user would.
-func Put(d *plan.Desk, where, name string, folder bool, owner string) (*plan.Plan, *show.Shown, error) {
+func Put(d *plan.Planner, where, name string, folder bool, owner string) (*plan.Plan, *show.Shown, error) {
 	user, err := d.T.Named(owner, acc.User)
 	if err != nil {
 		return nil, nil, err
@@ -75,20 +75,20 @@ func Put(d *plan.Desk, where, name string, folder bool, owner string) (*plan.Pla
 	}
 	x := plan.Made(d.T.Of(in.Strand), folder, explain.MakerOf(d.K, user, in.Server, in.Share), &in.Server.Traits)
 	path := place.Join(in.Path, name)
-	p := d.Begin("put %s as %s", place.Address{Server: in.Server.Name, Path: path}, user.Name)
+	p := d.NewPlan("put %s as %s", place.Address{Server: in.Server.Name, Path: path}, user.Name)
 	p.Work.Made = append(p.Work.Made, plan.MadeItem{In: in, InMade: -1, Name: name, Folder: folder, D: x})
 	Comes(d, p, in, path, folder, 1, x)
-	p.Edits = append(p.Edits, plan.Edit{Kind: "item", Where: place.Address{Server: in.Server.Name, Path: path}.String(), Items: 1, Lines: append([]plan.Line{{Sign: "comes", What: ask.Kind(folder)}}, d.Turned(nil, x, folder, nil, nil)...)})
-	p, err = d.Finish(p)
+	p.Edits = append(p.Edits, plan.Edit{Kind: "item", Where: place.Address{Server: in.Server.Name, Path: path}.String(), Items: 1, Lines: append([]plan.Line{{Sign: "comes", What: ask.Kind(folder)}}, d.Diff(nil, x, folder, nil, nil)...)})
+	p, err = d.Evaluate(p)
 	return p, nil, err
 }
 
 // Comes adds a node for something new in a folder.
-func Comes(d *plan.Desk, p *plan.Plan, in estate.Place, path string, folder bool, items int64, x rule.Any) int {
-	if p.Work.Forest == nil {
-		p.Work.Forest = estate.NewForest()
+func Comes(d *plan.Planner, p *plan.Plan, in estate.Place, path string, folder bool, items int64, x rule.Any) int {
+	if p.Work.Partition == nil {
+		p.Work.Partition = estate.NewPartition()
 	}
-	f := p.Work.Forest
+	f := p.Work.Partition
 	n := f.Add(-1, folder, items, nil, x)
 	chain := []rule.Any{d.T.Of(in.Strand)}
 	chain = append(chain, d.T.Above(in)...)
@@ -101,7 +101,7 @@ func Comes(d *plan.Desk, p *plan.Plan, in estate.Place, path string, folder bool
 // landing splits where something is to go into the folder and the name: a
 // folder that is there takes it under its old name, else the last part is the
 // new name.
-func landing(d *plan.Desk, where, name string) (estate.Place, string, error) {
+func landing(d *plan.Planner, where, name string) (estate.Place, string, error) {
 	a, err := place.Parse(where)
 	if err != nil {
 		return estate.Place{}, "", err
@@ -136,7 +136,7 @@ func landing(d *plan.Desk, where, name string) (estate.Place, string, error) {
 }
 
 // Move puts an item with all below it elsewhere on its server.
-func Move(d *plan.Desk, from, to string) (*plan.Plan, error) {
+func Move(d *plan.Planner, from, to string) (*plan.Plan, error) {
 	at, err := d.T.FindText(from)
 	if err != nil {
 		return nil, err
@@ -148,7 +148,7 @@ func Move(d *plan.Desk, from, to string) (*plan.Plan, error) {
 	return MoveTo(d, at, in, name, "")
 }
 
-func MoveTo(d *plan.Desk, at, in estate.Place, name, said string) (*plan.Plan, error) {
+func MoveTo(d *plan.Planner, at, in estate.Place, name, said string) (*plan.Plan, error) {
 	switch {
 	case len(at.Trail) == 1:
 		return nil, &estate.Refused{Why: at.String() + " is the top of its tree"}
@@ -162,13 +162,13 @@ func MoveTo(d *plan.Desk, at, in estate.Place, name, said string) (*plan.Plan, e
 	}
 	path := place.Join(in.Path, name)
 	landed := place.Address{Server: in.Server.Name, Path: path}.String()
-	p := d.Begin("move %s to %s", at, landed)
+	p := d.NewPlan("move %s to %s", at, landed)
 	if said != "" {
 		p.Change = said
 	}
 	p.Nothing = "it is there already"
 	if path == at.Path {
-		return d.Finish(p)
+		return d.Evaluate(p)
 	}
 	if user, ok := d.ActingUser(); ok && said == "" {
 		if err := can(explain.CanMove(d.K, user, at, in, name)); err != nil {
@@ -188,11 +188,11 @@ func MoveTo(d *plan.Desk, at, in estate.Place, name, said string) (*plan.Plan, e
 			}
 		}
 	}
-	f, err := d.T.Carve(groups)
+	f, err := d.T.Partition(groups)
 	if err != nil {
 		return nil, err
 	}
-	p.Work.Forest = f
+	p.Work.Partition = f
 	n := f.Node(at.Item)
 	chain := []rule.Any{d.T.Of(in.Strand)}
 	chain = append(chain, d.T.Above(in)...)
@@ -220,10 +220,10 @@ func MoveTo(d *plan.Desk, at, in estate.Place, name, said string) (*plan.Plan, e
 		line.What = "renewed"
 	}
 	p.Edits = append(p.Edits, plan.Edit{Kind: "item", Where: at.String(), Items: count(f), Lines: []plan.Line{line}})
-	return d.Finish(p)
+	return d.Evaluate(p)
 }
 
-func count(f *estate.Forest) (n int64) {
+func count(f *estate.Partition) (n int64) {
 	for i := range f.Nodes {
 		n += f.Nodes[i].Items
 	}
@@ -231,7 +231,7 @@ func count(f *estate.Forest) (n int64) {
 }
 
 // Copy makes an item and all below it anew in another folder.
-func Copy(d *plan.Desk, from, to string) (*plan.Plan, error) {
+func Copy(d *plan.Planner, from, to string) (*plan.Plan, error) {
 	at, err := d.T.FindText(from)
 	if err != nil {
 		return nil, err
@@ -258,9 +258,9 @@ func Copy(d *plan.Desk, from, to string) (*plan.Plan, error) {
 	maker := explain.MakerOf(d.K, owner, in.Server, in.Share)
 	traits := in.Server.Traits
 	path := place.Join(in.Path, name)
-	p := d.Begin("copy %s to %s", at, place.Address{Server: in.Server.Name, Path: path})
-	p.Work.Forest = estate.NewForest()
-	f := p.Work.Forest
+	p := d.NewPlan("copy %s to %s", at, place.Address{Server: in.Server.Name, Path: path})
+	p.Work.Partition = estate.NewPartition()
+	f := p.Work.Partition
 	type key struct {
 		parent rule.Any
 		folder bool
@@ -337,5 +337,5 @@ func Copy(d *plan.Desk, from, to string) (*plan.Plan, error) {
 	}
 	p.Edits = append(p.Edits, plan.Edit{Kind: "item", Where: place.Address{Server: in.Server.Name, Path: path}.String(), Items: n,
 		Lines: []plan.Line{{Sign: "comes", What: "copy", Text: fmt.Sprintf("%s made, owned by %s", format.Count(n, "item"), d.T.Name(owner.ID))}}})
-	return d.Finish(p)
+	return d.Evaluate(p)
 }

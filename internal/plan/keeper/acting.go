@@ -17,7 +17,7 @@ import (
 // administrator of the server may (its shares, administrators and traits). A
 // keeper of a place decides over its rules. Who acts and is no user of the estate
 // works on the model from outside.
-func mayAct(d *plan.Desk, p *plan.Plan) error {
+func mayAct(d *plan.Planner, p *plan.Plan) error {
 	actor, ok := d.ActingUser()
 	if !ok || p.IsSo || p.Ends {
 		return nil
@@ -42,11 +42,11 @@ func mayAct(d *plan.Desk, p *plan.Plan) error {
 	}
 	act, _ := verdict.ActNamed("change-rules")
 	for _, n := range w.Named {
-		node := &w.Forest.Nodes[n]
+		node := &w.Partition.Nodes[n]
 		if node.Before == nil || node.After == nil || !node.Changed() || node.Before.Owned() != node.After.Owned() { // owning is held elsewhere
 			continue
 		}
-		items := w.Forest.Some(d.T, n, 1)
+		items := w.Partition.Some(d.T, n, 1)
 		if len(items) == 0 {
 			continue
 		}

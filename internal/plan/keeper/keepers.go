@@ -34,7 +34,7 @@ func (k *Keeper) Id() plan.ID {
 
 // Keepers lists who keeps what, oldest first.
 func Keepers(t *estate.Tx) ([]Keeper, error) {
-	out, err := plan.PapersAs[Keeper](t, estate.KeeperPaper)
+	out, err := plan.RecordsAs[Keeper](t, estate.KeeperRecord)
 	for i := range out {
 		if a, ok := t.Account(out[i].Id()); ok {
 			out[i].Name = t.Name(a.ID)
@@ -55,7 +55,7 @@ func KeeperNames(list []Keeper) []string {
 }
 
 // keeping reads who keeps what.
-func keeping(d *plan.Desk, who, of string) (Keeper, error) {
+func keeping(d *plan.Planner, who, of string) (Keeper, error) {
 	a, err := d.T.Named(who, 0)
 	if err != nil {
 		return Keeper{}, err
@@ -103,8 +103,8 @@ func (k *Keeper) Said() string {
 }
 
 // AddKeeper makes an account keep groups or places, one or several.
-func AddKeeper(d *plan.Desk, who string, of []string) (*plan.Plan, error) {
-	p := d.Begin("")
+func AddKeeper(d *plan.Planner, who string, of []string) (*plan.Plan, error) {
+	p := d.NewPlan("")
 	p.Asks = false
 	var said []string
 	for _, x := range of {
@@ -115,25 +115,25 @@ func AddKeeper(d *plan.Desk, who string, of []string) (*plan.Plan, error) {
 		said = append(said, "the "+k.Said())
 		p.Change = k.Name + " keeps " + plan.Many(said)
 		p.Nothing = k.Name + " keeps that already"
-		before := d.T.Paper(estate.KeeperPaper, k.key())
-		if before != "" || hasPaper(p, estate.KeeperPaper, k.key()) {
+		before := d.T.Record(estate.KeeperRecord, k.key())
+		if before != "" || hasPaper(p, estate.KeeperRecord, k.key()) {
 			continue
 		}
-		if err := p.Paper(estate.KeeperPaper, k.key(), before, k, k.Edit("comes")); err != nil {
+		if err := p.SetRecord(estate.KeeperRecord, k.key(), before, k, k.Edit("comes")); err != nil {
 			return nil, err
 		}
 	}
-	return d.Finish(p)
+	return d.Evaluate(p)
 }
 
 // hasPaper tells whether a plan writes something down already.
-func hasPaper(p *plan.Plan, kind estate.PaperKind, key string) bool {
-	return slices.ContainsFunc(p.Work.Papers, func(e plan.PaperEdit) bool { return e.Kind == kind && e.Name == key })
+func hasPaper(p *plan.Plan, kind estate.RecordKind, key string) bool {
+	return slices.ContainsFunc(p.Work.Records, func(e plan.RecordEdit) bool { return e.Kind == kind && e.Name == key })
 }
 
 // RemoveKeeper ends that.
-func RemoveKeeper(d *plan.Desk, who string, of []string) (*plan.Plan, error) {
-	p := d.Begin("")
+func RemoveKeeper(d *plan.Planner, who string, of []string) (*plan.Plan, error) {
+	p := d.NewPlan("")
 	p.Asks = false
 	var said []string
 	for _, x := range of {
@@ -141,24 +141,24 @@ func RemoveKeeper(d *plan.Desk, who string, of []string) (*plan.Plan, error) {
 		if err != nil {
 			return nil, err
 		}
-		before := d.T.Paper(estate.KeeperPaper, k.key())
+		before := d.T.Record(estate.KeeperRecord, k.key())
 		if before == "" {
 			return nil, keepsNot(d, &k)
 		}
-		if hasPaper(p, estate.KeeperPaper, k.key()) {
+		if hasPaper(p, estate.KeeperRecord, k.key()) {
 			continue
 		}
 		said = append(said, "the "+k.Said())
 		p.Change = k.Name + " keeps " + plan.Many(said) + " no more"
-		if err := p.Paper(estate.KeeperPaper, k.key(), before, nil, k.Edit("goes")); err != nil {
+		if err := p.SetRecord(estate.KeeperRecord, k.key(), before, nil, k.Edit("goes")); err != nil {
 			return nil, err
 		}
 	}
-	return d.Finish(p)
+	return d.Evaluate(p)
 }
 
 // keepsNot refuses to end what isn't, and says what is.
-func keepsNot(d *plan.Desk, k *Keeper) error {
+func keepsNot(d *plan.Planner, k *Keeper) error {
 	all, err := Keepers(d.T)
 	if err != nil {
 		return err
@@ -178,13 +178,13 @@ func keepsNot(d *plan.Desk, k *Keeper) error {
 
 // Keeps knows who decides over what.
 type Keeps struct {
-	D      *plan.Desk
+	D      *plan.Planner
 	All    []Keeper
 	held   map[plan.ID]*acc.Token
 	people *acc.Directory // read once it is asked for
 }
 
-func Of(d *plan.Desk) (*Keeps, error) {
+func Of(d *plan.Planner) (*Keeps, error) {
 	all, err := Keepers(d.T)
 	return &Keeps{D: d, All: all, held: map[plan.ID]*acc.Token{}}, err
 }
@@ -260,9 +260,9 @@ func (k *Keeps) server(name string) (out []Keeper) {
 }
 
 // keepersHold warns where who acts is no keeper of what a plan changes.
-func keepersHold(d *plan.Desk, p *plan.Plan) error {
+func keepersHold(d *plan.Planner, p *plan.Plan) error {
 	k, err := Of(d)
-	if err != nil || len(k.All) == 0 && len(p.Work.Papers) == 0 {
+	if err != nil || len(k.All) == 0 && len(p.Work.Records) == 0 {
 		return err
 	}
 	w := &p.Work
@@ -338,7 +338,7 @@ func keepersHold(d *plan.Desk, p *plan.Plan) error {
 			}
 		}
 	}
-	if f := w.Forest; f != nil && len(k.All) > 0 {
+	if f := w.Partition; f != nil && len(k.All) > 0 {
 		for _, n := range w.Named {
 			node := &f.Nodes[n]
 			dated := slices.ContainsFunc(w.Dates, func(e plan.DateEdit) bool { return e.Node == n })
@@ -375,8 +375,8 @@ func keepersHold(d *plan.Desk, p *plan.Plan) error {
 			}
 		}
 	}
-	for _, e := range w.Papers {
-		if e.Kind != estate.KeeperPaper {
+	for _, e := range w.Records {
+		if e.Kind != estate.KeeperRecord {
 			continue
 		}
 		for _, body := range []string{e.Before, e.After} {
@@ -420,14 +420,14 @@ const mostLooked = 50_000
 // folder above, through a share, by traits, by who is in a group. Who is in a
 // kept group is its own keepers' to say, whatever that opens. moved tells of each node whether
 // anybody's access to it changes.
-func keepersOfPlaces(d *plan.Desk, p *plan.Plan, moved []bool) error {
+func keepersOfPlaces(d *plan.Planner, p *plan.Plan, moved []bool) error {
 	k, err := Of(d)
 	if err != nil || p.Ends {
 		return err
 	}
 	actor, _ := d.ActingUser()
 	w := &p.Work
-	f := w.Forest
+	f := w.Partition
 	changed, _ := f.Changed()
 	if len(w.Members) > 0 && changed == 0 && len(w.Shares)+len(w.Admins)+len(w.Servers)+len(w.Accounts)+len(w.Formers()) == 0 &&
 		!slices.ContainsFunc(w.Members, func(e plan.MemberEdit) bool { return len(k.Group(e.Group.Name)) == 0 }) {
@@ -471,8 +471,8 @@ func keepersOfPlaces(d *plan.Desk, p *plan.Plan, moved []bool) error {
 
 // touches tells whether any of a plan's nodes has an item at or below a place
 // that is meant.
-func touches(d *plan.Desk, p *plan.Plan, nodes map[int]bool, top estate.Place, meant func(where string) bool) (bool, error) {
-	f := p.Work.Forest
+func touches(d *plan.Planner, p *plan.Plan, nodes map[int]bool, top estate.Place, meant func(where string) bool) (bool, error) {
+	f := p.Work.Partition
 	here := f.NodeFor(top.Item, top.Strand)
 	roots := map[int]plan.Root{}
 	for _, r := range p.Work.Roots {
@@ -524,7 +524,7 @@ func init() { plan.AddReview(plan.Review{Laid: keepersOfPlaces, Done: governed})
 
 // governed asks whether who acts may, on the server and by those who keep what
 // the plan changes.
-func governed(d *plan.Desk, p *plan.Plan) error {
+func governed(d *plan.Planner, p *plan.Plan) error {
 	if err := mayAct(d, p); err != nil || p.Ends {
 		return err
 	}

@@ -29,11 +29,11 @@ func (e *Circle) Error() string {
 }
 
 // Join makes accounts members of a group, until a day or for good.
-func Join(d *plan.Desk, group string, members []string, until estate.Day) (*plan.Plan, error) {
+func Join(d *plan.Planner, group string, members []string, until estate.Day) (*plan.Plan, error) {
 	if err := d.Future(until); err != nil {
 		return nil, err
 	}
-	p := d.Begin("%s joined %s", plan.Many(members), group)
+	p := d.NewPlan("%s joined %s", plan.Many(members), group)
 	if until != "" {
 		p.Change += " until " + string(until)
 	}
@@ -65,13 +65,13 @@ func Join(d *plan.Desk, group string, members []string, until estate.Day) (*plan
 		dir.Join(g.ID, m.ID)
 		p.Work.Members = append(p.Work.Members, plan.MemberEdit{Group: &g, Member: &m, Was: nil, Is: &estate.Membership{Until: until}})
 	}
-	p, err = d.Finish(p)
+	p, err = d.Evaluate(p)
 	return fromSignOn(d, p, err)
 }
 
 // fromSignOn says of memberships that count on POSIX systems that who is signed
 // on there keeps the groups he signed on with.
-func fromSignOn(d *plan.Desk, p *plan.Plan, err error) (*plan.Plan, error) {
+func fromSignOn(d *plan.Planner, p *plan.Plan, err error) (*plan.Plan, error) {
 	if err != nil || len(p.Impact) == 0 {
 		return p, err
 	}
@@ -82,8 +82,8 @@ func fromSignOn(d *plan.Desk, p *plan.Plan, err error) (*plan.Plan, error) {
 }
 
 // Leave ends memberships of a group.
-func Leave(d *plan.Desk, group string, members []string) (*plan.Plan, error) {
-	p := d.Begin("%s left %s", plan.Many(members), group)
+func Leave(d *plan.Planner, group string, members []string) (*plan.Plan, error) {
+	p := d.NewPlan("%s left %s", plan.Many(members), group)
 	g, err := d.T.Named(group, acc.Group)
 	if err != nil {
 		return nil, err
@@ -106,7 +106,7 @@ func Leave(d *plan.Desk, group string, members []string) (*plan.Plan, error) {
 			p.Work.Members = append(p.Work.Members, plan.MemberEdit{Group: &g, Member: &m, Was: &had, Is: nil})
 		}
 	}
-	p, err = d.Finish(p)
+	p, err = d.Evaluate(p)
 	return fromSignOn(d, p, err)
 }
 
@@ -121,8 +121,8 @@ type NewAccount struct {
 }
 
 // AddAccounts makes accounts come. Nobody's access changes by that.
-func AddAccounts(d *plan.Desk, names []string, n NewAccount) (*plan.Plan, error) {
-	p := d.Begin("%s %s added", n.Kind, plan.Many(names))
+func AddAccounts(d *plan.Planner, names []string, n NewAccount) (*plan.Plan, error) {
+	p := d.NewPlan("%s %s added", n.Kind, plan.Many(names))
 	p.Asks = false
 	if n.POSIX < acc.NoPOSIX || n.POSIX > acc.MostPOSIX {
 		return nil, &estate.Refused{Why: fmt.Sprintf("%d is no uid or gid", n.POSIX), Do: fmt.Sprintf("one is 0 to %d", int64(acc.MostPOSIX))}
@@ -169,10 +169,10 @@ func AddAccounts(d *plan.Desk, names []string, n NewAccount) (*plan.Plan, error)
 			}
 		}
 	}
-	return d.Finish(p)
+	return d.Evaluate(p)
 }
 
-func Has(d *plan.Desk, name string, kind acc.Kind) bool {
+func Has(d *plan.Planner, name string, kind acc.Kind) bool {
 	_, err := d.T.Named(kind.String()+":"+name, kind)
 	return err == nil
 }
@@ -184,9 +184,9 @@ type AccountSetting struct {
 }
 
 // SetAccounts gives accounts of a kind other particulars.
-func SetAccounts(d *plan.Desk, kind acc.Kind, names []string, set AccountSetting) (*plan.Plan, error) {
+func SetAccounts(d *plan.Planner, kind acc.Kind, names []string, set AccountSetting) (*plan.Plan, error) {
 	purpose, primary := set.Purpose, set.Primary
-	p := d.Begin("%s %s: ", kind, plan.Many(names))
+	p := d.NewPlan("%s %s: ", kind, plan.Many(names))
 	p.Nothing = "it is so already"
 	var says []string
 	if purpose != nil {
@@ -231,7 +231,7 @@ func SetAccounts(d *plan.Desk, kind acc.Kind, names []string, set AccountSetting
 			return nil, err
 		}
 	}
-	return d.Finish(p)
+	return d.Evaluate(p)
 }
 
 // StillNamed refuses to take an account out that something names.
@@ -277,8 +277,8 @@ func (e *StillNamed) Error() string {
 }
 
 // RemoveAccounts makes accounts go that nothing names any more.
-func RemoveAccounts(d *plan.Desk, kind acc.Kind, names []string) (*plan.Plan, error) {
-	p := d.Begin("%s %s removed", kind, plan.Many(names))
+func RemoveAccounts(d *plan.Planner, kind acc.Kind, names []string) (*plan.Plan, error) {
+	p := d.NewPlan("%s %s removed", kind, plan.Many(names))
 	for _, name := range names {
 		a, err := d.T.Named(name, kind)
 		if err != nil {
@@ -287,16 +287,16 @@ func RemoveAccounts(d *plan.Desk, kind acc.Kind, names []string) (*plan.Plan, er
 		if err := Unnamed(d, a); err != nil {
 			return nil, err
 		}
-		if body := d.T.Paper(estate.ParticularsPaper, a.ID.String()); body != "" {
-			p.Work.Papers = append(p.Work.Papers, plan.PaperEdit{Kind: estate.ParticularsPaper, Name: a.ID.String(), Before: body})
+		if body := d.T.Record(estate.MetadataRecord, a.ID.String()); body != "" {
+			p.Work.Records = append(p.Work.Records, plan.RecordEdit{Kind: estate.MetadataRecord, Name: a.ID.String(), Before: body})
 		}
 		p.Work.Accounts = append(p.Work.Accounts, plan.AccountEdit{Before: &a})
 	}
-	return d.Finish(p)
+	return d.Evaluate(p)
 }
 
 // Unnamed refuses where anything names an account.
-func Unnamed(d *plan.Desk, a acc.Account) error {
+func Unnamed(d *plan.Planner, a acc.Account) error {
 	uses, more, err := uses.Uses(d.K, []acc.Account{a}, 8)
 	if err != nil {
 		return err
@@ -334,9 +334,9 @@ type Loaded struct {
 // LoadAccounts makes accounts and memberships of files come, merged by name or
 // number in whatever order the files are. An account that is there already is
 // completed where it lacks something, and refused where it differs.
-func LoadAccounts(d *plan.Desk, files []AccountFile) (*plan.Plan, *Loaded, error) {
+func LoadAccounts(d *plan.Planner, files []AccountFile) (*plan.Plan, *Loaded, error) {
 	t := d.T
-	p := d.Begin("")
+	p := d.NewPlan("")
 	var c Loaded
 	n := newNames(t)
 	fresh := len(n.rows) == 0
@@ -531,7 +531,7 @@ func LoadAccounts(d *plan.Desk, files []AccountFile) (*plan.Plan, *Loaded, error
 	}
 	p.Nothing = "all of that is in the estate already"
 	p.Asks = !fresh && len(t.TopItems()) > 0 && (c.Members > 0 || c.Completed > 0 || c.Users > 0 || c.Groups > 0)
-	p, err := d.Finish(p)
+	p, err := d.Evaluate(p)
 	return p, &c, err
 }
 
@@ -651,7 +651,7 @@ func (n *names) find(t *estate.Tx, word string, kind acc.Kind) (acc.Account, err
 
 // NamedByRules gives the identifiers that rules name, as owners, groups or in
 // entries, and those on lists of administrators.
-func NamedByRules(d *plan.Desk) map[plan.ID]bool {
+func NamedByRules(d *plan.Planner) map[plan.ID]bool {
 	out := map[plan.ID]bool{}
 	note := func(x *rule.Descriptor) {
 		out[x.Owner], out[x.Group] = true, true

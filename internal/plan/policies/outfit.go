@@ -27,12 +27,12 @@ type Outfitting struct {
 // others out. Whoever is in charge stays. above keeps what comes from above as
 // copies; fill moves who holds one of the levels today into its group, and
 // leaves what is none of them.
-func Outfits(d *plan.Desk, list []Outfitting, levels []string, above, fill bool, file string) (*plan.Plan, error) {
+func Outfits(d *plan.Planner, list []Outfitting, levels []string, above, fill bool, file string) (*plan.Plan, error) {
 	var said []string
 	for _, x := range list {
 		said = append(said, x.Folder)
 	}
-	p := d.Begin("%s fitted out with groups of their own: %s", plan.Many(said), strings.Join(levels, ", "))
+	p := d.NewPlan("%s fitted out with groups of their own: %s", plan.Many(said), strings.Join(levels, ", "))
 	if len(list) == 1 {
 		p.Change = fmt.Sprintf("%s fitted out with groups of its own: acc-%s-%s", list[0].Folder, list[0].Name, strings.Join(levels, ", -"))
 	}
@@ -91,11 +91,11 @@ func Outfits(d *plan.Desk, list []Outfitting, levels []string, above, fill bool,
 	if err := b.Done(); err != nil {
 		return nil, err
 	}
-	return d.Finish(p)
+	return d.Evaluate(p)
 }
 
 // outfitGroup makes a group come, or takes one that is there and empty.
-func outfitGroup(d *plan.Desk, p *plan.Plan, free interface {
+func outfitGroup(d *plan.Planner, p *plan.Plan, free interface {
 	For(acc.Account) (plan.ID, error)
 }, name string) (acc.Account, error) {
 	if err := estate.GoodName("group", name); err != nil {
@@ -126,7 +126,7 @@ func outfitGroup(d *plan.Desk, p *plan.Plan, free interface {
 
 // outfit is one folder being fitted out.
 type outfit struct {
-	d      *plan.Desk
+	d      *plan.Planner
 	p      *plan.Plan
 	at     estate.Place
 	groups []acc.Account

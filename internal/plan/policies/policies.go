@@ -48,12 +48,12 @@ type LaidPlace struct {
 
 // Policies lists the policies that are laid, oldest first.
 func Policies(t *estate.Tx) ([]LaidPolicy, error) {
-	return plan.PapersAs[LaidPolicy](t, estate.PolicyPaper)
+	return plan.RecordsAs[LaidPolicy](t, estate.PolicyRecord)
 }
 
 // Policy finds a laid policy.
 func Policy(t *estate.Tx, name string) (*LaidPolicy, error) {
-	p, err := plan.PaperAs[LaidPolicy](t, estate.PolicyPaper, name)
+	p, err := plan.RecordAs[LaidPolicy](t, estate.PolicyRecord, name)
 	if p != nil || err != nil {
 		return p, err
 	}
@@ -84,7 +84,7 @@ type wantedEntry struct {
 
 // resolve finds the names of a policy in the estate; an error says which line
 // names nobody.
-func resolve(d *plan.Desk, p *policy.Policy) ([]wants, error) {
+func resolve(d *plan.Planner, p *policy.Policy) ([]wants, error) {
 	out := make([]wants, len(p.Blocks))
 	for i := range p.Blocks {
 		b := &p.Blocks[i]
@@ -216,7 +216,7 @@ func inherits(a, b *rule.Descriptor) bool {
 }
 
 // LaidOn gives the item a policy was laid on, wherever it is now.
-func LaidOn(d *plan.Desk, l *LaidPlace) (estate.Place, bool) {
+func LaidOn(d *plan.Planner, l *LaidPlace) (estate.Place, bool) {
 	if _, ok := d.T.ItemRow(l.Item); ok {
 		return d.T.Place(l.Item), true
 	}
@@ -236,7 +236,7 @@ type laying struct {
 }
 
 // edit is what happens to the item.
-func (y *laying) edit(d *plan.Desk) plan.ItemEdit {
+func (y *laying) edit(d *plan.Planner) plan.ItemEdit {
 	work := func(x, up *rule.Descriptor, folder bool, dated estate.Dated) (base, after *rule.Descriptor, without, with estate.Dated, err error) {
 		base, without = x, dated
 		if y.was != nil {
@@ -293,9 +293,9 @@ func (y *laying) edit(d *plan.Desk) plan.ItemEdit {
 
 // LayPolicy lays a policy on places: what it wants comes, and where it is laid
 // already the difference.
-func LayPolicy(d *plan.Desk, pol *policy.Policy, on []string) (*plan.Plan, []expect.Expectation, error) {
-	body := d.T.Paper(estate.PolicyPaper, pol.Name)
-	old, err := plan.PaperAs[LaidPolicy](d.T, estate.PolicyPaper, pol.Name)
+func LayPolicy(d *plan.Planner, pol *policy.Policy, on []string) (*plan.Plan, []expect.Expectation, error) {
+	body := d.T.Record(estate.PolicyRecord, pol.Name)
+	old, err := plan.RecordAs[LaidPolicy](d.T, estate.PolicyRecord, pol.Name)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -334,7 +334,7 @@ func LayPolicy(d *plan.Desk, pol *policy.Policy, on []string) (*plan.Plan, []exp
 	if now.Version > 1 {
 		said += fmt.Sprintf(", version %d", now.Version)
 	}
-	p := d.Begin("%s: %s", said, pol.Because)
+	p := d.NewPlan("%s: %s", said, pol.Because)
 	p.Nothing = "it is laid just so already"
 	if err := lays(d, p, list); err != nil {
 		return nil, nil, err
@@ -343,15 +343,15 @@ func LayPolicy(d *plan.Desk, pol *policy.Policy, on []string) (*plan.Plan, []exp
 		if y.want == nil {
 			continue
 		}
-		// A descriptor as it will be: base and after as the forest has them.
-		n := p.Work.Forest.NodeFor(y.at.Item, y.at.Strand)
+		// A descriptor as it will be: base and after as the partition has them.
+		n := p.Work.Partition.NodeFor(y.at.Item, y.at.Strand)
 		l := LaidPlace{Where: y.at.By(nil).String(), On: y.on, Item: y.at.Item, Line: y.line}
 		base := y.base
 		if base == nil {
-			base = p.Work.Forest.Nodes[n].Before
+			base = p.Work.Partition.Nodes[n].Before
 		}
 		if l.Before, err = plan.Encoded(base); err == nil {
-			l.After, err = plan.Encoded(p.Work.Forest.Nodes[n].After)
+			l.After, err = plan.Encoded(p.Work.Partition.Nodes[n].After)
 		}
 		if err != nil {
 			return nil, nil, err
@@ -363,10 +363,10 @@ func LayPolicy(d *plan.Desk, pol *policy.Policy, on []string) (*plan.Plan, []exp
 	if body != "" {
 		e.Lines[0].Sign = "changes"
 	}
-	if err := p.Paper(estate.PolicyPaper, pol.Name, body, now, e); err != nil {
+	if err := p.SetRecord(estate.PolicyRecord, pol.Name, body, now, e); err != nil {
 		return nil, nil, err
 	}
-	p, err = d.Finish(p)
+	p, err = d.Evaluate(p)
 	return p, Expected(pol, all), err
 }
 
@@ -383,7 +383,7 @@ func dayKeys(dated estate.Dated) map[string]string {
 
 // layings finds the places of a policy, and those where it is laid and no
 // longer wanted.
-func layings(d *plan.Desk, pol *policy.Policy, want []wants, on []string, old *LaidPolicy) (list []*laying, err error) {
+func layings(d *plan.Planner, pol *policy.Policy, want []wants, on []string, old *LaidPolicy) (list []*laying, err error) {
 	byItem := map[int64]*laying{}
 	for i := range pol.Blocks {
 		b := &pol.Blocks[i]
@@ -432,7 +432,7 @@ func layings(d *plan.Desk, pol *policy.Policy, want []wants, on []string, old *L
 }
 
 // lays works out what happens to the places.
-func lays(d *plan.Desk, p *plan.Plan, list []*laying) error {
+func lays(d *plan.Planner, p *plan.Plan, list []*laying) error {
 	b := d.Bundle(p)
 	for _, y := range list {
 		e := y.edit(d)
@@ -441,8 +441,8 @@ func lays(d *plan.Desk, p *plan.Plan, list []*laying) error {
 	if err := b.Done(); err != nil {
 		return err
 	}
-	if p.Work.Forest == nil {
-		p.Work.Forest = estate.NewForest()
+	if p.Work.Partition == nil {
+		p.Work.Partition = estate.NewPartition()
 	}
 	return nil
 }
@@ -466,16 +466,16 @@ func Expected(pol *policy.Policy, on []string) (out []expect.Expectation) {
 
 // LiftPolicy takes a policy off places, all of them where none are named: what it
 // set goes and what it replaced comes back, as far as nothing later builds on it.
-func LiftPolicy(d *plan.Desk, name string, on []string) (*plan.Plan, error) {
+func LiftPolicy(d *plan.Planner, name string, on []string) (*plan.Plan, error) {
 	old, err := Policy(d.T, name)
 	if err != nil {
 		return nil, err
 	}
-	body := d.T.Paper(estate.PolicyPaper, name)
+	body := d.T.Record(estate.PolicyRecord, name)
 	said := "policy " + old.Name + " lifted"
 	if len(on) == 0 {
 		// Nothing came after it: it is undone, to the byte and everywhere below.
-		if laid := d.T.PaperChanges(estate.PolicyPaper, name); len(laid) == 1 {
+		if laid := d.T.RecordChanges(estate.PolicyRecord, name); len(laid) == 1 {
 			var later *undo.BuiltOn
 			p, err := undo.TakeBack(d, laid[0], false, said)
 			if err == nil || !errors.As(err, &later) {
@@ -497,7 +497,7 @@ func LiftPolicy(d *plan.Desk, name string, on []string) (*plan.Plan, error) {
 	if len(tops) > 0 {
 		said += " from " + plan.Many(tops)
 	}
-	p := d.Begin("%s", said)
+	p := d.NewPlan("%s", said)
 	now := *old
 	now.Places, now.On = nil, slices.DeleteFunc(slices.Clone(old.On), func(o string) bool { return slices.Contains(tops, o) })
 	var list []*laying
@@ -524,14 +524,14 @@ func LiftPolicy(d *plan.Desk, name string, on []string) (*plan.Plan, error) {
 		after = now
 		e.Lines[0] = plan.Line{Sign: "changes", What: "policy", Text: fmt.Sprintf("on %s", format.Count(int64(len(now.Places)), "place"))}
 	}
-	if err := p.Paper(estate.PolicyPaper, old.Name, body, after, e); err != nil {
+	if err := p.SetRecord(estate.PolicyRecord, old.Name, body, after, e); err != nil {
 		return nil, err
 	}
-	return d.Finish(p)
+	return d.Evaluate(p)
 }
 
 // leaves says what lifting a policy leaves on a place, since it came later.
-func leaves(d *plan.Desk, p *plan.Plan, l *LaidPlace, at estate.Place) {
+func leaves(d *plan.Planner, p *plan.Plan, l *LaidPlace, at estate.Place) {
 	was, err := plan.Decoded(l.Before)
 	is, err2 := plan.Decoded(l.After)
 	if err != nil || err2 != nil {
@@ -579,7 +579,7 @@ type PolicyOff struct {
 }
 
 // DriftOf tells what is otherwise now than a laid policy wants.
-func DriftOf(d *plan.Desk, l *LaidPolicy, asked func(*expect.Expectation) (*expect.Expected, error)) (*PolicyDrift, error) {
+func DriftOf(d *plan.Planner, l *LaidPolicy, asked func(*expect.Expectation) (*expect.Expected, error)) (*PolicyDrift, error) {
 	out := &PolicyDrift{Policy: l.Name, Version: l.Version, Places: len(l.Places), Lines: []PolicyOff{}, Unmet: []*expect.Expected{}}
 	pol, want, err := laidWants(d, l)
 	if err != nil { // somebody it names is gone
@@ -589,7 +589,7 @@ func DriftOf(d *plan.Desk, l *LaidPolicy, asked func(*expect.Expectation) (*expe
 		out.Lines = append(out.Lines, PolicyOff{Where: "policy " + l.Name, Line: plan.Line{Sign: "goes", What: "name", Text: err.Error()}})
 		return out, nil
 	}
-	laid := d.T.PaperChanges(estate.PolicyPaper, l.Name)
+	laid := d.T.RecordChanges(estate.PolicyRecord, l.Name)
 	for i := range l.Places {
 		x := &l.Places[i]
 		at, ok := LaidOn(d, x)
@@ -624,7 +624,7 @@ func DriftOf(d *plan.Desk, l *LaidPolicy, asked func(*expect.Expectation) (*expe
 }
 
 // laidWants reads the text a policy was laid with.
-func laidWants(d *plan.Desk, l *LaidPolicy) (*policy.Policy, []wants, error) {
+func laidWants(d *plan.Planner, l *LaidPolicy) (*policy.Policy, []wants, error) {
 	pol, err := policy.Read(strings.NewReader(l.Text), "policy "+l.Name)
 	if err != nil {
 		return nil, nil, err
@@ -644,13 +644,13 @@ func wantOf(pol *policy.Policy, want []wants, l *LaidPlace) *wants {
 }
 
 // off lists what of an item's rules is not as wanted.
-func off(d *plan.Desk, w *wants, at estate.Place) []plan.Line {
+func off(d *plan.Planner, w *wants, at estate.Place) []plan.Line {
 	now := d.T.Of(at.Strand)
 	dated := d.T.Dated(estate.Bearer{Item: at.Item}, now)
 	return offOf(d, w, now, dated, at.Folder)
 }
 
-func offOf(d *plan.Desk, w *wants, is rule.Any, dated estate.Dated, folder bool) (lines []plan.Line) {
+func offOf(d *plan.Planner, w *wants, is rule.Any, dated estate.Dated, folder bool) (lines []plan.Line) {
 	if r, ok := is.(*posix.Rules); ok {
 		return offPosix(d, w, r, dated, folder)
 	}
@@ -660,7 +660,7 @@ func offOf(d *plan.Desk, w *wants, is rule.Any, dated estate.Dated, folder bool)
 		return []plan.Line{{Sign: "goes", What: "entry", Text: err.Error()}}
 	}
 	turn := map[string]string{"comes": "goes", "goes": "comes"}
-	for _, l := range d.Turned(now, then, folder, dated, days) {
+	for _, l := range d.Diff(now, then, folder, dated, days) {
 		if w.seal != "" && l.FromAbove { // they go with the seal
 			continue
 		}
@@ -685,7 +685,7 @@ func untilSaid(u estate.Day) string {
 }
 
 // offSince finds the last change after one that made a line so.
-func offSince(d *plan.Desk, w *wants, at estate.Place, line plan.Line, since int64) (estate.Record, bool) {
+func offSince(d *plan.Planner, w *wants, at estate.Place, line plan.Line, since int64) (estate.Change, bool) {
 	has := func(a rule.Any) bool { return slices.Contains(offOf(d, w, a, nil, at.Folder), line) }
 	for _, r := range d.T.Log() {
 		if r.ID <= since {
@@ -700,22 +700,22 @@ func offSince(d *plan.Desk, w *wants, at estate.Place, line plan.Line, since int
 			return r, true
 		}
 	}
-	return estate.Record{}, false
+	return estate.Change{}, false
 }
 
 func init() { plan.AddReview(plan.Review{Done: keepsPolicies}) }
 
 // keepsPolicies warns of what a plan alters that a laid policy wants
 // otherwise.
-func keepsPolicies(d *plan.Desk, p *plan.Plan) error {
+func keepsPolicies(d *plan.Planner, p *plan.Plan) error {
 	all, err := Policies(d.T)
-	if err != nil || len(all) == 0 || p.Work.Forest == nil {
+	if err != nil || len(all) == 0 || p.Work.Partition == nil {
 		return err
 	}
-	f := p.Work.Forest
+	f := p.Work.Partition
 	mine := map[string]bool{} // those the plan itself lays, alters or lifts
-	for _, e := range p.Work.Papers {
-		if e.Kind == estate.PolicyPaper {
+	for _, e := range p.Work.Records {
+		if e.Kind == estate.PolicyRecord {
 			mine[estate.Key(e.Name)] = true
 		}
 	}
@@ -799,10 +799,10 @@ type PolicyStands struct {
 }
 
 // StandsOf tells since when a policy is laid, and by whom.
-func StandsOf(d *plan.Desk, l *LaidPolicy) PolicyStands {
-	out := PolicyStands{LaidPolicy: *l, Changes: d.T.PaperChanges(estate.PolicyPaper, l.Name)}
+func StandsOf(d *plan.Planner, l *LaidPolicy) PolicyStands {
+	out := PolicyStands{LaidPolicy: *l, Changes: d.T.RecordChanges(estate.PolicyRecord, l.Name)}
 	for i, id := range out.Changes {
-		r, err := d.T.Record(id)
+		r, err := d.T.ChangeNumbered(id)
 		if err != nil {
 			continue
 		}

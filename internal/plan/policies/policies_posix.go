@@ -12,7 +12,7 @@ import (
 
 // setPosix is what a policy's block makes of rules of a POSIX tree; sealed is
 // having no default list.
-func (w *wants) setPosix(d *plan.Desk, r *posix.Rules, dated estate.Dated, today estate.Day) (*posix.Rules, estate.Dated, error) {
+func (w *wants) setPosix(d *plan.Planner, r *posix.Rules, dated estate.Dated, today estate.Day) (*posix.Rules, estate.Dated, error) {
 	first := r
 	if w.seal != "" && r.Folder {
 		r = r.WithDefault(nil)
@@ -50,7 +50,7 @@ func (w *wants) setPosix(d *plan.Desk, r *posix.Rules, dated estate.Dated, today
 		}
 		dated = g.Dates(before, r.Listed(), dated, e.until)
 	}
-	return r.Settled(first).(*posix.Rules), plan.Still(dated, r.Listed()), nil
+	return r.Normalized(first).(*posix.Rules), plan.Still(dated, r.Listed()), nil
 }
 
 // withoutPosix gives what rules of a POSIX tree would be without what a policy
@@ -85,13 +85,13 @@ func (l *LaidPlace) withoutPosix(r *posix.Rules, dated estate.Dated) (*posix.Rul
 }
 
 // offPosix is offOf for rules of a POSIX tree.
-func offPosix(d *plan.Desk, w *wants, now *posix.Rules, dated estate.Dated, folder bool) (lines []plan.Line) {
+func offPosix(d *plan.Planner, w *wants, now *posix.Rules, dated estate.Dated, folder bool) (lines []plan.Line) {
 	then, days, err := w.setPosix(d, now, dated, d.Today)
 	if err != nil {
 		return []plan.Line{{Sign: "goes", What: "entry", Text: err.Error()}}
 	}
 	turn := map[string]string{"comes": "goes", "goes": "comes"}
-	for _, l := range d.TurnedPosix(now, then) {
+	for _, l := range d.DiffPosix(now, then) {
 		if s, ok := turn[l.Sign]; ok {
 			l.Sign = s
 		}

@@ -35,7 +35,7 @@ type Duty struct {
 }
 
 // Duties lists who holds two keys that should be in two hands.
-func Duties(d *plan.Desk) ([]Duty, error) {
+func Duties(d *plan.Planner) ([]Duty, error) {
 	out := []Duty{}
 	k, err := keeper.Of(d)
 	if err != nil {
@@ -174,7 +174,7 @@ func Duties(d *plan.Desk) ([]Duty, error) {
 	return out, d.T.Err()
 }
 
-func keptAs(d *plan.Desk, o *keeper.Keeper, user string) string {
+func keptAs(d *plan.Planner, o *keeper.Keeper, user string) string {
 	s := "keeps the " + o.Said()
 	if o.Name != user {
 		s += " as one of " + o.Name
@@ -183,8 +183,8 @@ func keptAs(d *plan.Desk, o *keeper.Keeper, user string) string {
 }
 
 // opens lists the allow entries that count at and below a place, one an account.
-func opens(d *plan.Desk, at estate.Place) (out []rule.Entry, err error) {
-	f, err := d.T.CarveAt(at)
+func opens(d *plan.Planner, at estate.Place) (out []rule.Entry, err error) {
+	f, err := d.T.PartitionAt(at)
 	if err != nil {
 		return nil, err
 	}
@@ -280,12 +280,12 @@ func (r *Request) Waits(now time.Time) time.Duration {
 
 // Requests lists all requests, oldest first.
 func Requests(t *estate.Tx) ([]Request, error) {
-	return plan.PapersAs[Request](t, estate.RequestPaper)
+	return plan.RecordsAs[Request](t, estate.RequestRecord)
 }
 
 // FindRequest finds one request.
 func FindRequest(t *estate.Tx, n int64) (*Request, error) {
-	r, err := plan.PaperAs[Request](t, estate.RequestPaper, fmt.Sprint(n))
+	r, err := plan.RecordAs[Request](t, estate.RequestRecord, fmt.Sprint(n))
 	if r == nil && err == nil {
 		err = &estate.NotFound{What: "request", Name: fmt.Sprint(n), In: "the estate; see: tarnwold request list --all"}
 	}
@@ -316,7 +316,7 @@ func reason(why string) (string, error) {
 
 // Ask makes a request, or puts people on one that asks for the same. It gives
 // the request as it will stand.
-func Ask(d *plan.Desk, who []string, level, where, why string, until estate.Day) (*plan.Plan, *Request, error) {
+func Ask(d *plan.Planner, who []string, level, where, why string, until estate.Day) (*plan.Plan, *Request, error) {
 	if err := d.Future(until); err != nil {
 		return nil, nil, err
 	}
@@ -368,14 +368,14 @@ func Ask(d *plan.Desk, who []string, level, where, why string, until estate.Day)
 	if err != nil {
 		return nil, nil, err
 	}
-	r := &Request{Number: d.T.NextNumber(estate.RequestPaper), State: Open, Level: want.Name, Where: at.Via(), Place: at.By(nil).String(),
+	r := &Request{Number: d.T.NextNumber(estate.RequestRecord), State: Open, Level: want.Name, Where: at.Via(), Place: at.By(nil).String(),
 		Until: string(until), By: d.Actor, At: time.Now().UTC().Format(time.RFC3339)}
 	fresh, before := true, ""
 	for i := range all {
 		o := &all[i]
 		if o.State == Open && plan.SameKey(o.Level, r.Level) && o.Where == r.Where && o.Until == r.Until {
 			r, fresh = o, false
-			before = d.T.Paper(estate.RequestPaper, fmt.Sprint(o.Number))
+			before = d.T.Record(estate.RequestRecord, fmt.Sprint(o.Number))
 		}
 	}
 	added := []string{}
@@ -386,7 +386,7 @@ func Ask(d *plan.Desk, who []string, level, where, why string, until estate.Day)
 		r.Who = append(r.Who, Asking{u.ID.String(), d.T.Name(u.ID), why})
 		added = append(added, d.T.Name(u.ID))
 	}
-	p := d.Begin("request %d: %s on %s for %s%s: %s", r.Number, r.Level, r.Where, plan.Many(r.Names()), untilShort(r.Until), why)
+	p := d.NewPlan("request %d: %s on %s for %s%s: %s", r.Number, r.Level, r.Where, plan.Many(r.Names()), untilShort(r.Until), why)
 	p.Asks = false
 	p.Nothing = fmt.Sprintf("that is asked for already, in request %d", r.Number)
 	sign := "comes"
@@ -395,14 +395,14 @@ func Ask(d *plan.Desk, who []string, level, where, why string, until estate.Day)
 	}
 	if len(added) > 0 {
 		e := plan.Edit{Kind: "request", Where: fmt.Sprintf("request %d", r.Number), Lines: []plan.Line{{Sign: sign, What: "request", Text: fmt.Sprintf("%s for %s on %s%s", r.Level, plan.Many(added), r.Where, untilShort(r.Until))}}}
-		if err := p.Paper(estate.RequestPaper, fmt.Sprint(r.Number), before, r, e); err != nil {
+		if err := p.SetRecord(estate.RequestRecord, fmt.Sprint(r.Number), before, r, e); err != nil {
 			return nil, nil, err
 		}
 		if fresh {
-			p.Work.Papers[0].Number = r.Number
+			p.Work.Records[0].Number = r.Number
 		}
 	}
-	p, err = d.Finish(p)
+	p, err = d.Evaluate(p)
 	return p, r, err
 }
 
@@ -414,7 +414,7 @@ func untilShort(day string) string {
 }
 
 // Settle refuses or withdraws a request.
-func Settle(d *plan.Desk, n int64, state, why string) (*plan.Plan, error) {
+func Settle(d *plan.Planner, n int64, state, why string) (*plan.Plan, error) {
 	r, err := open(d, n)
 	if err != nil {
 		return nil, err
@@ -424,7 +424,7 @@ func Settle(d *plan.Desk, n int64, state, why string) (*plan.Plan, error) {
 			return nil, err
 		}
 	}
-	p := d.Begin("request %d %s: %s on %s for %s", n, state, r.Level, r.Where, plan.Many(r.Names()))
+	p := d.NewPlan("request %d %s: %s on %s for %s", n, state, r.Level, r.Where, plan.Many(r.Names()))
 	if why != "" {
 		p.Change += ": " + why
 	}
@@ -438,17 +438,17 @@ func Settle(d *plan.Desk, n int64, state, why string) (*plan.Plan, error) {
 }
 
 // settled writes down what became of a request, and finishes the plan.
-func settled(d *plan.Desk, p *plan.Plan, r *Request, state, why string, how []string) (*plan.Plan, error) {
-	before := d.T.Paper(estate.RequestPaper, fmt.Sprint(r.Number))
+func settled(d *plan.Planner, p *plan.Plan, r *Request, state, why string, how []string) (*plan.Plan, error) {
+	before := d.T.Record(estate.RequestRecord, fmt.Sprint(r.Number))
 	r.State, r.Decided, r.DecidedAt, r.Because, r.How = state, d.Actor, time.Now().UTC().Format(time.RFC3339), why, how
 	e := plan.Edit{Kind: "request", Where: fmt.Sprintf("request %d", r.Number), Lines: []plan.Line{{Sign: "changes", What: "request", Text: state}}}
-	if err := p.Paper(estate.RequestPaper, fmt.Sprint(r.Number), before, r, e); err != nil {
+	if err := p.SetRecord(estate.RequestRecord, fmt.Sprint(r.Number), before, r, e); err != nil {
 		return nil, err
 	}
-	return d.Finish(p)
+	return d.Evaluate(p)
 }
 
-func open(d *plan.Desk, n int64) (*Request, error) {
+func open(d *plan.Planner, n int64) (*Request, error) {
 	r, err := FindRequest(d.T, n)
 	if err != nil {
 		return nil, err
@@ -457,7 +457,7 @@ func open(d *plan.Desk, n int64) (*Request, error) {
 }
 
 // ownRequest warns of who decides about what he has asked for himself.
-func ownRequest(d *plan.Desk, p *plan.Plan, r *Request) {
+func ownRequest(d *plan.Planner, p *plan.Plan, r *Request) {
 	actor, _ := d.ActingUser()
 	for _, w := range r.Who {
 		if !actor.ID.IsZero() && w.ID == actor.ID.String() {
@@ -467,7 +467,7 @@ func ownRequest(d *plan.Desk, p *plan.Plan, r *Request) {
 }
 
 // keptRequest warns of who decides and keeps nothing that is asked for.
-func keptRequest(d *plan.Desk, p *plan.Plan, r *Request) error {
+func keptRequest(d *plan.Planner, p *plan.Plan, r *Request) error {
 	k, err := keeper.Of(d)
 	if err != nil {
 		return err
@@ -642,12 +642,12 @@ func way(m *review.Mended) string {
 }
 
 // Accept gives what a request asks for, by one mend's steps.
-func Accept(d *plan.Desk, n int64, m *review.Mended) (*plan.Plan, error) {
+func Accept(d *plan.Planner, n int64, m *review.Mended) (*plan.Plan, error) {
 	r, err := open(d, n)
 	if err != nil {
 		return nil, err
 	}
-	p := d.Begin("request %d accepted: %s on %s for %s%s: %s", n, r.Level, r.Where, plan.Many(r.Names()), untilShort(r.Until), strings.Join(r.Reasons(), "; "))
+	p := d.NewPlan("request %d accepted: %s on %s for %s%s: %s", n, r.Level, r.Where, plan.Many(r.Names()), untilShort(r.Until), strings.Join(r.Reasons(), "; "))
 	ownRequest(d, p, r)
 	var how []string
 	if m == nil { // they have it already
@@ -671,7 +671,7 @@ func Accept(d *plan.Desk, n int64, m *review.Mended) (*plan.Plan, error) {
 }
 
 // take adds a step to a bundle.
-func take(d *plan.Desk, b *plan.Bundle, s explain.Step) error {
+func take(d *plan.Planner, b *plan.Bundle, s explain.Step) error {
 	onShare := s.Do == "share-grant" || s.Do == "share-revoke"
 	var e plan.ItemEdit
 	switch s.Do {
@@ -734,7 +734,7 @@ func take(d *plan.Desk, b *plan.Bundle, s explain.Step) error {
 
 // Requested lists requests: those open, with all every one; only those an
 // account may decide; only those waiting longer than a time.
-func Requested(d *plan.Desk, all bool, by string, longer time.Duration) ([]Asked, error) {
+func Requested(d *plan.Planner, all bool, by string, longer time.Duration) ([]Asked, error) {
 	list, err := Requests(d.T)
 	if err != nil {
 		return nil, err

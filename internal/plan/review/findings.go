@@ -18,7 +18,7 @@ import (
 // MendFindings makes one plan of all mends that change nobody's access, and
 // gives the findings it leaves: their mends change somebody's access, or a
 // person has to choose.
-func MendFindings(d *plan.Desk, list []findings.Finding) (*plan.Plan, []findings.Finding, error) {
+func MendFindings(d *plan.Planner, list []findings.Finding) (*plan.Plan, []findings.Finding, error) {
 	var can, left []findings.Finding
 	for _, f := range list {
 		if f.Repair.Any() {
@@ -85,7 +85,7 @@ func MendFindings(d *plan.Desk, list []findings.Finding) (*plan.Plan, []findings
 }
 
 // MendAll makes a plan of mends.
-func MendAll(d *plan.Desk, list []findings.Finding) (*plan.Plan, error) {
+func MendAll(d *plan.Planner, list []findings.Finding) (*plan.Plan, error) {
 	kinds := map[string]int{}
 	var names []string
 	for _, f := range list {
@@ -97,7 +97,7 @@ func MendAll(d *plan.Desk, list []findings.Finding) (*plan.Plan, error) {
 	for _, n := range names {
 		said = append(said, fmt.Sprintf("%d %s", kinds[n], n))
 	}
-	p := d.Begin("findings mended: %s", plan.Many(said))
+	p := d.NewPlan("findings mended: %s", plan.Many(said))
 	p.Nothing = "no mend of these changes nobody's access"
 	b := d.Bundle(p)
 	without := func(gone []rule.Entry) *plan.ItemEdit {
@@ -174,11 +174,11 @@ func MendAll(d *plan.Desk, list []findings.Finding) (*plan.Plan, error) {
 	if err := b.Done(); err != nil {
 		return nil, err
 	}
-	return d.Finish(p)
+	return d.Evaluate(p)
 }
 
 // mendGroup makes a group go, with its memberships and every entry for it.
-func mendGroup(d *plan.Desk, p *plan.Plan, b *plan.Bundle, g acc.Account) error {
+func mendGroup(d *plan.Planner, p *plan.Plan, b *plan.Bundle, g acc.Account) error {
 	now, ok := d.T.Account(g.ID)
 	if !ok {
 		return nil
@@ -245,7 +245,7 @@ func mendGroup(d *plan.Desk, p *plan.Plan, b *plan.Bundle, g acc.Account) error 
 }
 
 // Findings looks for what is probably wrong.
-func Findings(d *plan.Desk, where string, kinds []string) ([]findings.Finding, error) {
+func Findings(d *plan.Planner, where string, kinds []string) ([]findings.Finding, error) {
 	k, err := keeper.Of(d)
 	if err != nil {
 		return nil, err

@@ -43,7 +43,7 @@ type Mending struct {
 }
 
 // Do works out one step of a mend.
-func Do(d *plan.Desk, s explain.Step) (*plan.Plan, error) {
+func Do(d *plan.Planner, s explain.Step) (*plan.Plan, error) {
 	switch s.Do {
 	case "join":
 		return people.Join(d, s.Group, []string{s.Who}, estate.Day(s.Until))

@@ -25,13 +25,13 @@ import (
 
 // Finish makes the plan of a change whose writing was broken off: the estate
 // stands as it stood then.
-func Finish(d *plan.Desk, s *Saved, undoes int64) (*plan.Plan, error) {
+func Finish(d *plan.Planner, s *Saved, undoes int64) (*plan.Plan, error) {
 	p, err := rebuild(d, s)
 	if err != nil {
 		return nil, err
 	}
 	p.Change, p.Undoes = s.Summary, undoes
-	return d.Finish(p)
+	return d.Evaluate(p)
 }
 
 // SavedPaper is something written down in a saved change set.
@@ -45,23 +45,23 @@ type SavedPaper struct {
 }
 
 func savedPapers(p *plan.Plan) (out []SavedPaper) {
-	for _, e := range p.Work.Papers {
+	for _, e := range p.Work.Records {
 		out = append(out, SavedPaper{string(e.Kind), e.Name, e.Before, e.After, e.Number, e.Edit})
 	}
 	return out
 }
 
-// rebuildPapers takes the papers of a saved change set into a plan.
-func rebuildPapers(d *plan.Desk, p *plan.Plan, s *Saved) error {
+// rebuildPapers takes the records of a saved change set into a plan.
+func rebuildPapers(d *plan.Planner, p *plan.Plan, s *Saved) error {
 	for _, x := range s.Papers {
-		kind := estate.PaperKind(x.Kind)
-		if !slices.Contains([]estate.PaperKind{estate.PolicyPaper, estate.RequestPaper, estate.KeeperPaper, estate.DirectoryPaper, estate.ParticularsPaper}, kind) {
+		kind := estate.RecordKind(x.Kind)
+		if !slices.Contains([]estate.RecordKind{estate.PolicyRecord, estate.RequestRecord, estate.KeeperRecord, estate.DirectoryRecord, estate.MetadataRecord}, kind) {
 			return &estate.Refused{Why: "the change set writes down something of a kind this program doesn't know: " + x.Kind}
 		}
-		if d.T.Paper(kind, x.Name) != x.Was || x.Number != 0 && d.T.NextNumber(kind) != x.Number {
+		if d.T.Record(kind, x.Name) != x.Was || x.Number != 0 && d.T.NextNumber(kind) != x.Number {
 			return moved(x.Edit.Where)
 		}
-		p.Work.Papers = append(p.Work.Papers, plan.PaperEdit{Kind: kind, Name: x.Name, Before: x.Was, After: x.Is, Number: x.Number, Edit: x.Edit})
+		p.Work.Records = append(p.Work.Records, plan.RecordEdit{Kind: kind, Name: x.Name, Before: x.Was, After: x.Is, Number: x.Number, Edit: x.Edit})
 	}
 	return nil
 }
@@ -82,7 +82,7 @@ type Saved struct {
 	// primary group; both are absent where there are none.
 	Administrators []SavedAdministrator `json:"administrators,omitempty"`
 	Primaries      []SavedPrimary       `json:"primary-groups,omitempty"`
-	// Papers are what is written down beside the rules; absent where there are none.
+	// Records are what is written down beside the rules; absent where there are none.
 	Papers []SavedPaper `json:"papers,omitempty"`
 	Digest string       `json:"digest"` // of all the above
 }
@@ -133,9 +133,9 @@ func (s *Saved) Computed() string {
 
 // saw sums up what a plan rests on: every descriptor at, above and below its
 // places and how many items have each, last days, the shares, and the people.
-func saw(d *plan.Desk, p *plan.Plan) (string, error) {
+func saw(d *plan.Planner, p *plan.Plan) (string, error) {
 	h := sha256.New()
-	f := p.Work.Forest
+	f := p.Work.Partition
 	counts := map[int64]int64{}
 	body := func(a rule.Any) ([]byte, error) {
 		_, b, err := estate.Encode(a)
@@ -192,9 +192,9 @@ func saw(d *plan.Desk, p *plan.Plan) (string, error) {
 }
 
 // Save writes a plan down instead of keeping it.
-func Save(d *plan.Desk, p *plan.Plan, command string) ([]byte, error) {
+func Save(d *plan.Planner, p *plan.Plan, command string) ([]byte, error) {
 	s := Saved{Tarnwold: savedMark, Summary: p.Change, Command: command, By: d.Actor, At: time.Now().Format(time.RFC3339),
-		Renew: p.Work.Forest.Renew, Items: []SavedEdit{}, Shares: []SavedEdit{}, Members: []SavedMember{}}
+		Renew: p.Work.Partition.Renew, Items: []SavedEdit{}, Shares: []SavedEdit{}, Members: []SavedMember{}}
 	var err error
 	days := func(dated estate.Dated) map[string]string {
 		out := map[string]string{}
@@ -214,7 +214,7 @@ func Save(d *plan.Desk, p *plan.Plan, command string) ([]byte, error) {
 	for _, x := range p.Work.Dates {
 		dates[x.Of] = x
 	}
-	f := p.Work.Forest
+	f := p.Work.Partition
 	edits := func(n int) bool { return p.Work.IsNamed[n] || f.Edits[n] != nil }
 	leads := map[int]bool{} // what is renewed below them changes, whether they do or not
 	for n := range f.Nodes {
@@ -354,7 +354,7 @@ func ReadSaved(r io.Reader, file string) (*Saved, error) {
 
 // Apply makes a plan of a saved change set, as it would be now. It is refused
 // where what it rests on is another one now.
-func Apply(d *plan.Desk, s *Saved) (*plan.Plan, error) {
+func Apply(d *plan.Planner, s *Saved) (*plan.Plan, error) {
 	p, err := rebuild(d, s)
 	if err != nil {
 		return nil, err
@@ -366,7 +366,7 @@ func Apply(d *plan.Desk, s *Saved) (*plan.Plan, error) {
 	if saw != s.Saw {
 		return nil, moved("what it rests on (rules around its places, shares, last days, or who is in which group)")
 	}
-	if p, err = d.Finish(p); err != nil {
+	if p, err = d.Evaluate(p); err != nil {
 		return nil, err
 	}
 	p.Change = kept(p)
@@ -381,9 +381,9 @@ func moved(where string) error {
 }
 
 // rebuild makes a plan of a saved change set, unfinished.
-func rebuild(d *plan.Desk, s *Saved) (*plan.Plan, error) {
+func rebuild(d *plan.Planner, s *Saved) (*plan.Plan, error) {
 	t := d.T
-	p := d.Begin("%s", s.Summary)
+	p := d.NewPlan("%s", s.Summary)
 	p.Since = plan.After(s.At)
 	p.Nothing = "it is so already"
 	dated := func(of estate.Bearer, where string, before, after rule.Any, e SavedEdit, folder bool) error {
@@ -552,9 +552,9 @@ func rebuild(d *plan.Desk, s *Saved) (*plan.Plan, error) {
 		for _, k := range order {
 			list = append(list, *groups[k])
 		}
-		carve := t.Carve
+		carve := t.Partition
 		if p.Work.Everywhere {
-			carve = t.CarveAll
+			carve = t.PartitionAll
 		}
 		if len(s.Shares) > 0 {
 			var g estate.Group
@@ -570,7 +570,7 @@ func rebuild(d *plan.Desk, s *Saved) (*plan.Plan, error) {
 			return nil, err
 		}
 		f.Renew = s.Renew
-		p.Work.Forest, p.Work.Renews = f, s.Renew
+		p.Work.Partition, p.Work.Renews = f, s.Renew
 		if err := f.Work(d.Ctx); err != nil {
 			return nil, err
 		}

@@ -15,12 +15,12 @@ import (
 // beside their rules. Shares the estate has are completed, others come with
 // rules that limit nobody; shares the file doesn't name stay as they are.
 // It gives the names in it that no account of the estate has.
-func Configure(d *plan.Desk, name, file string, found []smbconf.Share) (*plan.Plan, []string, error) {
+func Configure(d *plan.Planner, name, file string, found []smbconf.Share) (*plan.Plan, []string, error) {
 	s, err := d.T.Server(name)
 	if err != nil {
 		return nil, nil, err
 	}
-	p := d.Begin("%s of server %s as %s has them", format.Count(int64(len(found)), "share"), s.Name, format.Clip(file))
+	p := d.NewPlan("%s of server %s as %s has them", format.Count(int64(len(found)), "share"), s.Name, format.Clip(file))
 	p.Nothing = "the estate has them so already"
 	var unknown []string
 	for _, x := range found {
@@ -63,6 +63,6 @@ func Configure(d *plan.Desk, name, file string, found []smbconf.Share) (*plan.Pl
 	if err := d.Below(p); err != nil {
 		return nil, nil, err
 	}
-	p, err = d.Finish(p)
+	p, err = d.Evaluate(p)
 	return p, unknown, err
 }

@@ -13,12 +13,12 @@ import (
 // Exports makes a plan of shares as a table of exports has them. Each way in
 // which a folder is exported is a share of its own: the first has the folder's
 // name, the others a number behind it.
-func Exports(d *plan.Desk, name, file string, found []exports.Export) (*plan.Plan, error) {
+func Exports(d *plan.Planner, name, file string, found []exports.Export) (*plan.Plan, error) {
 	s, err := d.T.Server(name)
 	if err != nil {
 		return nil, err
 	}
-	p := d.Begin("%s of server %s as %s has them", format.Count(int64(len(found)), "export"), s.Name, format.Clip(file))
+	p := d.NewPlan("%s of server %s as %s has them", format.Count(int64(len(found)), "export"), s.Name, format.Clip(file))
 	p.Nothing = "the estate has them so already"
 	met := map[string]int{}
 	for i := range found {
@@ -57,5 +57,5 @@ func Exports(d *plan.Desk, name, file string, found []exports.Export) (*plan.Pla
 	if err := d.Below(p); err != nil {
 		return nil, err
 	}
-	return d.Finish(p)
+	return d.Evaluate(p)
 }

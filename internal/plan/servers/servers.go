@@ -17,7 +17,7 @@ import (
 
 // AddServer makes a server come, and administrators of it; link is how the real
 // one is reached, nil for a model alone.
-func AddServer(d *plan.Desk, name, set string, single []string, admins []string, link *estate.Link) (*plan.Plan, error) {
+func AddServer(d *plan.Planner, name, set string, single []string, admins []string, link *estate.Link) (*plan.Plan, error) {
 	if _, ok := d.T.FindServer(name); ok {
 		return nil, &estate.Refused{Why: fmt.Sprintf("there is a server %q already", name)}
 	}
@@ -38,7 +38,7 @@ func AddServer(d *plan.Desk, name, set string, single []string, admins []string,
 		}
 	}
 	s := estate.Server{Name: name, Traits: tr}
-	p := d.Begin("server %s added, traits %s", name, tr.Name)
+	p := d.NewPlan("server %s added, traits %s", name, tr.Name)
 	p.Asks = false
 	p.Work.Servers = append(p.Work.Servers, plan.ServerEdit{After: &s, Link: link})
 	if err := administrators(d, p, s, admins, true); err != nil {
@@ -47,27 +47,27 @@ func AddServer(d *plan.Desk, name, set string, single []string, admins []string,
 	if len(admins) > 0 {
 		p.Change += ", " + plan.Many(admins) + " made administrator"
 	}
-	return d.Finish(p)
+	return d.Evaluate(p)
 }
 
 // Administrators puts accounts on a server's list of administrators, or takes
 // them off.
-func Administrators(d *plan.Desk, server string, names []string, on bool) (*plan.Plan, error) {
+func Administrators(d *plan.Planner, server string, names []string, on bool) (*plan.Plan, error) {
 	s, err := d.T.Server(server)
 	if err != nil {
 		return nil, err
 	}
-	p := d.Begin("%s made administrator of server %s", plan.Many(names), s.Name)
+	p := d.NewPlan("%s made administrator of server %s", plan.Many(names), s.Name)
 	if !on {
 		p.Change = fmt.Sprintf("%s no administrator of server %s any more", plan.Many(names), s.Name)
 	}
 	if err := administrators(d, p, s, names, on); err != nil {
 		return nil, err
 	}
-	return d.Finish(p)
+	return d.Evaluate(p)
 }
 
-func administrators(d *plan.Desk, p *plan.Plan, s estate.Server, names []string, on bool) error {
+func administrators(d *plan.Planner, p *plan.Plan, s estate.Server, names []string, on bool) error {
 	have := map[plan.ID]bool{}
 	if s.ID != 0 {
 		for _, id := range d.T.Administrators(s) {
@@ -92,7 +92,7 @@ func administrators(d *plan.Desk, p *plan.Plan, s estate.Server, names []string,
 }
 
 // SetTraits gives a server another named set of traits, or one trait another value.
-func SetTraits(d *plan.Desk, server, name, value string, one bool) (*plan.Plan, error) {
+func SetTraits(d *plan.Planner, server, name, value string, one bool) (*plan.Plan, error) {
 	before, err := d.T.Server(server)
 	if err != nil {
 		return nil, err
@@ -101,12 +101,12 @@ func SetTraits(d *plan.Desk, server, name, value string, one bool) (*plan.Plan, 
 	var p *plan.Plan
 	if one {
 		after.Traits, err = SetTrait(before.Traits, name, value)
-		p = d.Begin("server %s: trait %s %s", before.Name, name, value)
+		p = d.NewPlan("server %s: trait %s %s", before.Name, name, value)
 	} else {
 		if after.Traits, err = verdict.NamedTraits(name); err != nil {
 			err = &estate.Refused{Why: err.Error()}
 		}
-		p = d.Begin("server %s: traits %s", before.Name, name)
+		p = d.NewPlan("server %s: traits %s", before.Name, name)
 	}
 	if err != nil {
 		return nil, err
@@ -115,7 +115,7 @@ func SetTraits(d *plan.Desk, server, name, value string, one bool) (*plan.Plan, 
 	if after.Traits != before.Traits {
 		p.Work.Servers = append(p.Work.Servers, plan.ServerEdit{Before: &before, After: &after})
 	}
-	return d.Finish(p)
+	return d.Evaluate(p)
 }
 
 // SetTrait changes a single trait by the name it has where traits are shown.
@@ -187,8 +187,8 @@ func SetTrait(t verdict.Traits, name, value string) (verdict.Traits, error) {
 }
 
 // AddLevel makes a level of the estate's own come. Nobody's access changes.
-func AddLevel(d *plan.Desk, name, folder, file, about string) (*plan.Plan, error) {
-	p := d.Begin("level %s added", name)
+func AddLevel(d *plan.Planner, name, folder, file, about string) (*plan.Plan, error) {
+	p := d.NewPlan("level %s added", name)
 	p.Asks = false
 	l := right.Level{Name: name, About: about}
 	on, err := d.Level(folder)
@@ -212,12 +212,12 @@ func AddLevel(d *plan.Desk, name, folder, file, about string) (*plan.Plan, error
 		return nil, &estate.Refused{Why: fmt.Sprintf("%q is the name of a right", name)}
 	}
 	p.Work.Levels = append(p.Work.Levels, plan.LevelEdit{Level: l, Add: true})
-	return d.Finish(p)
+	return d.Evaluate(p)
 }
 
 // RemoveLevel makes a level of the estate's own go. Entries keep their rights.
-func RemoveLevel(d *plan.Desk, name string) (*plan.Plan, error) {
-	p := d.Begin("level %s removed", name)
+func RemoveLevel(d *plan.Planner, name string) (*plan.Plan, error) {
+	p := d.NewPlan("level %s removed", name)
 	p.Asks = false
 	if right.IsBuiltin(name) {
 		return nil, &estate.Refused{Why: name + " is built in"}
@@ -232,7 +232,7 @@ func RemoveLevel(d *plan.Desk, name string) (*plan.Plan, error) {
 	if len(p.Work.Levels) == 0 {
 		return nil, &estate.NotFound{What: "level", Name: name, Near: estate.Nearest(name, own)}
 	}
-	return d.Finish(p)
+	return d.Evaluate(p)
 }
 
 func TraitsOf(js string) (t verdict.Traits, err error) {
@@ -242,12 +242,12 @@ func TraitsOf(js string) (t verdict.Traits, err error) {
 
 // RemoveServer takes a server out of the estate, with its shares and all the
 // estate has of its folders. Nothing is changed on a real server.
-func RemoveServer(d *plan.Desk, name string) (*plan.Plan, error) {
+func RemoveServer(d *plan.Planner, name string) (*plan.Plan, error) {
 	s, err := d.T.Server(name)
 	if err != nil {
 		return nil, err
 	}
-	p := d.Begin("server %s removed from the estate", s.Name)
+	p := d.NewPlan("server %s removed from the estate", s.Name)
 	p.IsSo = true // what is there stays as it is; only nobody here knows of it any more
 	var tops []estate.Target
 	for _, path := range d.T.Tops(s) {
@@ -277,26 +277,26 @@ func RemoveServer(d *plan.Desk, name string) (*plan.Plan, error) {
 	if err := d.Went(p, tops); err != nil {
 		return nil, err
 	}
-	return d.Finish(p)
+	return d.Evaluate(p)
 }
 
 // LinkServer links a server to another real one, or a model to one.
-func LinkServer(d *plan.Desk, name string, link *estate.Link) (*plan.Plan, error) {
+func LinkServer(d *plan.Planner, name string, link *estate.Link) (*plan.Plan, error) {
 	s, err := d.T.Server(name)
 	if err != nil {
 		return nil, err
 	}
-	p := d.Begin("server %s linked to a real one", s.Name)
+	p := d.NewPlan("server %s linked to a real one", s.Name)
 	p.Asks = false // nobody's access hangs on it
 	p.Nothing = "it is linked so already"
 	sign := "comes"
 	if was, ok := d.T.Link(s); ok {
 		if was == *link {
-			return d.Finish(p)
+			return d.Evaluate(p)
 		}
 		sign = "changes"
 	}
 	p.Work.Links = append(p.Work.Links, plan.LinkEdit{Server: s, Link: link})
 	p.Edits = append(p.Edits, plan.Edit{Kind: "server", Where: "server " + s.Name, Lines: []plan.Line{{Sign: sign, What: "link"}}})
-	return d.Finish(p)
+	return d.Evaluate(p)
 }

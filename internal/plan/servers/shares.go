@@ -23,8 +23,8 @@ type NewShare struct {
 
 // AddShares makes shares come. Where their server and folders are new to the
 // estate nobody's access changes yet.
-func AddShares(d *plan.Desk, list []NewShare) (*plan.Plan, error) {
-	p := d.Begin("")
+func AddShares(d *plan.Planner, list []NewShare) (*plan.Plan, error) {
+	p := d.NewPlan("")
 	var names []string
 	news := map[string]*estate.Server{}
 	empty := true
@@ -76,11 +76,11 @@ func AddShares(d *plan.Desk, list []NewShare) (*plan.Plan, error) {
 	if err := d.Below(p); err != nil {
 		return nil, err
 	}
-	return d.Finish(p)
+	return d.Evaluate(p)
 }
 
 // server finds a server, or makes it come with the measured traits.
-func server(d *plan.Desk, p *plan.Plan, news map[string]*estate.Server, name string) (estate.Server, error) {
+func server(d *plan.Planner, p *plan.Plan, news map[string]*estate.Server, name string) (estate.Server, error) {
 	if s, ok := d.T.FindServer(name); ok {
 		return s, nil
 	}
@@ -100,7 +100,7 @@ func server(d *plan.Desk, p *plan.Plan, news map[string]*estate.Server, name str
 	return s, nil
 }
 
-func shareRules(d *plan.Desk, lines []string) (*rule.Descriptor, error) {
+func shareRules(d *plan.Planner, lines []string) (*rule.Descriptor, error) {
 	if len(lines) == 0 {
 		lines = []string{"allow everyone@ full"}
 	}
@@ -123,8 +123,8 @@ func shareRules(d *plan.Desk, lines []string) (*rule.Descriptor, error) {
 }
 
 // RemoveShares makes shares go.
-func RemoveShares(d *plan.Desk, where []string) (*plan.Plan, error) {
-	p := d.Begin("share %s removed", plan.Many(where))
+func RemoveShares(d *plan.Planner, where []string) (*plan.Plan, error) {
+	p := d.NewPlan("share %s removed", plan.Many(where))
 	servers, shares, err := d.Shares(where)
 	if err != nil {
 		return nil, err
@@ -135,11 +135,11 @@ func RemoveShares(d *plan.Desk, where []string) (*plan.Plan, error) {
 	if err := d.Below(p); err != nil {
 		return nil, err
 	}
-	return d.Finish(p)
+	return d.Evaluate(p)
 }
 
 // LoadShares makes the shares of a file come.
-func LoadShares(d *plan.Desk, server, file string, rows []format.ShareRow) (*plan.Plan, error) {
+func LoadShares(d *plan.Planner, server, file string, rows []format.ShareRow) (*plan.Plan, error) {
 	var list []NewShare
 	for _, r := range rows {
 		n := NewShare{Address: place.Address{Server: server, Share: r.Name}.String(), Folder: r.Folder, ReadOnly: r.ReadOnly, Exact: r.Descriptor}

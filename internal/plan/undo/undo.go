@@ -19,13 +19,13 @@ import (
 	"tarnwold/internal/store"
 )
 
-// papers takes back what a change wrote down.
+// records takes back what a change wrote down.
 func (u *undoing) papers() error {
 	for _, n := range u.of("papers") {
-		v := either(n)
-		kind, name := estate.PaperKind(store.Text(v, 0)), store.Text(v, 1)
-		e := plan.PaperEdit{Kind: kind, Name: name, Edit: plan.Edit{Kind: string(kind), Where: plan.PaperName(kind, name)}}
-		now, there := u.d.T.PaperNow(n.id)
+		v := valuesOf(n)
+		kind, name := estate.RecordKind(store.Text(v, 0)), store.Text(v, 1)
+		e := plan.RecordEdit{Kind: kind, Name: name, Edit: plan.Edit{Kind: string(kind), Where: plan.RecordName(kind, name)}}
+		now, there := u.d.T.RecordNow(n.id)
 		sign := "changes"
 		if n.after != nil {
 			if !there || now.Body != store.Text(n.after, 2) {
@@ -41,17 +41,17 @@ func (u *undoing) papers() error {
 				sign, e.After = "changes", store.Text(n.before, 2)
 			}
 		} else {
-			if u.d.T.Paper(kind, name) != "" {
+			if u.d.T.Record(kind, name) != "" {
 				return u.never("there is a %s again", e.Edit.Where)
 			}
 			sign, e.After, e.Row = "comes", store.Text(n.before, 2), n.id
 		}
-		if kind == estate.ParticularsPaper {
-			e.Edit.Where = u.d.ParticularsOf(name)
+		if kind == estate.MetadataRecord {
+			e.Edit.Where = u.d.MetadataOf(name)
 		}
 		e.Edit.Lines = []plan.Line{{Sign: sign, What: string(kind)}}
 		if e.Before != e.After {
-			u.p.Work.Papers = append(u.p.Work.Papers, e)
+			u.p.Work.Records = append(u.p.Work.Records, e)
 			if _, differs := e.Former(); differs {
 				u.p.Work.Everywhere = true
 			}
@@ -84,8 +84,8 @@ func (e *BuiltOn) Error() string {
 }
 
 // Undo takes a change back.
-func Undo(d *plan.Desk, id int64, force bool) (*plan.Plan, error) {
-	r, err := d.T.Record(id)
+func Undo(d *plan.Planner, id int64, force bool) (*plan.Plan, error) {
+	r, err := d.T.ChangeNumbered(id)
 	if err != nil {
 		return nil, err
 	}
@@ -96,8 +96,8 @@ func Undo(d *plan.Desk, id int64, force bool) (*plan.Plan, error) {
 }
 
 // Redo makes a change again that was undone.
-func Redo(d *plan.Desk, id int64, force bool) (*plan.Plan, error) {
-	r, err := d.T.Record(id)
+func Redo(d *plan.Planner, id int64, force bool) (*plan.Plan, error) {
+	r, err := d.T.ChangeNumbered(id)
 	if err != nil {
 		return nil, err
 	}
@@ -109,13 +109,13 @@ func Redo(d *plan.Desk, id int64, force bool) (*plan.Plan, error) {
 
 // undoing is a change being taken back.
 type undoing struct {
-	d       *plan.Desk
+	d       *plan.Planner
 	p       *plan.Plan
 	id      int64
 	force   bool
-	rows    map[rowKey]*net // the change's rows, each from its first before to its last after
-	order   []*net
-	byTable map[string][]*net
+	rows    map[rowKey]*rowChange // the change's rows, each from its first before to its last after
+	order   []*rowChange
+	byTable map[string][]*rowChange
 	people  *peopleNow // see undo_people.go
 	// checks are accounts that go, whose entries are looked for at the end.
 	checks    []acc.Account
@@ -130,27 +130,31 @@ type rowKey struct {
 	id    int64
 }
 
-// net is what a change did to one row, all in all.
-type net struct {
+// rowChange is what a change did to one row, all in all.
+type rowChange struct {
 	table         string
 	id, last      int64
 	before, after []any
 }
 
-func (n *net) made() bool { return n.before == nil && n.after != nil }
+func (n *rowChange) made() bool { return n.before == nil && n.after != nil }
 
-func (n *net) gone() bool { return n.before != nil && n.after == nil }
+func (n *rowChange) gone() bool { return n.before != nil && n.after == nil }
 
-func (n *net) was(column string) any { return n.before[slices.Index(store.Columns(n.table), column)] }
+func (n *rowChange) was(column string) any {
+	return n.before[slices.Index(store.Columns(n.table), column)]
+}
 
-func (n *net) is(column string) any { return n.after[slices.Index(store.Columns(n.table), column)] }
+func (n *rowChange) is(column string) any {
+	return n.after[slices.Index(store.Columns(n.table), column)]
+}
 
 // TakeBack works out what a change set, taken back, and everything below
 // following. What can't be taken back is said, and nothing is done.
-func TakeBack(d *plan.Desk, id int64, force bool, summary string) (*plan.Plan, error) {
-	u := &undoing{d: d, p: d.Begin("%s", summary), id: id, force: force, rows: map[rowKey]*net{}}
+func TakeBack(d *plan.Planner, id int64, force bool, summary string) (*plan.Plan, error) {
+	u := &undoing{d: d, p: d.NewPlan("%s", summary), id: id, force: force, rows: map[rowKey]*rowChange{}}
 	u.p.Undoes = id
-	if r, err := d.T.Record(id); err == nil {
+	if r, err := d.T.ChangeNumbered(id); err == nil {
 		u.p.Since = plan.After(r.At)
 	}
 	u.p.Nothing = fmt.Sprintf("what change %d altered is as it was before it already", id)
@@ -160,7 +164,7 @@ func TakeBack(d *plan.Desk, id int64, force bool, summary string) (*plan.Plan, e
 		key := rowKey{r.Table, r.ID}
 		n := u.rows[key]
 		if n == nil {
-			n = &net{table: r.Table, id: r.ID, last: r.Last, before: r.Before}
+			n = &rowChange{table: r.Table, id: r.ID, last: r.Last, before: r.Before}
 			u.rows[key] = n
 			u.order = append(u.order, n)
 		}
@@ -178,7 +182,7 @@ func TakeBack(d *plan.Desk, id int64, force bool, summary string) (*plan.Plan, e
 			return nil, err
 		}
 	}
-	return d.Finish(u.p)
+	return d.Evaluate(u.p)
 }
 
 // later refuses, or with force goes on, where a later change altered a row.
@@ -202,9 +206,9 @@ func (u *undoing) never(why string, args ...any) error {
 }
 
 // of lists what the change did to rows of a table.
-func (u *undoing) of(table string) []*net {
+func (u *undoing) of(table string) []*rowChange {
 	if u.byTable == nil {
-		u.byTable = map[string][]*net{}
+		u.byTable = map[string][]*rowChange{}
 		for _, n := range u.order {
 			if n.last == 0 && (n.before != nil || n.after != nil) {
 				u.byTable[n.table] = append(u.byTable[n.table], n)
@@ -249,7 +253,7 @@ func (u *undoing) servers() error {
 	return u.serverRows(u.of("servers"))
 }
 
-func (u *undoing) serverRows(list []*net) error {
+func (u *undoing) serverRows(list []*rowChange) error {
 	t := u.d.T
 	for _, n := range list {
 		now := t.Now("servers", n.id)
@@ -519,7 +523,7 @@ func (u *undoing) daysBack(of estate.Bearer, a rule.Any, folder bool) {
 
 func (u *undoing) levels() error {
 	for _, n := range u.of("levels") {
-		_, there := u.d.T.Levels().Lookup(store.Text(either(n), 0))
+		_, there := u.d.T.Levels().Lookup(store.Text(valuesOf(n), 0))
 		switch {
 		case n.made() && there:
 			u.p.Work.Deletes = append(u.p.Work.Deletes, plan.Deletion{Table: "levels", First: n.id, Last: n.id})
@@ -532,12 +536,12 @@ func (u *undoing) levels() error {
 		if n.gone() {
 			sign = "comes"
 		}
-		u.p.Edits = append(u.p.Edits, plan.Edit{Kind: "level", Where: "level " + store.Text(either(n), 0), Lines: []plan.Line{{Sign: sign, What: "level"}}})
+		u.p.Edits = append(u.p.Edits, plan.Edit{Kind: "level", Where: "level " + store.Text(valuesOf(n), 0), Lines: []plan.Line{{Sign: sign, What: "level"}}})
 	}
 	return nil
 }
 
-func either(n *net) []any {
+func valuesOf(n *rowChange) []any {
 	if n.after != nil {
 		return n.after
 	}
@@ -547,8 +551,8 @@ func either(n *net) []any {
 // loads takes back what was loaded by the million: whole ranges of rows.
 func (u *undoing) loads() error {
 	t := u.d.T
-	var items *net
-	var servers []*net
+	var items *rowChange
+	var servers []*rowChange
 	for _, n := range u.order {
 		if n.last != 0 && n.table == "items" {
 			items = n
@@ -562,7 +566,7 @@ func (u *undoing) loads() error {
 		case "servers":
 			for id := n.id; id <= n.last; id++ {
 				if now := t.Now("servers", id); now != nil {
-					servers = append(servers, &net{table: "servers", id: id, after: now})
+					servers = append(servers, &rowChange{table: "servers", id: id, after: now})
 				}
 			}
 		default:
@@ -600,8 +604,8 @@ func (u *undoing) loads() error {
 func (u *undoing) items() error {
 	t := u.d.T
 	made := map[int64]bool{}
-	var back []*net
-	var moved []*net
+	var back []*rowChange
+	var moved []*rowChange
 	for _, n := range u.of("items") {
 		switch {
 		case n.made():
@@ -685,7 +689,7 @@ func (u *undoing) items() error {
 		if err != nil {
 			return err
 		}
-		u.p.Work.Forest, u.p.Work.Roots, u.p.Work.Moved = p.Work.Forest, p.Work.Roots, p.Work.Moved
+		u.p.Work.Partition, u.p.Work.Roots, u.p.Work.Moved = p.Work.Partition, p.Work.Roots, p.Work.Moved
 		u.p.Work.Named, u.p.Work.IsNamed = p.Work.Named, p.Work.IsNamed
 		for _, e := range p.Edits {
 			if e.Kind == "item" && len(e.Lines) > 0 && e.Lines[0].Sign == "moves" {
@@ -707,14 +711,14 @@ func (u *undoing) madeWith(item int64) (rule.Any, bool) {
 }
 
 // putBack puts removed items back in.
-func (u *undoing) putBack(back []*net) error {
+func (u *undoing) putBack(back []*rowChange) error {
 	t := u.d.T
-	f := u.p.Work.Forest
+	f := u.p.Work.Partition
 	if f == nil {
-		f = estate.NewForest()
+		f = estate.NewPartition()
 	}
 	names := map[[2]any]bool{}
-	mine := map[int64]*net{}
+	mine := map[int64]*rowChange{}
 	for _, n := range back {
 		mine[n.id] = n
 	}
@@ -842,9 +846,9 @@ func (u *undoing) putBack(back []*net) error {
 		f.Above[i] = chain
 		u.p.Work.Roots = append(u.p.Work.Roots, plan.Root{Node: i, Server: in.Server, Path: [2]string{"", place.Join(in.Path, store.Text(n.before, 1))}})
 	}
-	u.p.Work.Forest = f
+	u.p.Work.Partition = f
 	// Shares that stand over what comes back.
-	child := map[[2]any]*net{}
+	child := map[[2]any]*rowChange{}
 	for _, n := range back {
 		child[[2]any{store.Number(n.before, 0), store.Key(store.Text(n.before, 1))}] = n
 	}
@@ -945,7 +949,7 @@ func (u *undoing) rules() error {
 	var dated estate.Group
 	seen := map[int64]bool{}
 	for _, n := range u.of("deadlines") {
-		id := store.Number(either(n), 0)
+		id := store.Number(valuesOf(n), 0)
 		if r, ok := t.ItemRow(id); ok && !seen[id] && !strands[r.Strand] {
 			seen[id] = true
 			dated.Targets = append(dated.Targets, estate.Target{Item: id, Strand: r.Strand, Folder: r.Folder})
@@ -957,10 +961,10 @@ func (u *undoing) rules() error {
 	if len(groups) == 0 {
 		return u.d.Below(u.p)
 	}
-	var f *estate.Forest
-	if u.p.Work.Forest != nil && len(u.p.Work.Moved) > 0 {
+	var f *estate.Partition
+	if u.p.Work.Partition != nil && len(u.p.Work.Moved) > 0 {
 		// Moved back, and turned: within what is moved.
-		f = u.p.Work.Forest
+		f = u.p.Work.Partition
 		for _, g := range groups {
 			for _, s := range g.Strands {
 				if n := f.NodeOf(s); n >= 0 {
@@ -978,15 +982,15 @@ func (u *undoing) rules() error {
 				}
 			}
 		}
-		carve := t.Carve
+		carve := t.Partition
 		if u.p.Work.Everywhere {
-			carve = t.CarveAll
+			carve = t.PartitionAll
 		}
 		var err error
 		if f, err = carve(groups); err != nil {
 			return err
 		}
-		if u.p.Work.Forest != nil && len(u.p.Work.Forest.Nodes) > 0 {
+		if u.p.Work.Partition != nil && len(u.p.Work.Partition.Nodes) > 0 {
 			return u.never("it both turned rules and made or removed items")
 		}
 	}
@@ -994,7 +998,7 @@ func (u *undoing) rules() error {
 	if err := f.Work(u.d.Ctx); err != nil {
 		return err
 	}
-	u.p.Work.Forest = f
+	u.p.Work.Partition = f
 	for i := range f.Nodes {
 		n := &f.Nodes[i]
 		if !n.Changed() || n.Before == nil || n.After == nil {
@@ -1008,7 +1012,7 @@ func (u *undoing) rules() error {
 	// Last days: of every item whose rules turn and that has some, now or before.
 	items := t.WithDates()
 	for _, n := range u.of("deadlines") {
-		if id := store.Number(either(n), 0); id != 0 {
+		if id := store.Number(valuesOf(n), 0); id != 0 {
 			items[id] = true
 		}
 	}
@@ -1033,7 +1037,7 @@ func (u *undoing) rules() error {
 // leave leaves alone what is below rules that go back to their very bytes, was
 // not turned by the change and was not altered since: it was as it is before
 // the change too, although what is above it handed something else down.
-func (u *undoing) leave(f *estate.Forest, byBefore map[rule.Any]*estate.Group) {
+func (u *undoing) leave(f *estate.Partition, byBefore map[rule.Any]*estate.Group) {
 	exact := map[int64]bool{}
 	for _, g := range byBefore {
 		for _, s := range g.Strands {

@@ -285,7 +285,7 @@ func (u *undoing) entriesGone() error {
 	if len(u.checks) == 0 {
 		return nil
 	}
-	t, f := u.d.T, u.p.Work.Forest
+	t, f := u.d.T, u.p.Work.Partition
 	names := func(r rule.Any, a acc.Account) bool {
 		if r == nil {
 			return false

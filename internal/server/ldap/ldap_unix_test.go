@@ -44,12 +44,12 @@ func fill(t testing.TB, s *ldaptest.Server, users int) {
 	s.Add(t, all...)
 }
 
-func gather(t testing.TB, c *Client, name string) *shape.Folk {
+func gather(t testing.TB, c *Client, name string) *shape.People {
 	sh, _ := shape.Named(name)
 	g := shape.Gather(sh, "live", shape.Purposes{}, time.Now())
 	_, err := c.Entries(ctx, sh.Search(), sh.Attributes(), g.Put)
 	require.NoError(t, err)
-	f, err := g.Folk()
+	f, err := g.People()
 	require.NoError(t, err)
 	return f
 }

@@ -18,7 +18,7 @@ import (
 	"tarnwold/core/posix"
 	"tarnwold/core/posix/acltext"
 	"tarnwold/core/rule"
-	"tarnwold/internal/format/beside"
+	"tarnwold/internal/format/ntacl"
 	"tarnwold/internal/server"
 )
 
@@ -227,7 +227,7 @@ func rules(st *unix.Statx_t, access, dflt, kept []byte) (*posix.Rules, error) {
 		r.Default = l
 	}
 	if kept != nil { // what isn't understood doesn't count; a note says that it is there
-		r.Kept, _ = beside.Read(kept, r)
+		r.Kept, _ = ntacl.Read(kept, r)
 	}
 	return r, nil
 }
@@ -300,7 +300,7 @@ func read(fd int) (*posix.Rules, *unix.Statx_t, error) {
 			return nil, nil, err
 		}
 	}
-	kept, err := attribute(proc(fd), beside.Attribute, true)
+	kept, err := attribute(proc(fd), ntacl.Attribute, true)
 	if err != nil && !errors.Is(err, unix.EPERM) {
 		return nil, nil, err
 	}

@@ -23,7 +23,7 @@ import (
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
 	"tarnwold/core/rule/secdesc"
-	"tarnwold/internal/format/beside"
+	"tarnwold/internal/format/ntacl"
 	"tarnwold/internal/server"
 )
 
@@ -147,7 +147,7 @@ func kept(t *testing.T, r *posix.Rules) []byte {
 	}
 	b = append(binary.LittleEndian.AppendUint16(b, 1), make([]byte, 64)...)
 	b = append(append(b, "posix_acl\x00"...), make([]byte, 8)...)
-	sum := beside.Sum(r)
+	sum := ntacl.Sum(r)
 	b = append(append(b, sum[:]...), make([]byte, 32)...)
 	from := uint32(len(b))
 	d, err := secdesc.Encode(&rule.Descriptor{Owner: account.MustID("S-1-5-21-1-2-3-1001"), Group: account.GID(5000), Control: rule.RulesPresent,
@@ -178,7 +178,7 @@ func TestKeptBeside(t *testing.T) {
 			require.NoError(t, err)
 			first := was.Rules.(*posix.Rules)
 			require.Nil(t, first.Kept)
-			require.NoError(t, unix.Setxattr(path, beside.Attribute, kept(t, first), 0))
+			require.NoError(t, unix.Setxattr(path, ntacl.Attribute, kept(t, first), 0))
 			was, err = c.Look(ctx, root, name, false)
 			require.NoError(t, err)
 			with := was.Rules.(*posix.Rules)
@@ -201,12 +201,12 @@ func TestKeptBeside(t *testing.T) {
 			require.NoError(t, c.Write(ctx, server.Writing{Share: root, Path: name, Before: with, To: to}))
 			now, err := c.Look(ctx, root, name, false)
 			require.NoError(t, err)
-			require.True(t, now.Rules.Same(to) || to.Settled(with).Same(with))
+			require.True(t, now.Rules.Same(to) || to.Normalized(with).Same(with))
 			require.NoError(t, c.Write(ctx, server.Writing{Share: root, Path: name, Before: now.Rules, To: with}))
 			now, err = c.Look(ctx, root, name, false)
 			require.NoError(t, err)
 			require.True(t, now.Rules.Same(with), "what was there before is there again")
-			require.NoError(t, unix.Removexattr(path, beside.Attribute))
+			require.NoError(t, unix.Removexattr(path, ntacl.Attribute))
 			require.NoError(t, c.Write(ctx, server.Writing{Share: root, Path: name, Before: first, To: to}))
 		}
 	}

@@ -11,7 +11,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"tarnwold/core/posix"
-	"tarnwold/internal/format/beside"
+	"tarnwold/internal/format/ntacl"
 	"tarnwold/internal/server"
 )
 
@@ -196,7 +196,7 @@ func (s *scanning) item(dir int, full, name string, mine map[body]*posix.Rules) 
 			dflt, err = attribute(full, defaultList, false)
 		case "security.capability":
 			x.Notes = append(x.Notes, server.Capable)
-		case beside.Attribute:
+		case ntacl.Attribute:
 			kept, err = attribute(full, attr, false)
 			x.Notes = append(x.Notes, server.Described)
 		case "user.NTACL":

@@ -291,7 +291,7 @@ func (w *trial) scan() {
 	require.NoError(w.t, err)
 	w.t.Cleanup(func() { e.Close() })
 	w.e = e
-	w.keep(func(d *plan.Desk) (*plan.Plan, error) { return servers.AddServer(d, "box", w.traits, nil, nil, nil) })
+	w.keep(func(d *plan.Planner) (*plan.Plan, error) { return servers.AddServer(d, "box", w.traits, nil, nil, nil) })
 	w.view(func(t *estate.Tx, k *ask.Asker) {
 		w.here, err = t.Server("box")
 		require.NoError(w.t, err)
@@ -301,11 +301,11 @@ func (w *trial) scan() {
 	for _, u := range seen.Unread {
 		require.Fail(w.t, u.Where, u.Why)
 	}
-	w.keep(func(d *plan.Desk) (*plan.Plan, error) {
+	w.keep(func(d *plan.Planner) (*plan.Plan, error) {
 		p, _, err := intake.AccountsFound(d, *seen.Accounts)
 		return p, err
 	})
-	w.keep(func(d *plan.Desk) (*plan.Plan, error) { return intake.SharesFound(d, w.here, seen.Shares, true) })
+	w.keep(func(d *plan.Planner) (*plan.Plan, error) { return intake.SharesFound(d, w.here, seen.Shares, true) })
 	for _, x := range seen.Tracts {
 		require.NoError(w.t, x.Tree.Arrange())
 		_, err := e.Change(ctx, estate.Meta{Head: estate.Any, Bulk: true}, func(t *estate.Tx) (string, error) {
@@ -317,7 +317,7 @@ func (w *trial) scan() {
 		require.NoError(w.t, e.Note(ctx, func(t *estate.Tx) error { t.SetDomain(x); return t.Err() }))
 	}
 	if w.traits == "smb-domain" { // it tells all there is
-		w.keep(func(d *plan.Desk) (*plan.Plan, error) {
+		w.keep(func(d *plan.Planner) (*plan.Plan, error) {
 			return servers.Administrators(d, "box", []string{"Administrator"}, true)
 		})
 		return
@@ -333,24 +333,24 @@ func (w *trial) scan() {
 	users = slices.DeleteFunc(users, func(r format.AccountRow) bool { return r.Name == "root" || r.Name == "nobody" })
 	groups, members, err := passwd.Groups(open("group"), "group")
 	require.NoError(w.t, err)
-	w.keep(func(d *plan.Desk) (*plan.Plan, error) {
+	w.keep(func(d *plan.Planner) (*plan.Plan, error) {
 		p, _, err := people.LoadAccounts(d, []people.AccountFile{{File: "passwd", Accounts: users}, {File: "group", Accounts: groups, Members: members, POSIX: true}})
 		return p, err
 	})
-	w.keep(func(d *plan.Desk) (*plan.Plan, error) {
+	w.keep(func(d *plan.Planner) (*plan.Plan, error) {
 		return servers.Administrators(d, "box", []string{"warden"}, true)
 	})
 	// What its configuration says of shares the protocol doesn't tell.
 	configured, _, err := smbconf.Read(open("smb.conf"), "smb.conf")
 	require.NoError(w.t, err)
-	w.keep(func(d *plan.Desk) (*plan.Plan, error) {
+	w.keep(func(d *plan.Planner) (*plan.Plan, error) {
 		p, unknown, err := servers.Configure(d, "box", "smb.conf", configured)
 		require.Empty(w.t, unknown)
 		return p, err
 	})
 }
 
-func (w *trial) keep(fn func(d *plan.Desk) (*plan.Plan, error)) {
+func (w *trial) keep(fn func(d *plan.Planner) (*plan.Plan, error)) {
 	ctx := context.Background()
 	var p *plan.Plan
 	require.NoError(w.t, w.e.View(ctx, func(t *estate.Tx) (err error) {

@@ -24,7 +24,7 @@ import (
 	"tarnwold/core/rule"
 	"tarnwold/core/rule/secdesc"
 	"tarnwold/core/verdict"
-	"tarnwold/internal/format/beside"
+	"tarnwold/internal/format/ntacl"
 	"tarnwold/internal/proptest"
 	"tarnwold/internal/server/smb/smbtest"
 )
@@ -249,9 +249,9 @@ func (w *served) described(items []servedItem) {
 			now, err := admin.Look(ctx, "tree", x.path, false)
 			require.NoError(w.t, err)
 			x.rules.Kept = now.Rules.(*rule.Descriptor)
-			n, err := unix.Getxattr(path, beside.Attribute, buf)
+			n, err := unix.Getxattr(path, ntacl.Attribute, buf)
 			require.NoError(w.t, err)
-			read, err := beside.Read(buf[:n], x.rules)
+			read, err := ntacl.Read(buf[:n], x.rules)
 			require.NoError(w.t, err, x.path)
 			require.True(w.t, read.Owner == x.rules.Kept.Owner && slices.Equal(read.Rules.Entries, x.rules.Kept.Rules.Entries), x.path)
 		}

@@ -89,25 +89,25 @@ type Advice struct {
 	Text  string `json:"text,omitempty"`
 }
 
-// weigh works out a plan's impact and asks the guards.
-func (d *Desk) weigh(p *Plan) error {
+// impact works out a plan's impact and asks the guards.
+func (d *Planner) impact(p *Plan) error {
 	w := &p.Work
-	if w.Forest == nil || !d.reaches(p) {
+	if w.Partition == nil || !d.reaches(p) {
 		return nil
 	}
-	if len(w.Forest.Nodes) == 0 { // people, administrators, traits: seen on everything there is
+	if len(w.Partition.Nodes) == 0 { // people, administrators, traits: seen on everything there is
 		d.Doing("looking at everything there is")
 		f, err := d.T.All()
 		if err != nil {
 			return err
 		}
-		w.Forest = f
+		w.Partition = f
 		d.FindRoots(p)
-		defer func() { w.Forest = estate.NewForest() }()
+		defer func() { w.Partition = estate.NewPartition() }()
 	}
 	d.Doing("asking who gains and who loses")
 	routes := d.routes(p)
-	shifts, touched, err := impact.OfNodes(d.Ctx, &w.Forest.Set, routes)
+	shifts, touched, err := impact.OfNodes(d.Ctx, &w.Partition.Set, routes)
 	if err != nil {
 		return err
 	}
@@ -123,18 +123,18 @@ func (d *Desk) weigh(p *Plan) error {
 		}
 	}
 	d.Doing("asking the guards")
-	d.heed(p, shifts, routes)
+	d.guards(p, shifts, routes)
 	d.unmoved(p, routes)
 	return d.T.Err()
 }
 
 // reaches tells whether a plan can change anybody's access at all.
-func (d *Desk) reaches(p *Plan) bool {
+func (d *Planner) reaches(p *Plan) bool {
 	w := &p.Work
 	if !p.Asks {
 		return false
 	}
-	nodes, _ := w.Forest.Changed()
+	nodes, _ := w.Partition.Changed()
 	return nodes > 0 || len(w.Shares) > 0 || len(w.Members) > 0 || len(w.Admins) > 0 || len(w.Accounts) > 0 || len(w.Formers()) > 0 || len(w.Servers) > 0 || len(w.Roots) > 0
 }
 
@@ -147,7 +147,7 @@ type state struct {
 }
 
 // states reads how things are, and works out how they will be.
-func (d *Desk) states(p *Plan, servers map[int64]estate.Server) (s [2]state) {
+func (d *Planner) states(p *Plan, servers map[int64]estate.Server) (s [2]state) {
 	w := &p.Work
 	t := d.T
 	dir := t.Directory()
@@ -232,7 +232,7 @@ func (d *Desk) states(p *Plan, servers map[int64]estate.Server) (s [2]state) {
 }
 
 // routes lists every way to the items of a plan, as it is before and after.
-func (d *Desk) routes(p *Plan) []impact.Route {
+func (d *Planner) routes(p *Plan) []impact.Route {
 	w := &p.Work
 	servers := map[int64]estate.Server{}
 	var order []int64
@@ -277,17 +277,17 @@ func (d *Desk) routes(p *Plan) []impact.Route {
 	}
 	var routes []impact.Route
 	for _, id := range order {
-		var base [2]crowd.Way
+		var base [2]crowd.Route
 		for x := range base {
 			tr := s[x].traits[id]
-			base[x] = crowd.Way{Traits: tr, Administrators: estate.PassingBy(tr, s[x].admins[id]), People: people(x, tr)}
+			base[x] = crowd.Route{Traits: tr, Administrators: estate.PassingBy(tr, s[x].admins[id]), People: people(x, tr)}
 		}
 		same := base[0].Traits == base[1].Traits && base[0].People == base[1].People && slices.Equal(base[0].Administrators, base[1].Administrators)
-		both := func(a, b *crowd.Way) [2]*crowd.Way {
+		both := func(a, b *crowd.Route) [2]*crowd.Route {
 			if same && a != nil && b != nil && a.Share == b.Share {
-				return [2]*crowd.Way{a, a}
+				return [2]*crowd.Route{a, a}
 			}
-			return [2]*crowd.Way{a, b}
+			return [2]*crowd.Route{a, b}
 		}
 		local := impact.Route{Name: "local", Local: true}
 		a, b := base[0], base[1]
@@ -300,7 +300,7 @@ func (d *Desk) routes(p *Plan) []impact.Route {
 			start := impact.Start{Node: r.Node}
 			for x := range r.Path {
 				start.On[x] = r.Path[x] != ""
-				start.Above[x] = start.On[x] && w.Forest.Over(r.Node, x == impact.After) != nil
+				start.Above[x] = start.On[x] && w.Partition.Over(r.Node, x == impact.After) != nil
 			}
 			local.Starts = append(local.Starts, start)
 		}
@@ -319,7 +319,7 @@ func (d *Desk) routes(p *Plan) []impact.Route {
 		slices.Sort(names)
 		for _, name := range names {
 			r := impact.Route{Name: name}
-			var ways [2]*crowd.Way
+			var ways [2]*crowd.Route
 			for x := range ways {
 				if sh := by[x][name]; sh != nil {
 					way := base[x]
@@ -346,8 +346,8 @@ func (d *Desk) routes(p *Plan) []impact.Route {
 	return routes
 }
 
-// starts finds where a share comes down upon a plan's forest, on each side.
-func (d *Desk) starts(p *Plan, server int64, shares ...*estate.Share) (out []impact.Start) {
+// starts finds where a share comes down upon a plan's partition, on each side.
+func (d *Planner) starts(p *Plan, server int64, shares ...*estate.Share) (out []impact.Start) {
 	w := &p.Work
 	at := map[int]*impact.Start{}
 	var order []int
@@ -372,8 +372,8 @@ func (d *Desk) starts(p *Plan, server int64, shares ...*estate.Share) (out []imp
 				s.Near[x], s.Cut[x] = ask.Near(r.Path[x], sh)
 				continue
 			}
-			if w.Forest.Strand(r.Node) == 0 {
-				if n, ok := w.AddedAt[AddedKey(r.Server, sh.Folder)]; ok && Within(w.Forest, n, r.Node) {
+			if w.Partition.Strand(r.Node) == 0 {
+				if n, ok := w.AddedAt[AddedKey(r.Server, sh.Folder)]; ok && Within(w.Partition, n, r.Node) {
 					s := start(n)
 					s.On[x] = true
 					s.Near[x], s.Cut[x] = ask.Near(sh.Folder, sh)
@@ -390,8 +390,8 @@ func (d *Desk) starts(p *Plan, server int64, shares ...*estate.Share) (out []imp
 			if err != nil {
 				continue
 			}
-			n := w.Forest.NodeFor(in.Item, in.Strand)
-			if n >= 0 && Within(w.Forest, n, r.Node) {
+			n := w.Partition.NodeFor(in.Item, in.Strand)
+			if n >= 0 && Within(w.Partition, n, r.Node) {
 				s := start(n)
 				s.On[x] = true
 				s.Near[x], s.Cut[x] = ask.Near(sh.Folder, sh)
@@ -409,7 +409,7 @@ func AddedKey(s estate.Server, path string) string {
 }
 
 // Within tells whether a node is below another.
-func Within(f *estate.Forest, n, top int) bool {
+func Within(f *estate.Partition, n, top int) bool {
 	for ; n >= 0; n = f.Nodes[n].Parent {
 		if n == top {
 			return true
@@ -419,7 +419,7 @@ func Within(f *estate.Forest, n, top int) bool {
 }
 
 // shifts names what an impact found.
-func (d *Desk) shifts(p *Plan, shifts []*impact.Shift, routes []impact.Route) {
+func (d *Planner) shifts(p *Plan, shifts []*impact.Shift, routes []impact.Route) {
 	levels := d.T.Levels()
 	sort.Slice(shifts, func(i, j int) bool {
 		a, b := shifts[i], shifts[j]
@@ -432,15 +432,15 @@ func (d *Desk) shifts(p *Plan, shifts []*impact.Shift, routes []impact.Route) {
 		return a.After < b.After
 	})
 	for _, s := range shifts {
-		rules := p.Work.Forest.Nodes[s.Nodes[0]].Before
+		rules := p.Work.Partition.Nodes[s.Nodes[0]].Before
 		if rules == nil {
-			rules = p.Work.Forest.Nodes[s.Nodes[0]].After
+			rules = p.Work.Partition.Nodes[s.Nodes[0]].After
 		}
 		if ask.NothingOn(rules, s.Before) && ask.NothingOn(rules, s.After) {
 			continue
 		}
 		r := routes[s.Route]
-		folder := p.Work.Forest.Nodes[s.Nodes[0]].Folder
+		folder := p.Work.Partition.Nodes[s.Nodes[0]].Folder
 		row := Shift{Kind: "change", Was: ask.LevelOn(levels, rules, s.Before, folder), Is: ask.LevelOn(levels, rules, s.After, folder), Routes: []string{r.Name},
 			Items: s.Items, Where: []string{}, bits: s.Users, nodes: s.Nodes, Before: s.Before, After: s.After}
 		if row.Was == row.Is { // the words don't tell them apart
@@ -466,11 +466,11 @@ func (d *Desk) shifts(p *Plan, shifts []*impact.Shift, routes []impact.Route) {
 		const few = 3
 		for _, n := range s.Nodes {
 			if len(row.Where) >= few {
-				row.More += p.Work.Forest.Nodes[n].Items
+				row.More += p.Work.Partition.Nodes[n].Items
 				continue
 			}
 			row.Where = append(row.Where, d.Where(p, n))
-			row.More += p.Work.Forest.Nodes[n].Items - 1
+			row.More += p.Work.Partition.Nodes[n].Items - 1
 		}
 		p.Impact = append(p.Impact, row)
 	}
@@ -486,15 +486,15 @@ func over(level string, more right.Set, folder bool) string {
 }
 
 // ActingUser finds the account that acts, where the estate knows it.
-func (d *Desk) ActingUser() (account, bool) {
+func (d *Planner) ActingUser() (account, bool) {
 	a, err := d.T.Named(d.Actor, acc.User)
 	return a, err == nil
 }
 
-// heed asks the guards and looks for advice.
-func (d *Desk) heed(p *Plan, shifts []*impact.Shift, routes []impact.Route) {
+// guards asks the guards and looks for advice.
+func (d *Planner) guards(p *Plan, shifts []*impact.Shift, routes []impact.Route) {
 	w := &p.Work
-	c := &guard.Case{Set: &w.Forest.Set, Named: w.Named, Shifts: shifts, Routes: routes, Book: d.T, Back: p.Undoes != 0, Lists: d.K.AsNamed}
+	c := &guard.Case{Set: &w.Partition.Set, Named: w.Named, Shifts: shifts, Routes: routes, Book: d.T, Back: p.Undoes != 0, Lists: d.K.AsNamed}
 	if a, ok := d.ActingUser(); ok {
 		c.Actor = a.ID
 	}
@@ -517,10 +517,10 @@ func (d *Desk) heed(p *Plan, shifts []*impact.Shift, routes []impact.Route) {
 			out.Who = d.T.Name(x.Who)
 		}
 		if x.Rights != 0 {
-			folder := x.Node >= 0 && w.Forest.Nodes[x.Node].Folder
+			folder := x.Node >= 0 && w.Partition.Nodes[x.Node].Folder
 			out.Rights = d.T.Levels().Show(x.Rights, folder)
 			if x.Node >= 0 {
-				out.Rights = ask.LevelOn(d.T.Levels(), w.Forest.Nodes[x.Node].Before, x.Rights, folder)
+				out.Rights = ask.LevelOn(d.T.Levels(), w.Partition.Nodes[x.Node].Before, x.Rights, folder)
 			}
 			if x.Guard == guard.LocksOut {
 				out.Rights = x.Rights.String()
@@ -545,7 +545,7 @@ func (d *Desk) heed(p *Plan, shifts []*impact.Shift, routes []impact.Route) {
 }
 
 // advise tells of entries for single users.
-func (d *Desk) advise(p *Plan) {
+func (d *Planner) advise(p *Plan) {
 	w := &p.Work
 	seen := map[ID]bool{}
 	look := func(before, after *rule.Descriptor) {
@@ -575,7 +575,7 @@ func (d *Desk) advise(p *Plan) {
 		}
 	}
 	for _, n := range w.Named {
-		look(d.K.AsNamed(w.Forest.Nodes[n].Before), d.K.AsNamed(w.Forest.Nodes[n].After))
+		look(d.K.AsNamed(w.Partition.Nodes[n].Before), d.K.AsNamed(w.Partition.Nodes[n].After))
 		if len(seen) > 20 {
 			return
 		}
@@ -584,7 +584,7 @@ func (d *Desk) advise(p *Plan) {
 
 // unmoved says for whom nothing changes although an entry that comes names
 // them, and why, on each place the command names.
-func (d *Desk) unmoved(p *Plan, routes []impact.Route) {
+func (d *Planner) unmoved(p *Plan, routes []impact.Route) {
 	w := &p.Work
 	if p.Undoes != 0 {
 		return
@@ -602,12 +602,12 @@ func (d *Desk) unmoved(p *Plan, routes []impact.Route) {
 		if asked >= most || i >= places {
 			return
 		}
-		n := w.Forest.Nodes[node]
+		n := w.Partition.Nodes[node]
 		if n.Before == nil || n.After == nil || !n.Changed() {
 			continue
 		}
 		before, after := d.K.AsNamed(n.Before), d.K.AsNamed(n.After)
-		items := w.Forest.Some(d.T, node, 1)
+		items := w.Partition.Some(d.T, node, 1)
 		if len(items) == 0 {
 			continue
 		}
@@ -656,12 +656,12 @@ func (d *Desk) unmoved(p *Plan, routes []impact.Route) {
 // administrator of the server gives it to anyone, another user of the estate
 // only takes it, with write-owner ([MS-DTYP] §2.5.3.2). Who acts and is no
 // user of the estate works on the model from outside and is not held to that.
-func (d *Desk) mayHandOn(p *Plan) error {
+func (d *Planner) mayHandOn(p *Plan) error {
 	actor, ok := d.ActingUser()
 	if !ok || p.Undoes != 0 || p.IsSo {
 		return nil
 	}
-	f := p.Work.Forest
+	f := p.Work.Partition
 	for i := range f.Nodes {
 		n := &f.Nodes[i]
 		if n.Before == nil || n.After == nil || n.Before.Owned() == n.After.Owned() {

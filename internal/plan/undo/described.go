@@ -15,12 +15,12 @@ import (
 )
 
 // Told tells what a change of the journal altered, in the words of plans.
-func Told(d *plan.Desk, id int64) ([]plan.Edit, error) {
+func Described(d *plan.Planner, id int64) ([]plan.Edit, error) {
 	t := d.T
 	edits := []plan.Edit{}
 	for _, x := range t.Turns(id) {
 		_, folder, items, ok := t.StrandNow(x.Strand)
-		e := plan.Edit{Kind: "item", Where: "items no longer there", Items: items, Lines: d.Turned(x.Before, x.After, folder, nil, nil)}
+		e := plan.Edit{Kind: "item", Where: "items no longer there", Items: items, Lines: d.Diff(x.Before, x.After, folder, nil, nil)}
 		for _, item := range t.Items(x.Strand, 1) {
 			e.Where = t.Where(item)
 		}
@@ -94,7 +94,7 @@ func Told(d *plan.Desk, id int64) ([]plan.Edit, error) {
 				where = "share //" + store.Text(now, 0) + "/" + store.Text(v, 1)
 			}
 			if both {
-				add("share", where, d.Turned(t.Descriptor(store.Number(r.Before, 5)), t.Descriptor(store.Number(r.After, 5)), false, nil, nil)...)
+				add("share", where, d.Diff(t.Descriptor(store.Number(r.Before, 5)), t.Descriptor(store.Number(r.After, 5)), false, nil, nil)...)
 				continue
 			}
 			add("share", where, plan.Line{Sign: sign, What: "share", Text: "over " + store.Text(v, 3)})
@@ -106,17 +106,17 @@ func Told(d *plan.Desk, id int64) ([]plan.Edit, error) {
 				add("item", "item "+store.Text(r.Before, 1), plan.Line{Sign: "moves", What: "place", Text: t.Where(r.ID)})
 			}
 		case "papers":
-			kind, name := estate.PaperKind(store.Text(v, 0)), store.Text(v, 1)
-			e := plan.Edit{Kind: string(kind), Where: plan.PaperName(kind, name), Lines: []plan.Line{{Sign: sign, What: string(kind)}}}
+			kind, name := estate.RecordKind(store.Text(v, 0)), store.Text(v, 1)
+			e := plan.Edit{Kind: string(kind), Where: plan.RecordName(kind, name), Lines: []plan.Line{{Sign: sign, What: string(kind)}}}
 			switch kind {
-			case estate.ParticularsPaper:
-				e.Where = d.ParticularsOf(name)
-			case estate.KeeperPaper:
+			case estate.MetadataRecord:
+				e.Where = d.MetadataOf(name)
+			case estate.KeeperRecord:
 				var k keeper.Keeper
 				if json.Unmarshal([]byte(store.Text(v, 2)), &k) == nil {
 					e = k.Edit(sign)
 				}
-			case estate.RequestPaper:
+			case estate.RequestRecord:
 				var q request.Request
 				if json.Unmarshal([]byte(store.Text(v, 2)), &q) == nil {
 					e.Lines[0].Text = fmt.Sprintf("%s: %s on %s for %s", q.State, q.Level, q.Where, plan.Many(q.Names()))

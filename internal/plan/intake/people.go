@@ -16,19 +16,19 @@ import (
 	"tarnwold/internal/plan/people"
 )
 
-// FolkFrom says where people come from.
-type FolkFrom struct {
-	Directory string // its name in the estate; empty: a file
-	File      string // that errors name
-	Domain    string // what newcomers whose name is taken are told apart by; empty: the directory's name
-	Types     bool   // the directory says of groups whether they are for mail alone
-	At        int64  // when a directory was read: seconds since 1970
-	Whole     bool   // everybody the directory has is there, so that who isn't has gone
-	Telling   *plan.Telling
+// PeopleFrom says where people come from.
+type PeopleFrom struct {
+	Directory   string // its name in the estate; empty: a file
+	File        string // that errors name
+	Domain      string // what newcomers whose name is taken are told apart by; empty: the directory's name
+	Types       bool   // the directory says of groups whether they are for mail alone
+	At          int64  // when a directory was read: seconds since 1970
+	Whole       bool   // everybody the directory has is there, so that who isn't has gone
+	Fingerprint *plan.Fingerprint
 }
 
 // named is where people come from with what newcomers are told apart by.
-func (w FolkFrom) named() FolkFrom {
+func (w PeopleFrom) named() PeopleFrom {
 	if w.Domain == "" {
 		w.Domain = w.Directory
 	}
@@ -54,44 +54,44 @@ type Taken struct {
 }
 
 // one is an account as it is and as the directory has it.
-type folkRow struct {
+type personRow struct {
 	before *acc.Account // nil: it comes
 	after  acc.Account
 	paper  string // its particulars as they are written down
-	was    plan.Particulars
-	is     plan.Particulars
+	was    plan.Metadata
+	is     plan.Metadata
 }
 
-// TakeFolk makes the people of a directory, or of a file of one, come, change
+// TakePeople makes the people of a directory, or of a file of one, come, change
 // and, where everybody is there, go. An account is known again by its
 // identifier, or its number; its name is what the directory calls it.
-func TakeFolk(d *plan.Desk, folk *shape.Folk, w FolkFrom) (*plan.Plan, *Taken, error) {
+func TakePeople(d *plan.Planner, folk *shape.People, w PeopleFrom) (*plan.Plan, *Taken, error) {
 	t := d.T
-	p := d.Begin("")
+	p := d.NewPlan("")
 	c := &Taken{LeftOut: folk.Left, Apart: []string{}}
 	w = w.named()
-	x := &taking{d: d, w: w, c: c, byID: map[plan.ID]*folkRow{}, byName: map[string]*folkRow{}, byNumber: map[string][]*folkRow{}, first: -1, ended: map[[2]plan.ID]bool{}, had: map[acc.Kind]int64{}, lost: map[acc.Kind]int64{}}
+	x := &taking{d: d, w: w, c: c, byID: map[plan.ID]*personRow{}, byName: map[string]*personRow{}, byNumber: map[string][]*personRow{}, first: -1, ended: map[[2]plan.ID]bool{}, had: map[acc.Kind]int64{}, lost: map[acc.Kind]int64{}}
 	written := map[plan.ID]*estate.Particular{}
 	t.EachParticular(func(p *estate.Particular) { written[p.ID] = p })
 	fresh := true
 	for _, a := range t.Accounts(0) {
 		fresh = false
-		row := &folkRow{before: &a, after: a}
+		row := &personRow{before: &a, after: a}
 		if p := written[a.ID]; p != nil {
 			if p.Err != nil {
 				return nil, nil, fmt.Errorf("the particulars of %s can't be read: %w", a.Name, p.Err)
 			}
-			row.paper, row.was, row.is = p.Body, p.Particulars, p.Particulars
+			row.paper, row.was, row.is = p.Body, p.Metadata, p.Metadata
 		}
 		x.put(row)
 	}
-	if w.Whole && len(folk.People) == 0 && slices.ContainsFunc(x.all, func(r *folkRow) bool { return r.is.Directory == w.Directory }) {
+	if w.Whole && len(folk.People) == 0 && slices.ContainsFunc(x.all, func(r *personRow) bool { return r.is.Directory == w.Directory }) {
 		return nil, nil, &estate.Refused{Why: fmt.Sprintf("directory %s told of nobody at all, and it had people before", w.Directory),
 			Do: "look whether its base and its user are what they were: tarnwold directory test " + w.Directory}
 	}
 	free := sync.OnceValue(t.FreeIDs) // what has been given is looked for where somebody comes without one
-	rows := make([]*folkRow, len(folk.People))
-	met := map[*folkRow]bool{}
+	rows := make([]*personRow, len(folk.People))
+	met := map[*personRow]bool{}
 	for i := range folk.People {
 		person := &folk.People[i]
 		if i&1023 == 0 && d.Ctx.Err() != nil {
@@ -130,7 +130,7 @@ func TakeFolk(d *plan.Desk, folk *shape.Folk, w FolkFrom) (*plan.Plan, *Taken, e
 			if a.Name != person.Name {
 				c.Apart = append(c.Apart, a.Name)
 			}
-			row = &folkRow{after: a}
+			row = &personRow{after: a}
 			x.put(row)
 			c.Came++
 		} else {
@@ -173,7 +173,7 @@ func TakeFolk(d *plan.Desk, folk *shape.Folk, w FolkFrom) (*plan.Plan, *Taken, e
 			r.call(p)
 		}
 	}
-	order, first := slices.Clone(x.renamed), map[*folkRow]bool{}
+	order, first := slices.Clone(x.renamed), map[*personRow]bool{}
 	for _, r := range order {
 		first[r] = true
 	}
@@ -195,20 +195,20 @@ func TakeFolk(d *plan.Desk, folk *shape.Folk, w FolkFrom) (*plan.Plan, *Taken, e
 		}
 	}
 	if x.first >= 0 {
-		p.Work.Papers[x.first].Edit.Lines[0].Text = format.Count(int64(c.Known), "account") + " the estate has are kept there"
+		p.Work.Records[x.first].Edit.Lines[0].Text = format.Count(int64(c.Known), "account") + " the estate has are kept there"
 	}
 	p.Change = c.said(w)
 	p.Work.FromDirectory = true
 	if w.Directory != "" {
-		p.Work.Read = readingOf(d, folk, w, p)
+		p.Work.Cursor = readingOf(d, folk, w, p)
 	}
-	if w.Telling != nil {
-		p.Work.Told = w.Telling
-		p.Work.Told.Until, p.Work.Told.Head = folk.Until, p.Head
+	if w.Fingerprint != nil {
+		p.Work.Fingerprint = w.Fingerprint
+		p.Work.Fingerprint.Until, p.Work.Fingerprint.Head = folk.Until, p.Head
 	}
 	p.Nothing = takenAlready
 	p.Asks = !fresh && len(t.TopItems()) > 0 && p.Work.People()
-	p, err := d.Finish(p)
+	p, err := d.Evaluate(p)
 	if err == nil {
 		d.LosesMuch(p, "user", x.lost[acc.User], x.had[acc.User])
 		d.LosesMuch(p, "group", x.lost[acc.Group], x.had[acc.Group])
@@ -217,7 +217,7 @@ func TakeFolk(d *plan.Desk, folk *shape.Folk, w FolkFrom) (*plan.Plan, *Taken, e
 	return p, c, err
 }
 
-func (c *Taken) said(w FolkFrom) string {
+func (c *Taken) said(w PeopleFrom) string {
 	from := "people from a directory's file"
 	if w.Directory != "" {
 		from = "people from directory " + w.Directory
@@ -242,23 +242,23 @@ func (c *Taken) said(w FolkFrom) string {
 }
 
 type taking struct {
-	d        *plan.Desk
-	w        FolkFrom
+	d        *plan.Planner
+	w        PeopleFrom
 	c        *Taken
-	all      []*folkRow
-	byID     map[plan.ID]*folkRow
-	byName   map[string]*folkRow // by kind and key, as names are before renaming
-	byNumber map[string][]*folkRow
-	renamed  []*folkRow // in an order that keeps names free
+	all      []*personRow
+	byID     map[plan.ID]*personRow
+	byName   map[string]*personRow // by kind and key, as names are before renaming
+	byNumber map[string][]*personRow
+	renamed  []*personRow // in an order that keeps names free
 	ended    map[[2]plan.ID]bool
-	first    int // where among the papers it is told how many are known there now
+	first    int // where among the records it is told how many are known there now
 	// had and lost count who was kept there, and who is gone, by kind.
 	had, lost map[acc.Kind]int64
 }
 
 func numberKey(n int64, kind acc.Kind) string { return fmt.Sprintf("%d %d", kind, n) }
 
-func (x *taking) put(r *folkRow) {
+func (x *taking) put(r *personRow) {
 	x.all = append(x.all, r)
 	x.byID[r.after.ID] = r
 	x.byName[plan.NameKey(r.after.Name, r.after.Kind)] = r
@@ -270,18 +270,18 @@ func (x *taking) put(r *folkRow) {
 
 // find finds the account that somebody is: by identifier, else by the number or
 // name of one that nothing says is another's.
-func (x *taking) find(p *shape.Person) *folkRow {
+func (x *taking) find(p *shape.Person) *personRow {
 	if !p.ID.IsZero() {
 		if r := x.byID[p.ID]; r != nil && r.after.Kind == p.Kind {
 			return r
 		}
 		return nil
 	}
-	mine := func(r *folkRow) bool {
+	mine := func(r *personRow) bool {
 		return r.before != nil && (r.is.Directory == x.w.Directory || r.is.Directory == "" || x.w.Directory == "")
 	}
 	if p.POSIX != acc.NoPOSIX {
-		var fit []*folkRow
+		var fit []*personRow
 		for _, r := range x.byNumber[numberKey(p.POSIX, p.Kind)] {
 			if mine(r) {
 				fit = append(fit, r)
@@ -304,7 +304,7 @@ func (x *taking) find(p *shape.Person) *folkRow {
 }
 
 // free gives a name that nobody else of its kind has.
-func (x *taking) free(name string, kind acc.Kind, me *folkRow) string {
+func (x *taking) free(name string, kind acc.Kind, me *personRow) string {
 	taken := func(n string) bool { r := x.byName[plan.NameKey(n, kind)]; return r != nil && r != me }
 	if !taken(name) {
 		return name
@@ -317,7 +317,7 @@ func (x *taking) free(name string, kind acc.Kind, me *folkRow) string {
 }
 
 // change gives an account what the directory says of it.
-func (x *taking) change(r *folkRow, p *shape.Person) {
+func (x *taking) change(r *personRow, p *shape.Person) {
 	a := &r.after
 	if p.POSIX != acc.NoPOSIX {
 		a.POSIX = p.POSIX
@@ -337,7 +337,7 @@ func (x *taking) change(r *folkRow, p *shape.Person) {
 }
 
 // learn gives an account what is written down of it beside.
-func (x *taking) learn(r *folkRow, p *shape.Person, folk *shape.Folk) {
+func (x *taking) learn(r *personRow, p *shape.Person, folk *shape.People) {
 	if x.w.Directory != "" {
 		r.is.Directory, r.is.Entry = x.w.Directory, p.DN
 	}
@@ -350,7 +350,7 @@ func (x *taking) learn(r *folkRow, p *shape.Person, folk *shape.Folk) {
 }
 
 // call writes down what the directory calls an account that is called otherwise here.
-func (r *folkRow) call(p *shape.Person) {
+func (r *personRow) call(p *shape.Person) {
 	r.is.Called = ""
 	if r.after.Name != p.Name {
 		r.is.Called = p.Name
@@ -359,7 +359,7 @@ func (r *folkRow) call(p *shape.Person) {
 
 // signOn marks whether a user can sign on, by what the directory says; what was
 // said by hand stays.
-func (x *taking) signOn(r *folkRow, why string) {
+func (x *taking) signOn(r *personRow, why string) {
 	is := &r.is
 	switch {
 	case why != "" && !is.Shut:
@@ -377,11 +377,11 @@ func (x *taking) signOn(r *folkRow, why string) {
 
 // memberships makes those come that the directory has, and those end that it
 // hasn't, where everybody is there.
-func (x *taking) memberships(p *plan.Plan, folk *shape.Folk, rows []*folkRow) error {
+func (x *taking) memberships(p *plan.Plan, folk *shape.People, rows []*personRow) error {
 	dir := x.d.T.Directory()
 	p.Work.Members = slices.Grow(p.Work.Members, len(folk.Members))
 	forGood := &estate.Membership{}
-	have := map[*folkRow]map[plan.ID]bool{}
+	have := map[*personRow]map[plan.ID]bool{}
 	for i, pair := range folk.Members {
 		if i&1023 == 0 && x.d.Ctx.Err() != nil {
 			return x.d.Ctx.Err()
@@ -421,7 +421,7 @@ func (x *taking) memberships(p *plan.Plan, folk *shape.Folk, rows []*folkRow) er
 }
 
 // end ends a membership, once.
-func (x *taking) end(p *plan.Plan, g, m *folkRow) {
+func (x *taking) end(p *plan.Plan, g, m *personRow) {
 	if g == nil || m == nil || x.ended[[2]plan.ID{g.after.ID, m.after.ID}] {
 		return
 	}
@@ -433,7 +433,7 @@ func (x *taking) end(p *plan.Plan, g, m *folkRow) {
 
 // gone makes accounts go that the directory hasn't any more; what something
 // still names stays, shut, and in none of the directory's groups.
-func (x *taking) gone(p *plan.Plan, met map[*folkRow]bool) error {
+func (x *taking) gone(p *plan.Plan, met map[*personRow]bool) error {
 	dir := x.d.T.Directory()
 	named := people.NamedByRules(x.d)
 	keepers, err := keeper.Keepers(x.d.T)
@@ -443,8 +443,8 @@ func (x *taking) gone(p *plan.Plan, met map[*folkRow]bool) error {
 	for _, k := range keepers {
 		named[k.Id()] = true
 	}
-	went := map[*folkRow]bool{}
-	first := map[plan.ID]*folkRow{}                        // by primary group: a user who stays
+	went := map[*personRow]bool{}
+	first := map[plan.ID]*personRow{}                      // by primary group: a user who stays
 	for _, kind := range []acc.Kind{acc.User, acc.Group} { // a group stays with whose first one it is
 		if kind == acc.Group {
 			for _, r := range x.all {
@@ -505,9 +505,9 @@ func (x *taking) gone(p *plan.Plan, met map[*folkRow]bool) error {
 			}
 			p.Work.Accounts = append(p.Work.Accounts, plan.AccountEdit{Before: &a})
 			if r.paper != "" {
-				p.Work.Papers = append(p.Work.Papers, plan.PaperEdit{Kind: estate.ParticularsPaper, Name: a.ID.String(), Before: r.paper})
+				p.Work.Records = append(p.Work.Records, plan.RecordEdit{Kind: estate.MetadataRecord, Name: a.ID.String(), Before: r.paper})
 			}
-			r.was, r.is = plan.Particulars{}, plan.Particulars{}
+			r.was, r.is = plan.Metadata{}, plan.Metadata{}
 			delete(x.byName, plan.NameKey(a.Name, a.Kind))
 			x.c.Went++
 		}
@@ -518,7 +518,7 @@ func (x *taking) gone(p *plan.Plan, met map[*folkRow]bool) error {
 // rename gives names that are free, one after the other; where two would have
 // to change places, or another has the name, the old one stays.
 func (x *taking) rename() {
-	var left []*folkRow
+	var left []*personRow
 	for _, r := range x.all {
 		if r.before != nil && r.before.Name != r.after.Name {
 			left = append(left, r)
@@ -569,7 +569,7 @@ func formerLines(was, is acc.Former) (out []plan.Line) {
 }
 
 // particulars writes down what was learnt of an account beside.
-func (x *taking) particulars(p *plan.Plan, r *folkRow) error {
+func (x *taking) particulars(p *plan.Plan, r *personRow) error {
 	was := r.was
 	if was == r.is {
 		return nil
@@ -595,7 +595,7 @@ func (x *taking) particulars(p *plan.Plan, r *folkRow) error {
 		x.c.Known++
 		if len(e.Lines) == 0 && x.c.Known == 1 {
 			e = plan.Edit{Kind: "directory", Where: "directory " + x.w.Directory, Lines: []plan.Line{{Sign: "comes", What: "known"}}}
-			x.first = len(p.Work.Papers)
+			x.first = len(p.Work.Records)
 		}
 	case was.Entry != r.is.Entry:
 		e.Lines = append(e.Lines, plan.Line{Sign: "changes", What: "known", Text: "in the directory it is " + r.is.Entry})
@@ -603,5 +603,5 @@ func (x *taking) particulars(p *plan.Plan, r *folkRow) error {
 			x.c.Changed++
 		}
 	}
-	return p.Particulars(r.after.ID, r.paper, was, r.is, e)
+	return p.SetMetadata(r.after.ID, r.paper, was, r.is, e)
 }

@@ -12,7 +12,7 @@ const fewFolk = 500
 // NothingOf makes the plan of a few people of a directory who are, each of them, as
 // the estate has them; ok is false where anything may be otherwise, and all of it
 // is to be compared.
-func NothingOf(d *plan.Desk, folk *shape.Folk, w FolkFrom) (p *plan.Plan, ok bool, err error) {
+func NothingOf(d *plan.Planner, folk *shape.People, w PeopleFrom) (p *plan.Plan, ok bool, err error) {
 	if w.Whole || w.Directory == "" || len(folk.People) > fewFolk || len(folk.Members) > 20*fewFolk {
 		return nil, false, nil
 	}
@@ -49,7 +49,7 @@ func NothingOf(d *plan.Desk, folk *shape.Folk, w FolkFrom) (p *plan.Plan, ok boo
 			switch {
 			case told[m]:
 				have++
-			case d.T.ParticularsOf(m).Directory == w.Directory && !d.T.Local(g, m):
+			case d.T.MetadataOf(m).Directory == w.Directory && !d.T.Local(g, m):
 				return nil, false, d.T.Err()
 			}
 		}
@@ -57,17 +57,17 @@ func NothingOf(d *plan.Desk, folk *shape.Folk, w FolkFrom) (p *plan.Plan, ok boo
 			return nil, false, d.T.Err()
 		}
 	}
-	p = d.Begin("")
+	p = d.NewPlan("")
 	p.Change, p.Nothing = (&Taken{}).said(w), takenAlready
 	p.Work.FromDirectory = true
-	p.Work.Read = readingOf(d, folk, w, p)
-	p, err = d.Finish(p)
+	p.Work.Cursor = readingOf(d, folk, w, p)
+	p, err = d.Evaluate(p)
 	return p, err == nil, err
 }
 
 // sameAs finds the account that somebody of a directory is, and tells whether it is
 // as the directory has it.
-func sameAs(d *plan.Desk, folk *shape.Folk, p *shape.Person, w FolkFrom) (a acc.Account, same bool) {
+func sameAs(d *plan.Planner, folk *shape.People, p *shape.Person, w PeopleFrom) (a acc.Account, same bool) {
 	switch {
 	case !p.ID.IsZero():
 		var ok bool
@@ -86,9 +86,9 @@ func sameAs(d *plan.Desk, folk *shape.Folk, p *shape.Person, w FolkFrom) (a acc.
 	if a.Kind != p.Kind {
 		return a, false
 	}
-	is := d.T.ParticularsOf(a.ID)
+	is := d.T.MetadataOf(a.ID)
 	x := &taking{d: d, w: w, c: &Taken{}}
-	r := &folkRow{before: &a, after: a, was: is, is: is}
+	r := &personRow{before: &a, after: a, was: is, is: is}
 	x.change(r, p)
 	x.learn(r, p, folk)
 	r.call(p)
@@ -112,21 +112,21 @@ func sameAs(d *plan.Desk, folk *shape.Folk, p *shape.Person, w FolkFrom) (a acc.
 }
 
 // readingOf tells how far a directory is read once its people are taken in.
-func readingOf(d *plan.Desk, folk *shape.Folk, w FolkFrom, p *plan.Plan) *plan.Reading {
-	r := &plan.Reading{Directory: w.Directory, At: w.At, Changed: shape.ChangedAs(folk.Changed), Head: p.Head}
+func readingOf(d *plan.Planner, folk *shape.People, w PeopleFrom, p *plan.Plan) *plan.SyncCursor {
+	r := &plan.SyncCursor{Directory: w.Directory, At: w.At, Changed: shape.ChangedAs(folk.Changed), Head: p.Head}
 	if r.Changed == 0 { // nothing was
-		r.Changed = plan.ReadingOf(d.T, w.Directory).Changed
+		r.Changed = plan.CursorOf(d.T, w.Directory).Changed
 	}
 	return r
 }
 
 // NothingTold makes the plan of files that tell what was told last, where that
 // is all so still.
-func NothingTold(d *plan.Desk, now int64) (*plan.Plan, error) {
-	if !plan.LastTelling(d.T).Holds(d.T, now) {
+func NothingTold(d *plan.Planner, now int64) (*plan.Plan, error) {
+	if !plan.LastFingerprint(d.T).Holds(d.T, now) {
 		return nil, plan.ErrToldNoMore
 	}
-	p := d.Begin("")
-	p.Change, p.Nothing = (&Taken{}).said(FolkFrom{}), takenAlready
-	return d.Finish(p)
+	p := d.NewPlan("")
+	p.Change, p.Nothing = (&Taken{}).said(PeopleFrom{}), takenAlready
+	return d.Evaluate(p)
 }

@@ -8,10 +8,10 @@ import (
 	"tarnwold/core/account"
 )
 
-// Particulars is what is written down of an account: what it is for, whether it is
+// Metadata is what is written down of an account: what it is for, whether it is
 // shut, where it is kept, and which identifiers it had elsewhere. Only those may
 // decide anything: where a server's traits say that they count.
-type Particulars struct {
+type Metadata struct {
 	About string `json:"about,omitempty"`
 	Shut  bool   `json:"shut,omitempty"` // nobody can sign on as it any more
 	Why   string `json:"why,omitempty"`  // why a directory says so: disabled, expired; empty: it was said by hand
@@ -30,8 +30,8 @@ type Particulars struct {
 const formerMark = "formers"
 
 // tellsFormer remembers that a paper tells of identifiers an account had.
-func (t *Tx) tellsFormer(kind PaperKind, body string) {
-	if kind == ParticularsPaper && strings.Contains(body, `"former":`) {
+func (t *Tx) tellsFormer(kind RecordKind, body string) {
+	if kind == MetadataRecord && strings.Contains(body, `"former":`) {
 		t.Mark(formerMark, 1)
 		t.forget()
 	}
@@ -47,13 +47,13 @@ func (t *Tx) formers() map[account.ID]account.Former {
 		return nil
 	}
 	t.former = map[account.ID]account.Former{}
-	t.Each(`SELECT key, body FROM papers WHERE kind=? AND body LIKE '%"former":%'`, []any{ParticularsPaper}, func(r *sql.Rows) error {
+	t.Each(`SELECT key, body FROM papers WHERE kind=? AND body LIKE '%"former":%'`, []any{MetadataRecord}, func(r *sql.Rows) error {
 		var key string
 		var body []byte
 		if err := r.Scan(&key, &body); err != nil {
 			return err
 		}
-		var p Particulars
+		var p Metadata
 		if id, err := account.ParseID(key); err == nil && json.Unmarshal(body, &p) == nil {
 			t.former[id] = p.Former
 		}
@@ -66,13 +66,13 @@ func (t *Tx) formers() map[account.ID]account.Former {
 type Particular struct {
 	ID   account.ID
 	Body string
-	Particulars
+	Metadata
 	Err error // why they can't be read
 }
 
-// ParticularsOf gives what is written down of an account.
-func (t *Tx) ParticularsOf(id account.ID) (p Particulars) {
-	if body := t.Paper(ParticularsPaper, id.String()); body != "" {
+// MetadataOf gives what is written down of an account.
+func (t *Tx) MetadataOf(id account.ID) (p Metadata) {
+	if body := t.Record(MetadataRecord, id.String()); body != "" {
 		_ = json.Unmarshal([]byte(body), &p)
 	}
 	return p
@@ -80,10 +80,10 @@ func (t *Tx) ParticularsOf(id account.ID) (p Particulars) {
 
 // EachParticular calls fn with what is written down of every account, oldest first.
 func (t *Tx) EachParticular(fn func(p *Particular)) {
-	for _, x := range t.Papers(ParticularsPaper) {
+	for _, x := range t.Records(MetadataRecord) {
 		if id, err := account.ParseID(x.Name); err == nil {
 			p := Particular{ID: id, Body: x.Body}
-			p.Err = json.Unmarshal([]byte(x.Body), &p.Particulars)
+			p.Err = json.Unmarshal([]byte(x.Body), &p.Metadata)
 			fn(&p)
 		}
 	}

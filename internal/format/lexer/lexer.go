@@ -1,7 +1,7 @@
-// Package words takes lines of our own languages apart: words with blanks
+// Package lexer takes lines of our own languages apart: words with blanks
 // between, commas, names in quotes, comments behind #. What the words mean is
 // the languages' affair. The form is in docs/formats.md.
-package words
+package lexer
 
 import (
 	"bufio"

@@ -8,9 +8,9 @@ import (
 	"tarnwold/internal/estate"
 )
 
-// Telling is what files of people told, so that the very same, told again, needs
+// Fingerprint is what files of people told, so that the very same, told again, needs
 // no reading: of the last ones that were taken in, the estate remembers it.
-type Telling struct {
+type Fingerprint struct {
 	Sum   [32]byte // over the files, and over how they are read
 	Size  int64    // bytes of the files
 	Until int64    // when somebody there expires next, who can sign on now: seconds since 1970; 0: nobody does
@@ -19,7 +19,7 @@ type Telling struct {
 
 const tellingMark = "told"
 
-func (x *Telling) sums() (out [4]int64) {
+func (x *Fingerprint) sums() (out [4]int64) {
 	for i := range out {
 		out[i] = int64(binary.LittleEndian.Uint64(x.Sum[8*i:]))
 	}
@@ -27,7 +27,7 @@ func (x *Telling) sums() (out [4]int64) {
 }
 
 // Remember writes it down; it is no change of the estate.
-func (x *Telling) Remember(t *estate.Tx) error {
+func (x *Fingerprint) Remember(t *estate.Tx) error {
 	for i, n := range x.sums() {
 		t.Mark(fmt.Sprint(tellingMark, " ", i), n)
 	}
@@ -37,10 +37,10 @@ func (x *Telling) Remember(t *estate.Tx) error {
 	return t.Err()
 }
 
-// LastTelling gives what files of people told last; its Size is 0 where there
+// LastFingerprint gives what files of people told last; its Size is 0 where there
 // were none.
-func LastTelling(t *estate.Tx) *Telling {
-	x := &Telling{Size: t.Marked(tellingMark + " size"), Until: t.Marked(tellingMark + " until"), Head: t.Marked(tellingMark + " head")}
+func LastFingerprint(t *estate.Tx) *Fingerprint {
+	x := &Fingerprint{Size: t.Marked(tellingMark + " size"), Until: t.Marked(tellingMark + " until"), Head: t.Marked(tellingMark + " head")}
 	for i := range 4 {
 		binary.LittleEndian.PutUint64(x.Sum[8*i:], uint64(t.Marked(fmt.Sprint(tellingMark, " ", i))))
 	}
@@ -50,7 +50,7 @@ func LastTelling(t *estate.Tx) *Telling {
 // Holds tells whether all of it is still so at a time: nobody has expired since,
 // and no account, no membership and nothing that is written down of them was
 // changed.
-func (x *Telling) Holds(t *estate.Tx, now int64) bool {
+func (x *Fingerprint) Holds(t *estate.Tx, now int64) bool {
 	return x.Size > 0 && (x.Until == 0 || now < x.Until) && !t.TouchedSince(x.Head, "accounts", "members", "papers")
 }
 

@@ -22,7 +22,7 @@ import (
 
 // found is the estate's tree as a scan of a server would find it, where
 // somebody has changed rules, made things and taken things away.
-func (w *world) found(met map[string]int) *intake.Tract {
+func (w *world) found(met map[string]int) *intake.ScannedTree {
 	var bodies []rule.Any
 	var rows []format.TreeRow
 	body := func(d *rule.Descriptor) int32 {
@@ -73,7 +73,7 @@ func (w *world) found(met map[string]int) *intake.Tract {
 	}))
 	tree, err := format.NewTree(bodies, rows)
 	require.NoError(w.t, err)
-	return &intake.Tract{Share: "all", Folder: "/srv", Tree: tree}
+	return &intake.ScannedTree{Share: "all", Folder: "/srv", Tree: tree}
 }
 
 // TestTakingInIsWhatIsThere: what a scan finds is taken in just as it is,
@@ -91,9 +91,9 @@ func TestTakingInIsWhatIsThere(t *testing.T) {
 		}))
 		state := w.state()
 		var rules int64
-		for _, fn := range []func(d *plan.Desk) (*plan.Plan, error){
-			func(d *plan.Desk) (*plan.Plan, error) { return intake.Otherwise(d, s, []*intake.Tract{x}) },
-			func(d *plan.Desk) (*plan.Plan, error) { return intake.Came(d, s, []*intake.Tract{x}) },
+		for _, fn := range []func(d *plan.Planner) (*plan.Plan, error){
+			func(d *plan.Planner) (*plan.Plan, error) { return intake.ChangedRules(d, s, []*intake.ScannedTree{x}) },
+			func(d *plan.Planner) (*plan.Plan, error) { return intake.NewAndGone(d, s, []*intake.ScannedTree{x}) },
 		} {
 			p, err := w.work(fn)
 			require.NoError(rt, err)
@@ -102,7 +102,7 @@ func TestTakingInIsWhatIsThere(t *testing.T) {
 				continue
 			}
 			var out []plan.Outbound
-			_, err = w.work(func(d *plan.Desk) (*plan.Plan, error) {
+			_, err = w.work(func(d *plan.Planner) (*plan.Plan, error) {
 				out, err = d.Outbound(p)
 				return p, err
 			})
@@ -114,17 +114,17 @@ func TestTakingInIsWhatIsThere(t *testing.T) {
 			require.Equal(rt, w.shifts(before, w.access()), shifts(p), p.Change)
 			if rules == 0 && strings.Contains(p.Change, "changed rules") {
 				rules = id
-				require.NotZero(rt, w.keep(func(d *plan.Desk) (*plan.Plan, error) { return undo.Undo(d, id, false) }), "%v", w.refused)
+				require.NotZero(rt, w.keep(func(d *plan.Planner) (*plan.Plan, error) { return undo.Undo(d, id, false) }), "%v", w.refused)
 				require.Equal(rt, state, w.state())
-				require.NotZero(rt, w.keep(func(d *plan.Desk) (*plan.Plan, error) { return undo.Redo(d, id, false) }), "%v", w.refused)
+				require.NotZero(rt, w.keep(func(d *plan.Planner) (*plan.Plan, error) { return undo.Redo(d, id, false) }), "%v", w.refused)
 			}
 		}
-		_, err := w.work(func(d *plan.Desk) (*plan.Plan, error) {
+		_, err := w.work(func(d *plan.Planner) (*plan.Plan, error) {
 			var found []server.Share
 			for _, sh := range d.T.Shares(s) {
 				found = append(found, server.Share{Name: sh.Name, Folder: sh.Folder, Rules: sh.Descriptor})
 			}
-			f, err := intake.DriftOf(d, s, found, []*intake.Tract{x}, 0)
+			f, err := intake.DriftOf(d, s, found, []*intake.ScannedTree{x}, 0)
 			require.NoError(rt, err)
 			require.Empty(rt, f.Lines)
 			require.Equal(rt, x.Tree.Len(), f.Alike)
@@ -141,7 +141,7 @@ func TestTakingInIsWhatIsThere(t *testing.T) {
 				require.True(rt, have[fmt.Sprint(r.Path, " ", r.Folder)], "%s", r.Path)
 			}
 			require.Len(rt, have, x.Tree.Len(), "nothing else is there")
-			return d.Begin(""), nil
+			return d.NewPlan(""), nil
 		})
 		require.NoError(rt, err)
 		faults := 0

@@ -21,7 +21,7 @@ import (
 )
 
 // Lay gives items of a server just these rules, nothing following below them.
-func Lay(d *plan.Desk, server string, items []Found) (*plan.Plan, error) {
+func Lay(d *plan.Planner, server string, items []Found) (*plan.Plan, error) {
 	s, err := d.T.Server(server)
 	if err != nil {
 		return nil, err
@@ -33,11 +33,11 @@ func Lay(d *plan.Desk, server string, items []Found) (*plan.Plan, error) {
 	p.IsSo = false
 	p.Change = fmt.Sprintf("rules laid on %s of %s", format.Count(int64(len(items)), "item"), s.Name)
 	p.Nothing = "they have these rules already"
-	return d.Finish(p)
+	return d.Evaluate(p)
 }
 
-// Tract is a folder of a real server, and all below it, as a scan found it.
-type Tract struct {
+// ScannedTree is a folder of a real server, and all below it, as a scan found it.
+type ScannedTree struct {
 	Share  string // by which it was read
 	Folder string // the server's own path
 	Tree   *format.Tree
@@ -48,8 +48,8 @@ type Tract struct {
 }
 
 // looked tells whether a scan would have met what is directly in a folder of
-// the tract.
-func (x *Tract) looked(folder string) bool {
+// the tree.
+func (x *ScannedTree) looked(folder string) bool {
 	depth := 0
 	if folder != "" {
 		depth = strings.Count(folder, "/") + 1
@@ -67,7 +67,7 @@ type compared struct {
 	row    *format.Arranged // nil: it is gone from the server
 	in     int64            // what came: the estate's folder it is in; 0: that is new too
 	folder bool
-	// Its path below the tract's folder, in parts, for few are asked for it.
+	// Its path below the tree's folder, in parts, for few are asked for it.
 	tree *format.Tree
 	dir  int32 // the tree's folder it is in; -1: it is the top
 	name string
@@ -87,11 +87,11 @@ const mostInsides = 64
 // insides gives what the estate has in folders, and holds a few of them.
 type insides struct {
 	t    *estate.Tx
-	held map[int64]map[string]estate.Told
+	held map[int64]map[string]estate.Listed
 	came []int64 // the oldest first
 }
 
-func (c *insides) of(folder int64) map[string]estate.Told {
+func (c *insides) of(folder int64) map[string]estate.Listed {
 	in, ok := c.held[folder]
 	if ok {
 		return in
@@ -100,8 +100,8 @@ func (c *insides) of(folder int64) map[string]estate.Told {
 		delete(c.held, c.came[0])
 		c.came = append(c.came[:0], c.came[1:]...)
 	}
-	all := c.t.WithinTold(folder)
-	in = make(map[string]estate.Told, len(all))
+	all := c.t.WithinListed(folder)
+	in = make(map[string]estate.Listed, len(all))
 	for _, x := range all {
 		in[x.Name] = x
 	}
@@ -109,11 +109,11 @@ func (c *insides) of(folder int64) map[string]estate.Told {
 	return in
 }
 
-// compare walks a tract beside the estate: fn is called for each item the
+// compare walks a scanned tree beside the estate: fn is called for each item the
 // server has, folders before what is in them, and for each topmost item that
 // is gone from it. It holds two numbers a folder, a bit an item, and what is in
 // a few folders.
-func compare(d *plan.Desk, s estate.Server, x *Tract, fn func(c compared) error) error {
+func compare(d *plan.Planner, s estate.Server, x *ScannedTree, fn func(c compared) error) error {
 	at, err := d.T.At(s, x.Folder)
 	if err != nil {
 		return err
@@ -127,8 +127,8 @@ func compare(d *plan.Desk, s estate.Server, x *Tract, fn func(c compared) error)
 		left[i] = -1
 	}
 	met := make([]uint64, d.T.Last("items")/64+1) // a bit an item of the estate
-	known := insides{t: d.T, held: map[int64]map[string]estate.Told{}}
-	within := func(dir int32) map[string]estate.Told {
+	known := insides{t: d.T, held: map[int64]map[string]estate.Listed{}}
+	within := func(dir int32) map[string]estate.Listed {
 		in := known.of(items[dir])
 		if left[dir] < 0 {
 			left[dir] = int32(len(in))
@@ -176,13 +176,13 @@ func compare(d *plan.Desk, s estate.Server, x *Tract, fn func(c compared) error)
 			continue
 		}
 		path := x.Tree.Path(int32(dir))
-		var gone []estate.Told
+		var gone []estate.Listed
 		for _, k := range within(int32(dir)) {
 			if met[k.Item/64]>>(k.Item%64)&1 == 0 && (k.Folder || !x.FoldersOnly) && !slices.Contains(x.Unread, strings.TrimPrefix(path+"/"+k.Name, "/")) {
 				gone = append(gone, k)
 			}
 		}
-		slices.SortFunc(gone, func(a, b estate.Told) int { return strings.Compare(a.Name, b.Name) })
+		slices.SortFunc(gone, func(a, b estate.Listed) int { return strings.Compare(a.Name, b.Name) })
 		for _, k := range gone {
 			c := compared{known: &estate.Target{Item: k.Item, Strand: k.Strand, Folder: k.Folder}, facts: k.Facts, folder: k.Folder, tree: x.Tree, dir: int32(dir), name: k.Name}
 			if err := fn(c); err != nil {
@@ -213,10 +213,10 @@ func as(from, to rule.Any) rule.Any {
 	return &then
 }
 
-// Otherwise makes a plan of what a scan found otherwise on items the estate
+// ChangedRules makes a plan of what a scan found otherwise on items the estate
 // knows: their rules and owners, just as they are there. Nothing follows below,
 // for what is below was looked at too.
-func Otherwise(d *plan.Desk, s estate.Server, tracts []*Tract) (*plan.Plan, error) {
+func ChangedRules(d *plan.Planner, s estate.Server, tracts []*ScannedTree) (*plan.Plan, error) {
 	p := foundPlan(d)
 	p.Nothing = "the rules of all that the estate has are as they were"
 	after := map[rule.Any]*estate.Group{}
@@ -225,7 +225,7 @@ func Otherwise(d *plan.Desk, s estate.Server, tracts []*Tract) (*plan.Plan, erro
 	items := 0
 	for _, x := range tracts {
 		d.Doing("comparing " + x.Share)
-		if !hasTract(d, s, x) {
+		if !hasTree(d, s, x) {
 			continue
 		}
 		err := compare(d, s, x, func(c compared) error {
@@ -257,7 +257,7 @@ func Otherwise(d *plan.Desk, s estate.Server, tracts []*Tract) (*plan.Plan, erro
 	}
 	p.Change = fmt.Sprintf("scan of %s: %s changed rules%s", s.Name, format.Count(int64(items), "item"), byWhom(d, s))
 	if items == 0 {
-		return d.Finish(p)
+		return d.Evaluate(p)
 	}
 	var groups []estate.Group
 	for _, g := range order {
@@ -266,12 +266,12 @@ func Otherwise(d *plan.Desk, s estate.Server, tracts []*Tract) (*plan.Plan, erro
 	if err := just(d, p, groups); err != nil {
 		return nil, err
 	}
-	return d.Finish(p)
+	return d.Evaluate(p)
 }
 
 // foundPlan begins a plan of what a scan found.
-func foundPlan(d *plan.Desk) *plan.Plan {
-	p := d.Begin("")
+func foundPlan(d *plan.Planner) *plan.Plan {
+	p := d.NewPlan("")
 	p.IsSo = true
 	return p
 }
@@ -279,7 +279,7 @@ func foundPlan(d *plan.Desk) *plan.Plan {
 // byWhom says that what a scan found was changed by somebody else, where it
 // was: what Tarnwold wrote the estate has already, but for what was changed in
 // the estate alone.
-func byWhom(d *plan.Desk, s estate.Server) string {
+func byWhom(d *plan.Planner, s estate.Server) string {
 	since := d.T.Scanned(s)
 	if since.IsZero() {
 		return ""
@@ -298,13 +298,13 @@ func byWhom(d *plan.Desk, s estate.Server) string {
 
 // just makes a plan give items the very rules their groups say, nothing
 // following below them.
-func just(d *plan.Desk, p *plan.Plan, groups []estate.Group) error {
-	f, err := d.T.Carve(groups)
+func just(d *plan.Planner, p *plan.Plan, groups []estate.Group) error {
+	f, err := d.T.Partition(groups)
 	if err != nil {
 		return err
 	}
 	f.Still = true
-	p.Work.Forest = f
+	p.Work.Partition = f
 	if err := f.Work(d.Ctx); err != nil {
 		return err
 	}
@@ -330,22 +330,22 @@ func just(d *plan.Desk, p *plan.Plan, groups []estate.Group) error {
 	return nil
 }
 
-// hasTract tells whether the estate has a tract's folder.
-func hasTract(d *plan.Desk, s estate.Server, x *Tract) bool {
+// hasTract tells whether the estate has a tree's folder.
+func hasTree(d *plan.Planner, s estate.Server, x *ScannedTree) bool {
 	_, err := d.T.At(s, x.Folder)
 	return err == nil && x.Tree.Len() > 0
 }
 
-// Came makes a plan of the items that came to a server, and went from it,
+// NewAndGone makes a plan of the items that came to a server, and went from it,
 // since the estate has it.
-func Came(d *plan.Desk, s estate.Server, tracts []*Tract) (*plan.Plan, error) {
+func NewAndGone(d *plan.Planner, s estate.Server, tracts []*ScannedTree) (*plan.Plan, error) {
 	p := foundPlan(d)
 	p.Nothing = "no items came or went"
 	var tops []estate.Target
 	var gone []string
 	came := 0
 	for _, x := range tracts {
-		if !hasTract(d, s, x) {
+		if !hasTree(d, s, x) {
 			continue
 		}
 		d.Doing("comparing " + x.Share)
@@ -374,7 +374,7 @@ func Came(d *plan.Desk, s estate.Server, tracts []*Tract) (*plan.Plan, error) {
 					}
 				} else {
 					m.InMade = made[r.In]
-					node = p.Work.Forest.Add(nodes[r.In], r.Folder, 1, nil, m.D)
+					node = p.Work.Partition.Add(nodes[r.In], r.Folder, 1, nil, m.D)
 					if r.Folder {
 						p.Work.AddedAt[plan.AddedKey(s, path)] = node
 					}
@@ -395,7 +395,7 @@ func Came(d *plan.Desk, s estate.Server, tracts []*Tract) (*plan.Plan, error) {
 		return nil, err
 	}
 	lost := int64(len(p.Work.Removed))
-	p, err := d.Finish(p)
+	p, err := d.Evaluate(p)
 	if err == nil && lost > plan.FewLost {
 		d.LosesMuch(p, "item", lost, d.ItemsOf(s))
 	}
@@ -411,7 +411,7 @@ func kindOf(folder bool) string {
 
 // SharesFound makes a plan of the shares a scan found: those that came, went,
 // stand over another folder, or have other rules.
-func SharesFound(d *plan.Desk, s estate.Server, found []server.Share, whole bool) (*plan.Plan, error) {
+func SharesFound(d *plan.Planner, s estate.Server, found []server.Share, whole bool) (*plan.Plan, error) {
 	p := foundPlan(d)
 	p.Nothing = "the shares are as they were"
 	have := d.T.Shares(s)
@@ -472,7 +472,7 @@ func SharesFound(d *plan.Desk, s estate.Server, found []server.Share, whole bool
 	if err := d.Below(p); err != nil {
 		return nil, err
 	}
-	p, err := d.Finish(p)
+	p, err := d.Evaluate(p)
 	if err == nil {
 		d.LosesMuch(p, "share", lost, int64(len(have)))
 	}
@@ -481,7 +481,7 @@ func SharesFound(d *plan.Desk, s estate.Server, found []server.Share, whole bool
 
 // AccountsFound makes a plan of accounts and memberships that came to a
 // server. One the estate has by its identifier keeps the name it has here.
-func AccountsFound(d *plan.Desk, f people.AccountFile) (*plan.Plan, *people.Loaded, error) {
+func AccountsFound(d *plan.Planner, f people.AccountFile) (*plan.Plan, *people.Loaded, error) {
 	if f.POSIX {
 		return numbersFound(d, f)
 	}
@@ -507,7 +507,7 @@ func AccountsFound(d *plan.Desk, f people.AccountFile) (*plan.Plan, *people.Load
 
 // numbersFound makes a plan of accounts of a POSIX system, which have numbers
 // alone: they are found by name.
-func numbersFound(d *plan.Desk, f people.AccountFile) (*plan.Plan, *people.Loaded, error) {
+func numbersFound(d *plan.Planner, f people.AccountFile) (*plan.Plan, *people.Loaded, error) {
 	p, loaded, err := people.LoadAccounts(d, []people.AccountFile{f})
 	if err == nil {
 		p.IsSo = true
@@ -519,7 +519,7 @@ func numbersFound(d *plan.Desk, f people.AccountFile) (*plan.Plan, *people.Loade
 // estate has in a group whose members the server tells, and the server hasn't.
 // A group the server tells nobody of is left as it is: servers keep members
 // elsewhere too.
-func MembersGone(d *plan.Desk, s estate.Server, f people.AccountFile) (*plan.Plan, error) {
+func MembersGone(d *plan.Planner, s estate.Server, f people.AccountFile) (*plan.Plan, error) {
 	p := foundPlan(d)
 	p.Nothing = "nobody left a group"
 	ids := map[string]plan.ID{}
@@ -563,14 +563,14 @@ func MembersGone(d *plan.Desk, s estate.Server, f people.AccountFile) (*plan.Pla
 		}
 	}
 	p.Change = fmt.Sprintf("scan of %s: %s ended", s.Name, format.Count(int64(len(p.Work.Members)), "membership"))
-	return d.Finish(p)
+	return d.Evaluate(p)
 }
 
 // EachFact calls fn with what a scan told of sizes and times that the estate
 // has otherwise.
-func EachFact(d *plan.Desk, s estate.Server, tracts []*Tract, fn func(item int64, f format.Facts)) error {
+func EachFact(d *plan.Planner, s estate.Server, tracts []*ScannedTree, fn func(item int64, f format.Facts)) error {
 	for _, x := range tracts {
-		if !hasTract(d, s, x) || !x.Tree.Told() {
+		if !hasTree(d, s, x) || !x.Tree.Told() {
 			continue
 		}
 		if err := compare(d, s, x, func(c compared) error {
@@ -585,19 +585,19 @@ func EachFact(d *plan.Desk, s estate.Server, tracts []*Tract, fn func(item int64
 	return d.T.Err()
 }
 
-// Stirred is what a scan found otherwise.
-type Stirred struct {
+// Changes is what a scan found otherwise.
+type Changes struct {
 	Rules bool // on items the estate knows
 	Items bool // came or went
 	Facts bool // sizes or times of items the estate knows
 }
 
-// Stirs tells, in one walk, what a scan found otherwise.
-func Stirs(d *plan.Desk, s estate.Server, tracts []*Tract) (st Stirred, err error) {
+// HasChanges tells, in one walk, what a scan found otherwise.
+func HasChanges(d *plan.Planner, s estate.Server, tracts []*ScannedTree) (st Changes, err error) {
 	known := map[[2]rule.Any]bool{}
 	for _, x := range tracts {
 		d.Doing("comparing " + x.Share)
-		if !hasTract(d, s, x) {
+		if !hasTree(d, s, x) {
 			continue
 		}
 		if err := compare(d, s, x, func(c compared) error {
@@ -615,7 +615,7 @@ func Stirs(d *plan.Desk, s estate.Server, tracts []*Tract) (st Stirred, err erro
 			st.Rules = st.Rules || other
 			return nil
 		}); err != nil {
-			return Stirred{}, err
+			return Changes{}, err
 		}
 	}
 	return st, d.T.Err()
@@ -630,7 +630,7 @@ type Found struct {
 
 // Now makes a plan of a few items as a server has them now, folders before what
 // is in them, and tells where the estate has something else.
-func Now(d *plan.Desk, s estate.Server, items []Found) (*plan.Plan, []DriftLine, error) {
+func Now(d *plan.Planner, s estate.Server, items []Found) (*plan.Plan, []DriftLine, error) {
 	p := foundPlan(d)
 	p.Change = "as " + s.Name + " has it now"
 	var lines []DriftLine
@@ -646,7 +646,7 @@ func Now(d *plan.Desk, s estate.Server, items []Found) (*plan.Plan, []DriftLine,
 			have := d.T.Of(at.Strand)
 			if then := as(have, x.Rules); then != have {
 				groups = append(groups, estate.Group{Targets: []estate.Target{at.Target()}, Edit: func(rule.Any, rule.Any, bool) (rule.Any, error) { return then, nil }})
-				lines = append(lines, DriftLine{Where: where, What: "rules", Lines: d.Turned(have, then, x.Folder, nil, nil)})
+				lines = append(lines, DriftLine{Where: where, What: "rules", Lines: d.Diff(have, then, x.Folder, nil, nil)})
 			}
 			continue
 		}

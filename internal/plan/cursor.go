@@ -4,8 +4,8 @@ import (
 	"tarnwold/internal/estate"
 )
 
-// Reading is how far a directory was read the last time.
-type Reading struct {
+// SyncCursor is how far a directory was read the last time.
+type SyncCursor struct {
 	Directory string
 	At        int64 // seconds since 1970; 0: never
 	Changed   int64 // the highest of what grows there with every change; 0: not known
@@ -13,14 +13,14 @@ type Reading struct {
 }
 
 // marks are the names a reading is remembered under.
-func (r *Reading) marks() map[string]*int64 {
+func (r *SyncCursor) marks() map[string]*int64 {
 	at := "directory " + r.Directory
 	return map[string]*int64{at: &r.At, at + " changed": &r.Changed, at + " head": &r.Head}
 }
 
-// ReadingOf tells how far a directory was read.
-func ReadingOf(t *estate.Tx, name string) *Reading {
-	r := &Reading{Directory: name}
+// CursorOf tells how far a directory was read.
+func CursorOf(t *estate.Tx, name string) *SyncCursor {
+	r := &SyncCursor{Directory: name}
 	for mark, n := range r.marks() {
 		*n = t.Marked(mark)
 	}
@@ -28,7 +28,7 @@ func ReadingOf(t *estate.Tx, name string) *Reading {
 }
 
 // Remember writes a reading down; it is no change of the estate.
-func (r *Reading) Remember(t *estate.Tx) error {
+func (r *SyncCursor) Remember(t *estate.Tx) error {
 	for mark, n := range r.marks() {
 		t.Mark(mark, *n)
 	}
@@ -37,7 +37,7 @@ func (r *Reading) Remember(t *estate.Tx) error {
 
 // TakenBack tells whether people that came from a directory were taken back since
 // it was read, so that what changed there since then isn't all that is missing here.
-func (r *Reading) TakenBack(t *estate.Tx) bool {
+func (r *SyncCursor) TakenBack(t *estate.Tx) bool {
 	for _, x := range t.Log() {
 		if x.ID <= r.Head {
 			break

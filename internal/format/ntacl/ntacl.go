@@ -1,4 +1,4 @@
-// Package beside reads the descriptor that an SMB server over a POSIX tree keeps
+// Package ntacl reads the descriptor that an SMB server over a POSIX tree keeps
 // in the attribute security.NTACL beside an item's mode and lists. The server
 // decides by it as long as these are as they were when it was written, which a
 // sum in it tells; else it makes one of the list, as if none were kept.
@@ -6,7 +6,7 @@
 // The layout is NDR ([MS-RPCE] §2.2.5.3), little-endian, without its outer
 // headers, as a live server writes it: version 4, a sum over the owner, mode and
 // lists, and a descriptor in self-relative form ([MS-DTYP] §2.4.6).
-package beside
+package ntacl
 
 import (
 	"bytes"

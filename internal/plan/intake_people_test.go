@@ -21,8 +21,8 @@ import (
 
 // folk draws what a directory has: the world's own people, some of them, and
 // others, under names that may be another's.
-func (w *world) folk() *shape.Folk {
-	f := &shape.Folk{Left: map[string]int{}, Former: rapid.IntRange(0, 3).Draw(w.t, "tells of former ones") > 0}
+func (w *world) folk() *shape.People {
+	f := &shape.People{Left: map[string]int{}, Former: rapid.IntRange(0, 3).Draw(w.t, "tells of former ones") > 0}
 	names := map[string]bool{}
 	for i := range 6 {
 		for _, kind := range []acc.Kind{acc.User, acc.Group} {
@@ -82,12 +82,14 @@ func TestPeopleOfADirectory(t *testing.T) {
 		w := newWorld(t, rt)
 		sh, _ := shape.Named("domain")
 		if rapid.Bool().Draw(rt, "former ones count") {
-			w.keep(func(d *plan.Desk) (*plan.Plan, error) { return servers.SetTraits(d, "box", "former-ids", "true", true) })
+			w.keep(func(d *plan.Planner) (*plan.Plan, error) {
+				return servers.SetTraits(d, "box", "former-ids", "true", true)
+			})
 		}
-		w.keep(func(d *plan.Desk) (*plan.Plan, error) {
+		w.keep(func(d *plan.Planner) (*plan.Plan, error) {
 			return d.AddDirectory(plan.Directory{Name: "house", Link: json.RawMessage("{}"), Shape: sh})
 		})
-		var last *shape.Folk
+		var last *shape.People
 		for range 3 {
 			f := w.folk()
 			if last != nil && rapid.Bool().Draw(rt, "former ones alone") { // are told of otherwise
@@ -101,8 +103,8 @@ func TestPeopleOfADirectory(t *testing.T) {
 			}
 			last = f
 			var c *intake.Taken
-			take := func(d *plan.Desk) (p *plan.Plan, err error) {
-				p, c, err = intake.TakeFolk(d, f, intake.FolkFrom{Directory: "house", Whole: true, Types: true})
+			take := func(d *plan.Planner) (p *plan.Plan, err error) {
+				p, c, err = intake.TakePeople(d, f, intake.PeopleFrom{Directory: "house", Whole: true, Types: true})
 				return p, err
 			}
 			state, before := w.state(), w.access()
@@ -126,7 +128,7 @@ func TestPeopleOfADirectory(t *testing.T) {
 				for i := range f.People {
 					a, ok := tx.Account(f.People[i].ID)
 					require.True(rt, ok, "%+v %v %v", f.People[i], tx.Accounts(0), tx.Err())
-					at := tx.ParticularsOf(a.ID)
+					at := tx.MetadataOf(a.ID)
 					require.Equal(rt, "house", at.Directory)
 					require.Equal(rt, f.People[i].Shut != "", at.Shut, a.Name)
 				}
@@ -141,16 +143,19 @@ func TestPeopleOfADirectory(t *testing.T) {
 			again, err := w.work(take)
 			require.NoError(rt, err)
 			require.False(rt, again.Changes(), "the second time it is nothing: %v", again.Edits)
-			for _, f := range []*shape.Folk{f, w.folk()} { // a few of them by themselves
-				some := intake.FolkFrom{Directory: "house", Types: true}
+			for _, f := range []*shape.People{f, w.folk()} { // a few of them by themselves
+				some := intake.PeopleFrom{Directory: "house", Types: true}
 				f.People = f.People[:len(f.People):len(f.People)]
 				var nothing bool
-				_, err := w.work(func(d *plan.Desk) (p *plan.Plan, err error) {
+				_, err := w.work(func(d *plan.Planner) (p *plan.Plan, err error) {
 					p, nothing, err = intake.NothingOf(d, f, some)
 					return p, err
 				})
 				require.NoError(rt, err)
-				p, err := w.work(func(d *plan.Desk) (p *plan.Plan, err error) { p, _, err = intake.TakeFolk(d, f, some); return p, err })
+				p, err := w.work(func(d *plan.Planner) (p *plan.Plan, err error) {
+					p, _, err = intake.TakePeople(d, f, some)
+					return p, err
+				})
 				require.NoError(rt, err)
 				require.False(rt, nothing && p.Changes(), "%v", p.Edits)
 				if nothing {
@@ -160,7 +165,7 @@ func TestPeopleOfADirectory(t *testing.T) {
 				}
 			}
 			if rapid.Bool().Draw(rt, "taken back") {
-				back, err := w.work(func(d *plan.Desk) (*plan.Plan, error) { return undo.Undo(d, id, false) })
+				back, err := w.work(func(d *plan.Planner) (*plan.Plan, error) { return undo.Undo(d, id, false) })
 				require.NoError(rt, err)
 				_, err = w.e.Change(ctx, back.Meta("test"), back.Keep)
 				require.NoError(rt, err)

@@ -10,15 +10,15 @@ import (
 	"tarnwold/internal/format"
 )
 
-// Particulars is what is written down of an account.
-type Particulars = estate.Particulars
+// Metadata is what is written down of an account.
+type Metadata = estate.Metadata
 
 const longestAbout = 400
 
 // DescribeAccount writes particulars down with a plan; nil leaves what is there.
-func (d *Desk) DescribeAccount(p *Plan, a account, about *string, shut *bool) error {
-	before := d.T.Paper(estate.ParticularsPaper, a.ID.String())
-	was := d.T.ParticularsOf(a.ID)
+func (d *Planner) DescribeAccount(p *Plan, a account, about *string, shut *bool) error {
+	before := d.T.Record(estate.MetadataRecord, a.ID.String())
+	was := d.T.MetadataOf(a.ID)
 	is := was
 	e := Edit{Kind: "account", Where: fmt.Sprintf("%s %s", a.Kind, a.Name)}
 	if about != nil && *about != was.About {
@@ -36,20 +36,20 @@ func (d *Desk) DescribeAccount(p *Plan, a account, about *string, shut *bool) er
 		words := map[bool]string{true: "shut", false: "open"}
 		e.Lines = append(e.Lines, Line{Sign: "changes", What: "sign-on", Text: words[is.Shut] + ", was " + words[was.Shut]})
 	}
-	return p.Particulars(a.ID, before, was, is, e)
+	return p.SetMetadata(a.ID, before, was, is, e)
 }
 
 // Particulars writes down what is so of an account from now on; nothing, where
 // nothing is.
-func (p *Plan) Particulars(id ID, before string, was, is Particulars, e Edit) error {
+func (p *Plan) SetMetadata(id ID, before string, was, is Metadata, e Edit) error {
 	if is == was {
 		return nil
 	}
 	var after any
-	if is != (Particulars{}) {
+	if is != (Metadata{}) {
 		after = is
 	}
-	return p.Paper(estate.ParticularsPaper, id.String(), before, after, e)
+	return p.SetRecord(estate.MetadataRecord, id.String(), before, after, e)
 }
 
 // formerEdit is how a plan alters the identifiers that an account had elsewhere.
@@ -59,12 +59,12 @@ type formerEdit struct {
 }
 
 // Former tells what a paper says otherwise of identifiers an account had.
-func (e *PaperEdit) Former() (f formerEdit, differs bool) {
+func (e *RecordEdit) Former() (f formerEdit, differs bool) {
 	const said = `"former":`
-	if e.Kind != estate.ParticularsPaper || !strings.Contains(e.Before, said) && !strings.Contains(e.After, said) {
+	if e.Kind != estate.MetadataRecord || !strings.Contains(e.Before, said) && !strings.Contains(e.After, said) {
 		return f, false
 	}
-	read := func(body string) (p Particulars) {
+	read := func(body string) (p Metadata) {
 		_ = json.Unmarshal([]byte(body), &p)
 		return p
 	}
@@ -75,8 +75,8 @@ func (e *PaperEdit) Former() (f formerEdit, differs bool) {
 
 // Formers lists those that a plan alters.
 func (w *work) Formers() (out []formerEdit) {
-	for i := range w.Papers {
-		if f, ok := w.Papers[i].Former(); ok {
+	for i := range w.Records {
+		if f, ok := w.Records[i].Former(); ok {
 			out = append(out, f)
 		}
 	}
@@ -90,7 +90,7 @@ func quotedOr(s, other string) string {
 	return fmt.Sprintf("%q", format.Clip(s))
 }
 
-func (d *Desk) ParticularsOf(key string) string {
+func (d *Planner) MetadataOf(key string) string {
 	if id, err := acc.ParseID(key); err == nil {
 		return "particulars of " + d.T.Name(id)
 	}

@@ -9,10 +9,10 @@ import (
 	"tarnwold/core/rule"
 )
 
-// Forest is a change set over strands. Where a command means only some of a
+// Partition is a change set over strands. Where a command means only some of a
 // strand's items, those are a node of their own, beside what is left of the
 // strand: the strand itself is parted when the change is kept, not before.
-type Forest struct {
+type Partition struct {
 	change.Set
 	nodes []forestNode
 	at    map[int64]int // an item a command means → its node
@@ -33,7 +33,7 @@ type Group struct {
 }
 
 // Node gives the node of an item that a group named; -1 for any other.
-func (f *Forest) Node(item int64) int {
+func (f *Partition) Node(item int64) int {
 	if i, ok := f.at[item]; ok {
 		return i
 	}
@@ -42,7 +42,7 @@ func (f *Forest) Node(item int64) int {
 
 // NodeOf gives the node of a strand that isn't parted, or of what is left of
 // it; -1 where it isn't there.
-func (f *Forest) NodeOf(strand int64) int {
+func (f *Partition) NodeOf(strand int64) int {
 	if i, ok := f.byTop[strand]; ok {
 		return i
 	}
@@ -51,7 +51,7 @@ func (f *Forest) NodeOf(strand int64) int {
 
 // NodeFor gives the node an item is in: its own, or that of its strand; -1
 // where neither is there.
-func (f *Forest) NodeFor(item, strand int64) int {
+func (f *Partition) NodeFor(item, strand int64) int {
 	if i := f.Node(item); i >= 0 {
 		return i
 	}
@@ -60,15 +60,15 @@ func (f *Forest) NodeFor(item, strand int64) int {
 
 // Add adds a node of items that are not there yet, or that the command knows
 // of by itself; after is given, not worked out.
-func (f *Forest) Add(parent int, folder bool, items int64, before, after rule.Any) int {
+func (f *Partition) Add(parent int, folder bool, items int64, before, after rule.Any) int {
 	f.Nodes = append(f.Nodes, change.Node{Parent: parent, Folder: folder, Items: items, Before: before, After: after, Fixed: true})
 	f.nodes = append(f.nodes, forestNode{})
 	return len(f.Nodes) - 1
 }
 
-// Append puts the nodes of another forest, which were all added, behind this
+// Append puts the nodes of another partition, which were all added, behind this
 // one's, and says by how much their numbers grew.
-func (f *Forest) Append(added *Forest) (shift int) {
+func (f *Partition) Append(added *Partition) (shift int) {
 	shift = len(f.Nodes)
 	for i := range added.Nodes {
 		n := added.Nodes[i]
@@ -84,14 +84,14 @@ func (f *Forest) Append(added *Forest) (shift int) {
 	return shift
 }
 
-// NewForest makes a forest of nothing.
-func NewForest() *Forest { return newForest() }
+// NewPartition makes a partition of nothing.
+func NewPartition() *Partition { return newPartition() }
 
 // Strand gives the strand a node is of, or a part of; 0 for one that was added.
-func (f *Forest) Strand(node int) int64 { return f.nodes[node].base }
+func (f *Partition) Strand(node int) int64 { return f.nodes[node].base }
 
 // Some lists up to limit items of a node.
-func (f *Forest) Some(t *Tx, node, limit int) []int64 {
+func (f *Partition) Some(t *Tx, node, limit int) []int64 {
 	n := &f.nodes[node]
 	if n.items != nil {
 		return n.items[:min(limit, len(n.items))]
@@ -114,7 +114,7 @@ func (f *Forest) Some(t *Tx, node, limit int) []int64 {
 }
 
 // Each calls fn with every item of a node, in the order they came.
-func (f *Forest) Each(t *Tx, node int, fn func(item int64) error) error {
+func (f *Partition) Each(t *Tx, node int, fn func(item int64) error) error {
 	n := &f.nodes[node]
 	if n.items != nil {
 		for _, id := range n.items {
@@ -149,7 +149,7 @@ func (f *Forest) Each(t *Tx, node int, fn func(item int64) error) error {
 
 // EachFolder calls fn with every folder that items of a node are directly in,
 // and how many of them are.
-func (f *Forest) EachFolder(t *Tx, node int, fn func(folder, items int64)) error {
+func (f *Partition) EachFolder(t *Tx, node int, fn func(folder, items int64)) error {
 	n := &f.nodes[node]
 	if n.items == nil && f.taken(n.base) == 0 {
 		t.Each("SELECT parent, count(*) FROM items WHERE strand=? GROUP BY parent", []any{n.base}, func(r *sql.Rows) error {
@@ -166,9 +166,9 @@ func (f *Forest) EachFolder(t *Tx, node int, fn func(folder, items int64)) error
 	})
 }
 
-func (f *Forest) taken(base int64) int { return f.apart[base] }
+func (f *Partition) taken(base int64) int { return f.apart[base] }
 
-func (f *Forest) parts(base int64) map[int64]bool {
+func (f *Partition) parts(base int64) map[int64]bool {
 	out := map[int64]bool{}
 	for i := range f.nodes {
 		if f.nodes[i].base == base {
@@ -183,7 +183,7 @@ func (f *Forest) parts(base int64) map[int64]bool {
 // carver parts strands as far as groups need it.
 type carver struct {
 	t        *Tx
-	f        *Forest
+	f        *Partition
 	groups   []Group
 	targets  map[int64]map[int64]int // strand → item → group
 	whole    map[int64]int           // strand → group, where all of it is meant
@@ -194,8 +194,8 @@ type carver struct {
 	weight   map[int64]int64
 }
 
-// CarveAll makes the forest of everything there is, parted for groups.
-func (t *Tx) CarveAll(groups []Group) (*Forest, error) {
+// PartitionAll makes the partition of everything there is, parted for groups.
+func (t *Tx) PartitionAll(groups []Group) (*Partition, error) {
 	named := map[int64]bool{}
 	for _, g := range groups {
 		for _, s := range g.Strands {
@@ -211,24 +211,24 @@ func (t *Tx) CarveAll(groups []Group) (*Forest, error) {
 			tops = append(tops, s)
 		}
 	}
-	return t.carve(append(slices.Clone(groups), Group{Strands: tops}), true)
+	return t.partition(append(slices.Clone(groups), Group{Strands: tops}), true)
 }
 
 func (t *Tx) topStrands() []int64 {
 	return t.Ints("SELECT DISTINCT i.strand FROM trees x JOIN items i ON i.id=x.item WHERE i.parent=0 ORDER BY x.id")
 }
 
-// Carve makes the forest of what groups name and everything below.
-func (t *Tx) Carve(groups []Group) (*Forest, error) { return t.carve(groups, false) }
+// Partition makes the partition of what groups name and everything below.
+func (t *Tx) Partition(groups []Group) (*Partition, error) { return t.partition(groups, false) }
 
-// CarveAt makes the forest of a place and everything below it: where that is
+// PartitionAt makes the partition of a place and everything below it: where that is
 // near the top of its tree, by reading what there is as it lies in the file.
-func (t *Tx) CarveAt(p Place) (*Forest, error) {
-	return t.carve([]Group{{Targets: []Target{p.Target()}}}, len(p.Trail) <= 2)
+func (t *Tx) PartitionAt(p Place) (*Partition, error) {
+	return t.partition([]Group{{Targets: []Target{p.Target()}}}, len(p.Trail) <= 2)
 }
 
-func (t *Tx) carve(groups []Group, everything bool) (*Forest, error) {
-	c := &carver{t: t, f: newForest(), groups: groups, targets: map[int64]map[int64]int{}, whole: map[int64]int{}, within: map[int64]bool{},
+func (t *Tx) partition(groups []Group, everything bool) (*Partition, error) {
+	c := &carver{t: t, f: newPartition(), groups: groups, targets: map[int64]map[int64]int{}, whole: map[int64]int{}, within: map[int64]bool{},
 		strands: map[int64]strandRow{}, children: map[int64][]int64{}, left: map[int64]int64{}, weight: map[int64]int64{}}
 	var order []int64
 	for g := range groups {
@@ -282,15 +282,15 @@ func (t *Tx) carve(groups []Group, everything bool) (*Forest, error) {
 	return c.f, t.Err()
 }
 
-func newForest() *Forest {
-	f := &Forest{at: map[int64]int{}, byTop: map[int64]int{}, apart: map[int64]int{}}
+func newPartition() *Partition {
+	f := &Partition{at: map[int64]int{}, byTop: map[int64]int{}, apart: map[int64]int{}}
 	f.Above, f.Edits = map[int][]rule.Any{}, map[int]change.Edit{}
 	return f
 }
 
-// All makes the forest of everything there is.
-func (t *Tx) All() (*Forest, error) {
-	return t.CarveAll(nil)
+// All makes the partition of everything there is.
+func (t *Tx) All() (*Partition, error) {
+	return t.PartitionAll(nil)
 }
 
 // read takes in a strand and all below it.
@@ -330,7 +330,7 @@ func (c *carver) readAll() {
 	})
 }
 
-// node adds a node to the forest.
+// node adds a node to the partition.
 func (c *carver) node(strand int64, parent int, items []int64, count int64, group int) int {
 	f := c.f
 	i := len(f.Nodes)
@@ -475,7 +475,7 @@ func args(ids []int64) []any {
 }
 
 // finish reads what is above the topmost nodes.
-func (f *Forest) finish(t *Tx) {
+func (f *Partition) finish(t *Tx) {
 	chains := map[int64][]rule.Any{}
 	for i := range f.Nodes {
 		if f.Nodes[i].Parent >= 0 {
@@ -520,9 +520,9 @@ func (t *Tx) parents(of []int64) map[int64]int64 {
 	return up
 }
 
-// Keep stores what a worked-out forest changes, and parts the strands for it.
+// Keep stores what a worked-out partition changes, and parts the strands for it.
 // Nodes that are new or gone are left to who makes or removes them.
-func (t *Tx) Keep(f *Forest) {
+func (t *Tx) Keep(f *Partition) {
 	real := make([]int64, len(f.Nodes))
 	made := make([]bool, len(f.Nodes))
 	for i := range f.Nodes {
@@ -566,7 +566,7 @@ func (t *Tx) Alone(item int64) int64 {
 	if t.Err() != nil || t.Weight(strand) == 1 {
 		return strand
 	}
-	f, err := t.Carve([]Group{{Targets: []Target{{Item: item, Strand: strand, Folder: t.isFolder(strand)}}}})
+	f, err := t.Partition([]Group{{Targets: []Target{{Item: item, Strand: strand, Folder: t.isFolder(strand)}}}})
 	if err != nil {
 		t.Fail(err)
 		return strand

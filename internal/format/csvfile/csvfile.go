@@ -1,4 +1,4 @@
-// Package sheet reads accounts, members, shares and trees as CSV (RFC 4180)
+// Package csvfile reads accounts, members, shares and trees as CSV (RFC 4180)
 // with a head row that names the columns, in any order:
 //
 //	accounts: kind, name, sid, id, [purpose], [primary]
@@ -13,7 +13,7 @@
 //
 // Columns in brackets may be missing. Text is UTF-8; a byte order mark is
 // passed over.
-package sheet
+package csvfile
 
 import (
 	"bufio"

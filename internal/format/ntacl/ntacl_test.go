@@ -1,4 +1,4 @@
-package beside
+package ntacl
 
 import (
 	"bytes"

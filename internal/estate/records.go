@@ -6,33 +6,33 @@ import (
 	"tarnwold/internal/store"
 )
 
-// PaperKind says what a paper is.
-type PaperKind string
+// RecordKind says what a paper is.
+type RecordKind string
 
 const (
-	PolicyPaper      PaperKind = "policy"
-	RequestPaper     PaperKind = "request"
-	KeeperPaper      PaperKind = "keeper"
-	DirectoryPaper   PaperKind = "directory"
-	ParticularsPaper PaperKind = "particulars" // of an account: what it is for, whether it is shut
+	PolicyRecord    RecordKind = "policy"
+	RequestRecord   RecordKind = "request"
+	KeeperRecord    RecordKind = "keeper"
+	DirectoryRecord RecordKind = "directory"
+	MetadataRecord  RecordKind = "particulars" // of an account: what it is for, whether it is shut
 )
 
-// Paper is something kept in writing beside the rules. It decides nothing by
+// Record is something kept in writing beside the rules. It decides nothing by
 // itself; whoever wrote it reads Body.
-type Paper struct {
-	Kind PaperKind
+type Record struct {
+	Kind RecordKind
 	Name string // how it is found, in whatever case
 	Body string // JSON
 }
 
-// Papers lists the papers of a kind, oldest first. Name is the key they are
+// Records lists the records of a kind, oldest first. Name is the key they are
 // found by.
-func (t *Tx) Papers(kind PaperKind) (out []Paper) {
+func (t *Tx) Records(kind RecordKind) (out []Record) {
 	if !t.Knows("papers") {
 		return nil
 	}
 	t.Each("SELECT key, body FROM papers WHERE kind=? ORDER BY id", []any{kind}, func(r *sql.Rows) error {
-		p := Paper{Kind: kind}
+		p := Record{Kind: kind}
 		err := r.Scan(&p.Name, &p.Body)
 		out = append(out, p)
 		return err
@@ -40,16 +40,16 @@ func (t *Tx) Papers(kind PaperKind) (out []Paper) {
 	return out
 }
 
-// Paper gives what a paper says; "": there is none.
-func (t *Tx) Paper(kind PaperKind, name string) (body string) {
+// Record gives what a paper says; "": there is none.
+func (t *Tx) Record(kind RecordKind, name string) (body string) {
 	if t.Knows("papers") {
 		t.One("SELECT body FROM papers WHERE kind=? AND key=?", []any{kind, store.Key(name)}, &body)
 	}
 	return body
 }
 
-// AddPapers writes down what isn't there, many at a time.
-func (t *Tx) AddPapers(list []Paper) {
+// AddRecords writes down what isn't there, many at a time.
+func (t *Tx) AddRecords(list []Record) {
 	for i := range list {
 		t.tellsFormer(list[i].Kind, list[i].Body)
 	}
@@ -59,8 +59,8 @@ func (t *Tx) AddPapers(list []Paper) {
 	})
 }
 
-// SetPaper makes a paper say something; "" takes it away.
-func (t *Tx) SetPaper(kind PaperKind, name, body string) {
+// SetRecord makes a paper say something; "" takes it away.
+func (t *Tx) SetRecord(kind RecordKind, name, body string) {
 	key := store.Key(name)
 	t.tellsFormer(kind, body)
 	if t.former != nil {
@@ -76,14 +76,14 @@ func (t *Tx) SetPaper(kind PaperKind, name, body string) {
 	}
 }
 
-// PaperNow tells what a row of papers says; ok is false where it is gone.
-func (t *Tx) PaperNow(id int64) (p Paper, ok bool) {
+// RecordNow tells what a row of records says; ok is false where it is gone.
+func (t *Tx) RecordNow(id int64) (p Record, ok bool) {
 	ok = t.Knows("papers") && t.One("SELECT kind, key, body FROM papers WHERE id=?", []any{id}, &p.Kind, &p.Name, &p.Body)
 	return p, ok
 }
 
-// PaperChanges lists the changes that altered a paper, oldest first.
-func (t *Tx) PaperChanges(kind PaperKind, name string) []int64 {
+// RecordChanges lists the changes that altered a paper, oldest first.
+func (t *Tx) RecordChanges(kind RecordKind, name string) []int64 {
 	if !t.Knows("papers") {
 		return nil
 	}
@@ -93,11 +93,11 @@ func (t *Tx) PaperChanges(kind PaperKind, name string) []int64 {
 
 // NextNumber gives a number that no paper of a kind ever had. It is taken for
 // good with Took, within a change.
-func (t *Tx) NextNumber(kind PaperKind) int64 {
+func (t *Tx) NextNumber(kind RecordKind) int64 {
 	return 1 + t.Int("SELECT coalesce(max(last),0) FROM numbers WHERE domain=?", "paper "+string(kind))
 }
 
 // Took takes a number for good.
-func (t *Tx) Took(kind PaperKind, n int64) {
+func (t *Tx) Took(kind RecordKind, n int64) {
 	t.Exec("INSERT INTO numbers(domain, last) VALUES(?,?) ON CONFLICT(domain) DO UPDATE SET last=max(last, excluded.last)", "paper "+string(kind), n)
 }

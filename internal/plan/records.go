@@ -1,0 +1,79 @@
+package plan
+
+import (
+	"encoding/json"
+	"fmt"
+
+	"tarnwold/internal/estate"
+	"tarnwold/internal/store"
+)
+
+// RecordEdit is something written down, altered or taken away.
+type RecordEdit struct {
+	Kind          estate.RecordKind
+	Name          string
+	Before, After string // ""; not there
+	Number        int64  // of a new one that has a number
+	Row           int64  // of one that is put back under its old row
+	Edit          Edit   // how it is told of
+}
+
+func (e *RecordEdit) keep(t *estate.Tx) {
+	if e.Row != 0 && e.After != "" {
+		t.Put("papers", e.Row, []any{string(e.Kind), store.Key(e.Name), e.After})
+	} else {
+		t.SetRecord(e.Kind, e.Name, e.After)
+	}
+	if e.Number != 0 {
+		t.Took(e.Kind, e.Number)
+	}
+}
+
+// RecordsAs reads all records of a kind, oldest first.
+func RecordsAs[T any](t *estate.Tx, kind estate.RecordKind) (out []T, err error) {
+	for _, x := range t.Records(kind) {
+		var one T
+		if err := json.Unmarshal([]byte(x.Body), &one); err != nil {
+			return nil, fmt.Errorf("%s can't be read: %w", RecordName(kind, x.Name), err)
+		}
+		out = append(out, one)
+	}
+	return out, t.Err()
+}
+
+// RecordAs reads one record; nil where there is none.
+func RecordAs[T any](t *estate.Tx, kind estate.RecordKind, name string) (*T, error) {
+	body := t.Record(kind, name)
+	if body == "" {
+		return nil, t.Err()
+	}
+	one := new(T)
+	if err := json.Unmarshal([]byte(body), one); err != nil {
+		return nil, fmt.Errorf("%s can't be read: %w", RecordName(kind, name), err)
+	}
+	return one, nil
+}
+
+// SetRecord writes something down with a plan.
+func (p *Plan) SetRecord(kind estate.RecordKind, name, before string, after any, e Edit) error {
+	x := RecordEdit{Kind: kind, Name: name, Before: before, Edit: e}
+	if after != nil {
+		js, err := json.Marshal(after)
+		if err != nil {
+			return err
+		}
+		x.After = string(js)
+	}
+	if x.Before != x.After {
+		p.Work.Records = append(p.Work.Records, x)
+	}
+	return nil
+}
+
+// RecordName says which record is meant.
+func RecordName(kind estate.RecordKind, name string) string {
+	if kind == estate.MetadataRecord {
+		return "particulars of " + name
+	}
+	return string(kind) + " " + name
+}
