@@ -104,16 +104,20 @@ func (w *granting) Give(r *posix.Rules) (*posix.Rules, error) {
 func givingPosix(d *plan.Planner, e *plan.ItemEdit, l rule.Line, level string, until estate.Day, exactly bool) {
 	name := d.T.Name(l.Who)
 	w, err := Granting(d, l, level, name)
-	e.Posix = func(r, _ *posix.Rules, _ estate.Dated) (*posix.Rules, error) {
+	if err == nil {
+		w.Exactly = exactly
+	}
+	e.Posix = func(r, _ *posix.Rules, dated estate.Dated) (*posix.Rules, error) {
 		if err != nil {
 			return nil, err
 		}
-		if until != "" && r.Turned(w.who, posix.Drops(), posix.Drops()) != r {
+		if until != "" && !exactly && r.Turned(w.who, posix.Drops(), posix.Drops()) != r {
 			return nil, &estate.Refused{Why: fmt.Sprintf("%s has an entry there already, and a POSIX list has one for each account, so that no part of it can have a last day", name),
 				Do: "revoke it first, or use tarnwold replace"}
 		}
-		w := *w
-		w.Exactly = exactly
+		if err := w.Mixed(r, dated, until); until == "" && err != nil {
+			return nil, err
+		}
 		return w.Give(r)
 	}
 	e.PosixDates = func(before, after *rule.Descriptor, dated estate.Dated) estate.Dated {
@@ -274,6 +278,41 @@ func explained(d *plan.Planner, p *plan.Plan, err error, level string) (*plan.Pl
 	return p, err
 }
 
+// Mixed refuses what would make one entry of two that end on different days: a
+// POSIX list has one entry for each account, so that the part given for good would
+// end with the rest, or the rest be for good with it.
+func (w *granting) Mixed(r *posix.Rules, dated estate.Dated, until estate.Day) error {
+	if w.Exactly {
+		return nil // what was there goes
+	}
+	after, err := w.Give(r)
+	if err != nil {
+		return nil // that is said elsewhere
+	}
+	alone, err := w.Give(r.Turned(w.who, posix.Drops(), posix.Drops()))
+	if err != nil {
+		return nil
+	}
+	for _, o := range r.Listed().Rules.Entries {
+		below := o.Flags&rule.InheritOnly != 0
+		if o.Who != w.who || below && !w.below || !below && !w.here && r.Folder || dated[o] == until {
+			continue
+		}
+		if until == "" && slices.ContainsFunc(after.Listed().Rules.Entries, func(x rule.Entry) bool {
+			return x.Who == w.who && x.Flags == o.Flags && slices.Contains(alone.Listed().Rules.Entries, x)
+		}) {
+			continue // all of it is for good then
+		}
+		has := "for good"
+		if day := dated[o]; day != "" {
+			has = "until " + string(day)
+		}
+		return &estate.Refused{Why: fmt.Sprintf("%s has an entry there %s, and a POSIX list has one for each account, so that no part of it can end on a day of its own", w.name, has),
+			Do: "give it the same last day, or revoke it first"}
+	}
+	return nil
+}
+
 // Dates gives the last days after something was given.
 func (w *granting) Dates(before, after *rule.Descriptor, dated estate.Dated, until estate.Day) estate.Dated {
 	out := plan.Still(dated, after)
@@ -284,6 +323,18 @@ func (w *granting) Dates(before, after *rule.Descriptor, dated estate.Dated, unt
 		if until == "" {
 			delete(out, o)
 		} else if w.Exactly || !slices.Contains(before.Rules.Entries, o) {
+			out[o] = until
+		}
+	}
+	return out
+}
+
+// Wanted is Dates for who wants what was given to end on just that day.
+func (w *granting) Wanted(before, after *posix.Rules, dated estate.Dated, until estate.Day) estate.Dated {
+	out := w.Dates(before.Listed(), after.Listed(), dated, until)
+	for _, o := range after.Listed().Rules.Entries {
+		below := o.Flags&rule.InheritOnly != 0
+		if until != "" && o.Who == w.who && (below && w.below || !below && (w.here || !after.Folder)) {
 			out[o] = until
 		}
 	}

@@ -276,7 +276,7 @@ func (y *laying) edit(d *plan.Planner) plan.ItemEdit {
 			}
 			after, with := base, without
 			if y.want != nil {
-				after, with, err = y.want.setPosix(d, base, without, d.Today)
+				after, with, err = y.want.setPosix(d, base, without, d.Today, true)
 			}
 			var no *estate.Refused
 			if errors.As(err, &no) {

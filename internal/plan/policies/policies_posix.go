@@ -12,7 +12,8 @@ import (
 
 // setPosix is what a policy's block makes of rules of a POSIX tree; sealed is
 // having no default list.
-func (w *wants) setPosix(d *plan.Planner, r *posix.Rules, dated estate.Dated, today estate.Day) (*posix.Rules, estate.Dated, error) {
+// Where laying, what can't be told apart from entries that are there is refused.
+func (w *wants) setPosix(d *plan.Planner, r *posix.Rules, dated estate.Dated, today estate.Day, laying bool) (*posix.Rules, estate.Dated, error) {
 	first := r
 	if w.seal != "" && r.Folder {
 		r = r.WithDefault(nil)
@@ -44,11 +45,16 @@ func (w *wants) setPosix(d *plan.Planner, r *posix.Rules, dated estate.Dated, to
 		}
 		g.Exactly = e.only && !onlys[l.Who]
 		onlys[l.Who] = true
-		before := r.Listed()
+		if laying {
+			if err := g.Mixed(r, dated, e.until); err != nil {
+				return nil, nil, err
+			}
+		}
+		before := r
 		if r, err = g.Give(r); err != nil {
 			return nil, nil, err
 		}
-		dated = g.Dates(before, r.Listed(), dated, e.until)
+		dated = g.Wanted(before, r, dated, e.until)
 	}
 	return r.Normalized(first).(*posix.Rules), plan.Still(dated, r.Listed()), nil
 }
@@ -86,7 +92,7 @@ func (l *LaidPlace) withoutPosix(r *posix.Rules, dated estate.Dated) (*posix.Rul
 
 // offPosix is offOf for rules of a POSIX tree.
 func offPosix(d *plan.Planner, w *wants, now *posix.Rules, dated estate.Dated, folder bool) (lines []plan.Line) {
-	then, days, err := w.setPosix(d, now, dated, d.Today)
+	then, days, err := w.setPosix(d, now, dated, d.Today, false)
 	if err != nil {
 		return []plan.Line{{Sign: "goes", What: "entry", Text: err.Error()}}
 	}
