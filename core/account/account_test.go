@@ -203,3 +203,27 @@ func TestEndsAreTheChains(t *testing.T) {
 	require.Nil(t, d.Loop(id(39), id(5)))
 	require.Len(t, d.Loop(id(5), id(39)), 36)
 }
+
+// TestNoIdentifier: what is asked of the zero ID is answered, and gives nothing.
+func TestNoIdentifier(t *testing.T) {
+	var id ID
+	require.True(t, id.IsZero())
+	require.Zero(t, id.Size())
+	require.Empty(t, id.AppendBinary(nil))
+	require.Empty(t, id.AppendText(nil))
+	require.Empty(t, id.String())
+	require.True(t, id.Child(7).IsZero())
+	_, _, ok := id.Domain()
+	require.False(t, ok)
+	_, _, ok = id.POSIX()
+	require.False(t, ok)
+	require.False(t, id.SameDomain(UID(1)))
+	require.Negative(t, Compare(id, UID(1)))
+	_, named := SpecialName(id)
+	require.False(t, named)
+	require.False(t, Open(id))
+	dir := NewDirectory()
+	require.False(t, NewToken(dir, id, Traits{}).Has(UID(0)))
+	require.Empty(t, dir.GroupsOf(id))
+	require.Empty(t, dir.MembersBelow(id))
+}

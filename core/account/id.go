@@ -95,8 +95,11 @@ func (id ID) SameDomain(o ID) bool {
 	return a.auth == 5 && a.n == 5 && a.sub[0] == 21 && b.auth == 5 && b.n == 5 && [4]uint32(a.sub[:4]) == [4]uint32(b.sub[:4])
 }
 
-// Child gives the identifier with one more part.
+// Child gives the identifier with one more part; that of no identifier is none.
 func (id ID) Child(rid uint32) ID {
+	if id.IsZero() {
+		return ID{}
+	}
 	s := id.h.Value()
 	if s.n == MaxSubs {
 		panic("account: too many sub-authorities")
@@ -182,11 +185,20 @@ func MustID(text string) ID {
 	return id
 }
 
-// Size is the length in bytes of the binary form, [MS-DTYP] §2.4.2.2.
-func (id ID) Size() int { return 8 + 4*int(id.h.Value().n) }
+// Size is the length in bytes of the binary form, [MS-DTYP] §2.4.2.2; 0 for the
+// zero ID, which has none.
+func (id ID) Size() int {
+	if id.IsZero() {
+		return 0
+	}
+	return 8 + 4*int(id.h.Value().n)
+}
 
-// AppendBinary appends the binary form, [MS-DTYP] §2.4.2.2.
+// AppendBinary appends the binary form, [MS-DTYP] §2.4.2.2; nothing for the zero ID.
 func (id ID) AppendBinary(b []byte) []byte {
+	if id.IsZero() {
+		return b
+	}
 	s := id.h.Value()
 	b = append(b, 1, s.n, byte(s.auth>>40), byte(s.auth>>32), byte(s.auth>>24), byte(s.auth>>16), byte(s.auth>>8), byte(s.auth))
 	for _, v := range s.sub[:s.n] {

@@ -231,6 +231,16 @@ func ConnectionOf(switched bool, gives right.Set, tr *Traits) Connection {
 	return Connection{}
 }
 
+// Of decides what an item's own rules grant at the server itself: no share, no
+// folder above, nobody on the list of administrators. Where those count, fill in a
+// Question. nil rules, of which nothing is known, grant nothing.
+func Of(t *account.Token, item rule.Any, tr Traits) right.Set {
+	if item == nil || t == nil {
+		return 0
+	}
+	return Granted(&Question{Token: t, Item: rule.Compile(item, tr.Reading()), Traits: &tr})
+}
+
 // Granted decides without reasons. It allocates nothing.
 func Granted(q *Question) right.Set {
 	_, share := q.Connect()
