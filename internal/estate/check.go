@@ -153,7 +153,7 @@ func (t *Tx) Check(step func(what string)) (faults []Fault) {
 			found(fromBackup, "%d %s of a %s that isn't there", n, table, what)
 		}
 	}
-	for _, kind := range []RecordKind{PolicyRecord, RequestRecord, KeeperRecord, DirectoryRecord, MetadataRecord} {
+	for _, kind := range RecordKinds {
 		for _, p := range t.Records(kind) {
 			if !json.Valid([]byte(p.Body)) {
 				found(fromBackup, "the %s %s can't be read", kind, p.Name)

@@ -6,7 +6,7 @@ import (
 	"tarnwold/internal/store"
 )
 
-// RecordKind says what a paper is.
+// RecordKind says what a record is.
 type RecordKind string
 
 const (
@@ -16,6 +16,10 @@ const (
 	DirectoryRecord RecordKind = "directory"
 	MetadataRecord  RecordKind = "particulars" // of an account: what it is for, whether it is shut
 )
+
+// RecordKinds lists all there are: what is saved, checked and described knows them
+// from here.
+var RecordKinds = [...]RecordKind{PolicyRecord, RequestRecord, KeeperRecord, DirectoryRecord, MetadataRecord}
 
 // Record is something kept in writing beside the rules. It decides nothing by
 // itself; whoever wrote it reads Body.

@@ -77,3 +77,26 @@ func RecordName(kind estate.RecordKind, name string) string {
 	}
 	return string(kind) + " " + name
 }
+
+// recordWords tell what comes or goes with a record of a kind that has words of its
+// own.
+var recordWords = map[estate.RecordKind]func(e *Edit, body, sign string){}
+
+// AddRecordWords ties in how records of a kind are told of, from the init of the
+// package that writes them.
+func AddRecordWords(kind estate.RecordKind, words func(e *Edit, body, sign string)) {
+	recordWords[kind] = words
+}
+
+// DescribeRecord tells of a record that comes, goes or changes; body is what it says
+// then, or said.
+func (d *Planner) DescribeRecord(kind estate.RecordKind, name, body, sign string) Edit {
+	e := Edit{Kind: string(kind), Where: RecordName(kind, name), Lines: []Line{{Sign: sign, What: string(kind)}}}
+	if kind == estate.MetadataRecord {
+		e.Where = d.MetadataOf(name)
+	}
+	if words := recordWords[kind]; words != nil {
+		words(&e, body, sign)
+	}
+	return e
+}

@@ -32,6 +32,15 @@ func (k *Keeper) Id() plan.ID {
 	return id
 }
 
+func init() {
+	plan.AddRecordWords(estate.KeeperRecord, func(e *plan.Edit, body, sign string) {
+		var k Keeper
+		if json.Unmarshal([]byte(body), &k) == nil {
+			*e = k.Edit(sign)
+		}
+	})
+}
+
 // Keepers lists who keeps what, oldest first.
 func Keepers(t *estate.Tx) ([]Keeper, error) {
 	out, err := plan.RecordsAs[Keeper](t, estate.KeeperRecord)

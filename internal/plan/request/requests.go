@@ -4,6 +4,7 @@ package request
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
@@ -276,6 +277,15 @@ func (r *Request) Waits(now time.Time) time.Duration {
 		return 0
 	}
 	return now.Sub(at)
+}
+
+func init() {
+	plan.AddRecordWords(estate.RequestRecord, func(e *plan.Edit, body, _ string) {
+		var q Request
+		if json.Unmarshal([]byte(body), &q) == nil {
+			e.Lines[0].Text = fmt.Sprintf("%s: %s on %s for %s", q.State, q.Level, q.Where, plan.Many(q.Names()))
+		}
+	})
 }
 
 // Requests lists all requests, oldest first.

@@ -55,7 +55,7 @@ func savedPapers(p *plan.Plan) (out []SavedPaper) {
 func rebuildPapers(d *plan.Planner, p *plan.Plan, s *Saved) error {
 	for _, x := range s.Papers {
 		kind := estate.RecordKind(x.Kind)
-		if !slices.Contains([]estate.RecordKind{estate.PolicyRecord, estate.RequestRecord, estate.KeeperRecord, estate.DirectoryRecord, estate.MetadataRecord}, kind) {
+		if !slices.Contains(estate.RecordKinds[:], kind) {
 			return &estate.Refused{Why: "the change set writes down something of a kind this program doesn't know: " + x.Kind}
 		}
 		if d.T.Record(kind, x.Name) != x.Was || x.Number != 0 && d.T.NextNumber(kind) != x.Number {

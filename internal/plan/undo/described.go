@@ -1,15 +1,12 @@
 package undo
 
 import (
-	"encoding/json"
 	"fmt"
 
 	acc "tarnwold/core/account"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
 	"tarnwold/internal/plan"
-	"tarnwold/internal/plan/keeper"
-	"tarnwold/internal/plan/request"
 	"tarnwold/internal/plan/servers"
 	"tarnwold/internal/store"
 )
@@ -107,22 +104,7 @@ func Described(d *plan.Planner, id int64) ([]plan.Edit, error) {
 			}
 		case "papers":
 			kind, name := estate.RecordKind(store.Text(v, 0)), store.Text(v, 1)
-			e := plan.Edit{Kind: string(kind), Where: plan.RecordName(kind, name), Lines: []plan.Line{{Sign: sign, What: string(kind)}}}
-			switch kind {
-			case estate.MetadataRecord:
-				e.Where = d.MetadataOf(name)
-			case estate.KeeperRecord:
-				var k keeper.Keeper
-				if json.Unmarshal([]byte(store.Text(v, 2)), &k) == nil {
-					e = k.Edit(sign)
-				}
-			case estate.RequestRecord:
-				var q request.Request
-				if json.Unmarshal([]byte(store.Text(v, 2)), &q) == nil {
-					e.Lines[0].Text = fmt.Sprintf("%s: %s on %s for %s", q.State, q.Level, q.Where, plan.Many(q.Names()))
-				}
-			}
-			edits = append(edits, e)
+			edits = append(edits, d.DescribeRecord(kind, name, store.Text(v, 2), sign))
 		case "deadlines":
 			add("last-day", "last day", plan.Line{Sign: sign, What: "last-day", Text: store.Text(v, 3)})
 		}

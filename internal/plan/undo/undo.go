@@ -24,7 +24,7 @@ func (u *undoing) papers() error {
 	for _, n := range u.of("papers") {
 		v := valuesOf(n)
 		kind, name := estate.RecordKind(store.Text(v, 0)), store.Text(v, 1)
-		e := plan.RecordEdit{Kind: kind, Name: name, Edit: plan.Edit{Kind: string(kind), Where: plan.RecordName(kind, name)}}
+		e := plan.RecordEdit{Kind: kind, Name: name}
 		now, there := u.d.T.RecordNow(n.id)
 		sign := "changes"
 		if n.after != nil {
@@ -42,14 +42,15 @@ func (u *undoing) papers() error {
 			}
 		} else {
 			if u.d.T.Record(kind, name) != "" {
-				return u.never("there is a %s again", e.Edit.Where)
+				return u.never("there is a %s again", plan.RecordName(kind, name))
 			}
 			sign, e.After, e.Row = "comes", store.Text(n.before, 2), n.id
 		}
-		if kind == estate.MetadataRecord {
-			e.Edit.Where = u.d.MetadataOf(name)
+		body := e.After
+		if body == "" {
+			body = e.Before
 		}
-		e.Edit.Lines = []plan.Line{{Sign: sign, What: string(kind)}}
+		e.Edit = u.d.DescribeRecord(kind, name, body, sign)
 		if e.Before != e.After {
 			u.p.Work.Records = append(u.p.Work.Records, e)
 			if _, differs := e.Former(); differs {
