@@ -13,7 +13,7 @@ import (
 
 	"tarnwold/internal/cli/run"
 	"tarnwold/internal/playhouse"
-	"tarnwold/internal/report"
+	"tarnwold/internal/report/doc"
 )
 
 // stop is one stop of the guided tour.
@@ -187,12 +187,12 @@ func demo(a *run.App, ctx context.Context, dir string, named bool) error {
 		if s.about != "" {
 			p.Blank()
 			for _, l := range strings.Split(s.about, "\n") {
-				p.Line(report.In(report.Strong, l))
+				p.Line(doc.In(doc.Strong, l))
 			}
 			continue
 		}
 		p.Blank()
-		p.Line(report.In(report.Faint, "$ "), report.In(report.Good, run.Command(s.args)))
+		p.Line(doc.In(doc.Faint, "$ "), doc.In(doc.Good, run.Command(s.args)))
 		sub := &run.App{Commands: a.Commands, In: a.In, Out: a.Out, Err: a.Out, Color: a.Color, Shown: s.args, Actor: "warden", Home: demoEstate}
 		if code := sub.Run(ctx, s.args); code >= run.ExitTrouble {
 			return fmt.Errorf("the demo stopped at: %s", run.Command(s.args))
@@ -202,8 +202,8 @@ func demo(a *run.App, ctx context.Context, dir string, named bool) error {
 		}
 	}
 	p.Blank()
-	p.Line(report.In(report.Strong, "The estate is yours to try things on:"))
-	p.Line(report.S("  %s --estate %s show //stagedoor/productions", invoked(), quoted(filepath.Join(dir, demoEstate))))
+	p.Line(doc.In(doc.Strong, "The estate is yours to try things on:"))
+	p.Line(doc.S("  %s --estate %s show //stagedoor/productions", invoked(), quoted(filepath.Join(dir, demoEstate))))
 	return p.Err()
 }
 

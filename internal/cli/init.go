@@ -9,6 +9,7 @@ import (
 
 	"tarnwold/internal/cli/run"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/report"
 )
 
 func initCommand(a *run.App) *cobra.Command {
@@ -26,7 +27,7 @@ func initCommand(a *run.App) *cobra.Command {
 			if err := estate.Create(c.Context(), path); err != nil {
 				return err
 			}
-			return a.Printer().Made(path)
+			return report.Made(a.Printer(), path)
 		},
 	}
 }

@@ -21,7 +21,7 @@ import (
 	"tarnwold/internal/cli/people"
 	"tarnwold/internal/cli/real"
 	"tarnwold/internal/cli/run"
-	"tarnwold/internal/report"
+	"tarnwold/internal/report/doc"
 )
 
 // Main runs the program and gives its exit code.
@@ -59,7 +59,7 @@ New here? Run: tarnwold demo`,
 		Args:          cobra.NoArgs,
 		RunE:          func(c *cobra.Command, _ []string) error { return c.Help() },
 		PersistentPreRunE: func(c *cobra.Command, _ []string) (err error) {
-			if a.Format, err = report.ParseFormat(a.FormatText); err != nil {
+			if a.Format, err = doc.ParseFormat(a.FormatText); err != nil {
 				return run.AsUsage(err)
 			}
 			return a.BeginFile(c)
@@ -76,7 +76,7 @@ New here? Run: tarnwold demo`,
 	f.StringVar(&a.EstatePath, "estate", home, "the estate `file`; TARNWOLD_ESTATE names it too")
 	f.StringVar(&a.FormatText, "format", "table", "how to answer: table, json, csv or markdown")
 	f.StringVar(&a.Actor, "as", a.Actor, "the `account` that acts, for the journal and the guards (default: the login name)")
-	_ = root.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(report.Formats, cobra.ShellCompDirectiveNoFileComp))
+	_ = root.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(doc.Formats, cobra.ShellCompDirectiveNoFileComp))
 	root.AddGroup(
 		&cobra.Group{ID: "know", Title: "Know the people and the servers"},
 		&cobra.Group{ID: "give", Title: "Give and take access"},
@@ -128,7 +128,7 @@ func strict(c *cobra.Command) {
 		c.Args = func(c *cobra.Command, given []string) error {
 			if err := args(c, given); err != nil {
 				if c.HasSubCommands() && len(given) > 0 {
-					err = fmt.Errorf("%q is no command of %s", report.Clip(given[0]), c.CommandPath())
+					err = fmt.Errorf("%q is no command of %s", doc.Clip(given[0]), c.CommandPath())
 					if near := c.SuggestionsFor(given[0]); len(near) > 0 {
 						err = fmt.Errorf("%w; the nearest is %q", err, near[0])
 					}

@@ -11,6 +11,7 @@ import (
 	"tarnwold/internal/ask"
 	"tarnwold/internal/ask/census"
 	"tarnwold/internal/ask/uses"
+	"tarnwold/internal/report/doc"
 )
 
 // TestWorkbookHoldsTheAnswer: every cell reads back as the text it was, and
@@ -22,7 +23,7 @@ func TestWorkbookHoldsTheAnswer(t *testing.T) {
 		{Account: ask.Account{Name: "001"}, Where: "//s/" + strings.Repeat("ä", 40_000), As: "owner"},
 	}
 	var b bytes.Buffer
-	require.NoError(t, (&Printer{W: &b, Format: Workbook, Title: "uses"}).UsedAs("x", list))
+	require.NoError(t, UsedAs((&doc.Printer{W: &b, Format: doc.Workbook, Title: "uses"}), "x", list))
 	f, err := excelize.OpenReader(&b)
 	require.NoError(t, err)
 	rows, err := f.GetRows("Answer")
@@ -31,7 +32,7 @@ func TestWorkbookHoldsTheAnswer(t *testing.T) {
 	require.Equal(t, []string{"=1+1", "//s/@cmd", "entry", `allow "a b" read`}, rows[1])
 	require.Equal(t, []string{"+bram", `//s/-x\n\x1b[31m`, "owner", "7 items alike"}, rows[2])
 	require.Equal(t, "001", rows[3][0], "a name of digits is no number")
-	require.Equal(t, mostCellRunes, len([]rune(rows[3][1])), "as much as a cell holds")
+	require.Equal(t, doc.MostCellRunes, len([]rune(rows[3][1])), "as much as a cell holds")
 	for _, cell := range []string{"A2", "A3", "B3", "A4"} {
 		formula, err := f.GetCellFormula("Answer", cell)
 		require.NoError(t, err)
@@ -46,8 +47,8 @@ func TestWorkbookHoldsTheAnswer(t *testing.T) {
 // any other in a name.
 func TestMarkdownKeepsNamesWhole(t *testing.T) {
 	var b bytes.Buffer
-	p := &Printer{W: &b, Format: Markdown}
-	require.NoError(t, p.UsedAs("x", []uses.UsedAs{{Account: ask.Account{Name: "a|b"}, Where: "//s/*x* <b>", As: "owner"}}))
+	p := &doc.Printer{W: &b, Format: doc.Markdown}
+	require.NoError(t, UsedAs(p, "x", []uses.UsedAs{{Account: ask.Account{Name: "a|b"}, Where: "//s/*x* <b>", As: "owner"}}))
 	require.Equal(t, "| account | where | as | what |\n| --- | --- | --- | --- |\n| a\\|b | //s/\\*x\\* \\<b\\> | owner |  |\n", b.String())
 }
 
@@ -57,7 +58,7 @@ func TestPageTakesNoNameForMarks(t *testing.T) {
 	var b bytes.Buffer
 	h := &census.Having{Where: "//s/<script>alert(1)</script>", Item: "s:/x", Kind: "folder", Rules: "present", Routes: []census.HavingWay{{Route: "//s", Open: "one", Users: 1, Of: 2,
 		Levels: []census.HavingLevel{{Level: "read", Users: 1, By: []census.ByWay{{Reason: ask.Reason{By: "entry", Entry: "allow \"</td>\u202e\" read"}, Users: []string{"a\u202eb"}}}}}}}}
-	require.NoError(t, (&Printer{W: &b, Format: Page}).Having(h))
+	require.NoError(t, Having((&doc.Printer{W: &b, Format: doc.Page}), h))
 	s := b.String()
 	require.NotContains(t, s, "<script>alert")
 	require.NotContains(t, s, "</td>\"")

@@ -7,6 +7,7 @@ import (
 
 	"tarnwold/internal/format"
 	"tarnwold/internal/format/shape"
+	"tarnwold/internal/report/doc"
 )
 
 // Directory is a directory people come from.
@@ -35,7 +36,7 @@ func (d *Directory) taken() string {
 }
 
 // Directories lists directories.
-func (p *Printer) Directories(list []Directory) error {
+func Directories(p *doc.Printer, list []Directory) error {
 	heads := []string{"directory", "reached by", "shape", "users", "groups", "shut", "taken in"}
 	rows := func() (out [][]string) {
 		for i := range list {
@@ -44,11 +45,11 @@ func (p *Printer) Directories(list []Directory) error {
 		}
 		return out
 	}
-	return p.Give(list, heads, rows, func() { p.Grid(plain(Heads(heads...), rows())) })
+	return p.Give(list, heads, rows, func() { p.Grid(doc.PlainGrid(doc.Heads(heads...), rows())) })
 }
 
-// Directory shows one directory.
-func (p *Printer) Directory(d *Directory) error {
+// WriteDirectory shows one directory.
+func WriteDirectory(p *doc.Printer, d *Directory) error {
 	heads := []string{"what", "says"}
 	who := d.User
 	if who == "" {
@@ -80,7 +81,7 @@ func (p *Printer) Directory(d *Directory) error {
 		}
 	}
 	rows = append(rows, []string{"from it", Count(int64(d.Users), "user") + " and " + Count(int64(d.Groups), "group") + ", " + format.Number(int64(d.Shut)) + " of them shut"}, []string{"taken in", d.taken()})
-	return p.Give(d, heads, func() [][]string { return rows }, func() { p.Grid(plain(Heads(heads...), rows)) })
+	return p.Give(d, heads, func() [][]string { return rows }, func() { p.Grid(doc.PlainGrid(doc.Heads(heads...), rows)) })
 }
 
 // TokenDifference is a group that is in a user's token on one side only.
@@ -108,7 +109,7 @@ type DirectoryProof struct {
 }
 
 // DirectoryProven tells of a proof.
-func (p *Printer) DirectoryProven(d *DirectoryProof) error {
+func DirectoryProven(p *doc.Printer, d *DirectoryProof) error {
 	heads := []string{"user", "group", "in the token", "identifier"}
 	rows := func() (out [][]string) {
 		for _, x := range d.Differences {
@@ -122,12 +123,12 @@ func (p *Printer) DirectoryProven(d *DirectoryProof) error {
 	}
 	return p.Give(d, heads, rows, func() {
 		if len(d.Differences) > 0 {
-			p.Grid(plain(Heads(heads...), rows()))
+			p.Grid(doc.PlainGrid(doc.Heads(heads...), rows()))
 			p.Blank()
 		}
 		if d.Former > 0 {
-			p.Line(S("%s that they or their groups had elsewhere are in the directory's tokens; a server that counts them has the trait former-ids.", Count(int64(d.Former), "identifier")))
+			p.Line(doc.S("%s that they or their groups had elsewhere are in the directory's tokens; a server that counts them has the trait former-ids.", Count(int64(d.Former), "identifier")))
 		}
-		p.Line(S("Tokens of %s held to directory %s: %s.", Count(int64(d.Users), "user"), d.Name, Count(int64(len(d.Differences)), "difference")))
+		p.Line(doc.S("Tokens of %s held to directory %s: %s.", Count(int64(d.Users), "user"), d.Name, Count(int64(len(d.Differences)), "difference")))
 	})
 }

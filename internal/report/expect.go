@@ -5,15 +5,16 @@ import (
 	"strings"
 
 	"tarnwold/internal/ask/expect"
+	"tarnwold/internal/report/doc"
 )
 
 // Expected prints which expectations hold, and why the others don't.
-func (p *Printer) Expected(list []*expect.Expected) error {
+func Expected(p *doc.Printer, list []*expect.Expected) error {
 	if list == nil {
 		list = []*expect.Expected{}
 	}
-	if p.Format == JUnit {
-		return p.junit(list)
+	if p.Format == doc.JUnit {
+		return junit(p, list)
 	}
 	row := func(e *expect.Expected) []string {
 		out := []string{e.File, fmt.Sprint(e.Line), e.Text, holds(e), "", "", "", "", againstSays(e), e.Error}
@@ -30,33 +31,33 @@ func (p *Printer) Expected(list []*expect.Expected) error {
 	}, func() {
 		head, all := ExpectedHead(list)
 		if len(list) == 0 {
-			p.Line(S("%s", head))
+			p.Line(doc.S("%s", head))
 			return
 		}
-		style := Good
+		style := doc.Good
 		if !all {
-			style = Bad
+			style = doc.Bad
 		}
 		files := map[string]bool{}
 		for _, e := range list {
 			files[e.File] = true
 		}
-		p.Line(In(style, head))
+		p.Line(doc.In(style, head))
 		p.Blank()
-		g := Grid{Cols: []Col{{"line", 0}, {"holds", 0}, {"expectation", 4}, {"because", 6}}}
+		g := doc.Grid{Cols: []doc.Col{{Head: "line", Weight: 0}, {Head: "holds", Weight: 0}, {Head: "expectation", Weight: 4}, {Head: "because", Weight: 6}}}
 		for _, e := range list {
 			at := fmt.Sprint(e.Line)
 			if len(files) > 1 {
 				at = fmt.Sprintf("%s:%d", e.File, e.Line)
 			}
-			says := CI(Good, "yes")
+			says := doc.CI(doc.Good, "yes")
 			switch {
 			case e.Error != "":
-				says = CI(Bad, "can't be asked")
+				says = doc.CI(doc.Bad, "can't be asked")
 			case !e.Holds:
-				says = CI(Bad, "no")
+				says = doc.CI(doc.Bad, "no")
 			}
-			g.Rows = append(g.Rows, []Cell{C(at), says, C(e.Text), C(Against(e))})
+			g.Rows = append(g.Rows, []doc.Cell{doc.C(at), says, doc.C(e.Text), doc.C(Against(e))})
 		}
 		p.Grid(g)
 	})
@@ -144,4 +145,25 @@ func againstSays(e *expect.Expected) string {
 		out += fmt.Sprintf("; on %d items, counted route by route", a.Items)
 	}
 	return out
+}
+
+// junit writes expectations as JUnit's XML: a suite a file, a case a line.
+func junit(p *doc.Printer, list []*expect.Expected) error {
+	var names []string
+	suites := map[string][]doc.CheckCase{}
+	for _, e := range list {
+		if suites[e.File] == nil {
+			names = append(names, e.File)
+		}
+		c := doc.CheckCase{Name: fmt.Sprintf("line %d: %s", e.Line, e.Text), Error: e.Error}
+		if !e.Holds && e.Error == "" {
+			c.Fault = againstSays(e)
+		}
+		suites[e.File] = append(suites[e.File], c)
+	}
+	var all []doc.NamedCases
+	for _, n := range names {
+		all = append(all, doc.NamedCases{Name: n, Cases: suites[n]})
+	}
+	return p.JunitSuites(all)
 }

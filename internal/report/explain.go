@@ -1,3 +1,5 @@
+// Package report says typed answers as documents: what is drawn comes ready from
+// ask and plan, how it looks is doc's, and nothing is decided here.
 package report
 
 import (
@@ -6,6 +8,7 @@ import (
 
 	"tarnwold/internal/ask"
 	"tarnwold/internal/ask/explain"
+	"tarnwold/internal/report/doc"
 )
 
 var explainHeads = []string{"user", "where", "route", "granted", "level", "error"}
@@ -16,7 +19,7 @@ func explainRow(e *explain.Explained) []string {
 
 // Explained prints answers in full, route by route; as rows where there are
 // many.
-func (p *Printer) Explained(list []*explain.Explained, rows bool) error {
+func Explained(p *doc.Printer, list []*explain.Explained, rows bool) error {
 	if list == nil {
 		list = []*explain.Explained{}
 	}
@@ -28,35 +31,27 @@ func (p *Printer) Explained(list []*explain.Explained, rows bool) error {
 	}
 	return p.Give(list, explainHeads, each, func() {
 		if rows {
-			p.Grid(plain([]Col{{"user", 1}, {"where", 4}, {"route", 2}, {"granted", 0}, {"level", 2}, {"error", 3}}, each()))
+			p.Grid(doc.PlainGrid([]doc.Col{{Head: "user", Weight: 1}, {Head: "where", Weight: 4}, {Head: "route", Weight: 2}, {Head: "granted", Weight: 0}, {Head: "level", Weight: 2}, {Head: "error", Weight: 3}}, each()))
 			return
 		}
 		for i, e := range list {
 			if i > 0 {
 				p.Blank()
 			}
-			p.explained(e)
+			explained(p, e)
 		}
 	})
 }
 
 // Rights asks for every right in an explanation, beside the acts.
-func (p *Printer) Rights(all bool) *Printer { p.rights = all; return p }
+func Rights(p *doc.Printer, all bool) *doc.Printer { p.Rights = all; return p }
 
 // doing says an act as people do, of a file or folder at hand.
 var doing = map[string]string{"read": "open", "save": "save", "list": "see what is in it", "create": "put files into it", "make-folder": "make folders in it",
 	"rename": "rename", "delete": "delete", "change-rules": "change its rules", "take-owner": "take it over"}
 
-// join writes a, b and c.
-func join(words []string, last string) string {
-	if len(words) < 2 {
-		return strings.Join(words, "")
-	}
-	return strings.Join(words[:len(words)-1], ", ") + " " + last + " " + words[len(words)-1]
-}
-
 // canSays answers in one sentence: can open and save; can't rename or delete.
-func canSays(e *explain.Explained) []Span {
+func canSays(e *explain.Explained) []doc.Span {
 	var can, cant []string
 	for _, a := range e.Acts {
 		if a.Allowed {
@@ -65,63 +60,63 @@ func canSays(e *explain.Explained) []Span {
 			cant = append(cant, doing[a.Act])
 		}
 	}
-	var out []Span
+	var out []doc.Span
 	switch {
 	case len(can) == 0:
-		return []Span{In(Bad, "can do nothing with it")}
+		return []doc.Span{doc.In(doc.Bad, "can do nothing with it")}
 	case len(cant) == 0:
-		return []Span{In(Good, "can do everything: "+join(can, "and"))}
+		return []doc.Span{doc.In(doc.Good, "can do everything: "+doc.Join(can, "and"))}
 	}
-	out = append(out, In(Good, "can "+join(can, "and")), S("; "), In(Bad, "can't "+join(cant, "or")))
+	out = append(out, doc.In(doc.Good, "can "+doc.Join(can, "and")), doc.S("; "), doc.In(doc.Bad, "can't "+doc.Join(cant, "or")))
 	return out
 }
 
-func (p *Printer) explained(e *explain.Explained) {
-	style := Good
+func explained(p *doc.Printer, e *explain.Explained) {
+	style := doc.Good
 	if e.Nothing() {
-		style = Bad
+		style = doc.Bad
 	}
 	route := " through " + e.Route + " "
 	if e.Route == "local" {
 		route = " at the server itself "
 	}
-	p.Line(append([]Span{In(Strong, e.User.Name), S("%s", route)}, canSays(e)...)...)
-	p.shutSays(&e.User)
+	p.Line(append([]doc.Span{doc.In(doc.Strong, e.User.Name), doc.S("%s", route)}, canSays(e)...)...)
+	shutSays(p, &e.User)
 	if s := doorSays(e); s != "" {
-		p.Line(S("  "), In(Bad, s))
+		p.Line(doc.S("  "), doc.In(doc.Bad, s))
 	}
-	p.Line(S("  "), In(style, e.Level), S(" on %s, a %s owned by %s", e.Item, e.Kind, e.Owner.Name))
+	p.Line(doc.S("  "), doc.In(style, e.Level), doc.S(" on %s, a %s owned by %s", e.Item, e.Kind, e.Owner.Name))
 	if e.ByShare != "" && e.Door.Open != "refused" {
-		p.Line(S("  the %s's rules give %s; the share lets through %s", e.Kind, e.ByFile, e.ByShare))
+		p.Line(doc.S("  the %s's rules give %s; the share lets through %s", e.Kind, e.ByFile, e.ByShare))
 	}
 	switch {
 	case e.Nothing() && e.Granted == "0x20080":
-		p.Line(S("  whoever gets to it sees its size, times and mode; that opens nothing"))
+		p.Line(doc.S("  whoever gets to it sees its size, times and mode; that opens nothing"))
 	case e.Nothing() && e.Granted != "0x0":
-		p.Line(S("  the server shows size and times to whoever can name an item; that opens nothing"))
+		p.Line(doc.S("  the server shows size and times to whoever can name an item; that opens nothing"))
 	}
 	if e.NotAtOnce {
-		p.Line(S("  "), In(Bad, "can't open it to read and to write at once: no one group has both"))
+		p.Line(doc.S("  "), doc.In(doc.Bad, "can't open it to read and to write at once: no one group has both"))
 	}
 	if e.Group {
-		p.Line(S("  asked for someone who is in this group and in no other"))
+		p.Line(doc.S("  asked for someone who is in this group and in no other"))
 	}
 	switch e.Rules {
 	case "absent":
-		p.Line(S("  its rules are absent, which opens it to everyone"))
+		p.Line(doc.S("  its rules are absent, which opens it to everyone"))
 	case "empty":
-		p.Line(S("  its rules are empty, which closes it to everyone"))
+		p.Line(doc.S("  its rules are empty, which closes it to everyone"))
 	}
 	p.Blank()
-	if p.rights {
-		p.explainedRights(e)
+	if p.Rights {
+		explainedRights(p, e)
 	} else {
-		p.explainedActs(e)
+		explainedActs(p, e)
 	}
 }
 
 // explainedActs says of each act because of what.
-func (p *Printer) explainedActs(e *explain.Explained) {
+func explainedActs(p *doc.Printer, e *explain.Explained) {
 	type block struct {
 		can               bool
 		because, set, way string
@@ -162,21 +157,21 @@ func (p *Printer) explainedActs(e *explain.Explained) {
 			lacks[b] = append(lacks[b], lack)
 		}
 	}
-	g := Grid{Cols: []Col{{"can", 0}, {"do", 3}, {"because", 4}, {"set on", 4}, {"by way of", 3}}}
+	g := doc.Grid{Cols: []doc.Col{{Head: "can", Weight: 0}, {Head: "do", Weight: 3}, {Head: "because", Weight: 4}, {Head: "set on", Weight: 4}, {Head: "by way of", Weight: 3}}}
 	for _, yes := range []bool{true, false} {
 		for _, b := range order {
 			if b.can != yes {
 				continue
 			}
-			can := CI(Good, "yes")
+			can := doc.CI(doc.Good, "yes")
 			if !yes {
-				can = CI(Bad, "no")
+				can = doc.CI(doc.Bad, "no")
 			}
 			why := b.because
 			if l := lacks[b]; l != nil {
-				why = "no entry" + strings.Replace(why, "%s", join(l, "or"), 1)
+				why = "no entry" + strings.Replace(why, "%s", doc.Join(l, "or"), 1)
 			}
-			g.Rows = append(g.Rows, []Cell{can, C(strings.Join(acts[b], ", ")), C(why), C(b.set), C(b.way)})
+			g.Rows = append(g.Rows, []doc.Cell{can, doc.C(strings.Join(acts[b], ", ")), doc.C(why), doc.C(b.set), doc.C(b.way)})
 		}
 	}
 	p.Grid(g)
@@ -191,7 +186,7 @@ func inOr(r *ask.Reason) string {
 }
 
 // explainedRights says of each right because of what.
-func (p *Printer) explainedRights(e *explain.Explained) {
+func explainedRights(p *doc.Printer, e *explain.Explained) {
 	type block struct {
 		granted               bool
 		because, set, chain   string
@@ -218,19 +213,19 @@ func (p *Printer) explainedRights(e *explain.Explained) {
 		}
 		rights[b] = append(rights[b], r.Right)
 	}
-	g := Grid{Cols: []Col{{"granted", 0}, {"rights", 4}, {"because", 4}, {"set on", 4}, {"by way of", 3}}}
+	g := doc.Grid{Cols: []doc.Col{{Head: "granted", Weight: 0}, {Head: "rights", Weight: 4}, {Head: "because", Weight: 4}, {Head: "set on", Weight: 4}, {Head: "by way of", Weight: 3}}}
 	for _, yes := range []bool{true, false} {
 		for _, b := range order {
 			if b.granted != yes {
 				continue
 			}
-			granted := CI(Good, "yes")
+			granted := doc.CI(doc.Good, "yes")
 			if !yes {
-				granted = CI(Bad, "no")
+				granted = doc.CI(doc.Bad, "no")
 			}
-			g.Rows = append(g.Rows, []Cell{granted, C(strings.Join(rights[b], ", ")), C(b.because), C(b.set), C(b.chain)})
+			g.Rows = append(g.Rows, []doc.Cell{granted, doc.C(strings.Join(rights[b], ", ")), doc.C(b.because), doc.C(b.set), doc.C(b.chain)})
 			if b.too != "" {
-				g.Rows = append(g.Rows, []Cell{C(""), CI(Faint, "the share refuses these too"), C(b.too), C(b.tooSet), C(b.tooChain)})
+				g.Rows = append(g.Rows, []doc.Cell{doc.C(""), doc.CI(doc.Faint, "the share refuses these too"), doc.C(b.too), doc.C(b.tooSet), doc.C(b.tooChain)})
 			}
 		}
 	}

@@ -5,12 +5,13 @@ import (
 
 	"tarnwold/internal/ask"
 	"tarnwold/internal/ask/census"
+	"tarnwold/internal/report/doc"
 )
 
 var filesHeads = []string{"user", "where", "route", "level"}
 
 // FileCounts prints how many files there are to work with, folder by folder.
-func (p *Printer) FileCounts(who ask.Account, list []census.FolderFiles) error {
+func FileCounts(p *doc.Printer, who ask.Account, list []census.FolderFiles) error {
 	type counted struct {
 		User    ask.Account          `json:"user"`
 		Folders []census.FolderFiles `json:"folders"`
@@ -25,19 +26,19 @@ func (p *Printer) FileCounts(who ask.Account, list []census.FolderFiles) error {
 		}
 		return out
 	}, func() {
-		g := Grid{Cols: []Col{{"folder", 4}, {"route", 2}, {"files", 0}}}
+		g := doc.Grid{Cols: []doc.Col{{Head: "folder", Weight: 4}, {Head: "route", Weight: 2}, {Head: "files", Weight: 0}}}
 		for _, f := range list {
-			g.Rows = append(g.Rows, []Cell{C(f.Where), C(f.Route), C(fmt.Sprint(f.Files))})
+			g.Rows = append(g.Rows, []doc.Cell{doc.C(f.Where), doc.C(f.Route), doc.C(fmt.Sprint(f.Files))})
 		}
 		p.Grid(g)
-		p.FilesCounted(who, total)
+		FilesCounted(p, who, total)
 	})
 }
 
 // FilesCounted says how many files somebody can work with, below a list of them.
-func (p *Printer) FilesCounted(who ask.Account, total int64) {
-	p.Line(In(Strong, who.Name), S(" can work with %s, counted by route", Count(total, "file")))
-	p.shutSays(&who)
+func FilesCounted(p *doc.Printer, who ask.Account, total int64) {
+	p.Line(doc.In(doc.Strong, who.Name), doc.S(" can work with %s, counted by route", Count(total, "file")))
+	shutSays(p, &who)
 }
 
 // FilesHeads are the heads of a list of files.

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"tarnwold/internal/ask/findings"
+	"tarnwold/internal/report/doc"
 )
 
 // findingWords says of each kind of finding what it is, and why it matters.
@@ -56,16 +57,16 @@ func (x *Findings) Head() string {
 	return Count(int64(len(x.List)), "finding") + new
 }
 
-// Findings prints what is probably wrong.
-func (p *Printer) Findings(x *Findings) error {
-	if p.Format == JUnit {
-		return p.junitCases("findings", findingCases(x.List))
+// WriteFindings prints what is probably wrong.
+func WriteFindings(p *doc.Printer, x *Findings) error {
+	if p.Format == doc.JUnit {
+		return p.JunitCases("findings", findingCases(x.List))
 	}
 	type found struct {
 		exceptional[findings.Finding]
 		Since string `json:"since,omitempty"`
 	}
-	return p.outlined(func() *Outline { return findingsOutline(x) }).Give(found{exceptional[findings.Finding]{x.List, x.Meant, x.Unused}, x.Since},
+	return p.Outlined(func() *doc.Outline { return findingsOutline(x) }).Give(found{exceptional[findings.Finding]{x.List, x.Meant, x.Unused}, x.Since},
 		[]string{"kind", "where", "more places", "account", "what", "other", "items", "users", "mend"}, func() (out [][]string) {
 			for i := range x.List {
 				f := &x.List[i]
@@ -73,22 +74,22 @@ func (p *Printer) Findings(x *Findings) error {
 			}
 			return out
 		}, func() {
-			style := Good
+			style := doc.Good
 			if len(x.List) > 0 {
-				style = Bad
+				style = doc.Bad
 			}
-			p.Line(In(style, x.Head()))
+			p.Line(doc.In(style, x.Head()))
 			for from := 0; from < len(x.List); {
 				to := from
 				for to < len(x.List) && x.List[to].Kind == x.List[from].Kind {
 					to++
 				}
-				p.findingsOf(x.List[from:to], x.All)
+				findingsOf(p, x.List[from:to], x.All)
 				from = to
 			}
 			if x.Meant > 0 || len(x.Unused) > 0 {
 				p.Blank()
-				p.exceptions(x.Meant, x.Unused)
+				exceptions(p, x.Meant, x.Unused)
 			}
 		})
 }
@@ -102,29 +103,29 @@ func commandText(list [][]string) string {
 }
 
 // commandCell has a command a line.
-func commandCell(list [][]string) (out Cell) {
+func commandCell(list [][]string) (out doc.Cell) {
 	for _, c := range list {
-		out = append(out, Span{Text: Command(c)})
+		out = append(out, doc.Span{Text: Command(c)})
 	}
 	return out
 }
 
-func (p *Printer) findingsOf(list []findings.Finding, all bool) {
+func findingsOf(p *doc.Printer, list []findings.Finding, all bool) {
 	w := findingWords[list[0].Kind]
 	p.Blank()
-	p.Line(In(Strong, w.head), S(" (%s): %d", list[0].Kind, len(list)))
-	p.Line(In(Faint, w.why))
-	g := Grid{Cols: []Col{{"where", 4}, {"what", 4}, {"touches", 2}, {"mended by", 6}}}
+	p.Line(doc.In(doc.Strong, w.head), doc.S(" (%s): %d", list[0].Kind, len(list)))
+	p.Line(doc.In(doc.Faint, w.why))
+	g := doc.Grid{Cols: []doc.Col{{Head: "where", Weight: 4}, {Head: "what", Weight: 4}, {Head: "touches", Weight: 2}, {Head: "mended by", Weight: 6}}}
 	for i := range list {
 		if i == mostOfKind && !all {
 			break
 		}
 		f := &list[i]
-		g.Rows = append(g.Rows, []Cell{C(alike(f.Where, f.More+1)), C(findingText(f)), C(touches(f)), commandCell(f.Commands)})
+		g.Rows = append(g.Rows, []doc.Cell{doc.C(alike(f.Where, f.More+1)), doc.C(findingText(f)), doc.C(touches(f)), commandCell(f.Commands)})
 	}
 	p.Grid(g)
 	if n := len(list) - mostOfKind; n > 0 && !all {
-		p.Line(S("and %d more; --all shows them, as --format csv does", n))
+		p.Line(doc.S("and %d more; --all shows them, as --format csv does", n))
 	}
 }
 
@@ -172,37 +173,37 @@ func touches(f *findings.Finding) string {
 	return strings.Join(out, ", ")
 }
 
-func findingCases(list []findings.Finding) (out []checkCase) {
+func findingCases(list []findings.Finding) (out []doc.CheckCase) {
 	for i := range list {
 		f := &list[i]
-		out = append(out, checkCase{name: strings.TrimSpace(f.Kind + ": " + alike(f.Where, f.More+1) + " " + findingText(f)), fault: findingWords[f.Kind].why + " Mended by: " + commandText(f.Commands)})
+		out = append(out, doc.CheckCase{Name: strings.TrimSpace(f.Kind + ": " + alike(f.Where, f.More+1) + " " + findingText(f)), Fault: findingWords[f.Kind].why + " Mended by: " + commandText(f.Commands)})
 	}
 	return out
 }
 
 // Unmended prints the findings that a plan of mends leaves.
-func (p *Printer) Unmended(list []findings.Finding) {
-	if len(list) == 0 || p.Format != Table {
+func Unmended(p *doc.Printer, list []findings.Finding) {
+	if len(list) == 0 || p.Format != doc.Table {
 		return
 	}
 	p.Blank()
-	p.Line(In(Strong, Count(int64(len(list)), "finding")), S(" more, whose mends change somebody's access, or that somebody has to choose for. Look at each first, with --dry-run:"))
-	g := Grid{Cols: []Col{{"kind", 0}, {"where", 4}, {"mended by", 6}}}
+	p.Line(doc.In(doc.Strong, Count(int64(len(list)), "finding")), doc.S(" more, whose mends change somebody's access, or that somebody has to choose for. Look at each first, with --dry-run:"))
+	g := doc.Grid{Cols: []doc.Col{{Head: "kind", Weight: 0}, {Head: "where", Weight: 4}, {Head: "mended by", Weight: 6}}}
 	for i := range list {
 		if i == mostEdits {
 			break
 		}
-		g.Rows = append(g.Rows, []Cell{C(list[i].Kind), C(alike(list[i].Where, list[i].More+1)), commandCell(list[i].Commands)})
+		g.Rows = append(g.Rows, []doc.Cell{doc.C(list[i].Kind), doc.C(alike(list[i].Where, list[i].More+1)), commandCell(list[i].Commands)})
 	}
 	p.Grid(g)
 	if n := len(list) - mostEdits; n > 0 {
-		p.Line(S("and %d more", n))
+		p.Line(doc.S("and %d more", n))
 	}
 }
 
 // findingsOutline is findings as a page shows them.
-func findingsOutline(x *Findings) *Outline {
-	o := &Outline{Title: "What is probably wrong", Heads: []string{"where", "what", "touches", "mended by"}}
+func findingsOutline(x *Findings) *doc.Outline {
+	o := &doc.Outline{Title: "What is probably wrong", Heads: []string{"where", "what", "touches", "mended by"}}
 	o.Intro = append(o.Intro, Count(int64(len(x.List)), "finding")+".")
 	if x.Since != "" {
 		o.Intro = append(o.Intro, "Only what is new since "+x.Since+".")
@@ -220,9 +221,9 @@ func findingsOutline(x *Findings) *Outline {
 					n++
 				}
 			}
-			o.Rows = append(o.Rows, OutlineRow{Name: w.head, Cells: []string{w.why, fmt.Sprint(n), ""}, Group: true})
+			o.Rows = append(o.Rows, doc.OutlineRow{Name: w.head, Cells: []string{w.why, fmt.Sprint(n), ""}, Group: true})
 		}
-		o.Rows = append(o.Rows, OutlineRow{Depth: 1, Name: alike(f.Where, f.More+1), Cells: []string{findingText(f), touches(f), commandText(f.Commands)}})
+		o.Rows = append(o.Rows, doc.OutlineRow{Depth: 1, Name: alike(f.Where, f.More+1), Cells: []string{findingText(f), touches(f), commandText(f.Commands)}})
 	}
 	return o
 }

@@ -8,10 +8,11 @@ import (
 	"tarnwold/internal/plan/keeper"
 	"tarnwold/internal/plan/policies"
 	"tarnwold/internal/plan/request"
+	"tarnwold/internal/report/doc"
 )
 
 // PolicyRead says what is in a policy that was only read.
-func (p *Printer) PolicyRead(pol *policy.Policy) error {
+func PolicyRead(p *doc.Printer, pol *policy.Policy) error {
 	places, entries := 0, 0
 	for _, b := range pol.Blocks {
 		places += len(b.Where)
@@ -21,13 +22,13 @@ func (p *Printer) PolicyRead(pol *policy.Policy) error {
 	return p.Give(says, []string{"policy", "places", "entries", "expectations"}, func() [][]string {
 		return [][]string{{pol.Name, fmt.Sprint(places), fmt.Sprint(entries), fmt.Sprint(len(pol.Expect))}}
 	}, func() {
-		p.Line(In(Strong, pol.Name), S(" reads well: %s, %s, %s.", Count(int64(places), "place"), Count(int64(entries), "entry"), Count(int64(len(pol.Expect)), "expectation")))
-		p.Line(S("With --on //SERVER/SHARE its names and places are looked up too."))
+		p.Line(doc.In(doc.Strong, pol.Name), doc.S(" reads well: %s, %s, %s.", Count(int64(places), "place"), Count(int64(entries), "entry"), Count(int64(len(pol.Expect)), "expectation")))
+		p.Line(doc.S("With --on //SERVER/SHARE its names and places are looked up too."))
 	})
 }
 
 // Policies prints the policies that are laid.
-func (p *Printer) Policies(list []policies.PolicyStands) error {
+func Policies(p *doc.Printer, list []policies.PolicyStands) error {
 	if list == nil {
 		list = []policies.PolicyStands{}
 	}
@@ -41,21 +42,21 @@ func (p *Printer) Policies(list []policies.PolicyStands) error {
 		return out
 	}, func() {
 		if len(list) == 0 {
-			p.Line(S("No policy is laid."))
+			p.Line(doc.S("No policy is laid."))
 			return
 		}
-		g := Grid{Cols: []Col{{"policy", 2}, {"version", 0}, {"places", 0}, {"on", 4}, {"since", 0}, {"by", 0}, {"because", 5}}}
+		g := doc.Grid{Cols: []doc.Col{{Head: "policy", Weight: 2}, {Head: "version", Weight: 0}, {Head: "places", Weight: 0}, {Head: "on", Weight: 4}, {Head: "since", Weight: 0}, {Head: "by", Weight: 0}, {Head: "because", Weight: 5}}}
 		for i := range list {
-			cells := []Cell{}
+			cells := []doc.Cell{}
 			for k, s := range row(&list[i]) {
 				if k == 3 {
-					cells = append(cells, Cs(list[i].On...))
+					cells = append(cells, doc.Cs(list[i].On...))
 					continue
 				}
 				if k == 4 {
 					s = At(s)
 				}
-				cells = append(cells, C(s))
+				cells = append(cells, doc.C(s))
 			}
 			g.Rows = append(g.Rows, cells)
 		}
@@ -64,14 +65,14 @@ func (p *Printer) Policies(list []policies.PolicyStands) error {
 }
 
 // Policy prints one laid policy.
-func (p *Printer) Policy(x *policies.PolicyStands) error {
+func Policy(p *doc.Printer, x *policies.PolicyStands) error {
 	return p.Give(x, []string{"policy", "version", "where", "line"}, func() (out [][]string) {
 		for _, l := range x.Places {
 			out = append(out, []string{x.Name, fmt.Sprint(x.Version), l.Where, fmt.Sprint(l.Line)})
 		}
 		return out
 	}, func() {
-		p.Line(In(Strong, "policy "+x.Name), S(", version %d: %s", x.Version, x.Because))
+		p.Line(doc.In(doc.Strong, "policy "+x.Name), doc.S(", version %d: %s", x.Version, x.Because))
 		since := "Laid by " + x.By + ", " + At(x.Since)
 		if x.Changed != "" {
 			since += ", altered " + At(x.Changed)
@@ -80,28 +81,28 @@ func (p *Printer) Policy(x *policies.PolicyStands) error {
 		for _, c := range x.Changes {
 			changes = append(changes, fmt.Sprint(c))
 		}
-		p.Line(S("%s (change %s).", since, strings.Join(changes, ", ")))
+		p.Line(doc.S("%s (change %s).", since, strings.Join(changes, ", ")))
 		p.Blank()
-		g := Grid{Cols: []Col{{"laid on", 6}, {"by line", 0}}}
+		g := doc.Grid{Cols: []doc.Col{{Head: "laid on", Weight: 6}, {Head: "by line", Weight: 0}}}
 		for i, l := range x.Places {
 			if i == mostEdits {
 				break
 			}
-			g.Rows = append(g.Rows, []Cell{C(l.Where), C(fmt.Sprint(l.Line))})
+			g.Rows = append(g.Rows, []doc.Cell{doc.C(l.Where), doc.C(fmt.Sprint(l.Line))})
 		}
 		p.Grid(g)
 		if n := len(x.Places) - mostEdits; n > 0 {
-			p.Line(S("and %s more", Count(int64(n), "place")))
+			p.Line(doc.S("and %s more", Count(int64(n), "place")))
 		}
 		p.Blank()
 		for i, l := range strings.Split(strings.TrimRight(x.Text, "\n"), "\n") {
-			p.Line(In(Faint, fmt.Sprintf("%4d  ", i+1)), S("%s", strings.TrimRight(l, "\r")))
+			p.Line(doc.In(doc.Faint, fmt.Sprintf("%4d  ", i+1)), doc.S("%s", strings.TrimRight(l, "\r")))
 		}
 	})
 }
 
 // PolicyDrifts prints what is otherwise than laid policies want.
-func (p *Printer) PolicyDrifts(list []*policies.PolicyDrift) error {
+func PolicyDrifts(p *doc.Printer, list []*policies.PolicyDrift) error {
 	if list == nil {
 		list = []*policies.PolicyDrift{}
 	}
@@ -117,13 +118,13 @@ func (p *Printer) PolicyDrifts(list []*policies.PolicyDrift) error {
 		return out
 	}, func() {
 		if len(list) == 0 {
-			p.Line(S("No policy is laid."))
+			p.Line(doc.S("No policy is laid."))
 		}
 		for i, f := range list {
 			if i > 0 {
 				p.Blank()
 			}
-			p.policyDrift(f)
+			policyDrift(p, f)
 		}
 	})
 }
@@ -135,14 +136,14 @@ func changeText(n int64) string {
 	return fmt.Sprint(n)
 }
 
-func (p *Printer) policyDrift(f *policies.PolicyDrift) {
+func policyDrift(p *doc.Printer, f *policies.PolicyDrift) {
 	if len(f.Lines)+len(f.Unmet) == 0 {
-		p.Line(In(Good, "policy "+f.Policy), S(", version %d, is as it was laid on %s.", f.Version, Count(int64(f.Places), "place")))
+		p.Line(doc.In(doc.Good, "policy "+f.Policy), doc.S(", version %d, is as it was laid on %s.", f.Version, Count(int64(f.Places), "place")))
 		return
 	}
-	p.Line(In(Bad, "policy "+f.Policy), S(", version %d, is no longer as it was laid:", f.Version))
+	p.Line(doc.In(doc.Bad, "policy "+f.Policy), doc.S(", version %d, is no longer as it was laid:", f.Version))
 	if len(f.Lines) > 0 {
-		g := Grid{Cols: []Col{{"where", 4}, {"", 0}, {"what", 5}, {"by change", 4}}}
+		g := doc.Grid{Cols: []doc.Col{{Head: "where", Weight: 4}, {Head: "", Weight: 0}, {Head: "what", Weight: 5}, {Head: "by change", Weight: 4}}}
 		for i, l := range f.Lines {
 			if i == mostEdits {
 				break
@@ -151,20 +152,20 @@ func (p *Printer) policyDrift(f *policies.PolicyDrift) {
 			if l.Change != 0 {
 				by = fmt.Sprintf("%d, by %s, %s: %s", l.Change, l.By, At(l.At), l.What)
 			}
-			g.Rows = append(g.Rows, []Cell{C(l.Where), CI(Bad, offWords[l.Line.Sign]), C(lineText(l.Line)), C(by)})
+			g.Rows = append(g.Rows, []doc.Cell{doc.C(l.Where), doc.CI(doc.Bad, offWords[l.Line.Sign]), doc.C(lineText(l.Line)), doc.C(by)})
 		}
 		p.Grid(g)
 		if n := len(f.Lines) - mostEdits; n > 0 {
-			p.Line(S("and %s more", Count(int64(n), "line")))
+			p.Line(doc.S("and %s more", Count(int64(n), "line")))
 		}
 	}
 	for _, e := range f.Unmet {
-		p.Line(In(Bad, "Expected: "), S("%s; %s", e.Text, Against(e)))
+		p.Line(doc.In(doc.Bad, "Expected: "), doc.S("%s; %s", e.Text, Against(e)))
 	}
 }
 
 // Keepers prints who keeps what.
-func (p *Printer) Keepers(list []keeper.Keeper) error {
+func Keepers(p *doc.Printer, list []keeper.Keeper) error {
 	if list == nil {
 		list = []keeper.Keeper{}
 	}
@@ -175,16 +176,16 @@ func (p *Printer) Keepers(list []keeper.Keeper) error {
 		return out
 	}, func() {
 		if len(list) == 0 {
-			p.Line(S("Nobody keeps anything: who may use this estate may change all of it."))
+			p.Line(doc.S("Nobody keeps anything: who may use this estate may change all of it."))
 			return
 		}
-		g := Grid{Cols: []Col{{"who", 2}, {"decides over", 6}}}
+		g := doc.Grid{Cols: []doc.Col{{Head: "who", Weight: 2}, {Head: "decides over", Weight: 6}}}
 		for _, k := range list {
 			of := "the rules of " + k.Place + " and below"
 			if g, ok := strings.CutPrefix(k.Place, "group:"); ok {
 				of = "the members of " + g
 			}
-			g.Rows = append(g.Rows, []Cell{C(k.Name), C(of)})
+			g.Rows = append(g.Rows, []doc.Cell{doc.C(k.Name), doc.C(of)})
 		}
 		p.Grid(g)
 	})
@@ -203,7 +204,7 @@ type exceptional[T any] struct {
 }
 
 // Duties prints who holds two keys of one door.
-func (p *Printer) Duties(list []request.Duty, meant int, unused []string) error {
+func Duties(p *doc.Printer, list []request.Duty, meant int, unused []string) error {
 	return p.Give(exceptional[request.Duty]{list, meant, unused}, []string{"kind", "who", "group", "where", "by"}, func() (out [][]string) {
 		for _, d := range list {
 			out = append(out, []string{d.Kind, d.Who, d.Group, d.Where, strings.Join(d.By, "; ")})
@@ -211,7 +212,7 @@ func (p *Printer) Duties(list []request.Duty, meant int, unused []string) error 
 		return out
 	}, func() {
 		if len(list) == 0 {
-			p.Line(In(Good, "Nobody holds two keys of one door."))
+			p.Line(doc.In(doc.Good, "Nobody holds two keys of one door."))
 		} else {
 			people := map[string]bool{}
 			for _, d := range list {
@@ -221,33 +222,33 @@ func (p *Printer) Duties(list []request.Duty, meant int, unused []string) error 
 			if len(people) == 1 {
 				verb = "holds"
 			}
-			p.Line(In(Bad, fmt.Sprintf("%s %s more than one hand should", Count(int64(len(people)), "person"), verb)))
+			p.Line(doc.In(doc.Bad, fmt.Sprintf("%s %s more than one hand should", Count(int64(len(people)), "person"), verb)))
 			p.Blank()
-			g := Grid{Cols: []Col{{"who", 2}, {"what", 4}, {"where", 4}, {"by", 6}}}
+			g := doc.Grid{Cols: []doc.Col{{Head: "who", Weight: 2}, {Head: "what", Weight: 4}, {Head: "where", Weight: 4}, {Head: "by", Weight: 6}}}
 			for _, d := range list {
-				what := C(dutyKinds[d.Kind])
+				what := doc.C(dutyKinds[d.Kind])
 				if d.Group != "" {
-					what = append(what, S("group %s: %s", d.Group, d.What))
+					what = append(what, doc.S("group %s: %s", d.Group, d.What))
 				}
-				g.Rows = append(g.Rows, []Cell{C(d.Who), what, C(d.Where), Cs(d.By...)})
+				g.Rows = append(g.Rows, []doc.Cell{doc.C(d.Who), what, doc.C(d.Where), doc.Cs(d.By...)})
 			}
 			p.Grid(g)
 		}
-		p.exceptions(meant, unused)
+		exceptions(p, meant, unused)
 	})
 }
 
 // exceptions says how many were passed over, and which exceptions fit nothing.
-func (p *Printer) exceptions(meant int, unused []string) {
+func exceptions(p *doc.Printer, meant int, unused []string) {
 	if meant > 0 {
-		p.Line(S("%s meant so and passed over.", isAre(meant)))
+		p.Line(doc.S("%s meant so and passed over.", isAre(meant)))
 	}
 	for i, u := range unused {
 		if i == 8 {
-			p.Line(S("and %d more exceptions that fit nothing", len(unused)-i))
+			p.Line(doc.S("and %d more exceptions that fit nothing", len(unused)-i))
 			break
 		}
-		p.Line(In(Faint, "No longer needed, or over: "), S("%s", u))
+		p.Line(doc.In(doc.Faint, "No longer needed, or over: "), doc.S("%s", u))
 	}
 }
 
@@ -259,7 +260,7 @@ func isAre(n int) string {
 }
 
 // Requests prints requests.
-func (p *Printer) Requests(list []request.Asked, all bool) error {
+func Requests(p *doc.Printer, list []request.Asked, all bool) error {
 	row := func(x *request.Asked) []string {
 		r := x.Request
 		state := r.State
@@ -275,10 +276,10 @@ func (p *Printer) Requests(list []request.Asked, all bool) error {
 		return out
 	}, func() {
 		if len(list) == 0 {
-			p.Line(S("%s", map[bool]string{true: "Nothing was ever asked for.", false: "No such request is open."}[all]))
+			p.Line(doc.S("%s", map[bool]string{true: "Nothing was ever asked for.", false: "No such request is open."}[all]))
 			return
 		}
-		g := Grid{Cols: []Col{{"", 0}, {"state", 0}, {"for", 2}, {"level", 0}, {"where", 4}, {"until", 0}, {"why", 5}, {"decides", 2}}}
+		g := doc.Grid{Cols: []doc.Col{{Head: "", Weight: 0}, {Head: "state", Weight: 0}, {Head: "for", Weight: 2}, {Head: "level", Weight: 0}, {Head: "where", Weight: 4}, {Head: "until", Weight: 0}, {Head: "why", Weight: 5}, {Head: "decides", Weight: 2}}}
 		for i := range list {
 			r := row(&list[i])
 			decides := r[9]
@@ -288,14 +289,14 @@ func (p *Printer) Requests(list []request.Asked, all bool) error {
 			if d := list[i].Decided; d != "" {
 				decides = d + " did"
 			}
-			g.Rows = append(g.Rows, []Cell{C(r[0]), C(r[1]), C(r[2]), C(r[3]), C(r[4]), C(r[5]), C(r[6]), C(decides)})
+			g.Rows = append(g.Rows, []doc.Cell{doc.C(r[0]), doc.C(r[1]), doc.C(r[2]), doc.C(r[3]), doc.C(r[4]), doc.C(r[5]), doc.C(r[6]), doc.C(decides)})
 		}
 		p.Grid(g)
 	})
 }
 
 // Request prints one request, with what would give it.
-func (p *Printer) Request(x *request.Asked) error {
+func Request(p *doc.Printer, x *request.Asked) error {
 	return p.Give(x, mendHeads, func() (out [][]string) {
 		if m := x.Mending; m != nil {
 			for j := range m.Mends {
@@ -311,34 +312,34 @@ func (p *Printer) Request(x *request.Asked) error {
 		if r.Until != "" {
 			until = " until " + r.Until
 		}
-		p.Line(In(Strong, fmt.Sprintf("Request %d", r.Number)), S(": %s on %s for %s%s", r.Level, r.Where, Some(r.Names(), 6), until))
+		p.Line(doc.In(doc.Strong, fmt.Sprintf("Request %d", r.Number)), doc.S(": %s on %s for %s%s", r.Level, r.Where, Some(r.Names(), 6), until))
 		for _, w := range r.Who {
-			p.Line(S("  %s: %s", w.Name, w.Why))
+			p.Line(doc.S("  %s: %s", w.Name, w.Why))
 		}
-		p.Line(S("Asked by %s, %s.", r.By, At(r.At)))
+		p.Line(doc.S("Asked by %s, %s.", r.By, At(r.At)))
 		if r.State != request.Open {
-			p.Line(S("%s by %s, %s.", strings.ToUpper(r.State[:1])+r.State[1:], r.Decided, At(r.DecidedAt)), S("%s", andBecause(r.Because)))
+			p.Line(doc.S("%s by %s, %s.", strings.ToUpper(r.State[:1])+r.State[1:], r.Decided, At(r.DecidedAt)), doc.S("%s", andBecause(r.Because)))
 			for _, h := range r.How {
-				p.Line(S("  %s", h))
+				p.Line(doc.S("  %s", h))
 			}
 			return
 		}
 		if len(x.Keepers) > 0 {
-			p.Line(S("Decided by %s.", Some(x.Keepers, 6)))
+			p.Line(doc.S("Decided by %s.", Some(x.Keepers, 6)))
 		}
 		if x.Gone != "" {
-			p.Line(In(Bad, "It can't be looked at any more: "), S("%s", x.Gone))
+			p.Line(doc.In(doc.Bad, "It can't be looked at any more: "), doc.S("%s", x.Gone))
 			return
 		}
 		for _, e := range x.People {
 			p.Blank()
-			p.explained(e)
+			explained(p, e)
 		}
 		if x.Mending != nil {
 			who := Some(r.Names(), 3)
-			p.mending(who, x.Mending)
+			mending(p, who, x.Mending)
 			if len(x.Mending.Mends) > 0 {
-				p.Line(S("Take the first with: tarnwold request accept %d, another with --by and its number", r.Number))
+				p.Line(doc.S("Take the first with: tarnwold request accept %d, another with --by and its number", r.Number))
 			}
 		}
 	})

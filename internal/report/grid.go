@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"tarnwold/internal/ask/census"
+	"tarnwold/internal/report/doc"
 )
 
 // GridHead gives the heads of a grid.
@@ -31,7 +32,7 @@ func cellText(c *census.GridCell) string {
 
 // Gridded prints levels by place and account, folded to the width of the
 // terminal: as many accounts at once as there is room for.
-func (p *Printer) Gridded(g *census.Gridded, rows []census.GridRow) error {
+func Gridded(p *doc.Printer, g *census.Gridded, rows []census.GridRow) error {
 	type whole struct {
 		*census.Gridded
 		Rows []census.GridRow `json:"rows"`
@@ -39,7 +40,7 @@ func (p *Printer) Gridded(g *census.Gridded, rows []census.GridRow) error {
 	if rows == nil {
 		rows = []census.GridRow{}
 	}
-	return p.outlined(func() *Outline { return gridOutline(g, rows) }).Give(whole{g, rows}, GridHead(g, true), func() (out [][]string) {
+	return p.Outlined(func() *doc.Outline { return gridOutline(g, rows) }).Give(whole{g, rows}, GridHead(g, true), func() (out [][]string) {
 		for i := range rows {
 			r := &rows[i]
 			row := []string{r.Where, r.Kind, yesNo(r.Sealed)}
@@ -50,13 +51,13 @@ func (p *Printer) Gridded(g *census.Gridded, rows []census.GridRow) error {
 		}
 		return out
 	}, func() {
-		p.Line(In(Strong, g.Where), S(" %s; a level without a mark comes %s", routeSays(g.Route), unmarked(g)))
+		p.Line(doc.In(doc.Strong, g.Where), doc.S(" %s; a level without a mark comes %s", routeSays(g.Route), unmarked(g)))
 		if g.POSIX {
-			p.Line(S("  + the account owns it, or its list names it"))
+			p.Line(doc.S("  + the account owns it, or its list names it"))
 		} else {
-			p.Line(S("  + an entry set here names the account; - a deny entry takes something from it"))
+			p.Line(doc.S("  + an entry set here names the account; - a deny entry takes something from it"))
 		}
-		p.shutSome(shutOf(g.Accounts), shutCells)
+		shutSome(p, shutOf(g.Accounts), shutCells)
 		top := 0
 		if len(rows) > 0 {
 			top = len(rows[0].Parts)
@@ -76,9 +77,9 @@ func (p *Printer) Gridded(g *census.Gridded, rows []census.GridRow) error {
 			}
 			width = max(width, min(len(names[i]), 34))
 		}
-		width += gap
+		width += doc.Gap
 		if marked {
-			width += 8 + gap
+			width += 8 + doc.Gap
 		}
 		for from := 0; from < max(1, len(g.Accounts)); {
 			to, room := from, p.Width-width
@@ -87,7 +88,7 @@ func (p *Printer) Gridded(g *census.Gridded, rows []census.GridRow) error {
 				for i := range rows {
 					need = max(need, min(16, len(cellText(&rows[i].Cells[to]))))
 				}
-				need = max(need, min(12, len(g.Accounts[to].Name))) + gap
+				need = max(need, min(12, len(g.Accounts[to].Name))) + doc.Gap
 				if p.Width > 0 && to > from && room < need {
 					break
 				}
@@ -95,16 +96,16 @@ func (p *Printer) Gridded(g *census.Gridded, rows []census.GridRow) error {
 				to++
 			}
 			last := to == len(g.Accounts)
-			where := Col{"where", 0}
-			if width > 36+gap+8 { // names that have to give way
+			where := doc.Col{Head: "where", Weight: 0}
+			if width > 36+doc.Gap+8 { // names that have to give way
 				where.Weight = 3
 			}
-			t := Grid{Cols: []Col{where, {"rules", 0}}}
+			t := doc.Grid{Cols: []doc.Col{where, {Head: "rules", Weight: 0}}}
 			for _, a := range g.Accounts[from:to] {
-				t.Cols = append(t.Cols, Col{a.Name, 2})
+				t.Cols = append(t.Cols, doc.Col{Head: a.Name, Weight: 2})
 			}
 			if last {
-				t.Cols = append(t.Cols, Col{"who else", 2})
+				t.Cols = append(t.Cols, doc.Col{Head: "who else", Weight: 2})
 			}
 			for i := range rows {
 				r := &rows[i]
@@ -115,23 +116,23 @@ func (p *Printer) Gridded(g *census.Gridded, rows []census.GridRow) error {
 				case r.Sealed:
 					rules = "sealed"
 				}
-				row := []Cell{C(names[i]), C(rules)}
+				row := []doc.Cell{doc.C(names[i]), doc.C(rules)}
 				for j := from; j < to; j++ {
 					c := &r.Cells[j]
-					style := Plain
+					style := doc.Plain
 					switch {
 					case c.Level == "nothing":
-						style = Faint
+						style = doc.Faint
 					case c.Own:
-						style = Strong
+						style = doc.Strong
 					}
 					if c.Refused {
-						style = Bad
+						style = doc.Bad
 					}
-					row = append(row, CI(style, cellText(c)))
+					row = append(row, doc.CI(style, cellText(c)))
 				}
 				if last {
-					row = append(row, C(Some(r.Else, 3)))
+					row = append(row, doc.C(Some(r.Else, 3)))
 				}
 				t.Rows = append(t.Rows, row)
 			}
@@ -142,7 +143,7 @@ func (p *Printer) Gridded(g *census.Gridded, rows []census.GridRow) error {
 			}
 		}
 		if g.More > 0 {
-			p.Line(S("  and %s more; --all shows them, as --format csv does", Count(g.More, "row")))
+			p.Line(doc.S("  and %s more; --all shows them, as --format csv does", Count(g.More, "row")))
 		}
 	})
 }
@@ -150,7 +151,7 @@ func (p *Printer) Gridded(g *census.Gridded, rows []census.GridRow) error {
 // GridWriter writes a grid as CSV, row by row. Grids go up to a hundred
 // million cells of few kinds, so that each kind is written as text once.
 type GridWriter struct {
-	p      *Printer
+	p      *doc.Printer
 	w      *bufio.Writer
 	others bool
 	cells  map[census.GridCell][]byte // with the comma before it
@@ -159,9 +160,9 @@ type GridWriter struct {
 }
 
 // GridCSV begins a grid as CSV; others says whether it has a column who else.
-func (p *Printer) GridCSV(g *census.Gridded, others bool) (*GridWriter, error) {
+func GridCSV(p *doc.Printer, g *census.Gridded, others bool) (*GridWriter, error) {
 	w := &GridWriter{p: p, w: bufio.NewWriterSize(p.W, 1<<20), others: others, cells: map[census.GridCell][]byte{}}
-	return w, w.record(p.cells(GridHead(g, others)), true)
+	return w, w.record(p.Cells(GridHead(g, others)), true)
 }
 
 // record writes fields as CSV has them.
@@ -182,7 +183,7 @@ func (w *GridWriter) record(fields []string, end bool) error {
 
 // Row writes one place.
 func (w *GridWriter) Row(r *census.GridRow) error {
-	if err := w.record(w.p.cells([]string{r.Where, r.Kind, yesNo(r.Sealed)}), false); err != nil {
+	if err := w.record(w.p.Cells([]string{r.Where, r.Kind, yesNo(r.Sealed)}), false); err != nil {
 		return err
 	}
 	for i := range r.Cells {
@@ -190,7 +191,7 @@ func (w *GridWriter) Row(r *census.GridRow) error {
 		if *c != w.last || w.text == nil {
 			s, ok := w.cells[*c]
 			if !ok {
-				s = []byte("," + w.p.cells([]string{cellText(c)})[0])
+				s = []byte("," + w.p.Cells([]string{cellText(c)})[0])
 				if bytes.ContainsAny(s[1:], ",\"\r\n") {
 					s = []byte(`,"` + strings.ReplaceAll(string(s[1:]), `"`, `""`) + `"`)
 				}
@@ -211,7 +212,7 @@ func (w *GridWriter) Row(r *census.GridRow) error {
 	if len(r.Else) == 0 {
 		return w.w.WriteByte('\n')
 	}
-	return w.record(w.p.cells([]string{strings.Join(r.Else, ", ")}), true)
+	return w.record(w.p.Cells([]string{strings.Join(r.Else, ", ")}), true)
 }
 
 // End ends the grid.

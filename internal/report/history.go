@@ -4,10 +4,11 @@ import (
 	"fmt"
 
 	"tarnwold/internal/ask/explain"
+	"tarnwold/internal/report/doc"
 )
 
 // History prints when an answer changed, newest first.
-func (p *Printer) History(h *explain.History) error {
+func History(p *doc.Printer, h *explain.History) error {
 	heads := []string{"change", "at", "by", "route", "was", "becomes", "what"}
 	return p.Give(h, heads, func() (out [][]string) {
 		for _, t := range h.Turns {
@@ -15,19 +16,19 @@ func (p *Printer) History(h *explain.History) error {
 		}
 		return out
 	}, func() {
-		p.Line(In(Strong, h.User.Name), S(" on %s", h.Where))
-		p.shutSays(&h.User)
+		p.Line(doc.In(doc.Strong, h.User.Name), doc.S(" on %s", h.Where))
+		shutSays(p, &h.User)
 		for _, n := range h.Now {
-			p.Line(S("  now %s: ", routeSays(n.Route)), In(levelStyle(n.Is), n.Is))
+			p.Line(doc.S("  now %s: ", routeSays(n.Route)), doc.In(levelStyle(n.Is), n.Is))
 		}
 		p.Blank()
 		if len(h.Turns) == 0 {
-			p.Line(S("no change of the journal altered that"))
+			p.Line(doc.S("no change of the journal altered that"))
 			return
 		}
-		g := Grid{Cols: []Col{{"change", 0}, {"at", 2}, {"by", 1}, {"route", 3}, {"was", 2}, {"becomes", 2}, {"what", 5}}}
+		g := doc.Grid{Cols: []doc.Col{{Head: "change", Weight: 0}, {Head: "at", Weight: 2}, {Head: "by", Weight: 1}, {Head: "route", Weight: 3}, {Head: "was", Weight: 2}, {Head: "becomes", Weight: 2}, {Head: "what", Weight: 5}}}
 		for _, t := range h.Turns {
-			g.Rows = append(g.Rows, []Cell{C(fmt.Sprint(t.Change)), C(At(t.At)), C(t.By), C(t.Route), CI(levelStyle(t.Was), t.Was), CI(levelStyle(t.Is), t.Is), C(t.Summary)})
+			g.Rows = append(g.Rows, []doc.Cell{doc.C(fmt.Sprint(t.Change)), doc.C(At(t.At)), doc.C(t.By), doc.C(t.Route), doc.CI(levelStyle(t.Was), t.Was), doc.CI(levelStyle(t.Is), t.Is), doc.C(t.Summary)})
 		}
 		p.Grid(g)
 	})

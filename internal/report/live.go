@@ -7,6 +7,7 @@ import (
 	"tarnwold/internal/format"
 	"tarnwold/internal/live"
 	"tarnwold/internal/plan/intake"
+	"tarnwold/internal/report/doc"
 )
 
 // localTime writes a moment of RFC 3339 as people here read it.
@@ -26,7 +27,7 @@ type ServerStep struct {
 }
 
 // ServerTest prints what works on a real server.
-func (p *Printer) ServerTest(name string, steps []ServerStep) error {
+func ServerTest(p *doc.Printer, name string, steps []ServerStep) error {
 	heads := []string{"works", "what", "more"}
 	return p.Give(steps, heads, func() (out [][]string) {
 		for _, s := range steps {
@@ -34,14 +35,14 @@ func (p *Printer) ServerTest(name string, steps []ServerStep) error {
 		}
 		return out
 	}, func() {
-		p.Line(In(Strong, name))
-		g := Grid{Cols: []Col{{"works", 0}, {"what", 3}, {"more", 5}}}
+		p.Line(doc.In(doc.Strong, name))
+		g := doc.Grid{Cols: []doc.Col{{Head: "works", Weight: 0}, {Head: "what", Weight: 3}, {Head: "more", Weight: 5}}}
 		for _, s := range steps {
-			style := Good
+			style := doc.Good
 			if !s.Works {
-				style = Bad
+				style = doc.Bad
 			}
-			g.Rows = append(g.Rows, []Cell{CI(style, yesNo(s.Works)), C(s.What), C(s.More)})
+			g.Rows = append(g.Rows, []doc.Cell{doc.CI(style, yesNo(s.Works)), doc.C(s.What), doc.C(s.More)})
 		}
 		p.Grid(g)
 	})
@@ -52,7 +53,7 @@ var driftSays = map[string]string{"came": "is new", "went": "is gone", "rules": 
 	"not-scanned": "isn't in the estate"}
 
 // Drifted prints what is otherwise on a real server than in the estate.
-func (p *Printer) Drifted(d *intake.Drift) error {
+func Drifted(p *doc.Printer, d *intake.Drift) error {
 	heads := []string{"where", "what", "changed there", "comes or goes", "text"}
 	return p.Give(d, heads, func() (out [][]string) {
 		for _, l := range d.Lines {
@@ -66,68 +67,68 @@ func (p *Printer) Drifted(d *intake.Drift) error {
 		return out
 	}, func() {
 		if len(d.Lines) == 0 {
-			p.Line(In(Strong, d.Server), S(" is as the estate has it: %s alike", Count(int64(d.Alike), "item")))
+			p.Line(doc.In(doc.Strong, d.Server), doc.S(" is as the estate has it: %s alike", Count(int64(d.Alike), "item")))
 			return
 		}
 		since := ""
 		if d.Since != "" {
 			since = " since the scan of " + localTime(d.Since)
 		}
-		p.Line(In(Strong, d.Server), S(": %s differ%s, %s alike", Count(int64(len(d.Lines)+d.More), "place"), since, Count(int64(d.Alike), "item")))
+		p.Line(doc.In(doc.Strong, d.Server), doc.S(": %s differ%s, %s alike", Count(int64(len(d.Lines)+d.More), "place"), since, Count(int64(d.Alike), "item")))
 		p.Blank()
-		p.Differs(d.Lines)
+		Differs(p, d.Lines)
 		if d.More > 0 {
-			p.Line(S("  and %s more; --all shows them, as --format csv does", Count(int64(d.More), "line")))
+			p.Line(doc.S("  and %s more; --all shows them, as --format csv does", Count(int64(d.More), "line")))
 		}
 	})
 }
 
 // Unfinished prints how far a change came whose writing was broken off.
-func (p *Printer) Unfinished(u *live.Unfinished) error {
+func Unfinished(p *doc.Printer, u *live.Unfinished) error {
 	return p.Give(u, []string{"state", "where"}, func() (out [][]string) {
 		eachState(u, func(state, where string) { out = append(out, []string{state, where}) })
 		return out
 	}, func() {
-		p.Line(S("%s, by %s: unfinished", u.Summary, u.By))
+		p.Line(doc.S("%s, by %s: unfinished", u.Summary, u.By))
 		p.Blank()
-		g := Grid{Cols: []Col{{"", 0}, {"where", 5}}}
+		g := doc.Grid{Cols: []doc.Col{{Head: "", Weight: 0}, {Head: "where", Weight: 5}}}
 		n := 0
 		eachState(u, func(state, where string) {
 			if n++; n <= mostEdits {
-				g.Rows = append(g.Rows, []Cell{C(state), C(where)})
+				g.Rows = append(g.Rows, []doc.Cell{doc.C(state), doc.C(where)})
 			}
 		})
 		p.Grid(g)
 		if n > mostEdits {
-			p.Line(S("  and %d more; --format csv shows all", n-mostEdits))
+			p.Line(doc.S("  and %d more; --format csv shows all", n-mostEdits))
 		}
-		p.Line(S("tarnwold resume finishes it, tarnwold undo takes it back."))
+		p.Line(doc.S("tarnwold resume finishes it, tarnwold undo takes it back."))
 	})
 }
 
 // Finished says that a broken-off change is finished.
-func (p *Printer) Finished(u *live.Unfinished, id int64) error {
+func Finished(p *doc.Printer, u *live.Unfinished, id int64) error {
 	return p.Give(map[string]any{"change": u.Summary, "kept-as": id, "written-before": len(u.Written), "written-now": len(u.Left) + len(u.Partly)}, []string{"change", "kept as", "written before", "written now"}, func() [][]string {
 		return [][]string{{u.Summary, fmt.Sprint(id), fmt.Sprint(len(u.Written)), fmt.Sprint(len(u.Left) + len(u.Partly))}}
 	}, func() {
-		p.Line(S("%s: %s had been written, %d more are now.", u.Summary, Count(int64(len(u.Written)), "item"), len(u.Left)+len(u.Partly)))
-		p.Line(S("Kept as change %d.", id))
+		p.Line(doc.S("%s: %s had been written, %d more are now.", u.Summary, Count(int64(len(u.Written)), "item"), len(u.Left)+len(u.Partly)))
+		p.Line(doc.S("Kept as change %d.", id))
 	})
 }
 
 // TakenBack says that a broken-off change is taken back.
-func (p *Printer) TakenBack(u *live.Unfinished) error {
+func TakenBack(p *doc.Printer, u *live.Unfinished) error {
 	return p.Give(u, []string{"state", "where"}, func() (out [][]string) {
 		eachState(u, func(state, where string) { out = append(out, []string{state, where}) })
 		return out
 	}, func() {
-		p.Line(S("%s: %s that had been written as before again; nothing was kept.", u.Summary, Count(int64(len(u.Written)+len(u.Partly)), "item")))
+		p.Line(doc.S("%s: %s that had been written as before again; nothing was kept.", u.Summary, Count(int64(len(u.Written)+len(u.Partly)), "item")))
 		for i, where := range u.Other {
 			if i == mostEdits {
-				p.Line(S("  and %d more", len(u.Other)-i))
+				p.Line(doc.S("  and %d more", len(u.Other)-i))
 				break
 			}
-			p.Line(S("left alone, for somebody else has changed it since: %s", where))
+			p.Line(doc.S("left alone, for somebody else has changed it since: %s", where))
 		}
 	})
 }
@@ -144,31 +145,31 @@ func eachState(u *live.Unfinished, fn func(state, where string)) {
 }
 
 // Differs prints where a server has something else than the estate.
-func (p *Printer) Differs(lines []intake.DriftLine) {
+func Differs(p *doc.Printer, lines []intake.DriftLine) {
 	if len(lines) == 0 {
 		return
 	}
-	g := Grid{Cols: []Col{{"where", 5}, {"on the server", 2}, {"changed there", 0}, {"", 0}, {"", 5}}}
+	g := doc.Grid{Cols: []doc.Col{{Head: "where", Weight: 5}, {Head: "on the server", Weight: 2}, {Head: "changed there", Weight: 0}, {Head: "", Weight: 0}, {Head: "", Weight: 5}}}
 	for _, l := range lines {
-		var signs, texts Cell
+		var signs, texts doc.Cell
 		for _, x := range l.Lines {
-			style, says := Good, "has"
+			style, says := doc.Good, "has"
 			switch x.Sign {
 			case "goes":
-				style, says = Bad, "hasn't"
+				style, says = doc.Bad, "hasn't"
 			case "changes":
-				style, says = Plain, "has another"
+				style, says = doc.Plain, "has another"
 			}
-			signs = append(signs, Span{Text: says, Style: style})
-			texts = append(texts, Span{Text: lineText(x)})
+			signs = append(signs, doc.Span{Text: says, Style: style})
+			texts = append(texts, doc.Span{Text: lineText(x)})
 		}
-		g.Rows = append(g.Rows, []Cell{C(l.Where), C(driftSays[l.What]), C(localTime(l.Changed)), signs, texts})
+		g.Rows = append(g.Rows, []doc.Cell{doc.C(l.Where), doc.C(driftSays[l.What]), doc.C(localTime(l.Changed)), signs, texts})
 	}
 	p.Grid(g)
 }
 
 // Proved prints how answers stood up to a real server.
-func (p *Printer) Proved(f *live.Proof) error {
+func Proved(p *doc.Printer, f *live.Proof) error {
 	can := map[bool]string{true: "can", false: "can't"}
 	return p.Give(f, []string{"user", "act", "where", "estate", "server", "server said"}, func() (out [][]string) {
 		for _, d := range f.Differ {
@@ -176,19 +177,19 @@ func (p *Printer) Proved(f *live.Proof) error {
 		}
 		return out
 	}, func() {
-		p.Line(In(Strong, f.Server), S(" was asked as %s on %s: %s tried, %s of them allowed", Some(f.Users, 6), Count(int64(f.Items), "item"), Count(int64(f.Tried), "act"), format.Number(int64(f.Allowed))))
+		p.Line(doc.In(doc.Strong, f.Server), doc.S(" was asked as %s on %s: %s tried, %s of them allowed", Some(f.Users, 6), Count(int64(f.Items), "item"), Count(int64(f.Tried), "act"), format.Number(int64(f.Allowed))))
 		if f.Unproved > 0 {
-			p.Line(S("%s not tried: the connection alone refuses them, and trying would leave a trace", Count(int64(f.Unproved), "act")))
+			p.Line(doc.S("%s not tried: the connection alone refuses them, and trying would leave a trace", Count(int64(f.Unproved), "act")))
 		}
 		if len(f.Differ) == 0 {
-			p.Line(In(Good, "Every answer is the server's."))
+			p.Line(doc.In(doc.Good, "Every answer is the server's."))
 			return
 		}
-		p.Line(In(Bad, Count(int64(len(f.Differ)), "act")+" answered otherwise by the server:"))
+		p.Line(doc.In(doc.Bad, Count(int64(len(f.Differ)), "act")+" answered otherwise by the server:"))
 		p.Blank()
-		g := Grid{Cols: []Col{{"user", 2}, {"act", 0}, {"where", 5}, {"the estate", 0}, {"the server", 0}, {"said", 4}}}
+		g := doc.Grid{Cols: []doc.Col{{Head: "user", Weight: 2}, {Head: "act", Weight: 0}, {Head: "where", Weight: 5}, {Head: "the estate", Weight: 0}, {Head: "the server", Weight: 0}, {Head: "said", Weight: 4}}}
 		for _, d := range f.Differ {
-			g.Rows = append(g.Rows, []Cell{C(d.User), C(d.Act), C(d.Where), C(can[d.Estate]), C(can[d.Server]), C(d.Said)})
+			g.Rows = append(g.Rows, []doc.Cell{doc.C(d.User), doc.C(d.Act), doc.C(d.Where), doc.C(can[d.Estate]), doc.C(can[d.Server]), doc.C(d.Said)})
 		}
 		p.Grid(g)
 	})

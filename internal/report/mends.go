@@ -6,6 +6,7 @@ import (
 
 	"tarnwold/internal/ask/explain"
 	"tarnwold/internal/plan/review"
+	"tarnwold/internal/report/doc"
 )
 
 // Command writes arguments as they could be typed.
@@ -29,7 +30,7 @@ type wanted struct {
 var mendHeads = []string{"where", "route", "want", "held", "commands", "counts", "others who gain", "items", "who loses", "guards"}
 
 // Wanted prints explanations, each with what would mend it.
-func (p *Printer) Wanted(list []*explain.Explained, mends []review.Mending) error {
+func Wanted(p *doc.Printer, list []*explain.Explained, mends []review.Mending) error {
 	of := func(route string) *review.Mending {
 		for i := range mends {
 			if mends[i].Route == route {
@@ -60,9 +61,9 @@ func (p *Printer) Wanted(list []*explain.Explained, mends []review.Mending) erro
 			if i > 0 {
 				p.Blank()
 			}
-			p.explained(w.Explained)
+			explained(p, w.Explained)
 			if w.Mending != nil {
-				p.mending(w.User.Name, w.Mending)
+				mending(p, w.User.Name, w.Mending)
 			}
 		}
 	})
@@ -84,26 +85,26 @@ func guards(m *review.Mended) string {
 	return strings.Join(out, ", ")
 }
 
-func (p *Printer) mending(who string, m *review.Mending) {
+func mending(p *doc.Printer, who string, m *review.Mending) {
 	p.Blank()
 	switch {
 	case m.Held:
-		p.Line(In(Good, fmt.Sprintf("%s has %s %s already", who, m.Want, routeSays(m.Route))))
+		p.Line(doc.In(doc.Good, fmt.Sprintf("%s has %s %s already", who, m.Want, routeSays(m.Route))))
 		return
 	case m.Switched && len(m.Mends) == 0:
-		p.Line(S("%s is switched to read-only, which no entry and no group mends", m.Route))
+		p.Line(doc.S("%s is switched to read-only, which no entry and no group mends", m.Route))
 		return
 	case len(m.Mends) == 0:
-		p.Line(S("no single change was found that gives %s %s %s", who, m.Want, routeSays(m.Route)))
+		p.Line(doc.S("no single change was found that gives %s %s %s", who, m.Want, routeSays(m.Route)))
 		return
 	}
-	p.Line(In(Strong, fmt.Sprintf("What would give %s %s %s", who, m.Want, routeSays(m.Route))), S(", the least else first:"))
-	g := Grid{Cols: []Col{{"", 0}, {"change", 6}, {"counts", 2}, {"opens", 2}, {"to others", 4}}}
+	p.Line(doc.In(doc.Strong, fmt.Sprintf("What would give %s %s %s", who, m.Want, routeSays(m.Route))), doc.S(", the least else first:"))
+	g := doc.Grid{Cols: []doc.Col{{Head: "", Weight: 0}, {Head: "change", Weight: 6}, {Head: "counts", Weight: 2}, {Head: "opens", Weight: 2}, {Head: "to others", Weight: 4}}}
 	for i := range m.Mends {
 		x := &m.Mends[i]
-		cell := Cell{}
+		cell := doc.Cell{}
 		for _, c := range x.Command {
-			cell = append(cell, Span{Text: Command(c)})
+			cell = append(cell, doc.Span{Text: Command(c)})
 		}
 		others := "nobody"
 		if len(x.People) > 0 {
@@ -115,7 +116,7 @@ func (p *Printer) mending(who string, m *review.Mending) {
 		if s := guards(x); s != "" {
 			others += "; a guard warns: " + s
 		}
-		g.Rows = append(g.Rows, []Cell{C(fmt.Sprint(i + 1)), cell, C(strings.ReplaceAll(x.Counts, "-", " ")), C(Count(x.Items, "item")), C(others)})
+		g.Rows = append(g.Rows, []doc.Cell{doc.C(fmt.Sprint(i + 1)), cell, doc.C(strings.ReplaceAll(x.Counts, "-", " ")), doc.C(Count(x.Items, "item")), doc.C(others)})
 	}
 	p.Grid(g)
 }

@@ -8,6 +8,7 @@ import (
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/policies"
 	"tarnwold/internal/plan/request"
+	"tarnwold/internal/report/doc"
 )
 
 // Night is what one night's look at everything found.
@@ -221,8 +222,8 @@ func (s *NightSection) words() string {
 // mostNew is how many new things a summary tells one by one.
 const mostNew = 20
 
-// Night prints the short summary of a night.
-func (p *Printer) Night(n *Night) error {
+// WriteNight prints the short summary of a night.
+func WriteNight(p *doc.Printer, n *Night) error {
 	return p.Give(n, []string{"section", "where", "what", "new", "trouble", "mend"}, func() (out [][]string) {
 		for _, s := range n.Sections {
 			for _, x := range s.Items {
@@ -231,49 +232,49 @@ func (p *Printer) Night(n *Night) error {
 		}
 		return out
 	}, func() {
-		head, style := "All is as it should be", Good
+		head, style := "All is as it should be", doc.Good
 		if left := n.Left(); left > 0 {
-			head, style = Count(int64(left), "thing")+" to look at", Bad
+			head, style = Count(int64(left), "thing")+" to look at", doc.Bad
 			if n.Since != "" {
 				head += fmt.Sprintf(", %d new since %s", n.fresh(), n.Since)
 			}
 		}
-		p.Line(In(style, head), S("; the whole is in %s", n.Page))
+		p.Line(doc.In(style, head), doc.S("; the whole is in %s", n.Page))
 		p.Blank()
-		g := Grid{Cols: []Col{{"what", 3}, {"state", 3}, {"beside", 6}}}
+		g := doc.Grid{Cols: []doc.Col{{Head: "what", Weight: 3}, {Head: "state", Weight: 3}, {Head: "beside", Weight: 6}}}
 		for _, s := range n.Sections {
-			words := C(s.words())
+			words := doc.C(s.words())
 			if len(s.Items) > 0 {
-				words = CI(Bad, s.words())
+				words = doc.CI(doc.Bad, s.words())
 			}
-			g.Rows = append(g.Rows, []Cell{C(s.Title), words, C(strings.Join(s.Fine, "; "))})
+			g.Rows = append(g.Rows, []doc.Cell{doc.C(s.Title), words, doc.C(strings.Join(s.Fine, "; "))})
 		}
 		p.Grid(g)
 		if n.Since == "" || n.fresh() == 0 {
 			return
 		}
 		p.Blank()
-		p.Line(In(Strong, "New since "+n.Since))
-		g = Grid{Cols: []Col{{"where", 4}, {"what", 7}}}
+		p.Line(doc.In(doc.Strong, "New since "+n.Since))
+		g = doc.Grid{Cols: []doc.Col{{Head: "where", Weight: 4}, {Head: "what", Weight: 7}}}
 		told := 0
 		for _, s := range n.Sections {
 			for _, x := range s.Items {
 				if x.New && told < mostNew {
 					told++
-					g.Rows = append(g.Rows, []Cell{C(x.Where), C(x.Text)})
+					g.Rows = append(g.Rows, []doc.Cell{doc.C(x.Where), doc.C(x.Text)})
 				}
 			}
 		}
 		p.Grid(g)
 		if more := n.fresh() - told; more > 0 {
-			p.Line(S("and %d more", more))
+			p.Line(doc.S("and %d more", more))
 		}
 	})
 }
 
 // NightPage writes the whole of a night as a page.
-func (p *Printer) NightPage(n *Night) error {
-	o := &Outline{Title: "The night of " + n.Day, Heads: []string{"where", "what", "state", "mended by"}}
+func NightPage(p *doc.Printer, n *Night) error {
+	o := &doc.Outline{Title: "The night of " + n.Day, Heads: []string{"where", "what", "state", "mended by"}}
 	intro := "All is as it should be."
 	if left := n.Left(); left > 0 {
 		intro = Count(int64(left), "thing") + " to look at"
@@ -287,7 +288,7 @@ func (p *Printer) NightPage(n *Night) error {
 		o.Intro = append(o.Intro, fmt.Sprintf("%d new since %s.", n.fresh(), n.Since))
 	}
 	o.Intro = append(o.Intro, "The estate "+n.Estate+", at "+At(n.At)+".")
-	row := func(x *NightItem) OutlineRow {
+	row := func(x *NightItem) doc.OutlineRow {
 		mark := ""
 		if x.New {
 			mark = "new"
@@ -295,10 +296,10 @@ func (p *Printer) NightPage(n *Night) error {
 		if x.Trouble {
 			mark = strings.TrimSpace(mark + " not done")
 		}
-		return OutlineRow{Depth: 1, Name: x.Where, Cells: []string{x.Text, mark, x.Mended}, Bad: x.Trouble}
+		return doc.OutlineRow{Depth: 1, Name: x.Where, Cells: []string{x.Text, mark, x.Mended}, Bad: x.Trouble}
 	}
 	if n.fresh() > 0 {
-		o.Rows = append(o.Rows, OutlineRow{Name: "New since " + n.Since, Cells: []string{Count(int64(n.fresh()), "thing"), "", ""}, Group: true})
+		o.Rows = append(o.Rows, doc.OutlineRow{Name: "New since " + n.Since, Cells: []string{Count(int64(n.fresh()), "thing"), "", ""}, Group: true})
 		for _, s := range n.Sections {
 			for i := range s.Items {
 				if s.Items[i].New {
@@ -312,13 +313,13 @@ func (p *Printer) NightPage(n *Night) error {
 		if len(s.Fine) > 0 {
 			words += "; " + strings.Join(s.Fine, "; ")
 		}
-		o.Rows = append(o.Rows, OutlineRow{Name: s.Title, Cells: []string{words, "", ""}, Group: true})
+		o.Rows = append(o.Rows, doc.OutlineRow{Name: s.Title, Cells: []string{words, "", ""}, Group: true})
 		for i := range s.Items {
 			o.Rows = append(o.Rows, row(&s.Items[i]))
 		}
 		for _, g := range s.Gone {
-			o.Rows = append(o.Rows, OutlineRow{Depth: 1, Name: g, Cells: []string{"no more", "", ""}})
+			o.Rows = append(o.Rows, doc.OutlineRow{Depth: 1, Name: g, Cells: []string{"no more", "", ""}})
 		}
 	}
-	return p.page(o)
+	return p.Page(o)
 }

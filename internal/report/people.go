@@ -7,6 +7,7 @@ import (
 
 	"tarnwold/internal/ask/show"
 	"tarnwold/internal/format"
+	"tarnwold/internal/report/doc"
 )
 
 func number(n *int64) string {
@@ -17,7 +18,7 @@ func number(n *int64) string {
 }
 
 // People prints a list of users, or of groups.
-func (p *Printer) People(list []show.Person, groups bool) error {
+func People(p *doc.Printer, list []show.Person, groups bool) error {
 	heads := []string{"user", "id", "primary group", "member of", "identifier"}
 	if groups {
 		heads = []string{"group", "id", "purpose", "members", "member of", "identifier"}
@@ -36,9 +37,9 @@ func (p *Printer) People(list []show.Person, groups bool) error {
 		return out
 	}
 	return p.Give(list, heads, rows, func() {
-		cols := Heads(heads...)
+		cols := doc.Heads(heads...)
 		cols[0].Weight, cols[1].Weight = 1, 0
-		p.Grid(plain(cols, rows()))
+		p.Grid(doc.PlainGrid(cols, rows()))
 	})
 }
 
@@ -65,14 +66,14 @@ func chainText(w show.Way) string {
 
 var wayHeads = []string{"kind", "by way of", "until", "note"}
 
-func (p *Printer) ways(first string, list []show.Way, user bool) {
-	g := Grid{Cols: []Col{{first, 2}, {"kind", 0}, {"by way of", 4}, {"until", 0}, {"note", 2}}}
+func ways(p *doc.Printer, first string, list []show.Way, user bool) {
+	g := doc.Grid{Cols: []doc.Col{{Head: first, Weight: 2}, {Head: "kind", Weight: 0}, {Head: "by way of", Weight: 4}, {Head: "until", Weight: 0}, {Head: "note", Weight: 2}}}
 	for _, w := range list {
 		kind := w.Kind
 		if user {
 			kind = ""
 		}
-		g.Rows = append(g.Rows, []Cell{C(w.Name), C(kind), C(chainText(w)), C(w.Until), C(wayNote(w, user))})
+		g.Rows = append(g.Rows, []doc.Cell{doc.C(w.Name), doc.C(kind), doc.C(chainText(w)), doc.C(w.Until), doc.C(wayNote(w, user))})
 	}
 	p.Grid(g)
 }
@@ -85,55 +86,55 @@ func wayRows(list []show.Way, user bool) (out [][]string) {
 }
 
 // User prints a user and every group he is in.
-func (p *Printer) User(b *show.Belonging) error {
+func User(p *doc.Printer, b *show.Belonging) error {
 	return p.Give(b, append([]string{"group"}, wayHeads...), func() [][]string { return wayRows(b.Groups, true) }, func() {
-		p.Line(In(Strong, b.Name), S(", %s", b.ID))
+		p.Line(doc.In(doc.Strong, b.Name), doc.S(", %s", b.ID))
 		if b.POSIX != nil {
-			p.Line(S("  uid %d", *b.POSIX))
+			p.Line(doc.S("  uid %d", *b.POSIX))
 		}
-		p.former(b.Former)
+		former(p, b.Former)
 		if b.Shut != "" {
-			p.Line(In(Bad, "  can't sign on: "+b.Shut))
+			p.Line(doc.In(doc.Bad, "  can't sign on: "+b.Shut))
 		}
 		if len(b.Groups) == 0 {
-			p.Line(S("  in no group"))
+			p.Line(doc.S("  in no group"))
 			return
 		}
 		p.Blank()
-		p.ways("group", b.Groups, true)
+		ways(p, "group", b.Groups, true)
 	})
 }
 
 // former tells which identifiers an account had elsewhere.
-func (p *Printer) former(ids []string) {
+func former(p *doc.Printer, ids []string) {
 	if len(ids) > 0 {
-		p.Line(S("  formerly %s", Some(ids, 4)))
+		p.Line(doc.S("  formerly %s", Some(ids, 4)))
 	}
 }
 
 // Group prints a group and everyone in it.
-func (p *Printer) Group(g *show.Gathering) error {
+func Group(p *doc.Printer, g *show.Gathering) error {
 	return p.Give(g, append([]string{"member"}, wayHeads...), func() [][]string { return wayRows(g.All, false) }, func() {
 		purpose := ""
 		if g.Purpose != "" {
 			purpose = ", purpose " + g.Purpose
 		}
-		p.Line(In(Strong, g.Name), S(", %s%s", g.ID, purpose))
+		p.Line(doc.In(doc.Strong, g.Name), doc.S(", %s%s", g.ID, purpose))
 		if len(g.In) > 0 {
-			p.Line(S("  itself in %s", strings.Join(g.In, ", ")))
+			p.Line(doc.S("  itself in %s", strings.Join(g.In, ", ")))
 		}
-		p.former(g.Former)
+		former(p, g.Former)
 		if len(g.Loop) > 0 {
-			p.Line(S("  "), In(Bad, "holds itself: "+strings.Join(g.Loop, " in ")), S("; followed once"))
+			p.Line(doc.S("  "), doc.In(doc.Bad, "holds itself: "+strings.Join(g.Loop, " in ")), doc.S("; followed once"))
 		}
-		p.Line(S("  %s at any depth", Count(int64(g.Users), "user")))
+		p.Line(doc.S("  %s at any depth", Count(int64(g.Users), "user")))
 		p.Blank()
-		p.ways("member", g.All, false)
+		ways(p, "member", g.All, false)
 	})
 }
 
 // Servers prints a list of servers.
-func (p *Printer) Servers(list []show.Server) error {
+func Servers(p *doc.Printer, list []show.Server) error {
 	row := func(s show.Server) []string {
 		var shares []string
 		for _, sh := range s.Shares {
@@ -142,22 +143,22 @@ func (p *Printer) Servers(list []show.Server) error {
 		return []string{s.Name, s.Set, strings.Join(shares, ", "), strings.Join(s.Trees, ", "), strings.Join(s.Administrators, ", ")}
 	}
 	heads := []string{"server", "traits", "shares", "trees", "administrators"}
-	return p.rows(list, heads, func(i int) []string { return row(list[i]) }, len(list))
+	return rows(p, list, heads, func(i int) []string { return row(list[i]) }, len(list))
 }
 
 // rows prints a plain list of rows.
-func (p *Printer) rows(v any, heads []string, row func(int) []string, n int) error {
+func rows(p *doc.Printer, v any, heads []string, row func(int) []string, n int) error {
 	return p.Give(v, heads, func() (out [][]string) {
 		for i := range n {
 			out = append(out, row(i))
 		}
 		return out
 	}, func() {
-		g := Grid{Cols: Heads(heads...)}
+		g := doc.Grid{Cols: doc.Heads(heads...)}
 		for i := range n {
-			var r []Cell
+			var r []doc.Cell
 			for _, s := range row(i) {
-				r = append(r, C(s))
+				r = append(r, doc.C(s))
 			}
 			g.Rows = append(g.Rows, r)
 		}
@@ -168,11 +169,11 @@ func (p *Printer) rows(v any, heads []string, row func(int) []string, n int) err
 var traitHeads = []string{"trait", "value", "meaning", "seen"}
 
 // Traits prints a server's traits.
-func (p *Printer) Traits(s *show.Server) error {
+func Traits(p *doc.Printer, s *show.Server) error {
 	return p.Give(s, traitHeads, func() [][]string { return traitRows(s) }, func() {
-		p.Line(In(Strong, s.Name), S(", traits %s", s.Set))
+		p.Line(doc.In(doc.Strong, s.Name), doc.S(", traits %s", s.Set))
 		p.Blank()
-		p.traits(s)
+		traits(p, s)
 	})
 }
 
@@ -183,22 +184,22 @@ func traitRows(s *show.Server) (out [][]string) {
 	return out
 }
 
-func (p *Printer) traits(s *show.Server) {
-	g := Grid{Cols: []Col{{"trait", 3}, {"value", 2}, {"meaning", 4}, {"seen", 2}}}
+func traits(p *doc.Printer, s *show.Server) {
+	g := doc.Grid{Cols: []doc.Col{{Head: "trait", Weight: 3}, {Head: "value", Weight: 2}, {Head: "meaning", Weight: 4}, {Head: "seen", Weight: 2}}}
 	for _, t := range s.Traits {
-		g.Rows = append(g.Rows, []Cell{C(t.Name), C(t.Value), C(t.About), CI(Faint, t.Seen)})
+		g.Rows = append(g.Rows, []doc.Cell{doc.C(t.Name), doc.C(t.Value), doc.C(t.About), doc.CI(doc.Faint, t.Seen)})
 	}
 	p.Grid(g)
 }
 
 // Server prints one server.
-func (p *Printer) Server(s *show.Server) error {
+func Server(p *doc.Printer, s *show.Server) error {
 	return p.Give(s, traitHeads, func() [][]string { return traitRows(s) }, func() {
 		admins := strings.Join(s.Administrators, ", ")
 		if admins == "" {
 			admins = "none"
 		}
-		p.Line(In(Strong, s.Name), S(", traits %s", s.Set))
+		p.Line(doc.In(doc.Strong, s.Name), doc.S(", traits %s", s.Set))
 		if s.Protocol != "" {
 			var l struct {
 				Host string
@@ -227,15 +228,15 @@ func (p *Printer) Server(s *show.Server) error {
 			if l.Old {
 				more += ", in dialects before 3.1.1 too"
 			}
-			p.Line(S("  a real server, over %s: %s, port %d, as %s%s", s.Protocol, l.Host, l.Port, l.User, more))
+			p.Line(doc.S("  a real server, over %s: %s, port %d, as %s%s", s.Protocol, l.Host, l.Port, l.User, more))
 		}
-		p.Line(S("  administrators: %s", admins))
-		p.Line(S("  trees: %s", strings.Join(s.Trees, ", ")))
+		p.Line(doc.S("  administrators: %s", admins))
+		p.Line(doc.S("  trees: %s", strings.Join(s.Trees, ", ")))
 		for _, sh := range s.Shares {
-			p.Line(S("  share %s of %s", sh.Address, sh.Folder))
+			p.Line(doc.S("  share %s of %s", sh.Address, sh.Folder))
 		}
 		p.Blank()
-		p.traits(s)
+		traits(p, s)
 	})
 }
 
@@ -258,61 +259,61 @@ func shareRules(s show.Share) []string {
 }
 
 // Shares prints a list of shares.
-func (p *Printer) Shares(list []show.Share) error {
+func Shares(p *doc.Printer, list []show.Share) error {
 	return p.Give(list, []string{"share", "folder", "read-only", "rules"}, func() (out [][]string) {
 		for _, s := range list {
 			out = append(out, []string{s.Address, s.Folder, yesNo(s.ReadOnly), strings.Join(shareRules(s), "; ")})
 		}
 		return out
 	}, func() {
-		g := Grid{Cols: []Col{{"share", 3}, {"folder", 3}, {"read-only", 0}, {"rules", 4}}}
+		g := doc.Grid{Cols: []doc.Col{{Head: "share", Weight: 3}, {Head: "folder", Weight: 3}, {Head: "read-only", Weight: 0}, {Head: "rules", Weight: 4}}}
 		for _, s := range list {
-			g.Rows = append(g.Rows, []Cell{C(s.Address), C(s.Folder), C(yesNo(s.ReadOnly)), Cs(shareRules(s)...)})
+			g.Rows = append(g.Rows, []doc.Cell{doc.C(s.Address), doc.C(s.Folder), doc.C(yesNo(s.ReadOnly)), doc.Cs(shareRules(s)...)})
 		}
 		p.Grid(g)
 	})
 }
 
 // Share prints one share.
-func (p *Printer) Share(s *show.Share) error {
+func Share(p *doc.Printer, s *show.Share) error {
 	return p.Give(s, entryHeads, func() [][]string { return entryRows(s.Entries) }, func() {
-		p.Line(In(Strong, s.Address), S(", over %s:%s", s.Server, s.Folder))
+		p.Line(doc.In(doc.Strong, s.Address), doc.S(", over %s:%s", s.Server, s.Folder))
 		if !s.Loaded {
-			p.Line(S("  that folder is not in the estate"))
+			p.Line(doc.S("  that folder is not in the estate"))
 		}
 		if s.ReadOnly {
-			p.Line(S("  switched to read-only: takes away %s", s.Takes))
+			p.Line(doc.S("  switched to read-only: takes away %s", s.Takes))
 		}
 		for _, c := range s.Configured {
-			p.Line(S("  %s: %s", s.ConfiguredIn, admitted(c)))
+			p.Line(doc.S("  %s: %s", s.ConfiguredIn, admitted(c)))
 		}
 		if s.Owner.ID != "" {
-			p.Line(S("  its rules are owned by %s", s.Owner.Name))
+			p.Line(doc.S("  its rules are owned by %s", s.Owner.Name))
 		}
 		if s.Rules == "absent" {
-			p.Line(S("  rules absent"))
+			p.Line(doc.S("  rules absent"))
 		} else {
-			p.ruleLines(s.Rules, s.Order, "the share")
+			ruleLines(p, s.Rules, s.Order, "the share")
 		}
 		p.Blank()
-		g := Grid{Cols: []Col{{"#", 0}, {"entry", 4}, {"account", 2}}}
+		g := doc.Grid{Cols: []doc.Col{{Head: "#", Weight: 0}, {Head: "entry", Weight: 4}, {Head: "account", Weight: 2}}}
 		for _, e := range s.Entries {
-			style, text := Plain, e.Entry
+			style, text := doc.Plain, e.Entry
 			if e.Deny {
-				style = Bad
+				style = doc.Bad
 			}
 			if e.Until != "" {
 				text += " until " + e.Until
 			}
-			g.Rows = append(g.Rows, []Cell{C(fmt.Sprint(e.Place)), CI(style, text), C(known(e.Who))})
+			g.Rows = append(g.Rows, []doc.Cell{doc.C(fmt.Sprint(e.Place)), doc.CI(style, text), doc.C(known(e.Who))})
 		}
 		p.Grid(g)
 	})
 }
 
 // Owners prints who owns items.
-func (p *Printer) Owners(list []show.Owner) error {
-	return p.rows(list, []string{"place", "kind", "owner", "which brings"}, func(i int) []string {
+func Owners(p *doc.Printer, list []show.Owner) error {
+	return rows(p, list, []string{"place", "kind", "owner", "which brings"}, func(i int) []string {
 		o := list[i]
 		brings := o.Brings
 		if brings == "by-entries" {

@@ -18,6 +18,7 @@ import (
 	"tarnwold/internal/plan/intake"
 	"tarnwold/internal/plan/people"
 	"tarnwold/internal/plan/request"
+	"tarnwold/internal/report/doc"
 )
 
 // Outcome is a plan and what became of it.
@@ -46,9 +47,9 @@ type Outcome struct {
 	Unmended []findings.Finding `json:"findings-left,omitempty"`
 }
 
-// Outcome prints a plan and what became of it: as JSON one object; as CSV the
+// WriteOutcome prints a plan and what became of it: as JSON one object; as CSV the
 // impact, a line each.
-func (p *Printer) Outcome(o *Outcome) error {
+func WriteOutcome(p *doc.Printer, o *Outcome) error {
 	return p.Give(o, []string{"kind", "user", "through", "was", "becomes", "items", "from here on"}, func() (out [][]string) {
 		for _, s := range o.Impact {
 			for _, u := range s.Users {
@@ -59,33 +60,33 @@ func (p *Printer) Outcome(o *Outcome) error {
 		}
 		return out
 	}, func() {
-		p.Preview(o)
-		p.Became(o)
+		Preview(p, o)
+		Became(p, o)
 	})
 }
 
 // Became says what became of a plan.
-func (p *Printer) Became(o *Outcome) {
+func Became(p *doc.Printer, o *Outcome) {
 	switch {
 	case o.Kept != 0:
-		p.left(o.Left[o.told:]) // what was only seen when it was written
-		p.Line(S("Kept as change %d.", o.Kept))
+		leftOut(p, o.Left[o.told:]) // what was only seen when it was written
+		p.Line(doc.S("Kept as change %d.", o.Kept))
 	case o.Saved != "":
-		p.Line(S("Saved to %s; keep it with: tarnwold apply %s", o.Saved, o.Saved))
+		p.Line(doc.S("Saved to %s; keep it with: tarnwold apply %s", o.Saved, o.Saved))
 	case o.DryRun && o.Changes():
-		p.Line(S("Nothing was kept: this was a dry run."))
+		p.Line(doc.S("Nothing was kept: this was a dry run."))
 	}
-	p.Unmended(o.Unmended)
+	Unmended(p, o.Unmended)
 }
 
-func sign(s string) Cell {
+func sign(s string) doc.Cell {
 	switch s {
 	case "comes":
-		return CI(Good, s)
+		return doc.CI(doc.Good, s)
 	case "goes":
-		return CI(Bad, s)
+		return doc.CI(doc.Bad, s)
 	}
-	return C(s)
+	return doc.C(s)
 }
 
 // lineText says what comes, goes or changes.
@@ -148,18 +149,18 @@ func alike(where string, items int64) string {
 const mostEdits = 24
 
 // Preview prints what a plan would do.
-func (p *Printer) Preview(o *Outcome) {
+func Preview(p *doc.Printer, o *Outcome) {
 	if !o.Changes() {
-		p.Line(S("Nothing to do: %s.", o.Nothing))
+		p.Line(doc.S("Nothing to do: %s.", o.Nothing))
 		if o.Taken != nil {
-			p.taken(o.Taken)
+			taken(p, o.Taken)
 		}
 		return
 	}
-	g := Grid{Cols: []Col{{"where", 3}, {"", 0}, {"what", 4}}}
+	g := doc.Grid{Cols: []doc.Col{{Head: "where", Weight: 3}, {Head: "", Weight: 0}, {Head: "what", Weight: 4}}}
 	left := int64(0)
 	if o.Brief || o.IsSo || o.Taken != nil {
-		p.Line(S("%s", o.Change))
+		p.Line(doc.S("%s", o.Change))
 	}
 	for _, e := range o.Edits {
 		if o.Brief {
@@ -177,46 +178,46 @@ func (p *Printer) Preview(o *Outcome) {
 			if i > 0 {
 				where = ""
 			}
-			g.Rows = append(g.Rows, []Cell{C(where), sign(l.Sign), C(lineText(l))})
+			g.Rows = append(g.Rows, []doc.Cell{doc.C(where), sign(l.Sign), doc.C(lineText(l))})
 		}
 	}
 	p.Grid(g)
 	if left += int64(o.Untold); left > 0 && !o.Brief {
-		p.Line(S("and %s more", Count(left, "item")))
+		p.Line(doc.S("and %s more", Count(left, "item")))
 	}
 	for _, e := range o.Ended {
-		p.Line(S("Last day %s: %s, %s.", e.Until, e.What, e.Where))
+		p.Line(doc.S("Last day %s: %s, %s.", e.Until, e.What, e.Where))
 	}
 	if o.Handed > 0 {
-		p.Line(S("Handed down to %s below.", Count(o.Handed, "item")))
+		p.Line(doc.S("Handed down to %s below.", Count(o.Handed, "item")))
 	}
 	if l := o.Loaded; l != nil {
 		for _, loop := range l.Loops {
-			p.Line(S("Groups in a circle, as the files have them; each is followed once: %s.", strings.Join(loop, " in ")))
+			p.Line(doc.S("Groups in a circle, as the files have them; each is followed once: %s.", strings.Join(loop, " in ")))
 		}
 		for _, s := range l.Shared {
-			p.Line(S("%s; both are loaded.", s))
+			p.Line(doc.S("%s; both are loaded.", s))
 		}
 	}
 	if o.Taken != nil {
-		p.taken(o.Taken)
+		taken(p, o.Taken)
 	}
 	if o.Asks {
-		p.impact(o.Plan)
+		impact(p, o.Plan)
 	}
 	for i, x := range o.NewItems {
 		if i == mostNewItems {
-			p.Line(S("What new items get otherwise: %s more; --format json has them all.", Count(int64(len(o.NewItems)-i), "line")))
+			p.Line(doc.S("What new items get otherwise: %s more; --format json has them all.", Count(int64(len(o.NewItems)-i), "line")))
 			break
 		}
 		where := x.Where
 		if x.More > 0 {
 			where += fmt.Sprintf(" and %s more", Count(x.More, "folder"))
 		}
-		p.Line(In(Strong, "New "+x.Kind+"s"), S(" in %s: %s %s → %s.", where, Some(x.Users, 4), x.Was, x.Is))
+		p.Line(doc.In(doc.Strong, "New "+x.Kind+"s"), doc.S(" in %s: %s %s → %s.", where, Some(x.Users, 4), x.Was, x.Is))
 	}
 	if o.NewUnasked > 0 {
-		p.Line(S("What new items get in %s more was not asked, for their rules change in too many ways.", Count(o.NewUnasked, "folder")))
+		p.Line(doc.S("What new items get in %s more was not asked, for their rules change in too many ways.", Count(o.NewUnasked, "folder")))
 	}
 	for _, u := range o.Unmoved {
 		says := "they had it already"
@@ -227,19 +228,19 @@ func (p *Printer) Preview(o *Outcome) {
 				says += ", set on " + set
 			}
 		}
-		p.Line(S("No change for %s through %s: %s.", Some(u.Users, 4), u.Route, says))
+		p.Line(doc.S("No change for %s through %s: %s.", Some(u.Users, 4), u.Route, says))
 	}
 	for _, a := range o.Advice {
-		p.Line(S("%s: %s.", adviceHead(a), adviceText(a)))
+		p.Line(doc.S("%s: %s.", adviceHead(a), adviceText(a)))
 	}
 	for _, w := range o.Warnings {
 		switch {
 		case o.IsSo:
-			p.Line(In(Bad, "Look:"), S(" %s.", WarningText(w)))
+			p.Line(doc.In(doc.Bad, "Look:"), doc.S(" %s.", WarningText(w)))
 		case o.Forced:
-			p.Line(In(Bad, "Forced:"), S(" %s.", WarningText(w)))
+			p.Line(doc.In(doc.Bad, "Forced:"), doc.S(" %s.", WarningText(w)))
 		case o.DryRun:
-			p.Line(In(Bad, "Needs --force:"), S(" %s.", WarningText(w)))
+			p.Line(doc.In(doc.Bad, "Needs --force:"), doc.S(" %s.", WarningText(w)))
 		}
 	}
 	if n := len(o.Expected); n > 0 {
@@ -249,16 +250,16 @@ func (p *Printer) Preview(o *Outcome) {
 				met++
 			}
 		}
-		style := Good
+		style := doc.Good
 		if met < n {
-			style = Bad
+			style = doc.Bad
 		}
-		p.Line(In(style, fmt.Sprintf("Expected of it: %d of %d hold.", met, n)))
+		p.Line(doc.In(style, fmt.Sprintf("Expected of it: %d of %d hold.", met, n)))
 	}
 	for _, x := range o.Outbound {
-		p.Line(S("This goes to the real server "), In(Strong, x.Server), S(": %s.", Count(int64(len(x.Writes)), "descriptor")))
+		p.Line(doc.S("This goes to the real server "), doc.In(doc.Strong, x.Server), doc.S(": %s.", Count(int64(len(x.Writes)), "descriptor")))
 	}
-	p.left(o.Left)
+	leftOut(p, o.Left)
 	o.told = len(o.Left)
 	for i, x := range o.Directed {
 		if i == 0 || x.Directory != o.Directed[i-1].Directory {
@@ -268,7 +269,7 @@ func (p *Printer) Preview(o *Outcome) {
 					n++
 				}
 			}
-			p.Line(S("This goes to the directory "), In(Strong, x.Directory), S(": %s.", Count(int64(n), "membership")))
+			p.Line(doc.S("This goes to the directory "), doc.In(doc.Strong, x.Directory), doc.S(": %s.", Count(int64(n), "membership")))
 		}
 	}
 	if o.Asks {
@@ -282,26 +283,26 @@ const mostLeft = 8
 // mostNewItems is how many lines tell of what new items get.
 const mostNewItems = 6
 
-// left tells what is left out of what goes to real servers.
-func (p *Printer) left(list []live.LeftOut) {
+// leftOut tells what is left out of what goes to real servers.
+func leftOut(p *doc.Printer, list []live.LeftOut) {
 	for i, x := range list {
 		if i == mostLeft {
-			p.Line(S("Left out, and as it is: %s more; --format json tells all.", Count(int64(len(list)-i), "item")))
+			p.Line(doc.S("Left out, and as it is: %s more; --format json tells all.", Count(int64(len(list)-i), "item")))
 			break
 		}
-		p.Line(In(Bad, "Left out, and as it is:"), S(" %s: %s.", x.Where, x.Why))
+		p.Line(doc.In(doc.Bad, "Left out, and as it is:"), doc.S(" %s: %s.", x.Where, x.Why))
 	}
 }
 
 // taken says what of a directory's people was not taken as it stands there.
-func (p *Printer) taken(t *intake.Taken) {
+func taken(p *doc.Printer, t *intake.Taken) {
 	for _, what := range slices.Sorted(maps.Keys(t.LeftOut)) {
 		if n := t.LeftOut[what]; n > 0 {
-			p.Line(S("Left out: %s (%s).", what, format.Number(int64(n))))
+			p.Line(doc.S("Left out: %s (%s).", what, format.Number(int64(n))))
 		}
 	}
 	if n := len(t.Apart); n > 0 {
-		p.Line(S("Named apart, for others have their names: %s.", Some(t.Apart, 4)))
+		p.Line(doc.S("Named apart, for others have their names: %s.", Some(t.Apart, 4)))
 	}
 }
 
@@ -406,34 +407,34 @@ func WarningText(w plan.Warning) string {
 const mostShifts = 12
 
 // impact prints who gains and who loses what.
-func (p *Printer) impact(o *plan.Plan) {
+func impact(p *doc.Printer, o *plan.Plan) {
 	p.Blank()
 	if len(o.Impact) == 0 {
-		p.Line(S("Impact: nobody's access changes."))
+		p.Line(doc.S("Impact: nobody's access changes."))
 		return
 	}
-	p.Line(S("Impact: "), In(Strong, headline(o.Impact)), S("."))
-	g := Grid{Cols: []Col{{"", 0}, {"who", 3}, {"was", 2}, {"becomes", 2}, {"through", 3}, {"items", 0}, {"from here on", 5}}}
+	p.Line(doc.S("Impact: "), doc.In(doc.Strong, headline(o.Impact)), doc.S("."))
+	g := doc.Grid{Cols: []doc.Col{{Head: "", Weight: 0}, {Head: "who", Weight: 3}, {Head: "was", Weight: 2}, {Head: "becomes", Weight: 2}, {Head: "through", Weight: 3}, {Head: "items", Weight: 0}, {Head: "from here on", Weight: 5}}}
 	for i, s := range o.Impact {
 		if i == mostShifts {
 			break
 		}
-		kind := C("change")
+		kind := doc.C("change")
 		switch s.Kind {
 		case "gain":
-			kind = CI(Good, "gain")
+			kind = doc.CI(doc.Good, "gain")
 		case "lose":
-			kind = CI(Bad, "lose")
+			kind = doc.CI(doc.Bad, "lose")
 		}
-		where := Cs(s.Where...)
+		where := doc.Cs(s.Where...)
 		if s.More > 0 {
-			where = append(where, S("and %d more", s.More))
+			where = append(where, doc.S("and %d more", s.More))
 		}
-		g.Rows = append(g.Rows, []Cell{kind, C(Some(s.Users, 4)), C(s.Was), C(s.Is), Cs(s.Routes...), C(fmt.Sprint(s.Items)), where})
+		g.Rows = append(g.Rows, []doc.Cell{kind, doc.C(Some(s.Users, 4)), doc.C(s.Was), doc.C(s.Is), doc.Cs(s.Routes...), doc.C(fmt.Sprint(s.Items)), where})
 	}
 	p.Grid(g)
 	if n := len(o.Impact) - mostShifts; n > 0 {
-		p.Line(S("and %s more of fewer people; --format json has them all", Count(int64(n), "line")))
+		p.Line(doc.S("and %s more of fewer people; --format json has them all", Count(int64(n), "line")))
 	}
 }
 
@@ -478,24 +479,24 @@ func headline(list []plan.Shift) string {
 }
 
 // Made says that an estate was made.
-func (p *Printer) Made(path string) error {
+func Made(p *doc.Printer, path string) error {
 	return p.Give(map[string]string{"estate": path}, []string{"estate"}, func() [][]string { return [][]string{{path}} }, func() {
-		p.Line(S("%s is a new, empty estate. Next: tarnwold load accounts FILE", path))
+		p.Line(doc.S("%s is a new, empty estate. Next: tarnwold load accounts FILE", path))
 	})
 }
 
 // Done says what was kept at once.
-func (p *Printer) Done(what string, id int64) error {
+func Done(p *doc.Printer, what string, id int64) error {
 	return p.Give(map[string]any{"change": what, "kept-as": id}, []string{"change", "kept as"}, func() [][]string {
 		return [][]string{{what, fmt.Sprint(id)}}
 	}, func() {
-		p.Line(S("%s", what))
-		p.Line(S("Kept as change %d.", id))
+		p.Line(doc.S("%s", what))
+		p.Line(doc.S("Kept as change %d.", id))
 	})
 }
 
 // Levels prints the levels there are.
-func (p *Printer) Levels(list right.Levels) error {
+func Levels(p *doc.Printer, list right.Levels) error {
 	type level struct {
 		Level  string `json:"level"`
 		Folder string `json:"on-a-folder,omitempty"`
@@ -513,7 +514,7 @@ func (p *Printer) Levels(list right.Levels) error {
 	for _, l := range list {
 		all = append(all, level{l.Name, mask(l.Folder), mask(l.File), l.About, !right.IsBuiltin(l.Name)})
 	}
-	return p.rows(all, []string{"level", "on a folder", "on a file", "what it is for", "note"}, func(i int) []string {
+	return rows(p, all, []string{"level", "on a folder", "on a file", "what it is for", "note"}, func(i int) []string {
 		l := all[i]
 		note, file := "", l.File
 		if l.Own {
@@ -527,7 +528,7 @@ func (p *Printer) Levels(list right.Levels) error {
 }
 
 // Level prints a level right by right.
-func (p *Printer) Level(l right.Level) error {
+func Level(p *doc.Printer, l right.Level) error {
 	type one struct {
 		Right  string `json:"right"`
 		Folder bool   `json:"folder"`
@@ -547,14 +548,14 @@ func (p *Printer) Level(l right.Level) error {
 		rights = append(rights, one{name, l.Folder&r != 0, l.File&r != 0, right.Sentence(r)})
 	}
 	if l.About != "" {
-		p.Line(In(Strong, l.Name), S(": %s", l.About))
+		p.Line(doc.In(doc.Strong, l.Name), doc.S(": %s", l.About))
 		p.Blank()
 	}
 	var v any = rights
-	if p.Format == JSON {
+	if p.Format == doc.JSON {
 		v = map[string]any{"level": l.Name, "about": l.About, "rights": rights}
 	}
-	return p.rows(v, []string{"right", "folder", "file", "what it allows"}, func(i int) []string {
+	return rows(p, v, []string{"right", "folder", "file", "what it allows"}, func(i int) []string {
 		x := rights[i]
 		return []string{x.Right, yesNo(x.Folder), yesNo(x.File), x.About}
 	}, len(rights))
@@ -581,7 +582,7 @@ func recordNote(r estate.Change) string {
 }
 
 // Log prints the journal.
-func (p *Printer) Log(list []estate.Change) error {
+func Log(p *doc.Printer, list []estate.Change) error {
 	if list == nil {
 		list = []estate.Change{}
 	}
@@ -592,19 +593,19 @@ func (p *Printer) Log(list []estate.Change) error {
 		return out
 	}, func() {
 		if len(list) == 0 {
-			p.Line(S("no change fits"))
+			p.Line(doc.S("no change fits"))
 			return
 		}
-		g := Grid{Cols: []Col{{"change", 0}, {"at (" + estate.Zone() + ")", 0}, {"by", 1}, {"what", 6}, {"note", 2}}}
+		g := doc.Grid{Cols: []doc.Col{{Head: "change", Weight: 0}, {Head: "at (" + estate.Zone() + ")", Weight: 0}, {Head: "by", Weight: 1}, {Head: "what", Weight: 6}, {Head: "note", Weight: 2}}}
 		for _, r := range list {
-			g.Rows = append(g.Rows, []Cell{C(fmt.Sprint(r.ID)), C(At(r.At)), C(r.Actor), C(r.Summary), C(recordNote(r))})
+			g.Rows = append(g.Rows, []doc.Cell{doc.C(fmt.Sprint(r.ID)), doc.C(At(r.At)), doc.C(r.Actor), doc.C(r.Summary), doc.C(recordNote(r))})
 		}
 		p.Grid(g)
 	})
 }
 
-// Record prints one change.
-func (p *Printer) Record(r *Record) error {
+// WriteChange prints one change.
+func WriteChange(p *doc.Printer, r *Record) error {
 	return p.Give(r, []string{"kind", "where", "sign", "what", "items"}, func() (out [][]string) {
 		for _, e := range r.Edits {
 			for _, l := range e.Lines {
@@ -613,21 +614,21 @@ func (p *Printer) Record(r *Record) error {
 		}
 		return out
 	}, func() {
-		p.Line(In(Strong, fmt.Sprintf("change %d", r.ID)), S(" by %s at %s (%s)", r.Actor, At(r.At), estate.Zone()))
-		p.Line(S("  %s", r.Command))
-		p.Line(S("  %s", r.Summary))
+		p.Line(doc.In(doc.Strong, fmt.Sprintf("change %d", r.ID)), doc.S(" by %s at %s (%s)", r.Actor, At(r.At), estate.Zone()))
+		p.Line(doc.S("  %s", r.Command))
+		p.Line(doc.S("  %s", r.Summary))
 		if note := recordNote(r.Change); note != "" {
-			p.Line(S("  %s", note))
+			p.Line(doc.S("  %s", note))
 		}
 		p.Blank()
-		g := Grid{Cols: []Col{{"where", 3}, {"", 0}, {"what", 4}, {"items", 0}}}
+		g := doc.Grid{Cols: []doc.Col{{Head: "where", Weight: 3}, {Head: "", Weight: 0}, {Head: "what", Weight: 4}, {Head: "items", Weight: 0}}}
 		for _, e := range r.Edits {
 			where, items := alike(e.Where, e.Items), ""
 			if e.Items > 0 {
 				items = fmt.Sprint(e.Items)
 			}
 			for _, l := range e.Lines {
-				g.Rows = append(g.Rows, []Cell{C(where), sign(l.Sign), C(lineText(l)), C(items)})
+				g.Rows = append(g.Rows, []doc.Cell{doc.C(where), sign(l.Sign), doc.C(lineText(l)), doc.C(items)})
 				where, items = "", ""
 			}
 		}
@@ -636,16 +637,16 @@ func (p *Printer) Record(r *Record) error {
 }
 
 // Proof prints the journal's newest proof.
-func (p *Printer) Proof(x estate.Proof) error {
+func Proof(p *doc.Printer, x estate.Proof) error {
 	return p.Give(map[string]any{"change": x.Change, "proof": x.Hash}, []string{"change", "proof"}, func() [][]string {
 		return [][]string{{fmt.Sprint(x.Change), x.Hash}}
 	}, func() {
-		p.Line(S("change %d  %s", x.Change, x.Hash))
+		p.Line(doc.S("change %d  %s", x.Change, x.Hash))
 	})
 }
 
 // Faults prints what is wrong in an estate.
-func (p *Printer) Faults(path string, list []estate.Fault) error {
+func Faults(p *doc.Printer, path string, list []estate.Fault) error {
 	if list == nil {
 		list = []estate.Fault{}
 	}
@@ -656,12 +657,12 @@ func (p *Printer) Faults(path string, list []estate.Fault) error {
 		return out
 	}, func() {
 		if len(list) == 0 {
-			p.Line(S("%s is whole: nothing is wrong.", path))
+			p.Line(doc.S("%s is whole: nothing is wrong.", path))
 			return
 		}
-		p.Line(In(Bad, Count(int64(len(list)), "fault")), S(" in %s", path))
+		p.Line(doc.In(doc.Bad, Count(int64(len(list)), "fault")), doc.S(" in %s", path))
 		for _, f := range list {
-			p.Line(S("  %s: %s", f.What, f.Do))
+			p.Line(doc.S("  %s: %s", f.What, f.Do))
 		}
 	})
 }

@@ -7,19 +7,20 @@ import (
 
 	"tarnwold/internal/ask"
 	"tarnwold/internal/ask/census"
+	"tarnwold/internal/report/doc"
 )
 
 var reachHeads = []string{"user", "where", "kind", "route", "level", "granted"}
 
 // Reaching prints all a user can get to.
-func (p *Printer) Reaching(r *census.Reaching) error {
+func Reaching(p *doc.Printer, r *census.Reaching) error {
 	level := func(l *census.Reached) string {
 		if l.Can != nil {
 			return yesNo(*l.Can)
 		}
 		return l.Level
 	}
-	return p.outlined(func() *Outline { return reachOutline(r, level) }).Give(r, reachHeads, func() (out [][]string) {
+	return p.Outlined(func() *doc.Outline { return reachOutline(r, level) }).Give(r, reachHeads, func() (out [][]string) {
 		for _, w := range r.Routes {
 			for i := range w.Lines {
 				l := &w.Lines[i]
@@ -35,21 +36,21 @@ func (p *Printer) Reaching(r *census.Reaching) error {
 				after = " can " + r.Can
 			}
 		}
-		p.Line(S("%s", before), In(Strong, r.User.Name), S("%s; each line holds for what is below it, until another says otherwise", after))
-		p.shutSays(&r.User)
+		p.Line(doc.S("%s", before), doc.In(doc.Strong, r.User.Name), doc.S("%s; each line holds for what is below it, until another says otherwise", after))
+		shutSays(p, &r.User)
 		for i := range r.Routes {
 			w := &r.Routes[i]
 			p.Blank()
 			if w.Door.Open == "refused" {
-				p.Line(In(Strong, w.Route), In(Bad, " refuses the connection"))
+				p.Line(doc.In(doc.Strong, w.Route), doc.In(doc.Bad, " refuses the connection"))
 				continue
 			}
 			server := ""
 			if w.Route == "local" && len(w.Lines) > 0 {
 				server = " " + w.Lines[0].Parts[0]
 			}
-			p.Line(S("%s%s: %s of %s", routeSays(w.Route), server, fmt.Sprint(w.Items), Count(w.Of, "item")))
-			g := Grid{Cols: []Col{{"where", 6}, {"kind", 0}, {headOf(r), 3}, {"note", 2}}}
+			p.Line(doc.S("%s%s: %s of %s", routeSays(w.Route), server, fmt.Sprint(w.Items), Count(w.Of, "item")))
+			g := doc.Grid{Cols: []doc.Col{{Head: "where", Weight: 6}, {Head: "kind", Weight: 0}, {Head: headOf(r), Weight: 3}, {Head: "note", Weight: 2}}}
 			var tree nest
 			for j := range w.Lines {
 				l := &w.Lines[j]
@@ -58,19 +59,19 @@ func (p *Printer) Reaching(r *census.Reaching) error {
 					name = l.Where
 				}
 				name = strings.Repeat("  ", depth) + name
-				style := Good
+				style := doc.Good
 				if l.Level == "nothing" || l.Can != nil && !*l.Can {
-					style = Bad
+					style = doc.Bad
 				}
 				note := ""
 				if l.ByNameOnly {
 					note = "by name only, not by browsing"
 				}
-				g.Rows = append(g.Rows, []Cell{C(name), C(l.Kind), CI(style, level(l)), C(note)})
+				g.Rows = append(g.Rows, []doc.Cell{doc.C(name), doc.C(l.Kind), doc.CI(style, level(l)), doc.C(note)})
 			}
 			p.Grid(g)
 			if w.More > 0 {
-				p.Line(S("  and %s more; --all shows them, as --format csv does", Count(w.More, "line")))
+				p.Line(doc.S("  and %s more; --all shows them, as --format csv does", Count(w.More, "line")))
 			}
 		}
 	})

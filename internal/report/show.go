@@ -6,15 +6,16 @@ import (
 	"strings"
 
 	"tarnwold/internal/ask/show"
+	"tarnwold/internal/report/doc"
 )
 
 // Shown prints an item's owner and rules; with audit its audit entries.
-func (p *Printer) Shown(s *show.Shown, audit bool) error {
+func Shown(p *doc.Printer, s *show.Shown, audit bool) error {
 	list := s.Entries
 	if audit {
 		list = s.Audit
 	}
-	return p.Give(s, entryHeads, func() [][]string { return entryRows(list) }, func() { p.shown(s, audit) })
+	return p.Give(s, entryHeads, func() [][]string { return entryRows(list) }, func() { shown(p, s, audit) })
 }
 
 var entryHeads = []string{"place", "entry", "set on", "until", "note"}
@@ -30,65 +31,65 @@ func entryRows(list []show.ShownEntry) (out [][]string) {
 	return out
 }
 
-func (p *Printer) shown(s *show.Shown, audit bool) {
-	p.Line(In(Strong, s.Where), S(", a %s", s.Kind))
+func shown(p *doc.Printer, s *show.Shown, audit bool) {
+	p.Line(doc.In(doc.Strong, s.Where), doc.S(", a %s", s.Kind))
 	if audit {
 		if len(s.Audit) == 0 {
-			p.Line(S("  no audit entries: nothing is written down"))
+			p.Line(doc.S("  no audit entries: nothing is written down"))
 		}
-		p.entries(s.Audit, s.Item)
+		entries(p, s.Audit, s.Item)
 		return
 	}
 	if s.Size != nil {
-		p.Line(S("  %s, contents changed %s", Count(*s.Size, "byte"), localTime(s.Modified)))
+		p.Line(doc.S("  %s, contents changed %s", Count(*s.Size, "byte"), localTime(s.Modified)))
 	}
 	if s.Where != s.Item {
-		p.Line(S("  at the server: %s", s.Item))
+		p.Line(doc.S("  at the server: %s", s.Item))
 	}
-	p.Line(S("  owner %s, group %s", s.Owner.Name, s.Group.Name))
+	p.Line(doc.S("  owner %s, group %s", s.Owner.Name, s.Group.Name))
 	switch {
 	case s.POSIX != nil:
-		p.posixShown(s)
+		posixShown(p, s)
 		return
 	case s.Sealed:
-		p.Line(S("  sealed: takes no entries from above"))
+		p.Line(doc.S("  sealed: takes no entries from above"))
 	case s.Top:
-		p.Line(S("  the top of its tree"))
+		p.Line(doc.S("  the top of its tree"))
 	default:
-		p.Line(S("  takes entries from %s", s.Above))
+		p.Line(doc.S("  takes entries from %s", s.Above))
 	}
 	if len(s.Shares) > 0 {
-		p.Line(S("  reached through %s", strings.Join(s.Shares, ", ")))
+		p.Line(doc.S("  reached through %s", strings.Join(s.Shares, ", ")))
 	}
-	p.ruleLines(s.Rules, s.Order, "it")
+	ruleLines(p, s.Rules, s.Order, "it")
 	p.Blank()
-	p.entries(s.Entries, s.Item)
+	entries(p, s.Entries, s.Item)
 }
 
 // posixShown prints the mode and the lists of an item of a POSIX tree.
-func (p *Printer) posixShown(s *show.Shown) {
+func posixShown(p *doc.Printer, s *show.Shown) {
 	x := s.POSIX
-	p.Line(S("  mode %s, %s", x.Mode, x.Letters))
+	p.Line(doc.S("  mode %s, %s", x.Mode, x.Letters))
 	if x.Sticky {
-		p.Line(S("  sticky: everybody renames and deletes only what is his"))
+		p.Line(doc.S("  sticky: everybody renames and deletes only what is his"))
 	}
 	if x.SetGID {
-		p.Line(S("  set-gid: what comes is of group %s", s.Group.Name))
+		p.Line(doc.S("  set-gid: what comes is of group %s", s.Group.Name))
 	}
 	if x.Skipped {
-		p.Line(S("  "), In(Bad, "the mask is empty, so that the access list isn't looked at: the mode alone decides"))
+		p.Line(doc.S("  "), doc.In(doc.Bad, "the mask is empty, so that the access list isn't looked at: the mode alone decides"))
 	}
 	switch {
 	case len(x.Default) > 0:
-		p.Line(S("  hands a default list to what comes"))
+		p.Line(doc.S("  hands a default list to what comes"))
 	case s.Kind == "folder":
-		p.Line(S("  sealed: hands no list to what comes; its maker's umask decides"))
+		p.Line(doc.S("  sealed: hands no list to what comes; its maker's umask decides"))
 	}
 	if len(s.Shares) > 0 {
-		p.Line(S("  reached through %s", strings.Join(s.Shares, ", ")))
+		p.Line(doc.S("  reached through %s", strings.Join(s.Shares, ", ")))
 	}
 	p.Blank()
-	g := Grid{Cols: []Col{{"#", 0}, {"entry", 5}, {"what counts", 3}}}
+	g := doc.Grid{Cols: []doc.Col{{Head: "#", Weight: 0}, {Head: "entry", Weight: 5}, {Head: "what counts", Weight: 3}}}
 	for i, text := range append(slices.Clone(x.Access), x.Default...) {
 		text, counts, _ := strings.Cut(text, "\t#effective:")
 		if counts != "" {
@@ -99,38 +100,38 @@ func (p *Printer) posixShown(s *show.Shown) {
 				text += " until " + e.Until
 			}
 		}
-		g.Rows = append(g.Rows, []Cell{C(fmt.Sprint(i + 1)), C(text), C(counts)})
+		g.Rows = append(g.Rows, []doc.Cell{doc.C(fmt.Sprint(i + 1)), doc.C(text), doc.C(counts)})
 	}
 	p.Grid(g)
 	if x.KeptRules == "" {
 		return
 	}
 	p.Blank()
-	p.Line(S("An SMB server keeps a descriptor beside it, owned by %s; its rules are %s:", x.KeptOwner, x.KeptRules))
+	p.Line(doc.S("An SMB server keeps a descriptor beside it, owned by %s; its rules are %s:", x.KeptOwner, x.KeptRules))
 	for _, e := range x.Kept {
-		p.Line(S("  %s", e))
+		p.Line(doc.S("  %s", e))
 	}
 }
 
 // ruleLines says of rules what a list of entries can't show.
-func (p *Printer) ruleLines(rules string, order int, what string) {
+func ruleLines(p *doc.Printer, rules string, order int, what string) {
 	switch rules {
 	case "absent":
-		p.Line(S("  rules absent: %s is ", what), In(Bad, "open to everyone, wholly"))
+		p.Line(doc.S("  rules absent: %s is ", what), doc.In(doc.Bad, "open to everyone, wholly"))
 	case "empty":
-		p.Line(S("  rules empty: %s is ", what), In(Bad, "closed to everyone"))
+		p.Line(doc.S("  rules empty: %s is ", what), doc.In(doc.Bad, "closed to everyone"))
 	}
 	if order > 0 {
-		p.Line(S("  entry %d is out of order (own deny, own allow, then inherited); entries are taken as they stand", order))
+		p.Line(doc.S("  entry %d is out of order (own deny, own allow, then inherited); entries are taken as they stand", order))
 	}
 }
 
-func (p *Printer) entries(list []show.ShownEntry, item string) {
-	g := Grid{Cols: []Col{{"#", 0}, {"entry", 5}, {"set on", 4}, {"note", 3}}}
+func entries(p *doc.Printer, list []show.ShownEntry, item string) {
+	g := doc.Grid{Cols: []doc.Col{{Head: "#", Weight: 0}, {Head: "entry", Weight: 5}, {Head: "set on", Weight: 4}, {Head: "note", Weight: 3}}}
 	for _, e := range list {
-		text, style := e.Entry, Plain
+		text, style := e.Entry, doc.Plain
 		if e.Deny {
-			style = Bad
+			style = doc.Bad
 		}
 		if e.Until != "" {
 			text += " until " + e.Until
@@ -145,13 +146,13 @@ func (p *Printer) entries(list []show.ShownEntry, item string) {
 		case e.Who == "unknown" || strings.Contains(e.Who, "-of:") || e.Who == "domain-users":
 			note = known(e.Who)
 		}
-		g.Rows = append(g.Rows, []Cell{C(fmt.Sprint(e.Place)), CI(style, text), C(from), C(note)})
+		g.Rows = append(g.Rows, []doc.Cell{doc.C(fmt.Sprint(e.Place)), doc.CI(style, text), doc.C(from), doc.C(note)})
 	}
 	p.Grid(g)
 }
 
 // Differing prints the places that differ, as a tree.
-func (p *Printer) Differing(d *show.Differing) error {
+func Differing(p *doc.Printer, d *show.Differing) error {
 	return p.Give(d, []string{"where", "kind", "why"}, func() (out [][]string) {
 		for _, x := range d.Places {
 			var why []string
@@ -162,40 +163,40 @@ func (p *Printer) Differing(d *show.Differing) error {
 			out = append(out, []string{x.Where, x.Kind, strings.Join(why, "; ")})
 		}
 		return out
-	}, func() { p.differing(d) })
+	}, func() { differing(p, d) })
 }
 
-func whyDiffers(w show.Why) (string, Style) {
+func whyDiffers(w show.Why) (string, doc.Style) {
 	switch w.By {
 	case "absent":
-		return "rules absent: open to everyone", Bad
+		return "rules absent: open to everyone", doc.Bad
 	case "closed":
-		return "sealed, rules empty: closed to everyone", Strong
+		return "sealed, rules empty: closed to everyone", doc.Strong
 	case "sealed":
-		return "sealed", Strong
+		return "sealed", doc.Strong
 	case "owner":
-		return "owner " + w.Owner, Plain
+		return "owner " + w.Owner, doc.Plain
 	case "group":
-		return "owning group " + w.Owner, Plain
+		return "owning group " + w.Owner, doc.Plain
 	case "stale":
 		if w.Owner != "" {
-			return "stale: the owner changed afterwards, from " + w.Owner, Bad
+			return "stale: the owner changed afterwards, from " + w.Owner, doc.Bad
 		}
-		return "stale: moved here, or the folder changed without handing down", Bad
+		return "stale: moved here, or the folder changed without handing down", doc.Bad
 	}
 	if w.Deny {
-		return w.Entry, Bad
+		return w.Entry, doc.Bad
 	}
-	return w.Entry, Plain
+	return w.Entry, doc.Plain
 }
 
-func (p *Printer) differing(d *show.Differing) {
+func differing(p *doc.Printer, d *show.Differing) {
 	if len(d.Places) == 0 {
-		p.Line(S("Nothing at or below %s differs from its folder.", d.Where))
+		p.Line(doc.S("Nothing at or below %s differs from its folder.", d.Where))
 		return
 	}
-	p.Line(In(Strong, d.Where))
-	g := Grid{Cols: []Col{{"place", 3}, {"differs by", 4}}}
+	p.Line(doc.In(doc.Strong, d.Where))
+	g := doc.Grid{Cols: []doc.Col{{Head: "place", Weight: 3}, {Head: "differs by", Weight: 4}}}
 	var at []string
 	for _, x := range d.Places {
 		same := 0
@@ -203,7 +204,7 @@ func (p *Printer) differing(d *show.Differing) {
 			same++
 		}
 		for ; same < len(x.Parts)-1; same++ {
-			g.Rows = append(g.Rows, []Cell{CI(Faint, strings.Repeat("   ", same+1)+x.Parts[same]+"/"), C("")})
+			g.Rows = append(g.Rows, []doc.Cell{doc.CI(doc.Faint, strings.Repeat("   ", same+1)+x.Parts[same]+"/"), doc.C("")})
 		}
 		name := "(the folder itself)"
 		if len(x.Parts) > 0 {
@@ -212,22 +213,22 @@ func (p *Printer) differing(d *show.Differing) {
 				name += "/"
 			}
 		}
-		var why Cell
+		var why doc.Cell
 		for _, w := range x.Why {
 			s, style := whyDiffers(w)
-			why = append(why, In(style, s))
+			why = append(why, doc.In(style, s))
 		}
-		g.Rows = append(g.Rows, []Cell{C(strings.Repeat("   ", len(x.Parts)) + name), why})
+		g.Rows = append(g.Rows, []doc.Cell{doc.C(strings.Repeat("   ", len(x.Parts)) + name), why})
 		at = x.Parts
 	}
 	p.Grid(g)
 	if d.More > 0 {
-		p.Line(S("and %s more; --all lists them", Count(d.More, "place")))
+		p.Line(doc.S("and %s more; --all lists them", Count(d.More, "place")))
 	}
 }
 
 // Modes prints the bits and lists of items of POSIX trees.
-func (p *Printer) Modes(list []show.Mode) error {
+func Modes(p *doc.Printer, list []show.Mode) error {
 	row := func(m *show.Mode) []string {
 		return []string{m.Where, m.POSIX.Mode, m.POSIX.Text, m.Owner.Name, m.Group.Name}
 	}
@@ -238,11 +239,11 @@ func (p *Printer) Modes(list []show.Mode) error {
 		}
 		return out
 	}, func() {
-		g := Grid{Cols: []Col{{"where", 3}, {"octal", 0}, {"mode and lists", 5}, {"owner", 1}, {"group", 1}}}
+		g := doc.Grid{Cols: []doc.Col{{Head: "where", Weight: 3}, {Head: "octal", Weight: 0}, {Head: "mode and lists", Weight: 5}, {Head: "owner", Weight: 1}, {Head: "group", Weight: 1}}}
 		for i := range list {
-			var cells []Cell
+			var cells []doc.Cell
 			for _, s := range row(&list[i]) {
-				cells = append(cells, C(s))
+				cells = append(cells, doc.C(s))
 			}
 			g.Rows = append(g.Rows, cells)
 		}

@@ -1,6 +1,9 @@
 package report
 
-import "tarnwold/internal/ask"
+import (
+	"tarnwold/internal/ask"
+	"tarnwold/internal/report/doc"
+)
 
 // What is said of users nobody can sign on as: all that an answer tells of
 // them is what they could.
@@ -25,26 +28,26 @@ func shutOf(list []ask.Account) (out []string) {
 }
 
 // shutSays says it of one user.
-func (p *Printer) shutSays(who *ask.Account) {
+func shutSays(p *doc.Printer, who *ask.Account) {
 	if who.Shut != "" {
-		p.Line(In(Bad, "  "+shutWords(who)), S(shutOne))
+		p.Line(doc.In(doc.Bad, "  "+shutWords(who)), doc.S(shutOne))
 	}
 }
 
 // shutSome says it of several; then is what becomes of them in the answer.
-func (p *Printer) shutSome(names []string, then string) {
+func shutSome(p *doc.Printer, names []string, then string) {
 	if len(names) > 0 {
-		p.Line(In(Bad, "  "+shutNames(names)), S("%s", then))
+		p.Line(doc.In(doc.Bad, "  "+shutNames(names)), doc.S("%s", then))
 	}
 }
 
-func (o *Outline) shutSays(who *ask.Account) {
+func outlineShut(o *doc.Outline, who *ask.Account) {
 	if who.Shut != "" {
 		o.Intro = append(o.Intro, shutWords(who)+shutOne+".")
 	}
 }
 
-func (o *Outline) shutSome(names []string, then string) {
+func outlineShutSome(o *doc.Outline, names []string, then string) {
 	if len(names) > 0 {
 		o.Intro = append(o.Intro, shutNames(names)+then+".")
 	}

@@ -8,10 +8,11 @@ import (
 	"tarnwold/internal/format"
 	"tarnwold/internal/plan/entry"
 	"tarnwold/internal/plan/intake"
+	"tarnwold/internal/report/doc"
 )
 
 // TrailLoaded says what a load of a trail brought.
-func (p *Printer) TrailLoaded(list []intake.TrailLoad) error {
+func TrailLoaded(p *doc.Printer, list []intake.TrailLoad) error {
 	return p.Give(list, []string{"file", "read", "new", "passed over", "users unknown", "places unknown"}, func() (out [][]string) {
 		for _, x := range list {
 			out = append(out, []string{x.File, fmt.Sprint(x.Read), fmt.Sprint(x.New), fmt.Sprint(x.Passed), fmt.Sprint(x.Unknown), fmt.Sprint(x.Off)})
@@ -19,22 +20,22 @@ func (p *Printer) TrailLoaded(list []intake.TrailLoad) error {
 		return out
 	}, func() {
 		for _, x := range list {
-			p.Line(S("%s: %s read, %s new.", x.File, Count(x.Read, "try"), format.Number(x.New)))
+			p.Line(doc.S("%s: %s read, %s new.", x.File, Count(x.Read, "try"), format.Number(x.New)))
 			if x.Passed > 0 {
-				p.Line(S("  %s passed over, which tell of nothing anybody did.", Count(int64(x.Passed), "line")))
+				p.Line(doc.S("  %s passed over, which tell of nothing anybody did.", Count(int64(x.Passed), "line")))
 			}
 			if x.Unknown > 0 {
-				p.Line(S("  %s by users the estate doesn't know.", format.Number(x.Unknown)))
+				p.Line(doc.S("  %s by users the estate doesn't know.", format.Number(x.Unknown)))
 			}
 			if x.Off > 0 {
-				p.Line(S("  %s of places the estate doesn't know.", format.Number(x.Off)))
+				p.Line(doc.S("  %s of places the estate doesn't know.", format.Number(x.Off)))
 			}
 		}
 	})
 }
 
 // Trail prints who tried what.
-func (p *Printer) Trail(x *intake.Trail) error {
+func Trail(p *doc.Printer, x *intake.Trail) error {
 	return p.Give(x, []string{"user", "act", "where", "result", "times", "first", "last", "because", "as of", "command"}, func() (out [][]string) {
 		for i := range x.List {
 			t := &x.List[i]
@@ -43,24 +44,24 @@ func (p *Printer) Trail(x *intake.Trail) error {
 		return out
 	}, func() {
 		if len(x.List) == 0 {
-			p.Line(S("The trail holds nothing of that."))
+			p.Line(doc.S("The trail holds nothing of that."))
 			return
 		}
-		g := Grid{Cols: []Col{{"times", 0}, {"who", 2}, {"act", 0}, {"where", 5}, {"result", 0}, {"last", 0}, {"because", 6}}}
+		g := doc.Grid{Cols: []doc.Col{{Head: "times", Weight: 0}, {Head: "who", Weight: 2}, {Head: "act", Weight: 0}, {Head: "where", Weight: 5}, {Head: "result", Weight: 0}, {Head: "last", Weight: 0}, {Head: "because", Weight: 6}}}
 		for i := range x.List {
 			t := &x.List[i]
-			res := CI(Good, t.Result)
+			res := doc.CI(doc.Good, t.Result)
 			if t.Result != "granted" {
-				res = CI(Bad, t.Result)
+				res = doc.CI(doc.Bad, t.Result)
 			}
-			g.Rows = append(g.Rows, []Cell{C(format.Number(t.Times)), C(t.Who), C(t.Act), C(t.Where), res, C(At(t.Last)), C(trailBecause(t))})
+			g.Rows = append(g.Rows, []doc.Cell{doc.C(format.Number(t.Times)), doc.C(t.Who), doc.C(t.Act), doc.C(t.Where), res, doc.C(At(t.Last)), doc.C(trailBecause(t))})
 		}
 		p.Grid(g)
 		if x.More > 0 {
-			p.Line(S("and %s more; --all shows them, as --format csv does", Count(x.More, "line")))
+			p.Line(doc.S("and %s more; --all shows them, as --format csv does", Count(x.More, "line")))
 		}
 		if slices.ContainsFunc(x.List, func(t intake.Tried) bool { return t.AsOf == "now" }) {
-			p.Line(In(Faint, "The estate knew nothing yet when some of it was tried: of that the reason is as it is now."))
+			p.Line(doc.In(doc.Faint, "The estate knew nothing yet when some of it was tried: of that the reason is as it is now."))
 		}
 		told := 0
 		for i := range x.List {
@@ -72,14 +73,14 @@ func (p *Printer) Trail(x *intake.Trail) error {
 				p.Blank()
 			}
 			if told++; told > 8 {
-				p.Line(S("and more; --format json has them all"))
+				p.Line(doc.S("and more; --format json has them all"))
 				break
 			}
 			times := "once"
 			if t.Times > 1 {
 				times = fmt.Sprintf("%s times", format.Number(t.Times))
 			}
-			p.Line(In(Strong, t.Who), S(" was refused %s, and asked for nothing: %s", times, Command(t.Request)))
+			p.Line(doc.In(doc.Strong, t.Who), doc.S(" was refused %s, and asked for nothing: %s", times, Command(t.Request)))
 		}
 	})
 }
@@ -129,23 +130,23 @@ func trailBecause(t *intake.Tried) string {
 }
 
 // Unused prints who has access and doesn't use it.
-func (p *Printer) Unused(x *entry.Unused) error {
+func Unused(p *doc.Printer, x *entry.Unused) error {
 	return p.Give(x, []string{"user", "has", "last used", "by"}, func() (out [][]string) {
 		for _, u := range x.Users {
 			out = append(out, []string{u.User, u.Has, u.Last, strings.Join(u.By, ", ")})
 		}
 		return out
 	}, func() {
-		p.Line(S("%d of %s with access to ", len(x.Users), Count(int64(x.Of), "user")), In(Strong, x.Where), S(" used nothing there since %s, as far as the trail tells", x.Since))
-		p.Line(In(Faint, fmt.Sprintf("The trail of the server goes from %s to %s.", At(x.From), At(x.To))))
+		p.Line(doc.S("%d of %s with access to ", len(x.Users), Count(int64(x.Of), "user")), doc.In(doc.Strong, x.Where), doc.S(" used nothing there since %s, as far as the trail tells", x.Since))
+		p.Line(doc.In(doc.Faint, fmt.Sprintf("The trail of the server goes from %s to %s.", At(x.From), At(x.To))))
 		if x.From[:len(x.Since)] > x.Since {
-			p.Line(In(Bad, "It begins after "+x.Since+": what was before isn't known."))
+			p.Line(doc.In(doc.Bad, "It begins after "+x.Since+": what was before isn't known."))
 		}
 		p.Blank()
 		if len(x.Users) == 0 {
 			return
 		}
-		g := Grid{Cols: []Col{{"user", 2}, {"has", 0}, {"last used", 0}, {"by", 6}}}
+		g := doc.Grid{Cols: []doc.Col{{Head: "user", Weight: 2}, {Head: "has", Weight: 0}, {Head: "last used", Weight: 0}, {Head: "by", Weight: 6}}}
 		for _, u := range x.Users {
 			last := "never"
 			if u.Last != "" {
@@ -155,7 +156,7 @@ func (p *Printer) Unused(x *entry.Unused) error {
 			if by == "" {
 				by = "himself, as owner or administrator"
 			}
-			g.Rows = append(g.Rows, []Cell{C(u.User), C(u.Has), C(last), C(by)})
+			g.Rows = append(g.Rows, []doc.Cell{doc.C(u.User), doc.C(u.Has), doc.C(last), doc.C(by)})
 		}
 		p.Grid(g)
 	})

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"tarnwold/internal/ask/explain"
+	"tarnwold/internal/report/doc"
 )
 
 // mendSays says what would have to change first.
@@ -82,7 +83,7 @@ func serverOf(where string) string {
 }
 
 // TriedMany prints the answers to many trials.
-func (p *Printer) TriedMany(list []*explain.Tried) error {
+func TriedMany(p *doc.Printer, list []*explain.Tried) error {
 	if list == nil {
 		list = []*explain.Tried{}
 	}
@@ -99,17 +100,17 @@ func (p *Printer) TriedMany(list []*explain.Tried) error {
 		}
 		return out
 	}, func() {
-		g := Grid{Cols: []Col{{"user", 1}, {"act", 1}, {"where", 4}, {"to", 3}, {"allowed", 0}, {"because", 4}, {"error", 3}}}
+		g := doc.Grid{Cols: []doc.Col{{Head: "user", Weight: 1}, {Head: "act", Weight: 1}, {Head: "where", Weight: 4}, {Head: "to", Weight: 3}, {Head: "allowed", Weight: 0}, {Head: "because", Weight: 4}, {Head: "error", Weight: 3}}}
 		for _, t := range list {
-			var r []Cell
+			var r []doc.Cell
 			for i, s := range row(t) {
 				switch {
 				case i == 4 && s == "yes":
-					r = append(r, CI(Good, s))
+					r = append(r, doc.CI(doc.Good, s))
 				case i == 4 || i == 6:
-					r = append(r, CI(Bad, s))
+					r = append(r, doc.CI(doc.Bad, s))
 				default:
-					r = append(r, C(s))
+					r = append(r, doc.C(s))
 				}
 			}
 			g.Rows = append(g.Rows, r)
@@ -119,26 +120,26 @@ func (p *Printer) TriedMany(list []*explain.Tried) error {
 }
 
 // Tried prints the answer to one trial.
-func (p *Printer) Tried(t *explain.Tried) error {
-	if p.Format == CSV {
-		return p.TriedMany([]*explain.Tried{t})
+func Tried(p *doc.Printer, t *explain.Tried) error {
+	if p.Format == doc.CSV {
+		return TriedMany(p, []*explain.Tried{t})
 	}
 	return p.Give(t, nil, nil, func() {
-		verdict, style := "yes", Good
+		verdict, style := "yes", doc.Good
 		if !t.Allowed {
-			verdict, style = "no", Bad
+			verdict, style = "no", doc.Bad
 		}
-		words := []Span{In(style, verdict), S(": %s %s %s %s", t.User.Name, map[bool]string{true: "can", false: "can't"}[t.Allowed], t.Act, t.Where)}
+		words := []doc.Span{doc.In(style, verdict), doc.S(": %s %s %s %s", t.User.Name, map[bool]string{true: "can", false: "can't"}[t.Allowed], t.Act, t.Where)}
 		if t.To != "" {
-			words = append(words, S(" to %s", t.To))
+			words = append(words, doc.S(" to %s", t.To))
 		}
 		p.Line(words...)
-		p.shutSays(&t.User)
+		shutSays(p, &t.User)
 		if t.Mend != nil {
-			p.Line(S("  first to change: %s", mendSays(t.Mend)))
+			p.Line(doc.S("  first to change: %s", mendSays(t.Mend)))
 		}
 		p.Blank()
-		g := Grid{Cols: []Col{{"held", 0}, {"needs", 2}, {"on", 4}, {"because", 4}, {"set on", 4}, {"by way of", 3}}}
+		g := doc.Grid{Cols: []doc.Col{{Head: "held", Weight: 0}, {Head: "needs", Weight: 2}, {Head: "on", Weight: 4}, {Head: "because", Weight: 4}, {Head: "set on", Weight: 4}, {Head: "by way of", Weight: 3}}}
 		type block struct{ held, on, why, set, chain string }
 		var order []block
 		rights := map[block][]string{}
@@ -173,11 +174,11 @@ func (p *Printer) Tried(t *explain.Tried) error {
 			rights[b] = append(rights[b], needs)
 		}
 		for _, b := range order {
-			held := CI(Good, b.held)
+			held := doc.CI(doc.Good, b.held)
 			if b.held == "no" {
-				held = CI(Bad, b.held)
+				held = doc.CI(doc.Bad, b.held)
 			}
-			g.Rows = append(g.Rows, []Cell{held, C(strings.Join(rights[b], ", ")), C(b.on), C(b.why), C(b.set), C(b.chain)})
+			g.Rows = append(g.Rows, []doc.Cell{held, doc.C(strings.Join(rights[b], ", ")), doc.C(b.on), doc.C(b.why), doc.C(b.set), doc.C(b.chain)})
 		}
 		p.Grid(g)
 	})

@@ -5,12 +5,13 @@ import (
 	"strings"
 
 	"tarnwold/internal/ask/uses"
+	"tarnwold/internal/report/doc"
 )
 
 var usesHeads = []string{"account", "where", "as", "what"}
 
 // UsedAs prints everywhere an account is named.
-func (p *Printer) UsedAs(who string, list []uses.UsedAs) error {
+func UsedAs(p *doc.Printer, who string, list []uses.UsedAs) error {
 	what := func(u *uses.UsedAs) string {
 		if u.Items <= 1 {
 			return u.What
@@ -28,12 +29,12 @@ func (p *Printer) UsedAs(who string, list []uses.UsedAs) error {
 		}
 		return out
 	}
-	return p.outlined(func() *Outline { return usesOutline(who, rows()) }).Give(list, usesHeads, rows, func() {
+	return p.Outlined(func() *doc.Outline { return usesOutline(who, rows()) }).Give(list, usesHeads, rows, func() {
 		if len(list) == 0 {
-			p.Line(S("nothing names %s", who))
+			p.Line(doc.S("nothing names %s", who))
 			return
 		}
-		g := Grid{Cols: []Col{{"account", 2}, {"where", 5}, {"as", 0}, {"what", 4}}}
+		g := doc.Grid{Cols: []doc.Col{{Head: "account", Weight: 2}, {Head: "where", Weight: 5}, {Head: "as", Weight: 0}, {Head: "what", Weight: 4}}}
 		last := ""
 		for i := range list {
 			u := &list[i]
@@ -50,7 +51,7 @@ func (p *Printer) UsedAs(who string, list []uses.UsedAs) error {
 			if u.Items > 1 {
 				where += " and " + fmt.Sprint(u.Items-1) + " like it"
 			}
-			g.Rows = append(g.Rows, []Cell{C(name), C(where), C(strings.ReplaceAll(u.As, "-", " ")), C(u.What)})
+			g.Rows = append(g.Rows, []doc.Cell{doc.C(name), doc.C(where), doc.C(strings.ReplaceAll(u.As, "-", " ")), doc.C(u.What)})
 		}
 		p.Grid(g)
 	})

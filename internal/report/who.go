@@ -5,14 +5,15 @@ import (
 	"strings"
 
 	"tarnwold/internal/ask/census"
+	"tarnwold/internal/report/doc"
 )
 
 var whoHeads = []string{"user", "where", "route", "level", "granted", "because"}
 
 // Having prints everyone who has access to a place.
-func (p *Printer) Having(h *census.Having) error {
+func Having(p *doc.Printer, h *census.Having) error {
 	server := strings.SplitN(h.Item, ":", 2)[0]
-	return p.outlined(func() *Outline { return whoOutline(h) }).Give(h, whoHeads, func() (out [][]string) {
+	return p.Outlined(func() *doc.Outline { return whoOutline(h) }).Give(h, whoHeads, func() (out [][]string) {
 		for _, r := range h.Routes {
 			for _, l := range r.Levels {
 				for _, b := range l.By {
@@ -24,32 +25,32 @@ func (p *Printer) Having(h *census.Having) error {
 		}
 		return out
 	}, func() {
-		p.Line(In(Strong, h.Where), S(", a %s owned by %s", h.Kind, h.Owner.Name))
+		p.Line(doc.In(doc.Strong, h.Where), doc.S(", a %s owned by %s", h.Kind, h.Owner.Name))
 		switch h.Rules {
 		case "absent":
-			p.Line(S("  its rules are absent, which opens it to everyone"))
+			p.Line(doc.S("  its rules are absent, which opens it to everyone"))
 		case "empty":
-			p.Line(S("  its rules are empty, which closes it to everyone"))
+			p.Line(doc.S("  its rules are empty, which closes it to everyone"))
 		}
 		if h.Differ {
-			p.Line(In(Bad, "  the routes to it don't give everybody the same"))
+			p.Line(doc.In(doc.Bad, "  the routes to it don't give everybody the same"))
 		}
 		for i := range h.Routes {
-			p.having(h, &h.Routes[i], server)
+			having(p, h, &h.Routes[i], server)
 		}
 	})
 }
 
-func (p *Printer) having(h *census.Having, r *census.HavingWay, server string) {
+func having(p *doc.Printer, h *census.Having, r *census.HavingWay, server string) {
 	p.Blank()
 	does := "open to"
 	if h.Can != "" {
 		does = "for " + h.Can + ", open to"
 	}
-	style, open := Strong, ""
+	style, open := doc.Strong, ""
 	switch r.Open {
 	case "everyone":
-		style, open = Bad, fmt.Sprintf("%s everyone: all %s", does, Count(int64(r.Of), "user"))
+		style, open = doc.Bad, fmt.Sprintf("%s everyone: all %s", does, Count(int64(r.Of), "user"))
 	case "nobody":
 		open = does + " nobody"
 	case "one":
@@ -57,19 +58,19 @@ func (p *Printer) having(h *census.Having, r *census.HavingWay, server string) {
 	default:
 		open = fmt.Sprintf("%s some: %d of %s", does, r.Users, Count(int64(r.Of), "user"))
 	}
-	p.Line(S("%s ", routeSays(r.Route)), In(style, open))
-	p.shutSome(r.Shut, shutCount)
+	p.Line(doc.S("%s ", routeSays(r.Route)), doc.In(style, open))
+	shutSome(p, r.Shut, shutCount)
 	if r.Stopped > 0 {
-		p.Line(S("  the share stops %s at less than the %s's rules give", Count(int64(r.Stopped), "user"), h.Kind))
+		p.Line(doc.S("  the share stops %s at less than the %s's rules give", Count(int64(r.Stopped), "user"), h.Kind))
 	}
 	if len(r.Special) > 0 {
-		p.Line(In(Bad, "  by an entry for "+join(r.Special, "and")))
+		p.Line(doc.In(doc.Bad, "  by an entry for "+doc.Join(r.Special, "and")))
 	}
-	defer p.beyond(r.Below, h.BelowAsked)
+	defer beyond(p, r.Below, h.BelowAsked)
 	if len(r.Levels) == 0 {
 		return
 	}
-	g := Grid{Cols: []Col{{"level", 2}, {"who", 5}, {"because", 4}, {"set on", 4}}}
+	g := doc.Grid{Cols: []doc.Col{{Head: "level", Weight: 2}, {Head: "who", Weight: 5}, {Head: "because", Weight: 4}, {Head: "set on", Weight: 4}}}
 	for _, l := range r.Levels {
 		level := l.Level
 		for _, b := range l.By {
@@ -86,7 +87,7 @@ func (p *Printer) having(h *census.Having, r *census.HavingWay, server string) {
 			if set == h.Item {
 				set = "here"
 			}
-			g.Rows = append(g.Rows, []Cell{CI(Good, level), C(who), C(why), C(set)})
+			g.Rows = append(g.Rows, []doc.Cell{doc.CI(doc.Good, level), doc.C(who), doc.C(why), doc.C(set)})
 			level = ""
 		}
 	}
@@ -94,15 +95,15 @@ func (p *Printer) having(h *census.Having, r *census.HavingWay, server string) {
 }
 
 // beyond tells what is below a folder and open to others.
-func (p *Printer) beyond(b *census.OpenBelow, asked bool) {
+func beyond(p *doc.Printer, b *census.OpenBelow, asked bool) {
 	switch {
 	case b == nil && asked:
-		p.Line(S("  and nothing below is open to anybody else"))
+		p.Line(doc.S("  and nothing below is open to anybody else"))
 		return
 	case b == nil:
 		return
 	case b.Uncounted:
-		p.Line(S("  what is below has too many rules of its own to be counted unasked; --below does"))
+		p.Line(doc.S("  what is below has too many rules of its own to be counted unasked; --below does"))
 		return
 	}
 	places, verb := "1 place", "is"
@@ -113,13 +114,13 @@ func (p *Printer) beyond(b *census.OpenBelow, asked bool) {
 	if b.Users != 1 {
 		people = Count(int64(b.Users), "person")
 	}
-	p.Line(In(Bad, fmt.Sprintf("  and %s below %s open to %s more", places, verb, people)), S(": %s", Some(b.Names, 6)))
+	p.Line(doc.In(doc.Bad, fmt.Sprintf("  and %s below %s open to %s more", places, verb, people)), doc.S(": %s", Some(b.Names, 6)))
 	if len(b.List) == 0 {
 		return
 	}
-	g := Grid{Cols: []Col{{"below", 5}, {"also open to", 4}}}
+	g := doc.Grid{Cols: []doc.Col{{Head: "below", Weight: 5}, {Head: "also open to", Weight: 4}}}
 	for _, x := range b.List {
-		g.Rows = append(g.Rows, []Cell{C(alike(x.Where, x.Items)), C(Some(x.Who, 8))})
+		g.Rows = append(g.Rows, []doc.Cell{doc.C(alike(x.Where, x.Items)), doc.C(Some(x.Who, 8))})
 	}
 	p.Grid(g)
 }

@@ -8,6 +8,7 @@ import (
 	"tarnwold/internal/ask/explain"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
+	"tarnwold/internal/report/doc"
 )
 
 // Count writes a number with its noun: 1 item, 2,000 items.
@@ -147,7 +148,7 @@ func classSays(r *ask.Reason) string {
 	case "owning-group", "group":
 		s += c.Who + ", his group, has " + has
 		if len(c.Also) > 0 {
-			s += "; " + join(c.Also, "and") + " too, and none of them more"
+			s += "; " + doc.Join(c.Also, "and") + " too, and none of them more"
 		}
 		return s
 	}

@@ -11,6 +11,7 @@ import (
 	"tarnwold/internal/ask/explain"
 	"tarnwold/internal/cli/run"
 	"tarnwold/internal/report"
+	"tarnwold/internal/report/doc"
 )
 
 func CompareCommand(a *run.App) *cobra.Command {
@@ -35,7 +36,7 @@ first; tarnwold like does it in one change.`,
 					r.Like, err = explain.LikeSteps(k, args[0], args[1])
 				}
 				return r, err
-			}, func(p *report.Printer, r *census.Comparison) error { return p.Compared(r) })
+			}, func(p *doc.Printer, r *census.Comparison) error { return report.Compared(p, r) })
 		},
 	}
 	c.Flags().BoolVar(&like, "like", false, "print what would make the second equal to the first")

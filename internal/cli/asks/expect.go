@@ -16,6 +16,7 @@ import (
 	"tarnwold/internal/format/expectation"
 	"tarnwold/internal/plan/review"
 	"tarnwold/internal/report"
+	"tarnwold/internal/report/doc"
 	"tarnwold/internal/store"
 )
 
@@ -99,7 +100,7 @@ func ReadExpectations(ctx context.Context, files []string) (lines []expectation.
 // writeExpectations prints a file of what holds today.
 func writeExpectations(a *run.App, c *cobra.Command, where string, depth int) error {
 	switch {
-	case a.Format != report.Table:
+	case a.Format != doc.Table:
 		return run.Misused("--write writes expectations, and takes no --format or -o")
 	case depth < 0:
 		return run.Misused("--depth is %d; wanted 0 or more", depth)
@@ -181,7 +182,7 @@ func checkExpectations(a *run.App, c *cobra.Command, lines []expectation.Line, o
 	a.File.Says, _ = report.ExpectedHead(out)
 	p := a.Printer()
 	a.Supposes(p)
-	if err := p.Expected(out); err != nil {
+	if err := report.Expected(p, out); err != nil {
 		return err
 	}
 	switch {

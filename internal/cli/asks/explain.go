@@ -15,6 +15,7 @@ import (
 	"tarnwold/internal/format/csvfile"
 	"tarnwold/internal/plan/review"
 	"tarnwold/internal/report"
+	"tarnwold/internal/report/doc"
 )
 
 func ExplainCommand(a *run.App) *cobra.Command {
@@ -58,8 +59,8 @@ Exit code 1 says that nothing is granted, or not the level that is wanted.`,
 				return explainWanted(a, c, args[0], args[1], want, rights)
 			}
 			return run.Answer(a, c, func(k *ask.Asker) ([]*explain.Explained, error) { return explain.Explain(k, args[0], args[1], false) },
-				func(p *report.Printer, list []*explain.Explained) error {
-					if err := p.Rights(rights).Explained(list, false); err != nil {
+				func(p *doc.Printer, list []*explain.Explained) error {
+					if err := report.Explained(report.Rights(p, rights), list, false); err != nil {
 						return err
 					}
 					for _, x := range list {
@@ -108,7 +109,7 @@ func explainWanted(a *run.App, c *cobra.Command, who, where, want string, rights
 	}
 	p := a.Printer()
 	a.Supposes(p)
-	if err := p.Rights(rights).Wanted(list, mends); err != nil {
+	if err := report.Wanted(report.Rights(p, rights), list, mends); err != nil {
 		return err
 	}
 	for _, m := range mends {
@@ -122,7 +123,7 @@ func explainWanted(a *run.App, c *cobra.Command, who, where, want string, rights
 func explainMany(a *run.App, c *cobra.Command, file string) error {
 	var all []*explain.Explained
 	bad, err := askMany(a, c, file, csvfile.Askings, func(k *ask.Asker, q csvfile.Asking) error {
-		answers, err := explain.Explain(k, q.User, q.Where, a.Format != report.JSON)
+		answers, err := explain.Explain(k, q.User, q.Where, a.Format != doc.JSON)
 		all = append(all, answers...)
 		return err
 	}, func(q csvfile.Asking, why string) {
@@ -131,7 +132,7 @@ func explainMany(a *run.App, c *cobra.Command, file string) error {
 	if err != nil {
 		return err
 	}
-	if err := a.Printer().Explained(all, true); err != nil {
+	if err := report.Explained(a.Printer(), all, true); err != nil {
 		return err
 	}
 	return bad

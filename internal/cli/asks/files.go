@@ -9,6 +9,7 @@ import (
 	"tarnwold/internal/cli/run"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/report"
+	"tarnwold/internal/report/doc"
 )
 
 func FilesCommand(a *run.App) *cobra.Command {
@@ -30,7 +31,7 @@ to. --count counts them folder by folder.`,
 				return run.Answer(a, c, func(k *ask.Asker) (list []census.FolderFiles, err error) {
 					who, list, err = census.FileCounts(k, args[0], n.Can, n.Under)
 					return list, err
-				}, func(p *report.Printer, list []census.FolderFiles) error { return p.FileCounts(who, list) })
+				}, func(p *doc.Printer, list []census.FolderFiles) error { return report.FileCounts(p, who, list) })
 			}
 			return files(a, c, args[0], n)
 		},
@@ -50,11 +51,11 @@ func files(a *run.App, c *cobra.Command, who string, n run.Narrowing) error {
 		p, k := a.Printer(), ask.New(t)
 		of := k.Account(u.ID)
 		a.Supposes(p)
-		var s *report.Stream
+		var s *doc.Stream
 		begin := func() {
 			if s == nil {
 				heads, wide := report.FilesHeads(), []int{}
-				if p.Format == report.Table { // the address says the route
+				if p.Format == doc.Table { // the address says the route
 					heads, wide = []string{"level", "file"}, []int{18}
 				}
 				before := map[string]any{"user": of.Name}
@@ -66,7 +67,7 @@ func files(a *run.App, c *cobra.Command, who string, n run.Narrowing) error {
 		}
 		_, err = census.Files(k, who, n.Can, n.Under, func(f census.File) error {
 			begin()
-			if p.Format == report.Table {
+			if p.Format == doc.Table {
 				return s.Row(f, f.Level, f.Where)
 			}
 			return s.Row(f, u.Name, f.Where, f.Route, f.Level)
@@ -78,7 +79,7 @@ func files(a *run.App, c *cobra.Command, who string, n run.Narrowing) error {
 		if err := s.End(); err != nil {
 			return err
 		}
-		p.FilesCounted(of, int64(s.Rows()))
+		report.FilesCounted(p, of, int64(s.Rows()))
 		return p.Err()
 	})
 }

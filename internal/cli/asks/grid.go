@@ -10,6 +10,7 @@ import (
 	"tarnwold/internal/cli/run"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/report"
+	"tarnwold/internal/report/doc"
 )
 
 func GridCommand(a *run.App) *cobra.Command {
@@ -53,7 +54,7 @@ places with the same rules under the same folder once.`,
 
 // grid prints a grid: row by row where a program reads it, whole where it is drawn.
 func grid(a *run.App, c *cobra.Command, q census.Gridding, all bool) error {
-	if a.Format == report.Table && !all {
+	if a.Format == doc.Table && !all {
 		q.Limit = run.ShownLines
 	}
 	return a.View(c.Context(), func(t *estate.Tx) error {
@@ -64,8 +65,8 @@ func grid(a *run.App, c *cobra.Command, q census.Gridding, all bool) error {
 		var w *report.GridWriter
 		err := census.Grid(ask.New(t), q, func(g *census.Gridded) (err error) {
 			head = g
-			if a.Format == report.CSV {
-				w, err = p.GridCSV(g, !q.Everyone)
+			if a.Format == doc.CSV {
+				w, err = report.GridCSV(p, g, !q.Everyone)
 			}
 			return err
 		}, func(r *census.GridRow) error {
@@ -83,6 +84,6 @@ func grid(a *run.App, c *cobra.Command, q census.Gridding, all bool) error {
 		case w != nil:
 			return w.End()
 		}
-		return p.Gridded(head, rows)
+		return report.Gridded(p, head, rows)
 	})
 }

@@ -7,6 +7,7 @@ import (
 	"tarnwold/internal/ask/explain"
 	"tarnwold/internal/cli/run"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/report"
 )
 
 func HistoryCommand(a *run.App) *cobra.Command {
@@ -38,7 +39,7 @@ anywhere counts: of the item, of a folder above, of a group, of a share.`,
 			if err != nil {
 				return err
 			}
-			return a.Printer().History(got)
+			return report.History(a.Printer(), got)
 		},
 	}
 }

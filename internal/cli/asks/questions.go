@@ -15,7 +15,7 @@ import (
 	"tarnwold/internal/cli/run"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
-	"tarnwold/internal/report"
+	"tarnwold/internal/report/doc"
 	"tarnwold/internal/store"
 )
 
@@ -96,7 +96,7 @@ func questions(a *run.App, ctx context.Context, list []asked) error {
 	bar := a.Progress(len(list), "answering")
 	defer bar.End()
 	bad := 0
-	w := &report.Printer{W: a.Out, Format: report.JSON, Screen: run.IsTerminal(a.Out)}
+	w := &doc.Printer{W: a.Out, Format: doc.JSON, Screen: run.IsTerminal(a.Out)}
 	err = e.Private(ctx, func(p *estate.Estate) error {
 		for i, q := range list {
 			if ctx.Err() != nil {
@@ -132,16 +132,16 @@ func askOne(a *run.App, ctx context.Context, p *estate.Estate, q asked) *answere
 		root := in.Root()
 		c, _, ferr := root.Find(words)
 		if err = ferr; err == nil && !isQuestion(c) {
-			err = run.Misused("%q is no question; see: tarnwold --help", report.Clip(q.Text))
+			err = run.Misused("%q is no question; see: tarnwold --help", doc.Clip(q.Text))
 		}
 		for _, w := range words {
 			if err == nil && (strings.HasPrefix(w, "-o") || w == "--out" || strings.HasPrefix(w, "--out=")) {
-				err = run.Misused("the answers to a file of questions are JSON lines; leave %s out", report.Clip(w))
+				err = run.Misused("the answers to a file of questions are JSON lines; leave %s out", doc.Clip(w))
 			}
 		}
 	}
 	if err != nil {
-		in.Format = report.JSON
+		in.Format = doc.JSON
 		out.Exit = run.CodeOf(err)
 		in.SayError(err, out.Exit)
 	} else {

@@ -8,6 +8,7 @@ import (
 	"tarnwold/internal/ask/census"
 	"tarnwold/internal/cli/run"
 	"tarnwold/internal/report"
+	"tarnwold/internal/report/doc"
 )
 
 func ReachCommand(a *run.App) *cobra.Command {
@@ -30,7 +31,7 @@ come to by browsing, for a folder above doesn't show its names, is marked.
 			return run.Answer(a, c, func(k *ask.Asker) (*census.Reaching, error) {
 				return census.ReachOf(k, args[0], n.Under, n.Can, n.Limit(a))
 			},
-				func(p *report.Printer, r *census.Reaching) error { return p.Reaching(r) })
+				func(p *doc.Printer, r *census.Reaching) error { return report.Reaching(p, r) })
 		},
 	}
 	n.Flags(c, a, true)

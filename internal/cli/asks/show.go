@@ -7,6 +7,7 @@ import (
 	"tarnwold/internal/ask/show"
 	"tarnwold/internal/cli/run"
 	"tarnwold/internal/report"
+	"tarnwold/internal/report/doc"
 )
 
 func ShowCommand(a *run.App) *cobra.Command {
@@ -22,7 +23,7 @@ func ShowCommand(a *run.App) *cobra.Command {
 		ValidArgsFunction: a.CompletePlaces,
 		RunE: func(c *cobra.Command, args []string) error {
 			return run.Answer(a, c, func(k *ask.Asker) (*show.Shown, error) { return show.Show(k, args[0]) },
-				func(p *report.Printer, s *show.Shown) error { return p.Shown(s, audit) })
+				func(p *doc.Printer, s *show.Shown) error { return report.Shown(p, s, audit) })
 		},
 	}
 	a.LiveFlag(c, func(args []string) []string { return args })

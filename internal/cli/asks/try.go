@@ -13,6 +13,7 @@ import (
 	"tarnwold/internal/cli/run"
 	"tarnwold/internal/format/csvfile"
 	"tarnwold/internal/report"
+	"tarnwold/internal/report/doc"
 )
 
 func TryCommand(a *run.App) *cobra.Command {
@@ -54,8 +55,8 @@ Exit code 1 says no.`,
 			return run.Answer(a, c, func(k *ask.Asker) (*explain.Tried, error) {
 				return explain.Try(k, args[0], args[1], args[2], to, false)
 			},
-				func(p *report.Printer, t *explain.Tried) error {
-					if err := p.Tried(t); err != nil {
+				func(p *doc.Printer, t *explain.Tried) error {
+					if err := report.Tried(p, t); err != nil {
 						return err
 					}
 					if !t.Allowed {
@@ -81,7 +82,7 @@ Exit code 1 says no.`,
 func tryMany(a *run.App, c *cobra.Command, file string) error {
 	var all []*explain.Tried
 	bad, err := askMany(a, c, file, csvfile.Trials, func(k *ask.Asker, q csvfile.Asking) error {
-		t, err := explain.Try(k, q.User, q.Act, q.Where, q.To, a.Format != report.JSON)
+		t, err := explain.Try(k, q.User, q.Act, q.Where, q.To, a.Format != doc.JSON)
 		if err == nil {
 			t.Where, t.To = q.Where, q.To // as asked, so that rows find their answers
 			all = append(all, t)
@@ -93,7 +94,7 @@ func tryMany(a *run.App, c *cobra.Command, file string) error {
 	if err != nil {
 		return err
 	}
-	if err := a.Printer().TriedMany(all); err != nil {
+	if err := report.TriedMany(a.Printer(), all); err != nil {
 		return err
 	}
 	return bad

@@ -7,6 +7,7 @@ import (
 	"tarnwold/internal/ask/uses"
 	"tarnwold/internal/cli/run"
 	"tarnwold/internal/report"
+	"tarnwold/internal/report/doc"
 )
 
 func UsesCommand(a *run.App) *cobra.Command {
@@ -27,7 +28,7 @@ WHO may be an identifier (S-1-…) that the estate knows no account for.`,
 		ValidArgsFunction: run.CompleteInOrder(a.CompleteAccounts(0)),
 		RunE: func(c *cobra.Command, args []string) error {
 			return run.Answer(a, c, func(k *ask.Asker) ([]uses.UsedAs, error) { return uses.UsesOf(k, args[0], through) },
-				func(p *report.Printer, list []uses.UsedAs) error { return p.UsedAs(args[0], list) })
+				func(p *doc.Printer, list []uses.UsedAs) error { return report.UsedAs(p, args[0], list) })
 		},
 	}
 	c.Flags().BoolVar(&through, "through", false, "the groups it is in as well")

@@ -7,6 +7,7 @@ import (
 	"tarnwold/internal/ask/census"
 	"tarnwold/internal/cli/run"
 	"tarnwold/internal/report"
+	"tarnwold/internal/report/doc"
 )
 
 func WhoCommand(a *run.App) *cobra.Command {
@@ -32,8 +33,8 @@ Exit code 1 says nobody.`,
 		ValidArgsFunction: run.CompleteInOrder(a.CompletePlaces),
 		RunE: func(c *cobra.Command, args []string) error {
 			return run.Answer(a, c, func(k *ask.Asker) (*census.Having, error) { return census.Who(k, args[0], n.Can, below) },
-				func(p *report.Printer, h *census.Having) error {
-					if err := p.Having(h); err != nil {
+				func(p *doc.Printer, h *census.Having) error {
+					if err := report.Having(p, h); err != nil {
 						return err
 					}
 					for _, r := range h.Routes {

@@ -11,6 +11,7 @@ import (
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/entry"
 	"tarnwold/internal/report"
+	"tarnwold/internal/report/doc"
 )
 
 func GrantCommand(a *run.App) *cobra.Command {
@@ -150,7 +151,7 @@ those of that scope.`,
 		if kind != "" {
 			k, ok := map[string]rule.Kind{"allow": rule.Allow, "deny": rule.Deny, "audit": rule.Audit}[kind]
 			if !ok {
-				return run.Misused("%q is no kind of entry: allow, deny or audit", report.Clip(kind))
+				return run.Misused("%q is no kind of entry: allow, deny or audit", doc.Clip(kind))
 			}
 			y.Kinds = []rule.Kind{k}
 		}

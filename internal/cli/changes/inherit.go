@@ -9,6 +9,7 @@ import (
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/entry"
 	"tarnwold/internal/report"
+	"tarnwold/internal/report/doc"
 )
 
 // placesCommand makes a command that edits the places it is given.
@@ -94,7 +95,7 @@ another owner than its folder.`,
 		ValidArgsFunction: a.CompletePlaces,
 		RunE: func(c *cobra.Command, args []string) error {
 			limit := 200
-			if all || a.Format != report.Table {
+			if all || a.Format != doc.Table {
 				limit = 0
 			}
 			bar := a.Progress(-1, "looking at everything below")
@@ -102,7 +103,7 @@ another owner than its folder.`,
 			return run.Answer(a, c, func(k *ask.Asker) (*show.Differing, error) {
 				defer bar.End()
 				return show.Differs(k, args[0], limit)
-			}, (*report.Printer).Differing)
+			}, report.Differing)
 		},
 	}
 	c.Flags().BoolVar(&all, "all", false, "list every place, however many")

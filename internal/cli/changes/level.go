@@ -15,14 +15,14 @@ func LevelCommand(a *run.App) *cobra.Command {
 	list := &cobra.Command{
 		Use: "list", Short: "List the levels, weakest first", Example: "  tarnwold level list", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			return run.Answer(a, c, func(k *ask.Asker) (right.Levels, error) { return k.Levels() }, (*report.Printer).Levels)
+			return run.Answer(a, c, func(k *ask.Asker) (right.Levels, error) { return k.Levels() }, report.Levels)
 		},
 	}
 	show := &cobra.Command{
 		Use: "show LEVEL", Short: "Explain a level, right by right", Example: "  tarnwold level show revise", Args: cobra.ExactArgs(1),
 		ValidArgsFunction: a.CompleteLevels,
 		RunE: func(c *cobra.Command, args []string) error {
-			return run.Answer(a, c, func(k *ask.Asker) (right.Level, error) { return k.Level(args[0]) }, (*report.Printer).Level)
+			return run.Answer(a, c, func(k *ask.Asker) (right.Level, error) { return k.Level(args[0]) }, report.Level)
 		},
 	}
 	var folder, file, about string

@@ -15,6 +15,7 @@ import (
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/undo"
 	"tarnwold/internal/report"
+	"tarnwold/internal/report/doc"
 )
 
 func LogCommand(a *run.App) *cobra.Command {
@@ -88,7 +89,7 @@ it shows with tarnwold check --head whether history was rewritten since.`,
 			if err != nil {
 				return err
 			}
-			return a.Printer().Log(kept)
+			return report.Log(a.Printer(), kept)
 		},
 	}
 	f := c.Flags()
@@ -116,13 +117,13 @@ func proofOf(a *run.App, c *cobra.Command) error {
 	if err != nil {
 		return err
 	}
-	return a.Printer().Proof(p)
+	return report.Proof(a.Printer(), p)
 }
 
 func changeNumber(s string) (int64, error) {
 	n, err := strconv.ParseInt(s, 10, 64)
 	if err != nil || n < 1 {
-		return 0, run.Misused("%q is no number of a change; see: tarnwold log", report.Clip(s))
+		return 0, run.Misused("%q is no number of a change; see: tarnwold log", doc.Clip(s))
 	}
 	return n, nil
 }
@@ -148,7 +149,7 @@ func logShow(a *run.App) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.Printer().Record(&r)
+			return report.WriteChange(a.Printer(), &r)
 		},
 	}
 }
@@ -220,7 +221,7 @@ anything of what stands outside the journal.`,
 		RunE: func(c *cobra.Command, _ []string) error {
 			head = strings.ToLower(strings.TrimSpace(head))
 			if _, err := hex.DecodeString(head); head != "" && (err != nil || len(head) != 2*sha256.Size) {
-				return run.Misused("--head is %q; wanted a proof as tarnwold log --proof prints it: %d hexadecimal digits", report.Clip(head), 2*sha256.Size)
+				return run.Misused("--head is %q; wanted a proof as tarnwold log --proof prints it: %d hexadecimal digits", doc.Clip(head), 2*sha256.Size)
 			}
 			bar := a.Progress(-1, "checking")
 			defer bar.End()
@@ -229,7 +230,7 @@ anything of what stands outside the journal.`,
 				faults = t.Check(bar.Say)
 				if head != "" {
 					if _, ok := t.ProofOf(head); !ok {
-						faults = append(faults, estate.Fault{What: "no change carries the proof " + report.Clip(head) + ": history was rewritten since it was printed, or it is of another estate", Do: "take the estate from a backup of that time, and compare"})
+						faults = append(faults, estate.Fault{What: "no change carries the proof " + doc.Clip(head) + ": history was rewritten since it was printed, or it is of another estate", Do: "take the estate from a backup of that time, and compare"})
 					}
 				}
 				return nil
@@ -241,7 +242,7 @@ anything of what stands outside the journal.`,
 			if err != nil && len(faults) == 0 {
 				return err
 			}
-			if err := a.Printer().Faults(a.EstatePath, faults); err != nil {
+			if err := report.Faults(a.Printer(), a.EstatePath, faults); err != nil {
 				return err
 			}
 			if len(faults) > 0 {

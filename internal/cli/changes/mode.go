@@ -66,7 +66,7 @@ too. To give a level to somebody there is grant.`,
 		if err != nil {
 			return err
 		}
-		return a.Printer().Modes(list)
+		return report.Modes(a.Printer(), list)
 	}
 	return c
 }

@@ -15,6 +15,7 @@ import (
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/policies"
 	"tarnwold/internal/report"
+	"tarnwold/internal/report/doc"
 )
 
 func OutfitCommand(a *run.App) *cobra.Command {
@@ -48,7 +49,7 @@ nobody is in the groups yet, and the impact says who loses what.
 		ValidArgsFunction: run.CompleteInOrder(a.CompletePlaces),
 		RunE: func(c *cobra.Command, args []string) error {
 			if above != "keep" && above != "drop" {
-				return run.Misused("--from-above is %q; wanted keep or drop", report.Clip(above))
+				return run.Misused("--from-above is %q; wanted keep or drop", doc.Clip(above))
 			}
 			var folders []policies.Outfitting
 			if list != "" {
@@ -69,7 +70,7 @@ nobody is in the groups yet, and the impact says who loses what.
 					folders = append(folders, policies.Outfitting{Folder: r.Where, Name: r.User, Line: r.Line})
 				}
 				if len(folders) == 0 {
-					return run.Misused("%s names no folder", report.Clip(list))
+					return run.Misused("%s names no folder", doc.Clip(list))
 				}
 			} else {
 				folders = []policies.Outfitting{{Folder: args[0], Name: args[1]}}
@@ -102,7 +103,7 @@ no role gives him.`,
 		Args: cobra.ExactArgs(1), ValidArgsFunction: run.CompleteInOrder(a.CompleteAccounts(0)),
 		RunE: func(c *cobra.Command, args []string) error {
 			limit := 24
-			if all || a.Format != report.Table {
+			if all || a.Format != doc.Table {
 				limit = 0
 			}
 			var out *census.Jobs
@@ -115,7 +116,7 @@ no role gives him.`,
 			}
 			p := a.Printer()
 			a.Supposes(p)
-			return p.Jobs(out)
+			return report.Jobs(p, out)
 		},
 	}
 	c.Flags().BoolVar(&all, "all", false, "every line, however many")

@@ -12,6 +12,7 @@ import (
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/entry"
 	"tarnwold/internal/report"
+	"tarnwold/internal/report/doc"
 )
 
 func OwnerCommand(a *run.App) *cobra.Command {
@@ -61,7 +62,7 @@ they are renewed: see differs and reflow.`,
 		if err != nil {
 			return err
 		}
-		return a.Printer().Owners(list)
+		return report.Owners(a.Printer(), list)
 	}
 	return c
 }
@@ -79,7 +80,7 @@ func OwnedCommand(a *run.App) *cobra.Command {
 			return a.View(c.Context(), func(t *estate.Tx) error {
 				p := a.Printer()
 				var who string
-				var s *report.Stream
+				var s *doc.Stream
 				begin := func() {
 					if s == nil {
 						s = p.Stream([]string{"kind", "place"}, []int{8}, "items", map[string]any{"account": who})
@@ -108,7 +109,7 @@ func OwnedCommand(a *run.App) *cobra.Command {
 				if err := s.End(); err != nil {
 					return err
 				}
-				p.Line(report.In(report.Strong, who), report.S(" owns %s", report.Count(int64(s.Rows()), "item")))
+				p.Line(doc.In(doc.Strong, who), doc.S(" owns %s", report.Count(int64(s.Rows()), "item")))
 				return p.Err()
 			})
 		},

@@ -67,7 +67,7 @@ func shareList(a *run.App) *cobra.Command {
 		Example: "  tarnwold share list",
 		Args:    cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			return run.Answer(a, c, show.Shares, (*report.Printer).Shares)
+			return run.Answer(a, c, show.Shares, report.Shares)
 		},
 	}
 }
@@ -84,7 +84,7 @@ func shareShow(a *run.App) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return run.Answer(a, c, func(k *ask.Asker) (*show.Share, error) { return show.ShareNamed(k, at) }, (*report.Printer).Share)
+			return run.Answer(a, c, func(k *ask.Asker) (*show.Share, error) { return show.ShareNamed(k, at) }, report.Share)
 		},
 	}
 }

@@ -73,7 +73,7 @@ named. Exit code 1 says that anything is left.`,
 			p := a.Printer()
 			a.Supposes(p)
 			a.File.Says = x.Head()
-			if err := p.Findings(x); err != nil {
+			if err := report.WriteFindings(p, x); err != nil {
 				return err
 			}
 			if len(x.List) > 0 {

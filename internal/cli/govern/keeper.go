@@ -67,7 +67,7 @@ func keeperList(a *run.App) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.Printer().Keepers(out)
+			return report.Keepers(a.Printer(), out)
 		},
 	}
 }
@@ -102,7 +102,7 @@ KIND is both-keys, own-request or administrator; * stands for any.`,
 				return err
 			}
 			kept, passed := exception.Split(list, out, string(estate.Today()), dutyAbout)
-			if err := a.Printer().Duties(kept, passed, list.Unused()); err != nil {
+			if err := report.Duties(a.Printer(), kept, passed, list.Unused()); err != nil {
 				return err
 			}
 			if len(kept) > 0 {

@@ -32,6 +32,7 @@ import (
 	"tarnwold/internal/plan/request"
 	"tarnwold/internal/plan/review"
 	"tarnwold/internal/report"
+	"tarnwold/internal/report/doc"
 )
 
 // night is what nightly is to look at.
@@ -90,13 +91,13 @@ func nightly(a *run.App, c *cobra.Command, n night) error {
 	for _, x := range n.passwords {
 		server, file, ok := strings.Cut(x, "=")
 		if !ok {
-			return run.Misused("--password-file is %q; wanted NAME=FILE", report.Clip(x))
+			return run.Misused("--password-file is %q; wanted NAME=FILE", doc.Clip(x))
 		}
 		secrets[estate.Key(server)] = file
 	}
 	mode, err := strconv.ParseUint(n.mode, 8, 32)
 	if err != nil || mode&^0o777 != 0 || mode&0o600 != 0o600 {
-		return run.Misused("--mode is %q; wanted permissions in octal that let you read and write, like 0640", report.Clip(n.mode))
+		return run.Misused("--mode is %q; wanted permissions in octal that let you read and write, like 0640", doc.Clip(n.mode))
 	}
 	// A mistake in a file is told before anything is done.
 	except, err := readExceptions(ctx, n.except)
@@ -153,7 +154,7 @@ func nightly(a *run.App, c *cobra.Command, n night) error {
 	if err := writeNight(a, n.to, os.FileMode(mode), now, out); err != nil {
 		return err
 	}
-	if err := a.Printer().Night(out); err != nil {
+	if err := report.WriteNight(a.Printer(), out); err != nil {
 		return err
 	}
 	switch {
@@ -454,8 +455,8 @@ func writeNight(a *run.App, dir string, mode os.FileMode, now time.Time, n *repo
 		return err
 	}
 	var page bytes.Buffer
-	p := &report.Printer{W: &page, Format: report.Page}
-	if err := p.NightPage(n); err != nil {
+	p := &doc.Printer{W: &page, Format: doc.Page}
+	if err := report.NightPage(p, n); err != nil {
 		return err
 	}
 	n.Page = base + ".html"

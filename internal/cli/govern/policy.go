@@ -96,7 +96,7 @@ the outcome; exit code 1 says that a guard or an expectation speaks against it.
 				return err
 			}
 			if len(on) == 0 {
-				return a.Printer().PolicyRead(pol)
+				return report.PolicyRead(a.Printer(), pol)
 			}
 			var o *report.Outcome
 			err = a.PreviewAndCommit(c, run.Keeping{DryRun: true, Model: true}, func(d *plan.Planner, out *report.Outcome) (p *plan.Plan, err error) {
@@ -130,7 +130,7 @@ func policyList(a *run.App) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.Printer().Policies(out)
+			return report.Policies(a.Printer(), out)
 		},
 	}
 }
@@ -151,7 +151,7 @@ func policyShow(a *run.App) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.Printer().Policy(&out)
+			return report.Policy(a.Printer(), &out)
 		},
 	}
 }
@@ -201,7 +201,7 @@ change. For a real server, scan it first. Exit code 1 says that something is.`,
 			if err != nil {
 				return err
 			}
-			if err := a.Printer().PolicyDrifts(out); err != nil {
+			if err := report.PolicyDrifts(a.Printer(), out); err != nil {
 				return err
 			}
 			for _, f := range out {

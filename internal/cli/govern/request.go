@@ -13,6 +13,7 @@ import (
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/request"
 	"tarnwold/internal/report"
+	"tarnwold/internal/report/doc"
 )
 
 func RequestCommand(a *run.App) *cobra.Command {
@@ -62,7 +63,7 @@ who gets it.`,
 func requestNumber(s string) (int64, error) {
 	n, err := strconv.ParseInt(s, 10, 64)
 	if err != nil || n < 1 {
-		return 0, run.Misused("%q is no number of a request; see: tarnwold request list", report.Clip(s))
+		return 0, run.Misused("%q is no number of a request; see: tarnwold request list", doc.Clip(s))
 	}
 	return n, nil
 }
@@ -76,7 +77,7 @@ func age(s string) (time.Duration, error) {
 	}
 	d, err := time.ParseDuration(s)
 	if err != nil || d < 0 {
-		return 0, run.Misused("%q is no length of time; write 3d, 36h or 90m", report.Clip(s))
+		return 0, run.Misused("%q is no length of time; write 3d, 36h or 90m", doc.Clip(s))
 	}
 	return d, nil
 }
@@ -111,7 +112,7 @@ those waiting longer than a time; exit code 1 says that there are any.`,
 			if err != nil {
 				return err
 			}
-			if err := a.Printer().Requests(out, all); err != nil {
+			if err := report.Requests(a.Printer(), out, all); err != nil {
 				return err
 			}
 			if due != "" && len(out) > 0 {
@@ -156,7 +157,7 @@ would give them what they ask for, each with all else it opens, the least first.
 			if err != nil {
 				return err
 			}
-			return a.Printer().Request(got)
+			return report.Request(a.Printer(), got)
 		},
 	}
 }

@@ -22,6 +22,7 @@ import (
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/intake"
 	"tarnwold/internal/report"
+	"tarnwold/internal/report/doc"
 )
 
 // Remember writes down what is no change of the estate.
@@ -82,7 +83,7 @@ func loadFolk(a *run.App, c *cobra.Command, k run.Keeping, files []string, s *Sh
 	if err != nil {
 		return err
 	}
-	if same && a.Format == report.Table && a.Inner == nil {
+	if same && a.Format == doc.Table && a.Inner == nil {
 		err := a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) {
 			return intake.NothingTold(d, time.Now().Unix())
 		})

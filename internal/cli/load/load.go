@@ -23,6 +23,7 @@ import (
 	"tarnwold/internal/plan/people"
 	"tarnwold/internal/plan/servers"
 	"tarnwold/internal/report"
+	"tarnwold/internal/report/doc"
 )
 
 func LoadCommand(a *run.App) *cobra.Command {
@@ -213,10 +214,10 @@ func configure(a *run.App, c *cobra.Command, k run.Keeping, to, file string) err
 		return p, err
 	})
 	for _, n := range got.notes {
-		fmt.Fprintf(a.Err, "note: %s, line %d: %s\n", report.Clean(file), n.Line, report.Clean(n.What))
+		fmt.Fprintf(a.Err, "note: %s, line %d: %s\n", doc.Clean(file), n.Line, doc.Clean(n.What))
 	}
 	for _, n := range unknown {
-		fmt.Fprintf(a.Err, "note: %s: no account of the estate is called %s, so that it fits nobody\n", report.Clean(file), report.Clean(n))
+		fmt.Fprintf(a.Err, "note: %s: no account of the estate is called %s, so that it fits nobody\n", doc.Clean(file), doc.Clean(n))
 	}
 	return err
 }
@@ -318,5 +319,5 @@ func keepTree(a *run.App, ctx context.Context, tree *format.Tree, to place.Addre
 	if err != nil {
 		return err
 	}
-	return a.Printer().Done(said, id)
+	return report.Done(a.Printer(), said, id)
 }

@@ -20,6 +20,7 @@ import (
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/intake"
 	"tarnwold/internal/report"
+	"tarnwold/internal/report/doc"
 	"tarnwold/internal/server"
 	"tarnwold/internal/server/local"
 	"tarnwold/internal/store"
@@ -79,7 +80,7 @@ beside the lists: the server's traits say which of the two decides.`,
 			case !self && len(of.Roots) > 0:
 				return run.Misused("--root goes with a server that is this machine itself; of %s name shares", s.Name)
 			case self && len(args) > 1:
-				return run.Misused("%s is this machine itself and has no shares to be named: say --root %s", s.Name, report.Clip(args[1]))
+				return run.Misused("%s is this machine itself and has no shares to be named: say --root %s", s.Name, doc.Clip(args[1]))
 			}
 			if self && len(of.Roots) == 0 {
 				if shares, err := live.Shares(c.Context()); err != nil || len(shares) == 0 {
@@ -201,8 +202,8 @@ func takeIn(a *run.App, c *cobra.Command, k run.Keeping, s estate.Server, seen *
 		return err
 	}
 	p := a.Printer()
-	if !last.IsZero() && a.Format == report.Table {
-		p.Line(report.S("Since the scan of %s:", last.Local().Format("Mon 2006-01-02 15:04")))
+	if !last.IsZero() && a.Format == doc.Table {
+		p.Line(doc.S("Since the scan of %s:", last.Local().Format("Mon 2006-01-02 15:04")))
 	}
 	steps := []run.Build{
 		func(d *plan.Planner, o *report.Outcome) (p *plan.Plan, err error) {
@@ -245,7 +246,7 @@ func takeIn(a *run.App, c *cobra.Command, k run.Keeping, s estate.Server, seen *
 		}
 		at := place.Address{Server: s.Name, Path: x.Folder}
 		if k.DryRun {
-			p.Line(report.S("%s", intake.TreeLoaded(x.Tree, at)))
+			p.Line(doc.S("%s", intake.TreeLoaded(x.Tree, at)))
 			continue
 		}
 		if err := keepTree(a, ctx, x.Tree, at, "keeping "+x.Share); err != nil {
@@ -253,13 +254,13 @@ func takeIn(a *run.App, c *cobra.Command, k run.Keeping, s estate.Server, seen *
 		}
 	}
 	for _, n := range seen.Notes {
-		p.Line(report.S("%s", report.NoteText(n)))
+		p.Line(doc.S("%s", report.NoteText(n)))
 	}
 	if groups := slices.ContainsFunc(seen.Accounts.Accounts, func(x format.AccountRow) bool { return x.Kind == account.Group }); groups && last.IsZero() && len(seen.Accounts.Members) == 0 {
-		p.Line(report.S("The server tells no group's members; where it keeps them in a POSIX group file: tarnwold load accounts --passwd FILE --group FILE"))
+		p.Line(doc.S("The server tells no group's members; where it keeps them in a POSIX group file: tarnwold load accounts --passwd FILE --group FILE"))
 	}
 	if k.DryRun {
-		p.Line(report.S("Nothing was kept: this only reports."))
+		p.Line(doc.S("Nothing was kept: this only reports."))
 		return p.Err()
 	}
 	if !otherwise.Facts {
@@ -307,10 +308,10 @@ func Unread(a *run.App, seen *live.Seen) error {
 	p := a.Printer()
 	for i, u := range seen.Unread {
 		if i == mostListed {
-			p.Line(report.S("  and %d more", len(seen.Unread)-i))
+			p.Line(doc.S("  and %d more", len(seen.Unread)-i))
 			break
 		}
-		p.Line(report.S("not read: %s: %s", u.Where, u.Why))
+		p.Line(doc.S("not read: %s: %s", u.Where, u.Why))
 	}
 	if len(seen.Unread) > 0 {
 		return &partlyRead{len(seen.Unread)}

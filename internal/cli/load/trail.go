@@ -18,6 +18,7 @@ import (
 	"tarnwold/internal/plan/entry"
 	"tarnwold/internal/plan/intake"
 	"tarnwold/internal/report"
+	"tarnwold/internal/report/doc"
 )
 
 func TrailCommand(a *run.App) *cobra.Command {
@@ -44,7 +45,7 @@ at and below a place. Every refusal is explained by the estate as it was then.`,
 				case !isPlace && q.Who == "":
 					q.Who = w
 				default:
-					return run.Misused("wanted one user or group and one place; %q is another", report.Clip(w))
+					return run.Misused("wanted one user or group and one place; %q is another", doc.Clip(w))
 				}
 			}
 			if q.Since, err = estate.ParseDay(since); err != nil {
@@ -53,7 +54,7 @@ at and below a place. Every refusal is explained by the estate as it was then.`,
 			q.Limit = 24
 			if all {
 				q.Limit = 0
-			} else if a.Format != report.Table {
+			} else if a.Format != doc.Table {
 				q.Limit = 10_000
 			}
 			e, done, err := a.Open(c.Context())
@@ -67,7 +68,7 @@ at and below a place. Every refusal is explained by the estate as it was then.`,
 			if err != nil {
 				return err
 			}
-			return a.Printer().Trail(got)
+			return report.Trail(a.Printer(), got)
 		},
 	}
 	f := c.Flags()
@@ -108,7 +109,7 @@ An SMB server that is to write them has in its configuration:
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(c *cobra.Command, files []string) error {
 			if kind != "" && kind != "csv" && kind != "smb" && kind != "linux" {
-				return run.Misused("--kind is %q; wanted csv, smb or linux", report.Clip(kind))
+				return run.Misused("--kind is %q; wanted csv, smb or linux", doc.Clip(kind))
 			}
 			e, done, err := a.Open(c.Context())
 			if err != nil {
@@ -137,7 +138,7 @@ An SMB server that is to write them has in its configuration:
 			if err != nil {
 				return err
 			}
-			return a.Printer().TrailLoaded(out)
+			return report.TrailLoaded(a.Printer(), out)
 		},
 	}
 	c.Flags().StringVar(&server, "server", "", "the `server` that wrote it")
@@ -162,7 +163,7 @@ func readTrail(ctx context.Context, x *intake.Trailing, file, kind string, step 
 		case strings.Contains(head, "|"):
 			kind = "smb"
 		default:
-			return struct{}{}, run.Misused("%s holds nothing of a trail in its first lines; say what it is with --kind csv, smb or linux", report.Clip(f))
+			return struct{}{}, run.Misused("%s holds nothing of a trail in its first lines; say what it is with --kind csv, smb or linux", doc.Clip(f))
 		}
 		return struct{}{}, readTries(ctx, x, r, f, kind, step)
 	})
@@ -219,7 +220,7 @@ Users who were only refused count as not using it.`,
 			if err != nil {
 				return run.AsUsage(err)
 			}
-			return run.Answer(a, c, func(k *ask.Asker) (*entry.Unused, error) { return entry.UnusedSince(plan.On(k, a.Who()), args[0], day) }, (*report.Printer).Unused)
+			return run.Answer(a, c, func(k *ask.Asker) (*entry.Unused, error) { return entry.UnusedSince(plan.On(k, a.Who()), args[0], day) }, report.Unused)
 		},
 	}
 	c.Flags().StringVar(&since, "since", "", "the first `day` that counts, as 2026-06-01")

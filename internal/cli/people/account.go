@@ -14,6 +14,7 @@ import (
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/people"
 	"tarnwold/internal/report"
+	"tarnwold/internal/report/doc"
 )
 
 func UserCommand(a *run.App) *cobra.Command {
@@ -114,8 +115,8 @@ func accountList(a *run.App, kind account.Kind) *cobra.Command {
 		Example: fmt.Sprintf("  tarnwold %s list", kind),
 		Args:    cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			return run.Answer(a, c, func(k *ask.Asker) ([]show.Person, error) { return show.People(k, kind) }, func(p *report.Printer, list []show.Person) error {
-				return p.People(list, kind == account.Group)
+			return run.Answer(a, c, func(k *ask.Asker) ([]show.Person, error) { return show.People(k, kind) }, func(p *doc.Printer, list []show.Person) error {
+				return report.People(p, list, kind == account.Group)
 			})
 		},
 	}
@@ -129,7 +130,7 @@ func userShow(a *run.App) *cobra.Command {
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: a.CompleteAccounts(account.User),
 		RunE: func(c *cobra.Command, args []string) error {
-			return run.Answer(a, c, func(k *ask.Asker) (*show.Belonging, error) { return show.User(k, args[0]) }, (*report.Printer).User)
+			return run.Answer(a, c, func(k *ask.Asker) (*show.Belonging, error) { return show.User(k, args[0]) }, report.User)
 		},
 	}
 }
@@ -145,7 +146,7 @@ shows them; they are marked.`,
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: a.CompleteAccounts(account.Group),
 		RunE: func(c *cobra.Command, args []string) error {
-			return run.Answer(a, c, func(k *ask.Asker) (*show.Gathering, error) { return show.Group(k, args[0]) }, (*report.Printer).Group)
+			return run.Answer(a, c, func(k *ask.Asker) (*show.Gathering, error) { return show.Group(k, args[0]) }, report.Group)
 		},
 	}
 }

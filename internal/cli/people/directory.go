@@ -121,7 +121,7 @@ func directoryList(a *run.App) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.Printer().Directories(all)
+			return report.Directories(a.Printer(), all)
 		},
 	}
 }
@@ -135,7 +135,7 @@ func directoryShow(a *run.App) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.Printer().Directory(&all[0])
+			return report.WriteDirectory(a.Printer(), &all[0])
 		},
 	}
 }

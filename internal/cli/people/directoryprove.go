@@ -79,7 +79,7 @@ are no difference, as are identifiers that he and his groups had elsewhere.`,
 				return err
 			}
 			report.SortDifferences(out.Differences)
-			if err := a.Printer().DirectoryProven(&out); err != nil {
+			if err := report.DirectoryProven(a.Printer(), &out); err != nil {
 				return err
 			}
 			if len(out.Differences) > 0 {

@@ -13,6 +13,7 @@ import (
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/intake"
 	"tarnwold/internal/report"
+	"tarnwold/internal/report/doc"
 	"tarnwold/internal/server"
 )
 
@@ -62,7 +63,7 @@ func drift(a *run.App, ctx context.Context, s estate.Server, from server.Server,
 	}
 	defer seen.Close()
 	limit := run.ShownLines
-	if all || a.Format != report.Table {
+	if all || a.Format != doc.Table {
 		limit = 0
 	}
 	var out *intake.Drift
@@ -72,7 +73,7 @@ func drift(a *run.App, ctx context.Context, s estate.Server, from server.Server,
 	}); err != nil {
 		return err
 	}
-	if err := a.Printer().Drifted(out); err != nil {
+	if err := report.Drifted(a.Printer(), out); err != nil {
 		return err
 	}
 	if err := load.Unread(a, seen); err != nil {

@@ -16,6 +16,7 @@ import (
 	"tarnwold/internal/format"
 	"tarnwold/internal/live"
 	"tarnwold/internal/report"
+	"tarnwold/internal/report/doc"
 	"tarnwold/internal/server"
 	"tarnwold/internal/server/smb"
 )
@@ -83,7 +84,7 @@ func prove(a *run.App, ctx context.Context, name, file string, p live.Prove) err
 	if err != nil {
 		return err
 	}
-	if err := a.Printer().Proved(proof); err != nil {
+	if err := report.Proved(a.Printer(), proof); err != nil {
 		return err
 	}
 	if len(proof.Differ) > 0 {
@@ -126,7 +127,7 @@ func testers(file string) (users []string, passwords map[string]string, err erro
 		}
 		user := strings.TrimSpace(row[0])
 		if _, twice := passwords[user]; twice || user == "" {
-			return nil, nil, bad("user %q stands a second time, or is empty", report.Clip(user))
+			return nil, nil, bad("user %q stands a second time, or is empty", doc.Clip(user))
 		}
 		users, passwords[user] = append(users, user), row[1]
 	}

@@ -5,6 +5,7 @@ import (
 
 	"tarnwold/internal/cli/run"
 	"tarnwold/internal/live"
+	"tarnwold/internal/report"
 )
 
 func ResumeCommand(a *run.App) *cobra.Command {
@@ -29,13 +30,13 @@ instead: every item is as it was before.`,
 					if err != nil {
 						return err
 					}
-					return a.Printer().Unfinished(told)
+					return report.Unfinished(a.Printer(), told)
 				}
 				told, id, err := u.Resume(c.Context())
 				if err != nil {
 					return err
 				}
-				return a.Printer().Finished(told, id)
+				return report.Finished(a.Printer(), told, id)
 			})
 		},
 	}

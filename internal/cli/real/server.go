@@ -76,7 +76,7 @@ func serverList(a *run.App) *cobra.Command {
 		Example: "  tarnwold server list",
 		Args:    cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			return run.Answer(a, c, show.Servers, (*report.Printer).Servers)
+			return run.Answer(a, c, show.Servers, report.Servers)
 		},
 	}
 }
@@ -89,7 +89,7 @@ func serverShow(a *run.App) *cobra.Command {
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: a.CompleteServers,
 		RunE: func(c *cobra.Command, args []string) error {
-			return run.Answer(a, c, func(k *ask.Asker) (*show.Server, error) { return show.ServerNamed(k, args[0]) }, (*report.Printer).Server)
+			return run.Answer(a, c, func(k *ask.Asker) (*show.Server, error) { return show.ServerNamed(k, args[0]) }, report.Server)
 		},
 	}
 }
@@ -164,7 +164,7 @@ VALUE set one. What that opens and closes is shown before it is kept.`,
 		}),
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) == 1 {
-				return run.Answer(a, c, func(k *ask.Asker) (*show.Server, error) { return show.ServerNamed(k, args[0]) }, (*report.Printer).Traits)
+				return run.Answer(a, c, func(k *ask.Asker) (*show.Server, error) { return show.ServerNamed(k, args[0]) }, report.Traits)
 			}
 			value := strings.Join(args[2:], "")
 			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) {

@@ -10,7 +10,7 @@ import (
 	"tarnwold/internal/estate"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/policies"
-	"tarnwold/internal/report"
+	"tarnwold/internal/report/doc"
 	"tarnwold/internal/store"
 )
 
@@ -25,7 +25,7 @@ func Fitting(words []string, begun string) (out []string) {
 	key := store.Key(begun)
 	for _, w := range words {
 		name, _, _ := strings.Cut(w, "\t")
-		if strings.HasPrefix(store.Key(name), key) && report.Clean(name) == name && len(out) < offered {
+		if strings.HasPrefix(store.Key(name), key) && doc.Clean(name) == name && len(out) < offered {
 			out = append(out, w)
 		}
 	}
@@ -91,7 +91,7 @@ func (a *App) CompletePlaces(c *cobra.Command, _ []string, begun string) (out []
 func (a *App) CompleteLevels(c *cobra.Command, _ []string, begun string) (out []string, _ cobra.ShellCompDirective) {
 	_ = a.View(c.Context(), func(t *estate.Tx) error {
 		for _, l := range t.Levels() {
-			out = append(out, l.Name+"\t"+report.Clean(l.About))
+			out = append(out, l.Name+"\t"+doc.Clean(l.About))
 		}
 		return nil
 	})

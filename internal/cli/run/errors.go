@@ -17,6 +17,7 @@ import (
 	"tarnwold/internal/plan/people"
 	"tarnwold/internal/plan/undo"
 	"tarnwold/internal/report"
+	"tarnwold/internal/report/doc"
 	"tarnwold/internal/server/smb"
 )
 
@@ -126,10 +127,10 @@ func CodeOf(err error) int { _, _, code := kindOf(err); return code }
 
 // SayError prints an error: for a person a line, for a program JSON.
 func (a *App) SayError(err error, code int) {
-	if a.Format != report.JSON {
+	if a.Format != doc.JSON {
 		lines := strings.Split(err.Error(), "\n")
 		for i, l := range lines {
-			lines[i] = report.Clean(l)
+			lines[i] = doc.Clean(l)
 			if len(lines[i]) > 2000 {
 				lines[i] = lines[i][:2000] + "…"
 			}
@@ -138,7 +139,7 @@ func (a *App) SayError(err error, code int) {
 		return
 	}
 	kind, value, _ := kindOf(err)
-	p := &report.Printer{W: a.Err, Format: report.JSON, Screen: IsTerminal(a.Err)}
+	p := &doc.Printer{W: a.Err, Format: doc.JSON, Screen: IsTerminal(a.Err)}
 	out := map[string]any{"error": kind, "message": err.Error(), "exit": code}
 	if value != nil {
 		if js, err := json.Marshal(value); err == nil {

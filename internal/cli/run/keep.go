@@ -21,6 +21,7 @@ import (
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/saved"
 	"tarnwold/internal/report"
+	"tarnwold/internal/report/doc"
 	"tarnwold/internal/store"
 )
 
@@ -150,9 +151,9 @@ func (a *App) PreviewAndCommit(c *cobra.Command, k Keeping, fn Build) error {
 		out := a.Printer()
 		switch {
 		case !p.Changes(), k.DryRun:
-			return out.Outcome(o)
+			return report.WriteOutcome(out, o)
 		case o.Refused:
-			if err := out.Outcome(o); err != nil && !errors.Is(err, syscall.EPIPE) {
+			if err := report.WriteOutcome(out, o); err != nil && !errors.Is(err, syscall.EPIPE) {
 				return err
 			}
 			return &guarded{p.Warnings}
@@ -161,7 +162,7 @@ func (a *App) PreviewAndCommit(c *cobra.Command, k Keeping, fn Build) error {
 				return err
 			}
 			o.Saved = k.save
-			return out.Outcome(o)
+			return report.WriteOutcome(out, o)
 		case p.Asks && !k.Yes && !a.Asks:
 			return Misused("nobody is here to be asked: add --yes to keep the change, or --dry-run to look at it")
 		case p.Asks && !k.Yes:
@@ -174,7 +175,7 @@ func (a *App) PreviewAndCommit(c *cobra.Command, k Keeping, fn Build) error {
 		if err != nil {
 			return err
 		}
-		return unsaid(o, out.Outcome(o))
+		return unsaid(o, report.WriteOutcome(out, o))
 	}
 }
 
@@ -217,9 +218,9 @@ func (a *App) askOutcome(ctx context.Context, e *estate.Estate, o *report.Outcom
 // confirmAndCommit shows a plan, asks, and keeps it if nothing came in between.
 func (a *App) confirmAndCommit(ctx context.Context, e *estate.Estate, k *Keeping, o *report.Outcome, put []byte) error {
 	out := a.Printer()
-	if out.Format == report.Table {
-		out.Preview(o)
-	} else if err := out.Outcome(o); err != nil {
+	if out.Format == doc.Table {
+		report.Preview(out, o)
+	} else if err := report.WriteOutcome(out, o); err != nil {
 		return err
 	}
 	if out.Err() != nil { // who can't see it can't say yes to it
@@ -230,13 +231,13 @@ func (a *App) confirmAndCommit(ctx context.Context, e *estate.Estate, k *Keeping
 		return err
 	}
 	if !yes {
-		out.Line(report.S("Nothing was kept."))
+		out.Line(doc.S("Nothing was kept."))
 		return ErrNo
 	}
 	if o.Kept, err = a.keep(ctx, e, k, o, put); err != nil {
 		return err
 	}
-	out.Became(o)
+	report.Became(out, o)
 	return unsaid(o, out.Err())
 }
 

@@ -6,7 +6,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tarnwold/core/verdict"
-	"tarnwold/internal/report"
+	"tarnwold/internal/report/doc"
 )
 
 // ShownLines is how many lines a table shows where there may be thousands.
@@ -28,7 +28,7 @@ func (n *Narrowing) Flags(c *cobra.Command, a *App, under bool) {
 }
 
 func (n *Narrowing) Limit(a *App) int {
-	if n.All || a.Format != report.Table {
+	if n.All || a.Format != doc.Table {
 		return 0
 	}
 	return ShownLines

@@ -7,7 +7,7 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
-	"tarnwold/internal/report"
+	"tarnwold/internal/report/doc"
 )
 
 // once is an option that takes one value: a second one is refused, for taking the
@@ -20,7 +20,7 @@ type once struct {
 
 func (o *once) Set(s string) error {
 	if o.given && (s != o.text || o.Type() != "bool") {
-		return fmt.Errorf("it is given twice, as %q and as %q, and takes one", report.Clip(o.text), report.Clip(s))
+		return fmt.Errorf("it is given twice, as %q and as %q, and takes one", doc.Clip(o.text), doc.Clip(s))
 	}
 	o.given, o.text = true, s
 	return o.Value.Set(s)

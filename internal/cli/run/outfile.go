@@ -10,7 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tarnwold/internal/newfile"
-	"tarnwold/internal/report"
+	"tarnwold/internal/report/doc"
 )
 
 // outFile is a file an answer is written to, by -o: beside it first, and into
@@ -41,7 +41,7 @@ func (a *App) BeginFile(c *cobra.Command) error {
 	if f.path == "" {
 		return nil
 	}
-	format, err := report.FormatOf(f.path, c.Flags().Lookup("out").Annotations["checks"] != nil)
+	format, err := doc.FormatOf(f.path, c.Flags().Lookup("out").Annotations["checks"] != nil)
 	if err != nil {
 		return AsUsage(err)
 	}
@@ -77,6 +77,6 @@ func (a *App) endFile(keep bool) error {
 	if f.Says != "" {
 		f.Says = ": " + f.Says
 	}
-	_, err = fmt.Fprintf(a.Out, "Written to %s%s\n", report.Clean(f.path), report.Clean(f.Says))
+	_, err = fmt.Fprintf(a.Out, "Written to %s%s\n", doc.Clean(f.path), doc.Clean(f.Says))
 	return err
 }

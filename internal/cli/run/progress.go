@@ -6,7 +6,7 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/progress"
 
-	"tarnwold/internal/report"
+	"tarnwold/internal/report/doc"
 )
 
 // bar shows how far long work has come, on a terminal only, and only where it
@@ -34,7 +34,7 @@ func (a *App) newBar(total int, what string, speed bool) *bar {
 	if !IsTerminal(a.Err) {
 		return b
 	}
-	b.track = &progress.Tracker{Message: report.Clean(report.Clip(what)), Total: int64(max(0, total))}
+	b.track = &progress.Tracker{Message: doc.Clean(doc.Clip(what)), Total: int64(max(0, total))}
 	b.timer = time.AfterFunc(soon, func() {
 		b.mu.Lock()
 		defer b.mu.Unlock()
@@ -66,7 +66,7 @@ func (b *bar) Set(done int) {
 // Say says what is being done now.
 func (b *bar) Say(what string) {
 	if b.track != nil {
-		b.track.UpdateMessage(report.Clean(what))
+		b.track.UpdateMessage(doc.Clean(what))
 	}
 }
 

@@ -17,7 +17,7 @@ func (a *App) TakeBackUnfinished(ctx context.Context, sign *Signing) error {
 		if err != nil {
 			return err
 		}
-		return a.Printer().TakenBack(told)
+		return report.TakenBack(a.Printer(), told)
 	})
 }
 

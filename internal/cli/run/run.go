@@ -16,7 +16,7 @@ import (
 
 	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
-	"tarnwold/internal/report"
+	"tarnwold/internal/report/doc"
 	"tarnwold/internal/store"
 )
 
@@ -41,7 +41,7 @@ type App struct {
 	Asks     bool // someone sits there and can be asked
 
 	EstatePath string
-	Format     report.Format
+	Format     doc.Format
 	FormatText string
 	Actor      string
 	Home       string   // the estate file where none is named; empty: the usual one
@@ -85,7 +85,7 @@ func (a *App) Run(ctx context.Context, args []string) int {
 		err = store.ErrStopped
 	}
 	if a.Format == "" { // it went wrong before the format was looked at
-		a.Format, _ = report.ParseFormat(a.FormatText)
+		a.Format, _ = doc.ParseFormat(a.FormatText)
 	}
 	code := CodeOf(err)
 	a.SayError(err, code)
@@ -118,8 +118,8 @@ func Holder(use, short, example string, subs ...*cobra.Command) *cobra.Command {
 	return c
 }
 
-func (a *App) Printer() *report.Printer {
-	p := &report.Printer{W: a.Out, Format: a.Format, Screen: IsTerminal(a.Out), Color: a.Color && a.Format == report.Table}
+func (a *App) Printer() *doc.Printer {
+	p := &doc.Printer{W: a.Out, Format: a.Format, Screen: IsTerminal(a.Out), Color: a.Color && a.Format == doc.Table}
 	if f, ok := a.Out.(*os.File); ok && p.Screen {
 		if w, _, err := term.GetSize(int(f.Fd())); err == nil {
 			p.Width = w
@@ -130,7 +130,7 @@ func (a *App) Printer() *report.Printer {
 
 // Answer opens the estate, asks it, and prints what comes back once the
 // transaction is over, so that a long output holds nobody up.
-func Answer[T any](a *App, c *cobra.Command, question func(*ask.Asker) (T, error), print func(*report.Printer, T) error) error {
+func Answer[T any](a *App, c *cobra.Command, question func(*ask.Asker) (T, error), print func(*doc.Printer, T) error) error {
 	var got T
 	err := a.View(c.Context(), func(t *estate.Tx) (err error) {
 		got, err = question(ask.New(t))

@@ -15,6 +15,7 @@ import (
 	"tarnwold/internal/live"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/report"
+	"tarnwold/internal/report/doc"
 	"tarnwold/internal/server"
 	"tarnwold/internal/server/ldap"
 	"tarnwold/internal/server/local"
@@ -76,7 +77,7 @@ func (a *App) secret(s *Signing, name, user string) (smb.Secret, error) {
 			cache = fmt.Sprintf("/tmp/krb5cc_%d", os.Getuid())
 		}
 		if strings.Contains(cache, ":") {
-			return smb.Secret{}, Misused("KRB5CCNAME is %s, and only credential caches in files are read", report.Clip(cache))
+			return smb.Secret{}, Misused("KRB5CCNAME is %s, and only credential caches in files are read", doc.Clip(cache))
 		}
 		return smb.Secret{Cache: cache}, nil
 	}
@@ -110,7 +111,7 @@ func (a *App) password(s *Signing, name, user string) (string, error) {
 	if !ok || !a.Asks {
 		return "", Misused("no password: set TARNWOLD_PASSWORD_%s or TARNWOLD_PASSWORD, or name a file with --password-file", own)
 	}
-	fmt.Fprintf(a.Err, "Password of %s on %s: ", report.Clean(user), report.Clean(name))
+	fmt.Fprintf(a.Err, "Password of %s on %s: ", doc.Clean(user), doc.Clean(name))
 	b, err := term.ReadPassword(int(f.Fd()))
 	fmt.Fprintln(a.Err)
 	return string(b), err
@@ -229,7 +230,7 @@ type Step = report.ServerStep
 
 // Tested tells what works on a real server.
 func (a *App) Tested(s estate.Server, steps []Step) error {
-	if err := a.Printer().ServerTest(s.Name, steps); err != nil {
+	if err := report.ServerTest(a.Printer(), s.Name, steps); err != nil {
 		return err
 	}
 	for _, x := range steps {

@@ -17,6 +17,7 @@ import (
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/intake"
 	"tarnwold/internal/report"
+	"tarnwold/internal/report/doc"
 )
 
 // supposition is what a question is asked under: changes that are not made,
@@ -54,9 +55,9 @@ func (a *App) Open(ctx context.Context) (e *estate.Estate, done func(), err erro
 	if err != nil {
 		return nil, nil, err
 	}
-	if mode := others(a.EstatePath); mode != 0 && !a.warned && a.Format != report.JSON {
+	if mode := others(a.EstatePath); mode != 0 && !a.warned && a.Format != doc.JSON {
 		a.warned = true
-		fmt.Fprintf(a.Err, "tarnwold: others may read %s, and who may do what is in it (mode %04o): chmod 600 %[1]s\n", report.Clean(a.EstatePath), mode)
+		fmt.Fprintf(a.Err, "tarnwold: others may read %s, and who may do what is in it (mode %04o): chmod 600 %[1]s\n", doc.Clean(a.EstatePath), mode)
 	}
 	return e, func() { e.Close() }, nil
 }
@@ -94,7 +95,7 @@ func (a *App) Supposed(ctx context.Context, e *estate.Estate, fn func(*estate.Es
 		}
 		for _, what := range s.ifs {
 			if err := a.makeBelieve(ctx, p, what); err != nil {
-				return fmt.Errorf("--if %q: %w", report.Clip(what), err)
+				return fmt.Errorf("--if %q: %w", doc.Clip(what), err)
 			}
 		}
 		return fn(p)
@@ -130,7 +131,7 @@ func (a *App) makeBelieve(ctx context.Context, p *estate.Estate, what string) er
 		return Misused("%w", err)
 	}
 	if c.Flags().Lookup("dry-run") == nil || c.Name() == "load" || c.HasParent() && c.Parent().Name() == "load" {
-		return Misused("%q is no change; wanted WHO joins GROUP, WHO leaves GROUP, a command that changes something, or a file that --save wrote", report.Clip(strings.Join(args, " ")))
+		return Misused("%q is no change; wanted WHO joins GROUP, WHO leaves GROUP, a command that changes something, or a file that --save wrote", doc.Clip(strings.Join(args, " ")))
 	}
 	root.SetArgs(args)
 	root.SetIn(in.In)
@@ -198,7 +199,7 @@ func SplitWords(line string) (words []string, err error) {
 		}
 	}
 	if quote != 0 {
-		return nil, Misused("a quote is not closed in %q", report.Clip(line))
+		return nil, Misused("a quote is not closed in %q", doc.Clip(line))
 	}
 	if in {
 		words = append(words, b.String())
@@ -207,23 +208,23 @@ func SplitWords(line string) (words []string, err error) {
 }
 
 // Supposes says under what an answer is given, for people.
-func (a *App) Supposes(p *report.Printer) {
+func (a *App) Supposes(p *doc.Printer) {
 	if a.suppose.when != "" {
-		p.Line(report.In(report.Faint, "as of "+a.suppose.when))
+		p.Line(doc.In(doc.Faint, "as of "+a.suppose.when))
 	}
 	if a.suppose.now {
-		p.Line(report.In(report.Faint, "as the real server has it now; who is in which group is as the estate has it"))
+		p.Line(doc.In(doc.Faint, "as the real server has it now; who is in which group is as the estate has it"))
 		to := *p
-		if p.Format != report.Table { // those who read data are told beside it
-			to.W, to.Format = a.Err, report.Table
+		if p.Format != doc.Table { // those who read data are told beside it
+			to.W, to.Format = a.Err, doc.Table
 		}
-		to.Differs(a.suppose.found)
+		report.Differs(&to, a.suppose.found)
 		if len(a.suppose.found) > 0 {
 			to.Blank()
 		}
 	}
 	for _, what := range a.suppose.ifs {
-		p.Line(report.In(report.Faint, "if "+report.Clip(what)))
+		p.Line(doc.In(doc.Faint, "if "+doc.Clip(what)))
 	}
 }
 

@@ -11,7 +11,7 @@ import (
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
 	"tarnwold/internal/plan"
-	"tarnwold/internal/report"
+	"tarnwold/internal/report/doc"
 )
 
 // Targets are the flags that name many places at once.
@@ -42,7 +42,7 @@ func (f *Targets) Read(ctx context.Context, where []string) (plan.Targets, error
 	case "file":
 		x.Kinds = estate.Files
 	default:
-		return x, Misused("%q is neither folder nor file", report.Clip(f.kind))
+		return x, Misused("%q is neither folder nor file", doc.Clip(f.kind))
 	}
 	if f.from == "" {
 		return x, nil

@@ -1,4 +1,4 @@
-package report
+package doc
 
 import (
 	"bytes"
@@ -97,7 +97,7 @@ func TestFitGivesWhatIsNeeded(t *testing.T) {
 	got, ok := fit(cols, []int{6, 19, 6, 60, 10}, 80)
 	require.True(t, ok)
 	require.Equal(t, []int{6, 19, 6}, got[:3])
-	sum := gap * (len(cols) - 1)
+	sum := Gap * (len(cols) - 1)
 	for _, n := range got {
 		sum += n
 	}

@@ -1,11 +1,10 @@
-// Package report draws typed answers: as tables for people, as JSON and CSV
-// for programs, each whole. What is drawn comes ready from ask and plan;
-// nothing is decided here.
+// Package doc draws a document of headings, facts, tables and trees: at a terminal,
+// as CSV, Markdown, JSON, a page, a workbook or JUnit's XML, each by one renderer.
 //
 // Names come from files and servers, so nothing reaches a terminal with
 // control characters in it, nor a spreadsheet as a formula. Text and how it
 // looks are kept apart: a name is never searched for marks.
-package report
+package doc
 
 import (
 	"bytes"
@@ -60,7 +59,7 @@ type Printer struct {
 	Screen bool   // W is a terminal: nothing raw goes there, in no format
 	Width  int    // of the terminal; 0: as wide as it gets
 	Title  string // of a workbook or page
-	rights bool   // an explanation shows every right
+	Rights bool   // an explanation shows every right
 	// outline is the answer as a page shows it; nil: as its rows.
 	outline func() *Outline
 	err     error
@@ -259,8 +258,8 @@ func Heads(names ...string) []Col {
 	return cols
 }
 
-// plain makes a grid of rows of which nothing stands out.
-func plain(cols []Col, rows [][]string) Grid {
+// PlainGrid makes a grid of rows of which nothing stands out.
+func PlainGrid(cols []Col, rows [][]string) Grid {
 	g := Grid{Cols: cols}
 	for _, r := range rows {
 		var cells []Cell
@@ -272,8 +271,8 @@ func plain(cols []Col, rows [][]string) Grid {
 	return g
 }
 
-// gap is what stands between two columns.
-const gap = 2
+// Gap is what stands between two columns.
+const Gap = 2
 
 // least is how narrow a column may become before the table is a list instead.
 const least = 9
@@ -303,7 +302,7 @@ func (p *Printer) Grid(g Grid) {
 	t := table.NewWriter()
 	style := table.StyleDefault
 	style.Options = table.OptionsNoBordersAndSeparators
-	style.Box.PaddingLeft, style.Box.PaddingRight = "", strings.Repeat(" ", gap)
+	style.Box.PaddingLeft, style.Box.PaddingRight = "", strings.Repeat(" ", Gap)
 	style.Format.Header = text.FormatDefault
 	t.SetStyle(style)
 	row := func(cells []Cell) table.Row {
@@ -348,11 +347,11 @@ func (p *Printer) list(g Grid) {
 			}
 			head := g.Cols[k].Head
 			for n, s := range c {
-				for m, l := range wrap(Clean(s.Text), max(least, p.Width-most-gap)) {
+				for m, l := range wrap(Clean(s.Text), max(least, p.Width-most-Gap)) {
 					if n > 0 || m > 0 {
 						head = ""
 					}
-					p.write(p.paint(head, Strong) + strings.Repeat(" ", most-text.StringWidth(head)+gap) + p.paint(l, s.Style) + "\n")
+					p.write(p.paint(head, Strong) + strings.Repeat(" ", most-text.StringWidth(head)+Gap) + p.paint(l, s.Style) + "\n")
 				}
 			}
 		}
@@ -362,7 +361,7 @@ func (p *Printer) list(g Grid) {
 // fit gives each column a width within the whole; false where some would
 // become too narrow.
 func fit(cols []Col, natural []int, whole int) ([]int, bool) {
-	room := whole - gap*(len(cols)-1)
+	room := whole - Gap*(len(cols)-1)
 	total := 0
 	for _, n := range natural {
 		total += n
@@ -502,12 +501,12 @@ func (p *Printer) Sheet(heads []string, rows [][]string) {
 		return
 	}
 	w := csv.NewWriter(p.W)
-	p.err = w.Write(p.cells(heads)) // names of groups may stand there
+	p.err = w.Write(p.Cells(heads)) // names of groups may stand there
 	for _, r := range rows {
 		if p.err != nil {
 			return
 		}
-		p.err = w.Write(p.cells(r))
+		p.err = w.Write(p.Cells(r))
 	}
 	w.Flush()
 	if p.err == nil {
@@ -515,7 +514,7 @@ func (p *Printer) Sheet(heads []string, rows [][]string) {
 	}
 }
 
-func (p *Printer) cells(r []string) []string {
+func (p *Printer) Cells(r []string) []string {
 	out := make([]string, len(r))
 	for i, v := range r {
 		out[i] = formula(v)
@@ -581,7 +580,7 @@ func (p *Printer) Give(v any, heads []string, rows func() [][]string, draw func(
 			o = flat(p.Title, heads, rows())
 		}
 		if p.err == nil {
-			p.err = p.page(o)
+			p.err = p.Page(o)
 		}
 	default:
 		draw()

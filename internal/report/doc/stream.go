@@ -1,4 +1,4 @@
-package report
+package doc
 
 import (
 	"encoding/csv"
@@ -45,7 +45,7 @@ func (p *Printer) Stream(heads []string, wide []int, key string, before map[stri
 	case CSV:
 		s.csv = csv.NewWriter(p.W)
 		if p.err == nil {
-			p.err = s.csv.Write(p.cells(heads))
+			p.err = s.csv.Write(p.Cells(heads))
 		}
 	case Markdown:
 		p.markdown(heads, nil)
@@ -66,7 +66,7 @@ func (s *Stream) Row(v any, cells ...string) error {
 		s.put(sep + "\n    " + strings.TrimSpace(p.json(v, "    ", "  ")))
 	case CSV:
 		if p.err == nil {
-			p.err = s.csv.Write(p.cells(cells))
+			p.err = s.csv.Write(p.Cells(cells))
 		}
 	case Markdown:
 		s.put(markdownRow(cells))

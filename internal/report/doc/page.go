@@ -1,4 +1,4 @@
-package report
+package doc
 
 import (
 	_ "embed"
@@ -38,8 +38,8 @@ func pageCells(in []string) []pageCell {
 	return out
 }
 
-// page writes an outline as one self-contained file of HTML.
-func (p *Printer) page(o *Outline) error {
+// Page writes an outline as one self-contained file of HTML.
+func (p *Printer) Page(o *Outline) error {
 	parents := o.parents()
 	rows := make([]pageRow, len(o.Rows))
 	clean := func(in []string) []string {

@@ -1,4 +1,4 @@
-package report
+package doc
 
 import (
 	"fmt"
@@ -12,7 +12,7 @@ import (
 const (
 	mostSheetRows = 1_048_576
 	mostSheetCols = 16_384
-	mostCellRunes = 32_767
+	MostCellRunes = 32_767
 )
 
 // book writes rows as a workbook: one sheet, its head row fixed and filtered.
@@ -63,8 +63,8 @@ func (p *Printer) book(title string, heads []string, rows [][]string) error {
 		row := make([]any, len(cells))
 		for i, c := range cells {
 			c = Clean(c)
-			if r := []rune(c); len(r) > mostCellRunes {
-				c = string(r[:mostCellRunes-1]) + "…"
+			if r := []rune(c); len(r) > MostCellRunes {
+				c = string(r[:MostCellRunes-1]) + "…"
 			}
 			row[i] = excelize.Cell{Value: c, StyleID: style}
 		}
