@@ -9,7 +9,7 @@ import (
 
 	"tarnwold/internal/cli/run"
 	"tarnwold/internal/estate"
-	"tarnwold/internal/report"
+	"tarnwold/internal/report/changes"
 )
 
 func initCommand(a *run.App) *cobra.Command {
@@ -27,7 +27,7 @@ func initCommand(a *run.App) *cobra.Command {
 			if err := estate.Create(c.Context(), path); err != nil {
 				return err
 			}
-			return report.Made(a.Printer(), path)
+			return changes.Made(a.Printer(), path)
 		},
 	}
 }

@@ -98,7 +98,7 @@ func holds(e *expect.Expected) string {
 	if e.Error != "" {
 		return ""
 	}
-	return yesNo(e.Holds)
+	return YesNo(e.Holds)
 }
 
 // Against says why an expectation doesn't hold, or can't be asked.
@@ -123,7 +123,7 @@ func againstSays(e *expect.Expected) string {
 		out += ", at the server"
 	}
 	if a.Because != nil {
-		why, set := because(a.Because, serverOf(a.Where), a.Share)
+		why, set := Because(a.Because, ServerOf(a.Where), a.Share)
 		if a.Right != "" {
 			why = a.Right + ": " + why
 		}

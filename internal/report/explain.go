@@ -38,7 +38,7 @@ func Explained(p *doc.Printer, list []*explain.Explained, rows bool) error {
 			if i > 0 {
 				p.Blank()
 			}
-			explained(p, e)
+			DrawExplained(p, e)
 		}
 	})
 }
@@ -71,7 +71,7 @@ func canSays(e *explain.Explained) []doc.Span {
 	return out
 }
 
-func explained(p *doc.Printer, e *explain.Explained) {
+func DrawExplained(p *doc.Printer, e *explain.Explained) {
 	style := doc.Good
 	if e.Nothing() {
 		style = doc.Bad
@@ -129,7 +129,7 @@ func explainedActs(p *doc.Printer, e *explain.Explained) {
 		b := block{can: a.Allowed}
 		lack := ""
 		if n.Reason != nil {
-			b.because, b.set = because(n.Reason, e.Server, n.Share)
+			b.because, b.set = Because(n.Reason, e.Server, n.Share)
 			b.way = strings.Join(n.Reason.Chain, " → ")
 			if n.Reason.By == "nothing" {
 				lack, b.because = n.Right, ""
@@ -200,12 +200,12 @@ func explainedRights(p *doc.Printer, e *explain.Explained) {
 			why, share = r.Share, true
 		}
 		b := block{granted: r.Granted, chain: strings.Join(why.Chain, " → ")}
-		b.because, b.set = because(why, e.Server, share)
+		b.because, b.set = Because(why, e.Server, share)
 		if b.set == e.Item {
 			b.set = "here"
 		}
 		if s := r.Share; s != nil && !r.File.Granted && !s.Granted {
-			b.too, b.tooSet = because(s, e.Server, true)
+			b.too, b.tooSet = Because(s, e.Server, true)
 			b.tooChain = strings.Join(s.Chain, " → ")
 		}
 		if rights[b] == nil {

@@ -63,14 +63,14 @@ func WriteFindings(p *doc.Printer, x *Findings) error {
 		return p.JunitCases("findings", findingCases(x.List))
 	}
 	type found struct {
-		exceptional[findings.Finding]
+		Exceptional[findings.Finding]
 		Since string `json:"since,omitempty"`
 	}
-	return p.Outlined(func() *doc.Outline { return findingsOutline(x) }).Give(found{exceptional[findings.Finding]{x.List, x.Meant, x.Unused}, x.Since},
+	return p.Outlined(func() *doc.Outline { return findingsOutline(x) }).Give(found{Exceptional[findings.Finding]{x.List, x.Meant, x.Unused}, x.Since},
 		[]string{"kind", "where", "more places", "account", "what", "other", "items", "users", "mend"}, func() (out [][]string) {
 			for i := range x.List {
 				f := &x.List[i]
-				out = append(out, []string{f.Kind, f.Where, fmt.Sprint(f.More), f.Who, f.What, f.Other, fmt.Sprint(f.Items), fmt.Sprint(f.Users), commandText(f.Commands)})
+				out = append(out, []string{f.Kind, f.Where, fmt.Sprint(f.More), f.Who, f.What, f.Other, fmt.Sprint(f.Items), fmt.Sprint(f.Users), CommandText(f.Commands)})
 			}
 			return out
 		}, func() {
@@ -89,12 +89,12 @@ func WriteFindings(p *doc.Printer, x *Findings) error {
 			}
 			if x.Meant > 0 || len(x.Unused) > 0 {
 				p.Blank()
-				exceptions(p, x.Meant, x.Unused)
+				Exceptions(p, x.Meant, x.Unused)
 			}
 		})
 }
 
-func commandText(list [][]string) string {
+func CommandText(list [][]string) string {
 	var out []string
 	for _, c := range list {
 		out = append(out, Command(c))
@@ -121,7 +121,7 @@ func findingsOf(p *doc.Printer, list []findings.Finding, all bool) {
 			break
 		}
 		f := &list[i]
-		g.Rows = append(g.Rows, []doc.Cell{doc.C(alike(f.Where, f.More+1)), doc.C(findingText(f)), doc.C(touches(f)), commandCell(f.Commands)})
+		g.Rows = append(g.Rows, []doc.Cell{doc.C(Alike(f.Where, f.More+1)), doc.C(FindingText(f)), doc.C(Touches(f)), commandCell(f.Commands)})
 	}
 	p.Grid(g)
 	if n := len(list) - mostOfKind; n > 0 && !all {
@@ -129,8 +129,8 @@ func findingsOf(p *doc.Printer, list []findings.Finding, all bool) {
 	}
 }
 
-// findingText says what is found, beside where.
-func findingText(f *findings.Finding) string {
+// FindingText says what is found, beside where.
+func FindingText(f *findings.Finding) string {
 	switch f.Kind {
 	case "dead-identifier":
 		if strings.HasPrefix(f.What, "allow") || strings.HasPrefix(f.What, "deny") {
@@ -162,7 +162,7 @@ func findingText(f *findings.Finding) string {
 	return f.What
 }
 
-func touches(f *findings.Finding) string {
+func Touches(f *findings.Finding) string {
 	var out []string
 	if f.Items > 0 {
 		out = append(out, Count(f.Items, "item"))
@@ -176,7 +176,7 @@ func touches(f *findings.Finding) string {
 func findingCases(list []findings.Finding) (out []doc.CheckCase) {
 	for i := range list {
 		f := &list[i]
-		out = append(out, doc.CheckCase{Name: strings.TrimSpace(f.Kind + ": " + alike(f.Where, f.More+1) + " " + findingText(f)), Fault: findingWords[f.Kind].why + " Mended by: " + commandText(f.Commands)})
+		out = append(out, doc.CheckCase{Name: strings.TrimSpace(f.Kind + ": " + Alike(f.Where, f.More+1) + " " + FindingText(f)), Fault: findingWords[f.Kind].why + " Mended by: " + CommandText(f.Commands)})
 	}
 	return out
 }
@@ -190,13 +190,13 @@ func Unmended(p *doc.Printer, list []findings.Finding) {
 	p.Line(doc.In(doc.Strong, Count(int64(len(list)), "finding")), doc.S(" more, whose mends change somebody's access, or that somebody has to choose for. Look at each first, with --dry-run:"))
 	g := doc.Grid{Cols: []doc.Col{{Head: "kind", Weight: 0}, {Head: "where", Weight: 4}, {Head: "mended by", Weight: 6}}}
 	for i := range list {
-		if i == mostEdits {
+		if i == MostEdits {
 			break
 		}
-		g.Rows = append(g.Rows, []doc.Cell{doc.C(list[i].Kind), doc.C(alike(list[i].Where, list[i].More+1)), commandCell(list[i].Commands)})
+		g.Rows = append(g.Rows, []doc.Cell{doc.C(list[i].Kind), doc.C(Alike(list[i].Where, list[i].More+1)), commandCell(list[i].Commands)})
 	}
 	p.Grid(g)
-	if n := len(list) - mostEdits; n > 0 {
+	if n := len(list) - MostEdits; n > 0 {
 		p.Line(doc.S("and %d more", n))
 	}
 }
@@ -223,7 +223,30 @@ func findingsOutline(x *Findings) *doc.Outline {
 			}
 			o.Rows = append(o.Rows, doc.OutlineRow{Name: w.head, Cells: []string{w.why, fmt.Sprint(n), ""}, Group: true})
 		}
-		o.Rows = append(o.Rows, doc.OutlineRow{Depth: 1, Name: alike(f.Where, f.More+1), Cells: []string{findingText(f), touches(f), commandText(f.Commands)}})
+		o.Rows = append(o.Rows, doc.OutlineRow{Depth: 1, Name: Alike(f.Where, f.More+1), Cells: []string{FindingText(f), Touches(f), CommandText(f.Commands)}})
 	}
 	return o
 }
+
+type Exceptional[T any] struct {
+	Found  []T      `json:"found"`
+	Meant  int      `json:"meant-so"`
+	Unused []string `json:"exceptions-unused"`
+}
+
+// Exceptions says how many were passed over, and which exceptions fit nothing.
+func Exceptions(p *doc.Printer, meant int, unused []string) {
+	if meant > 0 {
+		p.Line(doc.S("%s meant so and passed over.", isAre(meant)))
+	}
+	for i, u := range unused {
+		if i == 8 {
+			p.Line(doc.S("and %d more exceptions that fit nothing", len(unused)-i))
+			break
+		}
+		p.Line(doc.In(doc.Faint, "No longer needed, or over: "), doc.S("%s", u))
+	}
+}
+
+// FindingHead says what a kind of finding is.
+func FindingHead(kind string) string { return findingWords[kind].head }

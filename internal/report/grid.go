@@ -43,7 +43,7 @@ func Gridded(p *doc.Printer, g *census.Gridded, rows []census.GridRow) error {
 	return p.Outlined(func() *doc.Outline { return gridOutline(g, rows) }).Give(whole{g, rows}, GridHead(g, true), func() (out [][]string) {
 		for i := range rows {
 			r := &rows[i]
-			row := []string{r.Where, r.Kind, yesNo(r.Sealed)}
+			row := []string{r.Where, r.Kind, YesNo(r.Sealed)}
 			for j := range r.Cells {
 				row = append(row, cellText(&r.Cells[j]))
 			}
@@ -51,7 +51,7 @@ func Gridded(p *doc.Printer, g *census.Gridded, rows []census.GridRow) error {
 		}
 		return out
 	}, func() {
-		p.Line(doc.In(doc.Strong, g.Where), doc.S(" %s; a level without a mark comes %s", routeSays(g.Route), unmarked(g)))
+		p.Line(doc.In(doc.Strong, g.Where), doc.S(" %s; a level without a mark comes %s", RouteSays(g.Route), unmarked(g)))
 		if g.POSIX {
 			p.Line(doc.S("  + the account owns it, or its list names it"))
 		} else {
@@ -183,7 +183,7 @@ func (w *GridWriter) record(fields []string, end bool) error {
 
 // Row writes one place.
 func (w *GridWriter) Row(r *census.GridRow) error {
-	if err := w.record(w.p.Cells([]string{r.Where, r.Kind, yesNo(r.Sealed)}), false); err != nil {
+	if err := w.record(w.p.Cells([]string{r.Where, r.Kind, YesNo(r.Sealed)}), false); err != nil {
 		return err
 	}
 	for i := range r.Cells {

@@ -19,7 +19,7 @@ func History(p *doc.Printer, h *explain.History) error {
 		p.Line(doc.In(doc.Strong, h.User.Name), doc.S(" on %s", h.Where))
 		shutSays(p, &h.User)
 		for _, n := range h.Now {
-			p.Line(doc.S("  now %s: ", routeSays(n.Route)), doc.In(levelStyle(n.Is), n.Is))
+			p.Line(doc.S("  now %s: ", RouteSays(n.Route)), doc.In(levelStyle(n.Is), n.Is))
 		}
 		p.Blank()
 		if len(h.Turns) == 0 {

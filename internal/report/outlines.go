@@ -30,7 +30,7 @@ func whoOutline(h *census.Having) *doc.Outline {
 	server := strings.SplitN(h.Item, ":", 2)[0]
 	for i := range h.Routes {
 		r := &h.Routes[i]
-		o.Rows = append(o.Rows, doc.OutlineRow{Name: routeSays(r.Route), Cells: []string{"open to " + r.Open, fmt.Sprintf("%d of %d users", r.Users, r.Of)}, Bad: r.Open == "everyone", Group: true})
+		o.Rows = append(o.Rows, doc.OutlineRow{Name: RouteSays(r.Route), Cells: []string{"open to " + r.Open, fmt.Sprintf("%d of %d users", r.Users, r.Of)}, Bad: r.Open == "everyone", Group: true})
 		for _, l := range r.Levels {
 			o.Rows = append(o.Rows, doc.OutlineRow{Depth: 1, Name: l.Level, Cells: []string{l.Level, Count(int64(l.Users), "user")}, Group: true})
 			for _, b := range l.By {
@@ -70,7 +70,7 @@ func reachOutline(r *census.Reaching, level func(*census.Reached) string) *doc.O
 			o.Rows = append(o.Rows, doc.OutlineRow{Name: w.Route, Cells: []string{"", "", "the share refuses the connection"}, Bad: true, Group: true})
 			continue
 		}
-		o.Rows = append(o.Rows, doc.OutlineRow{Name: routeSays(w.Route) + server, Cells: []string{"", "", note}, Group: true})
+		o.Rows = append(o.Rows, doc.OutlineRow{Name: RouteSays(w.Route) + server, Cells: []string{"", "", note}, Group: true})
 		var tree nest
 		for j := range w.Lines {
 			l := &w.Lines[j]
@@ -108,7 +108,7 @@ func compareOutline(c *census.Comparison, why func(*census.Compared) string) *do
 	last := ""
 	for i := range c.Lines {
 		l := &c.Lines[i]
-		route := routeSays(l.Route)
+		route := RouteSays(l.Route)
 		if l.Route == "local" {
 			route += " " + l.Parts[0]
 		}

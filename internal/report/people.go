@@ -143,11 +143,11 @@ func Servers(p *doc.Printer, list []show.Server) error {
 		return []string{s.Name, s.Set, strings.Join(shares, ", "), strings.Join(s.Trees, ", "), strings.Join(s.Administrators, ", ")}
 	}
 	heads := []string{"server", "traits", "shares", "trees", "administrators"}
-	return rows(p, list, heads, func(i int) []string { return row(list[i]) }, len(list))
+	return Rows(p, list, heads, func(i int) []string { return row(list[i]) }, len(list))
 }
 
-// rows prints a plain list of rows.
-func rows(p *doc.Printer, v any, heads []string, row func(int) []string, n int) error {
+// Rows prints a plain list of rows.
+func Rows(p *doc.Printer, v any, heads []string, row func(int) []string, n int) error {
 	return p.Give(v, heads, func() (out [][]string) {
 		for i := range n {
 			out = append(out, row(i))
@@ -262,13 +262,13 @@ func shareRules(s show.Share) []string {
 func Shares(p *doc.Printer, list []show.Share) error {
 	return p.Give(list, []string{"share", "folder", "read-only", "rules"}, func() (out [][]string) {
 		for _, s := range list {
-			out = append(out, []string{s.Address, s.Folder, yesNo(s.ReadOnly), strings.Join(shareRules(s), "; ")})
+			out = append(out, []string{s.Address, s.Folder, YesNo(s.ReadOnly), strings.Join(shareRules(s), "; ")})
 		}
 		return out
 	}, func() {
 		g := doc.Grid{Cols: []doc.Col{{Head: "share", Weight: 3}, {Head: "folder", Weight: 3}, {Head: "read-only", Weight: 0}, {Head: "rules", Weight: 4}}}
 		for _, s := range list {
-			g.Rows = append(g.Rows, []doc.Cell{doc.C(s.Address), doc.C(s.Folder), doc.C(yesNo(s.ReadOnly)), doc.Cs(shareRules(s)...)})
+			g.Rows = append(g.Rows, []doc.Cell{doc.C(s.Address), doc.C(s.Folder), doc.C(YesNo(s.ReadOnly)), doc.Cs(shareRules(s)...)})
 		}
 		p.Grid(g)
 	})
@@ -285,7 +285,7 @@ func Share(p *doc.Printer, s *show.Share) error {
 			p.Line(doc.S("  switched to read-only: takes away %s", s.Takes))
 		}
 		for _, c := range s.Configured {
-			p.Line(doc.S("  %s: %s", s.ConfiguredIn, admitted(c)))
+			p.Line(doc.S("  %s: %s", s.ConfiguredIn, Admitted(c)))
 		}
 		if s.Owner.ID != "" {
 			p.Line(doc.S("  its rules are owned by %s", s.Owner.Name))
@@ -313,7 +313,7 @@ func Share(p *doc.Printer, s *show.Share) error {
 
 // Owners prints who owns items.
 func Owners(p *doc.Printer, list []show.Owner) error {
-	return rows(p, list, []string{"place", "kind", "owner", "which brings"}, func(i int) []string {
+	return Rows(p, list, []string{"place", "kind", "owner", "which brings"}, func(i int) []string {
 		o := list[i]
 		brings := o.Brings
 		if brings == "by-entries" {

@@ -16,7 +16,7 @@ var reachHeads = []string{"user", "where", "kind", "route", "level", "granted"}
 func Reaching(p *doc.Printer, r *census.Reaching) error {
 	level := func(l *census.Reached) string {
 		if l.Can != nil {
-			return yesNo(*l.Can)
+			return YesNo(*l.Can)
 		}
 		return l.Level
 	}
@@ -49,7 +49,7 @@ func Reaching(p *doc.Printer, r *census.Reaching) error {
 			if w.Route == "local" && len(w.Lines) > 0 {
 				server = " " + w.Lines[0].Parts[0]
 			}
-			p.Line(doc.S("%s%s: %s of %s", routeSays(w.Route), server, fmt.Sprint(w.Items), Count(w.Of, "item")))
+			p.Line(doc.S("%s%s: %s of %s", RouteSays(w.Route), server, fmt.Sprint(w.Items), Count(w.Of, "item")))
 			g := doc.Grid{Cols: []doc.Col{{Head: "where", Weight: 6}, {Head: "kind", Weight: 0}, {Head: headOf(r), Weight: 3}, {Head: "note", Weight: 2}}}
 			var tree nest
 			for j := range w.Lines {

@@ -41,7 +41,7 @@ func shown(p *doc.Printer, s *show.Shown, audit bool) {
 		return
 	}
 	if s.Size != nil {
-		p.Line(doc.S("  %s, contents changed %s", Count(*s.Size, "byte"), localTime(s.Modified)))
+		p.Line(doc.S("  %s, contents changed %s", Count(*s.Size, "byte"), LocalTime(s.Modified)))
 	}
 	if s.Where != s.Item {
 		p.Line(doc.S("  at the server: %s", s.Item))

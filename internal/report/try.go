@@ -43,7 +43,7 @@ func missing(n *explain.Needed, server string) string {
 		if n.Held {
 			return "the connection lets changes through"
 		}
-		why, _ := because(n.Reason, server, true)
+		why, _ := Because(n.Reason, server, true)
 		return why
 	case "owner":
 		if n.Held {
@@ -54,7 +54,7 @@ func missing(n *explain.Needed, server string) string {
 	if n.Reason == nil {
 		return n.Where + " gives " + n.Right
 	}
-	why, set := because(n.Reason, server, n.Share)
+	why, set := Because(n.Reason, server, n.Share)
 	if n.Held {
 		return fmt.Sprintf("%s on %s: %s", n.Right, n.Where, why)
 	}
@@ -67,14 +67,14 @@ func missing(n *explain.Needed, server string) string {
 func triedBecause(t *explain.Tried) string {
 	for i := range t.Needs {
 		if n := &t.Needs[i]; n.Held == t.Allowed {
-			return missing(n, serverOf(t.Where))
+			return missing(n, ServerOf(t.Where))
 		}
 	}
 	return ""
 }
 
-// serverOf tells the server of an address.
-func serverOf(where string) string {
+// ServerOf tells the server of an address.
+func ServerOf(where string) string {
 	s := strings.TrimPrefix(where, "//")
 	if i := strings.IndexAny(s, "/:"); i >= 0 {
 		s = s[:i]
@@ -88,7 +88,7 @@ func TriedMany(p *doc.Printer, list []*explain.Tried) error {
 		list = []*explain.Tried{}
 	}
 	row := func(t *explain.Tried) []string {
-		allowed := yesNo(t.Allowed)
+		allowed := YesNo(t.Allowed)
 		if t.Error != "" {
 			allowed = ""
 		}
@@ -145,9 +145,9 @@ func Tried(p *doc.Printer, t *explain.Tried) error {
 		rights := map[block][]string{}
 		for i := range t.Needs {
 			n := &t.Needs[i]
-			b := block{held: yesNo(n.Held), on: n.Where}
+			b := block{held: YesNo(n.Held), on: n.Where}
 			if n.Reason != nil {
-				b.why, b.set = because(n.Reason, serverOf(t.Where), n.Share)
+				b.why, b.set = Because(n.Reason, ServerOf(t.Where), n.Share)
 				b.chain = strings.Join(n.Reason.Chain, " → ")
 			}
 			if b.set == b.on {

@@ -11,7 +11,7 @@ func reasoned(r *ask.Reason, server string, share bool) string {
 	if r == nil {
 		return ""
 	}
-	why, set := because(r, server, share)
+	why, set := Because(r, server, share)
 	if r.By == "entry" && set != "" {
 		why += ", set on " + set
 	} else if set != "" && r.By == "above" {
@@ -23,7 +23,7 @@ func reasoned(r *ask.Reason, server string, share bool) string {
 	return why
 }
 
-func routeSays(route string) string {
+func RouteSays(route string) string {
 	if route == "local" {
 		return "at the server itself"
 	}

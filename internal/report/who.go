@@ -58,7 +58,7 @@ func having(p *doc.Printer, h *census.Having, r *census.HavingWay, server string
 	default:
 		open = fmt.Sprintf("%s some: %d of %s", does, r.Users, Count(int64(r.Of), "user"))
 	}
-	p.Line(doc.S("%s ", routeSays(r.Route)), doc.In(style, open))
+	p.Line(doc.S("%s ", RouteSays(r.Route)), doc.In(style, open))
 	shutSome(p, r.Shut, shutCount)
 	if r.Stopped > 0 {
 		p.Line(doc.S("  the share stops %s at less than the %s's rules give", Count(int64(r.Stopped), "user"), h.Kind))
@@ -83,7 +83,7 @@ func having(p *doc.Printer, h *census.Having, r *census.HavingWay, server string
 					who = fmt.Sprintf("of %s: %s", b.Account.Name, who)
 				}
 			}
-			why, set := because(&b.Reason, server, false)
+			why, set := Because(&b.Reason, server, false)
 			if set == h.Item {
 				set = "here"
 			}
@@ -120,7 +120,7 @@ func beyond(p *doc.Printer, b *census.OpenBelow, asked bool) {
 	}
 	g := doc.Grid{Cols: []doc.Col{{Head: "below", Weight: 5}, {Head: "also open to", Weight: 4}}}
 	for _, x := range b.List {
-		g.Rows = append(g.Rows, []doc.Cell{doc.C(alike(x.Where, x.Items)), doc.C(Some(x.Who, 8))})
+		g.Rows = append(g.Rows, []doc.Cell{doc.C(Alike(x.Where, x.Items)), doc.C(Some(x.Who, 8))})
 	}
 	p.Grid(g)
 }

@@ -22,7 +22,7 @@ func Some(names []string, few int) string {
 	return strings.Join(names[:few], ", ") + fmt.Sprintf(" and %d more", len(names)-few)
 }
 
-func yesNo(b bool) string {
+func YesNo(b bool) string {
 	if b {
 		return "yes"
 	}
@@ -44,8 +44,8 @@ func known(k string) string {
 	return k
 }
 
-// because says why in a sentence, and where that is set.
-func because(r *ask.Reason, server string, share bool) (why, set string) {
+// Because says why in a sentence, and where that is set.
+func Because(r *ask.Reason, server string, share bool) (why, set string) {
 	set = r.SetOn
 	switch r.By {
 	case "entry":
@@ -170,7 +170,7 @@ func doorSays(e *explain.Explained) string {
 	}
 	if r := e.Door.By; r != nil && r.By == "configuration" {
 		says := map[string]string{"refused": "refuses %s the connection", "read-only": "gives %s a read-only connection"}[e.Door.Open]
-		why, _ := because(r, "", true)
+		why, _ := Because(r, "", true)
 		return e.Route + " " + fmt.Sprintf(says, e.User.Name) + ": " + why
 	}
 	if e.Door.Open == "refused" {
@@ -198,8 +198,8 @@ func configured(r *ask.Reason) string {
 	return fmt.Sprintf("%s lists %s", r.SetOn, r.Entry)
 }
 
-// admitted puts into words what a configuration says of a share.
-func admitted(text string) string {
+// Admitted puts into words what a configuration says of a share.
+func Admitted(text string) string {
 	key, name, _ := strings.Cut(text, " ")
 	switch key {
 	case "squash-root":

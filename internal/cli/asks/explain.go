@@ -15,6 +15,7 @@ import (
 	"tarnwold/internal/format/csvfile"
 	"tarnwold/internal/plan/review"
 	"tarnwold/internal/report"
+	"tarnwold/internal/report/changes"
 	"tarnwold/internal/report/doc"
 )
 
@@ -109,7 +110,7 @@ func explainWanted(a *run.App, c *cobra.Command, who, where, want string, rights
 	}
 	p := a.Printer()
 	a.Supposes(p)
-	if err := report.Wanted(report.Rights(p, rights), list, mends); err != nil {
+	if err := changes.Wanted(report.Rights(p, rights), list, mends); err != nil {
 		return err
 	}
 	for _, m := range mends {

@@ -10,7 +10,7 @@ import (
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/entry"
 	"tarnwold/internal/plan/saved"
-	"tarnwold/internal/report"
+	"tarnwold/internal/report/changes"
 )
 
 func ApplyCommand(a *run.App) *cobra.Command {
@@ -30,7 +30,7 @@ the same rules as when acting directly.`,
 			if err != nil {
 				return err
 			}
-			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) { return saved.Apply(d, s) })
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *changes.Outcome) (*plan.Plan, error) { return saved.Apply(d, s) })
 		},
 	}
 	k.PlainFlags(c)
@@ -60,7 +60,7 @@ Days are those of this machine's clock and zone.`,
 			if day == "" {
 				day = estate.Today()
 			}
-			return a.PreviewAndCommit(c, k, func(d *plan.Planner, o *report.Outcome) (p *plan.Plan, err error) {
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, o *changes.Outcome) (p *plan.Plan, err error) {
 				p, o.Ended, err = entry.Expire(d, day)
 				if err == nil && k.DryRun { // to look ahead is what that is for
 					p.Warnings = slices.DeleteFunc(p.Warnings, func(w plan.Warning) bool { return w.Guard == "ends-early" })

@@ -10,7 +10,7 @@ import (
 	"tarnwold/internal/estate"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/entry"
-	"tarnwold/internal/report"
+	"tarnwold/internal/report/changes"
 	"tarnwold/internal/report/doc"
 )
 
@@ -112,7 +112,7 @@ func giveCommand(a *run.App, kind rule.Kind, c *cobra.Command) *cobra.Command {
 		if err != nil {
 			return err
 		}
-		return a.PreviewAndCommit(c, f.Keeping, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) { return entry.Give(d, e, x) })
+		return a.PreviewAndCommit(c, f.Keeping, func(d *plan.Planner, _ *changes.Outcome) (*plan.Plan, error) { return entry.Give(d, e, x) })
 	}
 	return c
 }
@@ -159,7 +159,7 @@ those of that scope.`,
 		if err != nil {
 			return err
 		}
-		return a.PreviewAndCommit(c, f.Keeping, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) { return entry.Take(d, y, x) })
+		return a.PreviewAndCommit(c, f.Keeping, func(d *plan.Planner, _ *changes.Outcome) (*plan.Plan, error) { return entry.Take(d, y, x) })
 	}
 	return c
 }
@@ -189,7 +189,7 @@ gives the new one a day.`,
 		if err != nil {
 			return err
 		}
-		return a.PreviewAndCommit(c, f.Keeping, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) { return entry.Replace(d, e, x) })
+		return a.PreviewAndCommit(c, f.Keeping, func(d *plan.Planner, _ *changes.Outcome) (*plan.Plan, error) { return entry.Replace(d, e, x) })
 	}
 	return c
 }
@@ -224,7 +224,7 @@ lists them; revoke --entries audit takes them away.`,
 		if err != nil {
 			return err
 		}
-		return a.PreviewAndCommit(c, f.Keeping, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) { return entry.Watch(d, e, x) })
+		return a.PreviewAndCommit(c, f.Keeping, func(d *plan.Planner, _ *changes.Outcome) (*plan.Plan, error) { return entry.Watch(d, e, x) })
 	}
 	return c
 }

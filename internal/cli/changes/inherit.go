@@ -9,6 +9,7 @@ import (
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/entry"
 	"tarnwold/internal/report"
+	"tarnwold/internal/report/changes"
 	"tarnwold/internal/report/doc"
 )
 
@@ -28,7 +29,7 @@ func placesCommand(a *run.App, c *cobra.Command, check func() error, fn func(*pl
 		if err != nil {
 			return err
 		}
-		return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) { return fn(d, x) })
+		return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *changes.Outcome) (*plan.Plan, error) { return fn(d, x) })
 	}
 	return c
 }

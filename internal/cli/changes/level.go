@@ -8,21 +8,21 @@ import (
 	"tarnwold/internal/cli/run"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/servers"
-	"tarnwold/internal/report"
+	"tarnwold/internal/report/changes"
 )
 
 func LevelCommand(a *run.App) *cobra.Command {
 	list := &cobra.Command{
 		Use: "list", Short: "List the levels, weakest first", Example: "  tarnwold level list", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			return run.Answer(a, c, func(k *ask.Asker) (right.Levels, error) { return k.Levels() }, report.Levels)
+			return run.Answer(a, c, func(k *ask.Asker) (right.Levels, error) { return k.Levels() }, changes.Levels)
 		},
 	}
 	show := &cobra.Command{
 		Use: "show LEVEL", Short: "Explain a level, right by right", Example: "  tarnwold level show revise", Args: cobra.ExactArgs(1),
 		ValidArgsFunction: a.CompleteLevels,
 		RunE: func(c *cobra.Command, args []string) error {
-			return run.Answer(a, c, func(k *ask.Asker) (right.Level, error) { return k.Level(args[0]) }, report.Level)
+			return run.Answer(a, c, func(k *ask.Asker) (right.Level, error) { return k.Level(args[0]) }, changes.Level)
 		},
 	}
 	var folder, file, about string
@@ -32,7 +32,7 @@ func LevelCommand(a *run.App) *cobra.Command {
 		Example: `  tarnwold level add proofread --folder read --file read,write-data,append-data --about "read, and correct what is there"`,
 		Args:    cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.PreviewAndCommit(c, run.Keeping{Yes: true}, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) {
+			return a.PreviewAndCommit(c, run.Keeping{Yes: true}, func(d *plan.Planner, _ *changes.Outcome) (*plan.Plan, error) {
 				return servers.AddLevel(d, args[0], folder, file, about)
 			})
 		},
@@ -45,7 +45,7 @@ func LevelCommand(a *run.App) *cobra.Command {
 		Use: "remove NAME", Short: "Remove a level of the estate's own; entries keep their rights", Example: "  tarnwold level remove proofread", Args: cobra.ExactArgs(1),
 		ValidArgsFunction: a.CompleteLevels,
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.PreviewAndCommit(c, run.Keeping{Yes: true}, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) { return servers.RemoveLevel(d, args[0]) })
+			return a.PreviewAndCommit(c, run.Keeping{Yes: true}, func(d *plan.Planner, _ *changes.Outcome) (*plan.Plan, error) { return servers.RemoveLevel(d, args[0]) })
 		},
 	}
 	return run.Holder("level", "Know the levels, and add some of your own", "  tarnwold level list\n  tarnwold level show revise", list, show, add, remove)

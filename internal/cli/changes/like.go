@@ -7,7 +7,7 @@ import (
 	"tarnwold/internal/cli/run"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/entry"
-	"tarnwold/internal/report"
+	"tarnwold/internal/report/changes"
 )
 
 func LikeCommand(a *run.App) *cobra.Command {
@@ -22,7 +22,7 @@ entries. What either owns stays his. tarnwold compare shows the difference.`,
 		Args:              cobra.ExactArgs(2),
 		ValidArgsFunction: run.CompleteInOrder(a.CompleteAccounts(account.User), a.CompleteAccounts(account.User)),
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.PreviewAndCommit(c, k, func(d *plan.Planner, o *report.Outcome) (*plan.Plan, error) { return entry.Like(d, args[0], args[1]) })
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, o *changes.Outcome) (*plan.Plan, error) { return entry.Like(d, args[0], args[1]) })
 		},
 	}
 	k.Flags(c)

@@ -14,7 +14,7 @@ import (
 	"tarnwold/internal/estate"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/undo"
-	"tarnwold/internal/report"
+	"tarnwold/internal/report/changes"
 	"tarnwold/internal/report/doc"
 )
 
@@ -89,7 +89,7 @@ it shows with tarnwold check --head whether history was rewritten since.`,
 			if err != nil {
 				return err
 			}
-			return report.Log(a.Printer(), kept)
+			return changes.Log(a.Printer(), kept)
 		},
 	}
 	f := c.Flags()
@@ -117,7 +117,7 @@ func proofOf(a *run.App, c *cobra.Command) error {
 	if err != nil {
 		return err
 	}
-	return report.Proof(a.Printer(), p)
+	return changes.Proof(a.Printer(), p)
 }
 
 func changeNumber(s string) (int64, error) {
@@ -139,7 +139,7 @@ func logShow(a *run.App) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var r report.Record
+			var r changes.Record
 			err = a.View(c.Context(), func(t *estate.Tx) (err error) {
 				if r.Change, err = t.ChangeNumbered(n); err == nil {
 					r.Edits, err = undo.Described(plan.New(t, a.Who()), n)
@@ -149,7 +149,7 @@ func logShow(a *run.App) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return report.WriteChange(a.Printer(), &r)
+			return changes.WriteChange(a.Printer(), &r)
 		},
 	}
 }
@@ -195,7 +195,7 @@ follows. What can't be taken back is said, and nothing is done.` + more,
 				return err
 			}
 			defer run.Sparing()()
-			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) { return do(d, n, k.Force) })
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *changes.Outcome) (*plan.Plan, error) { return do(d, n, k.Force) })
 		},
 	}
 	k.PlainFlags(c)
@@ -242,7 +242,7 @@ anything of what stands outside the journal.`,
 			if err != nil && len(faults) == 0 {
 				return err
 			}
-			if err := report.Faults(a.Printer(), a.EstatePath, faults); err != nil {
+			if err := changes.Faults(a.Printer(), a.EstatePath, faults); err != nil {
 				return err
 			}
 			if len(faults) > 0 {

@@ -10,6 +10,7 @@ import (
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/entry"
 	"tarnwold/internal/report"
+	"tarnwold/internal/report/changes"
 )
 
 func ModeCommand(a *run.App) *cobra.Command {
@@ -48,7 +49,7 @@ too. To give a level to somebody there is grant.`,
 			return err
 		}
 		if set != "" || len(entries) > 0 {
-			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) {
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *changes.Outcome) (*plan.Plan, error) {
 				return entry.Mode(d, set, entries, below, x)
 			})
 		}

@@ -15,6 +15,7 @@ import (
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/policies"
 	"tarnwold/internal/report"
+	"tarnwold/internal/report/changes"
 	"tarnwold/internal/report/doc"
 )
 
@@ -75,7 +76,7 @@ nobody is in the groups yet, and the impact says who loses what.
 			} else {
 				folders = []policies.Outfitting{{Folder: args[0], Name: args[1]}}
 			}
-			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) {
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *changes.Outcome) (*plan.Plan, error) {
 				return policies.Outfits(d, folders, levels, above == "keep", fill, list)
 			})
 		},

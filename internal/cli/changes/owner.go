@@ -12,6 +12,7 @@ import (
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/entry"
 	"tarnwold/internal/report"
+	"tarnwold/internal/report/changes"
 	"tarnwold/internal/report/doc"
 )
 
@@ -46,7 +47,7 @@ they are renewed: see differs and reflow.`,
 			return err
 		}
 		if to != "" {
-			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) { return entry.Own(d, to, below, x) })
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *changes.Outcome) (*plan.Plan, error) { return entry.Own(d, to, below, x) })
 		}
 		if below {
 			return run.Misused("--below goes with --to")

@@ -9,7 +9,7 @@ import (
 	"tarnwold/internal/cli/run"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/item"
-	"tarnwold/internal/report"
+	"tarnwold/internal/report/changes"
 )
 
 func PutCommand(a *run.App) *cobra.Command {
@@ -27,7 +27,7 @@ the new item, and it inherits at that moment.`,
 		Args:              cobra.ExactArgs(2),
 		ValidArgsFunction: a.CompletePlaces,
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.PreviewAndCommit(c, k, func(d *plan.Planner, o *report.Outcome) (p *plan.Plan, err error) {
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, o *changes.Outcome) (p *plan.Plan, err error) {
 				p, o.Made, err = item.Put(d, args[0], args[1], folder, owner)
 				return p, err
 			})
@@ -64,7 +64,7 @@ func carryCommand(a *run.App, verb, short, long string, do func(d *plan.Planner,
   tarnwold %[1]s //stagedoor/productions/Lighting/Plots "//stagedoor/productions/Archive/Plots 2026"`, verb),
 		Args: cobra.ExactArgs(2), ValidArgsFunction: a.CompletePlaces,
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) { return do(d, args[0], args[1]) })
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *changes.Outcome) (*plan.Plan, error) { return do(d, args[0], args[1]) })
 		},
 	}
 	k.PlainFlags(c)

@@ -9,6 +9,7 @@ import (
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/servers"
 	"tarnwold/internal/report"
+	"tarnwold/internal/report/changes"
 )
 
 func ShareCommand(a *run.App) *cobra.Command {
@@ -33,7 +34,7 @@ rules alone decide.`,
 		Args: cobra.ExactArgs(2),
 		RunE: func(c *cobra.Command, args []string) error {
 			n.Address, n.Folder = args[0], args[1]
-			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) {
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *changes.Outcome) (*plan.Plan, error) {
 				return servers.AddShares(d, []servers.NewShare{n})
 			})
 		},
@@ -53,7 +54,7 @@ func shareRemove(a *run.App) *cobra.Command {
 		Args:              cobra.MinimumNArgs(1),
 		ValidArgsFunction: a.CompletePlaces,
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) { return servers.RemoveShares(d, args) })
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *changes.Outcome) (*plan.Plan, error) { return servers.RemoveShares(d, args) })
 		},
 	}
 	k.PlainFlags(c)

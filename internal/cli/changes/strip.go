@@ -6,7 +6,7 @@ import (
 	"tarnwold/internal/cli/run"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/entry"
-	"tarnwold/internal/report"
+	"tarnwold/internal/report/changes"
 )
 
 func StripCommand(a *run.App) *cobra.Command {
@@ -26,7 +26,7 @@ The accounts themselves stay; tarnwold user remove takes them away then.`,
 		Args:              cobra.MinimumNArgs(1),
 		ValidArgsFunction: a.CompleteAccounts(0),
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.PreviewAndCommit(c, k, func(d *plan.Planner, o *report.Outcome) (*plan.Plan, error) {
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, o *changes.Outcome) (*plan.Plan, error) {
 				return entry.Strip(d, args, under, owner)
 			})
 		},

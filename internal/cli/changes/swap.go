@@ -6,7 +6,7 @@ import (
 	"tarnwold/internal/cli/run"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/entry"
-	"tarnwold/internal/report"
+	"tarnwold/internal/report/changes"
 )
 
 func SwapCommand(a *run.App) *cobra.Command {
@@ -23,7 +23,7 @@ last days. --under keeps to the rules at and below a place.`,
 		Args:              cobra.ExactArgs(2),
 		ValidArgsFunction: run.CompleteInOrder(a.CompleteAccounts(0), a.CompleteAccounts(0)),
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.PreviewAndCommit(c, k, func(d *plan.Planner, o *report.Outcome) (*plan.Plan, error) {
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, o *changes.Outcome) (*plan.Plan, error) {
 				return entry.Swap(d, args[0], args[1], under)
 			})
 		},

@@ -15,6 +15,7 @@ import (
 	"tarnwold/internal/plan/intake"
 	"tarnwold/internal/plan/review"
 	"tarnwold/internal/report"
+	"tarnwold/internal/report/changes"
 )
 
 func FindingsCommand(a *run.App) *cobra.Command {
@@ -179,7 +180,7 @@ func newSince(now, was []findings.Finding) []findings.Finding {
 // mendFindings makes one change of the mends that change nobody's access.
 func mendFindings(a *run.App, c *cobra.Command, k run.Keeping, where string, kinds []string, list exception.List) error {
 	var left []findings.Finding
-	err := a.PreviewAndCommit(c, k, func(d *plan.Planner, o *report.Outcome) (p *plan.Plan, err error) {
+	err := a.PreviewAndCommit(c, k, func(d *plan.Planner, o *changes.Outcome) (p *plan.Plan, err error) {
 		found, err := review.Findings(d, where, kinds)
 		if err != nil {
 			return nil, err

@@ -12,7 +12,7 @@ import (
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/keeper"
 	"tarnwold/internal/plan/request"
-	"tarnwold/internal/report"
+	"tarnwold/internal/report/changes"
 )
 
 func KeeperCommand(a *run.App) *cobra.Command {
@@ -36,7 +36,7 @@ by its name is not kept by a pattern that fits it; of places the nearest counts.
   tarnwold keeper add warden --of //stagedoor/productions`,
 		Args: cobra.ExactArgs(1), ValidArgsFunction: run.CompleteInOrder(a.CompleteAccounts(0)),
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) {
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *changes.Outcome) (*plan.Plan, error) {
 				if on {
 					return keeper.AddKeeper(d, args[0], of)
 				}
@@ -67,7 +67,7 @@ func keeperList(a *run.App) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return report.Keepers(a.Printer(), out)
+			return changes.Keepers(a.Printer(), out)
 		},
 	}
 }
@@ -102,7 +102,7 @@ KIND is both-keys, own-request or administrator; * stands for any.`,
 				return err
 			}
 			kept, passed := exception.Split(list, out, string(estate.Today()), dutyAbout)
-			if err := report.Duties(a.Printer(), kept, passed, list.Unused()); err != nil {
+			if err := changes.Duties(a.Printer(), kept, passed, list.Unused()); err != nil {
 				return err
 			}
 			if len(kept) > 0 {

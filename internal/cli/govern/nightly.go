@@ -32,6 +32,7 @@ import (
 	"tarnwold/internal/plan/request"
 	"tarnwold/internal/plan/review"
 	"tarnwold/internal/report"
+	"tarnwold/internal/report/changes"
 	"tarnwold/internal/report/doc"
 )
 
@@ -112,7 +113,7 @@ func nightly(a *run.App, c *cobra.Command, n night) error {
 		return err
 	}
 	now := time.Now()
-	out := &report.Night{At: now.UTC().Format(time.RFC3339), Estate: a.EstatePath}
+	out := &changes.Night{At: now.UTC().Format(time.RFC3339), Estate: a.EstatePath}
 	if !n.scan {
 		if err := nightSyncs(a, c, out, &n, secrets); err != nil {
 			return err
@@ -154,7 +155,7 @@ func nightly(a *run.App, c *cobra.Command, n night) error {
 	if err := writeNight(a, n.to, os.FileMode(mode), now, out); err != nil {
 		return err
 	}
-	if err := report.WriteNight(a.Printer(), out); err != nil {
+	if err := changes.WriteNight(a.Printer(), out); err != nil {
 		return err
 	}
 	switch {
@@ -168,7 +169,7 @@ func nightly(a *run.App, c *cobra.Command, n night) error {
 
 // nightScans scans the linked servers, each by its own command. What somebody
 // changed there is taken in, and is something to look at.
-func nightScans(a *run.App, c *cobra.Command, out *report.Night, n *night, secrets map[string]string) error {
+func nightScans(a *run.App, c *cobra.Command, out *changes.Night, n *night, secrets map[string]string) error {
 	var linked []string
 	if err := a.View(c.Context(), func(t *estate.Tx) error {
 		for _, s := range t.Servers() {
@@ -195,7 +196,7 @@ func nightScans(a *run.App, c *cobra.Command, out *report.Night, n *night, secre
 }
 
 // nightSyncs reads the directories, each by its own command.
-func nightSyncs(a *run.App, c *cobra.Command, out *report.Night, n *night, secrets map[string]string) error {
+func nightSyncs(a *run.App, c *cobra.Command, out *changes.Night, n *night, secrets map[string]string) error {
 	var names []string
 	if err := a.View(c.Context(), func(t *estate.Tx) error {
 		list, err := plan.Directories(t)
@@ -221,7 +222,7 @@ func nightSyncs(a *run.App, c *cobra.Command, out *report.Night, n *night, secre
 }
 
 // nightTakes runs a command that takes something in, and adds what it found.
-func nightTakes(a *run.App, c *cobra.Command, s *report.NightSection, name string, args []string, secrets map[string]string) {
+func nightTakes(a *run.App, c *cobra.Command, s *changes.NightSection, name string, args []string, secrets map[string]string) {
 	if f := secrets[estate.Key(name)]; f != "" {
 		args = append(args, "--password-file", f)
 	}
@@ -264,7 +265,7 @@ func nightTakes(a *run.App, c *cobra.Command, s *report.NightSection, name strin
 }
 
 // nightExpired takes away what is over, or only tells of it.
-func nightExpired(a *run.App, c *cobra.Command, out *report.Night, leave bool) {
+func nightExpired(a *run.App, c *cobra.Command, out *changes.Night, leave bool) {
 	s := out.Section("last-days", "Last days that are over")
 	args := []string{"expire", "--yes", "--format", "json"}
 	if leave {
@@ -289,7 +290,7 @@ func nightExpired(a *run.App, c *cobra.Command, out *report.Night, leave bool) {
 	}
 }
 
-func nightExpects(out *report.Night, x *expect.Expecting, lines []expectation.Line, of []string, named bool) error {
+func nightExpects(out *changes.Night, x *expect.Expecting, lines []expectation.Line, of []string, named bool) error {
 	s := out.Section("expectations", "Expectations")
 	for i := range lines {
 		got, err := x.Expect(review.Expects(&lines[i], of[i]))
@@ -308,7 +309,7 @@ func nightExpects(out *report.Night, x *expect.Expecting, lines []expectation.Li
 	return nil
 }
 
-func nightPolicies(out *report.Night, t *estate.Tx, d *plan.Planner, x *expect.Expecting) error {
+func nightPolicies(out *changes.Night, t *estate.Tx, d *plan.Planner, x *expect.Expecting) error {
 	s := out.Section("policies", "Policies")
 	laid, err := policies.Policies(t)
 	if err != nil {
@@ -321,7 +322,7 @@ func nightPolicies(out *report.Night, t *estate.Tx, d *plan.Planner, x *expect.E
 			continue
 		}
 		for _, l := range f.Lines {
-			s.Add(f.Policy+l.Where+l.Line.Sign+l.Line.Text, l.Where, report.Off(f.Policy, &l), false)
+			s.Add(f.Policy+l.Where+l.Line.Sign+l.Line.Text, l.Where, changes.Off(f.Policy, &l), false)
 		}
 		for _, e := range f.Unmet {
 			s.Add(f.Policy+e.Text, "policy "+f.Policy, "expects: "+e.Text+"; "+report.Against(e), false)
@@ -333,7 +334,7 @@ func nightPolicies(out *report.Night, t *estate.Tx, d *plan.Planner, x *expect.E
 	return nil
 }
 
-func nightFindings(out *report.Night, d *plan.Planner, except exception.List) error {
+func nightFindings(out *changes.Night, d *plan.Planner, except exception.List) error {
 	s := out.Section("findings", "Findings")
 	found, err := review.Findings(d, "", nil)
 	if err != nil {
@@ -347,7 +348,7 @@ func nightFindings(out *report.Night, d *plan.Planner, except exception.List) er
 	return nil
 }
 
-func nightDuties(out *report.Night, d *plan.Planner, except exception.List) error {
+func nightDuties(out *changes.Night, d *plan.Planner, except exception.List) error {
 	s := out.Section("duties", "Two keys in one hand")
 	duties, err := request.Duties(d)
 	if err != nil {
@@ -356,13 +357,13 @@ func nightDuties(out *report.Night, d *plan.Planner, except exception.List) erro
 	duties, meant := exception.Split(except, duties, string(estate.Today()), dutyAbout)
 	for i := range duties {
 		y := &duties[i]
-		s.Add(y.Kind+y.Who+y.Group+y.Where, y.Who, report.DutyText(y), false)
+		s.Add(y.Kind+y.Who+y.Group+y.Where, y.Who, changes.DutyText(y), false)
 	}
 	s.Meant(meant)
 	return nil
 }
 
-func nightRequests(out *report.Night, d *plan.Planner, longer time.Duration) error {
+func nightRequests(out *changes.Night, d *plan.Planner, longer time.Duration) error {
 	s := out.Section("requests", "Requests that wait")
 	waiting, err := request.Requested(d, false, "", max(longer, 1))
 	if err != nil {
@@ -378,7 +379,7 @@ func nightRequests(out *report.Night, d *plan.Planner, longer time.Duration) err
 
 // nightProof tells the journal's newest proof, so that the page is where it is
 // kept elsewhere.
-func nightProof(out *report.Night, t *estate.Tx) error {
+func nightProof(out *changes.Night, t *estate.Tx) error {
 	if p, ok := t.HeadProof(); ok {
 		s := out.Section("journal", "The journal")
 		s.Fine = append(s.Fine, fmt.Sprintf("change %d, proof %s", p.Change, p.Hash))
@@ -417,7 +418,7 @@ const nightName = "night-"
 
 // lastNight reads what the last night before this one left, and names what
 // can't be read of it.
-func lastNight(dir string, now time.Time) (last *report.Night, bad []string, err error) {
+func lastNight(dir string, now time.Time) (last *changes.Night, bad []string, err error) {
 	names, err := filepath.Glob(filepath.Join(dir, nightName+"*.json"))
 	if err != nil {
 		return nil, nil, err
@@ -435,7 +436,7 @@ func lastNight(dir string, now time.Time) (last *report.Night, bad []string, err
 		if err != nil {
 			return nil, nil, err
 		}
-		n := &report.Night{}
+		n := &changes.Night{}
 		if err := json.Unmarshal(text, n); err != nil {
 			bad = append(bad, name)
 			continue
@@ -447,7 +448,7 @@ func lastNight(dir string, now time.Time) (last *report.Night, bad []string, err
 }
 
 // writeNight puts the page and what it is drawn from into the folder.
-func writeNight(a *run.App, dir string, mode os.FileMode, now time.Time, n *report.Night) error {
+func writeNight(a *run.App, dir string, mode os.FileMode, now time.Time, n *changes.Night) error {
 	n.Day = now.Format(time.DateOnly)
 	base := filepath.Join(dir, nightName+n.Day)
 	js, err := json.MarshalIndent(n, "", "  ")
@@ -456,7 +457,7 @@ func writeNight(a *run.App, dir string, mode os.FileMode, now time.Time, n *repo
 	}
 	var page bytes.Buffer
 	p := &doc.Printer{W: &page, Format: doc.Page}
-	if err := report.NightPage(p, n); err != nil {
+	if err := changes.NightPage(p, n); err != nil {
 		return err
 	}
 	n.Page = base + ".html"

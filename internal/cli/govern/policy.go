@@ -13,7 +13,7 @@ import (
 	"tarnwold/internal/format/policy"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/policies"
-	"tarnwold/internal/report"
+	"tarnwold/internal/report/changes"
 )
 
 func PolicyCommand(a *run.App) *cobra.Command {
@@ -67,7 +67,7 @@ kept. Laid again, with another text or on more places, the difference is laid.
 			if err != nil {
 				return err
 			}
-			return a.PreviewAndCommit(c, k, func(d *plan.Planner, o *report.Outcome) (p *plan.Plan, err error) {
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, o *changes.Outcome) (p *plan.Plan, err error) {
 				p, o.Expects, err = policies.LayPolicy(d, pol, on)
 				return p, err
 			})
@@ -96,10 +96,10 @@ the outcome; exit code 1 says that a guard or an expectation speaks against it.
 				return err
 			}
 			if len(on) == 0 {
-				return report.PolicyRead(a.Printer(), pol)
+				return changes.PolicyRead(a.Printer(), pol)
 			}
-			var o *report.Outcome
-			err = a.PreviewAndCommit(c, run.Keeping{DryRun: true, Model: true}, func(d *plan.Planner, out *report.Outcome) (p *plan.Plan, err error) {
+			var o *changes.Outcome
+			err = a.PreviewAndCommit(c, run.Keeping{DryRun: true, Model: true}, func(d *plan.Planner, out *changes.Outcome) (p *plan.Plan, err error) {
 				o = out
 				p, o.Expects, err = policies.LayPolicy(d, pol, on)
 				return p, err
@@ -130,7 +130,7 @@ func policyList(a *run.App) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return report.Policies(a.Printer(), out)
+			return changes.Policies(a.Printer(), out)
 		},
 	}
 }
@@ -151,7 +151,7 @@ func policyShow(a *run.App) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return report.Policy(a.Printer(), &out)
+			return changes.Policy(a.Printer(), &out)
 		},
 	}
 }
@@ -201,7 +201,7 @@ change. For a real server, scan it first. Exit code 1 says that something is.`,
 			if err != nil {
 				return err
 			}
-			if err := report.PolicyDrifts(a.Printer(), out); err != nil {
+			if err := changes.PolicyDrifts(a.Printer(), out); err != nil {
 				return err
 			}
 			for _, f := range out {
@@ -227,7 +227,7 @@ what is left is told.`,
   tarnwold policy lift wardrobe-season --on //flyloft/programme --yes`,
 		Args: cobra.ExactArgs(1), ValidArgsFunction: a.CompletePolicies,
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) {
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *changes.Outcome) (*plan.Plan, error) {
 				return policies.LiftPolicy(d, args[0], on)
 			})
 		},

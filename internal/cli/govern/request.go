@@ -12,7 +12,7 @@ import (
 	"tarnwold/internal/estate"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/request"
-	"tarnwold/internal/report"
+	"tarnwold/internal/report/changes"
 	"tarnwold/internal/report/doc"
 )
 
@@ -48,7 +48,7 @@ who gets it.`,
 			if strings.TrimSpace(why) == "" {
 				return run.Misused("a request has a reason: --why TEXT")
 			}
-			return a.PreviewAndCommit(c, run.Keeping{}, func(d *plan.Planner, o *report.Outcome) (p *plan.Plan, err error) {
+			return a.PreviewAndCommit(c, run.Keeping{}, func(d *plan.Planner, o *changes.Outcome) (p *plan.Plan, err error) {
 				p, o.Request, err = request.Ask(d, strings.Split(args[0], ","), args[1], args[2], why, day)
 				return p, err
 			})
@@ -112,7 +112,7 @@ those waiting longer than a time; exit code 1 says that there are any.`,
 			if err != nil {
 				return err
 			}
-			if err := report.Requests(a.Printer(), out, all); err != nil {
+			if err := changes.Requests(a.Printer(), out, all); err != nil {
 				return err
 			}
 			if due != "" && len(out) > 0 {
@@ -157,7 +157,7 @@ would give them what they ask for, each with all else it opens, the least first.
 			if err != nil {
 				return err
 			}
-			return report.Request(a.Printer(), got)
+			return changes.Request(a.Printer(), got)
 		},
 	}
 }
@@ -184,7 +184,7 @@ revoke, or its number in that list.`,
 			if err != nil {
 				return err
 			}
-			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) {
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *changes.Outcome) (*plan.Plan, error) {
 				p, err := request.Accept(d, got.Number, m)
 				if err == nil && by == "" && m != nil {
 					for _, o := range got.Others(m) {
@@ -212,7 +212,7 @@ func requestSettle(a *run.App, state string) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) { return request.Settle(d, n, state, why) })
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *changes.Outcome) (*plan.Plan, error) { return request.Settle(d, n, state, why) })
 		},
 	}
 	k.PlainFlags(c)

@@ -21,7 +21,7 @@ import (
 	"tarnwold/internal/format/shape"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/intake"
-	"tarnwold/internal/report"
+	"tarnwold/internal/report/changes"
 	"tarnwold/internal/report/doc"
 )
 
@@ -84,7 +84,7 @@ func loadFolk(a *run.App, c *cobra.Command, k run.Keeping, files []string, s *Sh
 		return err
 	}
 	if same && a.Format == doc.Table && a.Inner == nil {
-		err := a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) {
+		err := a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *changes.Outcome) (*plan.Plan, error) {
 			return intake.NothingTold(d, time.Now().Unix())
 		})
 		if !errors.Is(err, plan.ErrToldNoMore) {
@@ -97,7 +97,7 @@ func loadFolk(a *run.App, c *cobra.Command, k run.Keeping, files []string, s *Sh
 		return err
 	}
 	var taken *plan.Plan
-	err = a.PreviewAndCommit(c, k, func(d *plan.Planner, o *report.Outcome) (p *plan.Plan, err error) {
+	err = a.PreviewAndCommit(c, k, func(d *plan.Planner, o *changes.Outcome) (p *plan.Plan, err error) {
 		o.Brief = true
 		p, o.Taken, err = intake.TakePeople(d, folk, intake.PeopleFrom{File: files[len(files)-1], Domain: "ldif", Fingerprint: fingerprint})
 		taken = p

@@ -22,7 +22,7 @@ import (
 	"tarnwold/internal/plan/intake"
 	"tarnwold/internal/plan/people"
 	"tarnwold/internal/plan/servers"
-	"tarnwold/internal/report"
+	"tarnwold/internal/report/changes"
 	"tarnwold/internal/report/doc"
 )
 
@@ -99,7 +99,7 @@ keep up with a directory itself, see: tarnwold directory.`,
 			if err != nil {
 				return err
 			}
-			return a.PreviewAndCommit(c, k, func(d *plan.Planner, o *report.Outcome) (p *plan.Plan, err error) {
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, o *changes.Outcome) (p *plan.Plan, err error) {
 				o.Brief = true
 				p, o.Loaded, err = people.LoadAccounts(d, lists)
 				return p, err
@@ -162,7 +162,7 @@ path with - for /.`,
 					return err
 				}
 				k.Model = true // the file is where it is so already
-				return a.PreviewAndCommit(c, k, func(d *plan.Planner, o *report.Outcome) (*plan.Plan, error) {
+				return a.PreviewAndCommit(c, k, func(d *plan.Planner, o *changes.Outcome) (*plan.Plan, error) {
 					return servers.Exports(d, to, filepath.Base(exported), found)
 				})
 			}
@@ -179,7 +179,7 @@ path with - for /.`,
 			if err != nil {
 				return err
 			}
-			return a.PreviewAndCommit(c, k, func(d *plan.Planner, o *report.Outcome) (*plan.Plan, error) {
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, o *changes.Outcome) (*plan.Plan, error) {
 				o.Brief = true
 				return servers.LoadShares(d, to, args[0], rows)
 			})
@@ -209,7 +209,7 @@ func configure(a *run.App, c *cobra.Command, k run.Keeping, to, file string) err
 	}
 	var unknown []string
 	k.Model = true // the file is where it is so already
-	err = a.PreviewAndCommit(c, k, func(d *plan.Planner, o *report.Outcome) (p *plan.Plan, err error) {
+	err = a.PreviewAndCommit(c, k, func(d *plan.Planner, o *changes.Outcome) (p *plan.Plan, err error) {
 		p, unknown, err = servers.Configure(d, to, filepath.Base(file), got.shares)
 		return p, err
 	})
@@ -319,5 +319,5 @@ func keepTree(a *run.App, ctx context.Context, tree *format.Tree, to place.Addre
 	if err != nil {
 		return err
 	}
-	return report.Done(a.Printer(), said, id)
+	return changes.Done(a.Printer(), said, id)
 }

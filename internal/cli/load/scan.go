@@ -20,6 +20,7 @@ import (
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/intake"
 	"tarnwold/internal/report"
+	"tarnwold/internal/report/changes"
 	"tarnwold/internal/report/doc"
 	"tarnwold/internal/server"
 	"tarnwold/internal/server/local"
@@ -206,15 +207,15 @@ func takeIn(a *run.App, c *cobra.Command, k run.Keeping, s estate.Server, seen *
 		p.Line(doc.S("Since the scan of %s:", last.Local().Format("Mon 2006-01-02 15:04")))
 	}
 	steps := []run.Build{
-		func(d *plan.Planner, o *report.Outcome) (p *plan.Plan, err error) {
+		func(d *plan.Planner, o *changes.Outcome) (p *plan.Plan, err error) {
 			o.Brief = true
 			p, o.Loaded, err = intake.AccountsFound(d, *seen.Accounts)
 			return p, err
 		},
-		func(d *plan.Planner, o *report.Outcome) (*plan.Plan, error) {
+		func(d *plan.Planner, o *changes.Outcome) (*plan.Plan, error) {
 			return intake.MembersGone(d, s, *seen.Accounts)
 		},
-		func(d *plan.Planner, o *report.Outcome) (*plan.Plan, error) {
+		func(d *plan.Planner, o *changes.Outcome) (*plan.Plan, error) {
 			o.Brief = shares == 0
 			return intake.SharesFound(d, s, server.Doors(seen.Shares), whole && len(server.Doors(seen.Shares)) == len(seen.Shares))
 		},
@@ -227,10 +228,10 @@ func takeIn(a *run.App, c *cobra.Command, k run.Keeping, s estate.Server, seen *
 		return err
 	}
 	if otherwise.Rules {
-		steps = append(steps, func(d *plan.Planner, o *report.Outcome) (*plan.Plan, error) { return intake.ChangedRules(d, s, known) })
+		steps = append(steps, func(d *plan.Planner, o *changes.Outcome) (*plan.Plan, error) { return intake.ChangedRules(d, s, known) })
 	}
 	if otherwise.Items {
-		steps = append(steps, func(d *plan.Planner, o *report.Outcome) (*plan.Plan, error) { return intake.NewAndGone(d, s, known) })
+		steps = append(steps, func(d *plan.Planner, o *changes.Outcome) (*plan.Plan, error) { return intake.NewAndGone(d, s, known) })
 	}
 	for _, fn := range steps {
 		if err := carryIfAny(a, c, k, fn); err != nil {
@@ -254,7 +255,7 @@ func takeIn(a *run.App, c *cobra.Command, k run.Keeping, s estate.Server, seen *
 		}
 	}
 	for _, n := range seen.Notes {
-		p.Line(doc.S("%s", report.NoteText(n)))
+		p.Line(doc.S("%s", changes.NoteText(n)))
 	}
 	if groups := slices.ContainsFunc(seen.Accounts.Accounts, func(x format.AccountRow) bool { return x.Kind == account.Group }); groups && last.IsZero() && len(seen.Accounts.Members) == 0 {
 		p.Line(doc.S("The server tells no group's members; where it keeps them in a POSIX group file: tarnwold load accounts --passwd FILE --group FILE"))
@@ -274,7 +275,7 @@ func carryIfAny(a *run.App, c *cobra.Command, k run.Keeping, fn run.Build) error
 	any := false
 	if err := a.View(c.Context(), func(t *estate.Tx) error {
 		d := plan.New(t, a.Who())
-		p, err := fn(d, &report.Outcome{})
+		p, err := fn(d, &changes.Outcome{})
 		any = err == nil && p.Changes()
 		return err
 	}); err != nil || !any {

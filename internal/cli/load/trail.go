@@ -17,7 +17,7 @@ import (
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/entry"
 	"tarnwold/internal/plan/intake"
-	"tarnwold/internal/report"
+	"tarnwold/internal/report/changes"
 	"tarnwold/internal/report/doc"
 )
 
@@ -68,7 +68,7 @@ at and below a place. Every refusal is explained by the estate as it was then.`,
 			if err != nil {
 				return err
 			}
-			return report.Trail(a.Printer(), got)
+			return changes.Trail(a.Printer(), got)
 		},
 	}
 	f := c.Flags()
@@ -138,7 +138,7 @@ An SMB server that is to write them has in its configuration:
 			if err != nil {
 				return err
 			}
-			return report.TrailLoaded(a.Printer(), out)
+			return changes.TrailLoaded(a.Printer(), out)
 		},
 	}
 	c.Flags().StringVar(&server, "server", "", "the `server` that wrote it")
@@ -220,7 +220,7 @@ Users who were only refused count as not using it.`,
 			if err != nil {
 				return run.AsUsage(err)
 			}
-			return run.Answer(a, c, func(k *ask.Asker) (*entry.Unused, error) { return entry.UnusedSince(plan.On(k, a.Who()), args[0], day) }, report.Unused)
+			return run.Answer(a, c, func(k *ask.Asker) (*entry.Unused, error) { return entry.UnusedSince(plan.On(k, a.Who()), args[0], day) }, changes.Unused)
 		},
 	}
 	c.Flags().StringVar(&since, "since", "", "the first `day` that counts, as 2026-06-01")

@@ -14,6 +14,7 @@ import (
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/people"
 	"tarnwold/internal/report"
+	"tarnwold/internal/report/changes"
 	"tarnwold/internal/report/doc"
 )
 
@@ -45,7 +46,7 @@ one that no account ever had.`, kind),
 			if len(names) > 1 && (n.SID != "" || n.POSIX != account.NoPOSIX) {
 				return run.Misused("--sid and --id say who one account is, and %d are named", len(names))
 			}
-			return a.PreviewAndCommit(c, run.Keeping{Yes: true}, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) { return people.AddAccounts(d, names, n) })
+			return a.PreviewAndCommit(c, run.Keeping{Yes: true}, func(d *plan.Planner, _ *changes.Outcome) (*plan.Plan, error) { return people.AddAccounts(d, names, n) })
 		},
 	}
 	f := c.Flags()
@@ -86,7 +87,7 @@ func accountSet(a *run.App, kind account.Kind) *cobra.Command {
 			if given == 0 {
 				return run.Misused("nothing is said of them; see: %s --help", c.CommandPath())
 			}
-			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) {
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *changes.Outcome) (*plan.Plan, error) {
 				return people.SetAccounts(d, kind, names, set)
 			})
 		},
@@ -166,7 +167,7 @@ func groupJoin(a *run.App) *cobra.Command {
 			if err != nil {
 				return run.AsUsage(err)
 			}
-			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) {
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *changes.Outcome) (*plan.Plan, error) {
 				return people.Join(d, args[0], args[1:], day)
 			})
 		},
@@ -185,7 +186,7 @@ func groupLeave(a *run.App) *cobra.Command {
 		Args:              cobra.MinimumNArgs(2),
 		ValidArgsFunction: run.CompleteInOrder(a.CompleteAccounts(account.Group), a.CompleteAccounts(0)),
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) {
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *changes.Outcome) (*plan.Plan, error) {
 				return people.Leave(d, args[0], args[1:])
 			})
 		},
@@ -206,7 +207,7 @@ listed.`, kind),
 		Args:              cobra.MinimumNArgs(1),
 		ValidArgsFunction: a.CompleteAccounts(kind),
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) {
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *changes.Outcome) (*plan.Plan, error) {
 				return people.RemoveAccounts(d, kind, args)
 			})
 		},

@@ -12,7 +12,7 @@ import (
 	"tarnwold/internal/cli/run"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/plan"
-	"tarnwold/internal/report"
+	"tarnwold/internal/report/changes"
 	"tarnwold/internal/server/ldap"
 )
 
@@ -56,7 +56,7 @@ when it is needed, or taken from TARNWOLD_PASSWORD_NAME or TARNWOLD_PASSWORD, or
 			if err != nil {
 				return err
 			}
-			return a.PreviewAndCommit(c, run.Keeping{Yes: true}, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) {
+			return a.PreviewAndCommit(c, run.Keeping{Yes: true}, func(d *plan.Planner, _ *changes.Outcome) (*plan.Plan, error) {
 				return d.AddDirectory(plan.Directory{Name: args[0], Link: text, Shape: sh, Purposes: s.Purposes, Writes: writes})
 			})
 		},
@@ -77,8 +77,8 @@ when it is needed, or taken from TARNWOLD_PASSWORD_NAME or TARNWOLD_PASSWORD, or
 }
 
 // directoriesShown tells of directories.
-func directoriesShown(a *run.App, ctx context.Context, only string) (out []report.Directory, err error) {
-	out = []report.Directory{}
+func directoriesShown(a *run.App, ctx context.Context, only string) (out []changes.Directory, err error) {
+	out = []changes.Directory{}
 	err = a.View(ctx, func(t *estate.Tx) error {
 		all, err := plan.Directories(t)
 		if only != "" {
@@ -95,7 +95,7 @@ func directoriesShown(a *run.App, ctx context.Context, only string) (out []repor
 			if err := json.Unmarshal(x.Link, &l); err != nil {
 				return err
 			}
-			d := report.Directory{Name: x.Name, URL: l.URL, Bases: l.Bases, User: l.User, CA: l.CA, Filter: l.Filter, Unencrypted: l.Open, Writes: x.Writes, Shape: x.Shape, Purposes: x.Purposes, Taken: moment(plan.CursorOf(t, x.Name).At)}
+			d := changes.Directory{Name: x.Name, URL: l.URL, Bases: l.Bases, User: l.User, CA: l.CA, Filter: l.Filter, Unencrypted: l.Open, Writes: x.Writes, Shape: x.Shape, Purposes: x.Purposes, Taken: moment(plan.CursorOf(t, x.Name).At)}
 			for _, k := range plan.KeptIn(t, x.Name) {
 				if k.Kind == account.User {
 					d.Users++
@@ -121,7 +121,7 @@ func directoryList(a *run.App) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return report.Directories(a.Printer(), all)
+			return changes.Directories(a.Printer(), all)
 		},
 	}
 }
@@ -135,7 +135,7 @@ func directoryShow(a *run.App) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return report.WriteDirectory(a.Printer(), &all[0])
+			return changes.WriteDirectory(a.Printer(), &all[0])
 		},
 	}
 }
@@ -146,7 +146,7 @@ func directoryRemove(a *run.App) *cobra.Command {
 		Use: "remove NAME", Short: "Forget a directory; its people stay", Example: "  tarnwold directory remove house",
 		Args: cobra.ExactArgs(1), ValidArgsFunction: a.CompleteDirectories,
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.PreviewAndCommit(c, k, func(d *plan.Planner, o *report.Outcome) (*plan.Plan, error) {
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, o *changes.Outcome) (*plan.Plan, error) {
 				o.Brief = true
 				return d.RemoveDirectory(args[0])
 			})

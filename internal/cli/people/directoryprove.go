@@ -10,7 +10,7 @@ import (
 	"tarnwold/internal/cli/run"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/plan"
-	"tarnwold/internal/report"
+	"tarnwold/internal/report/changes"
 )
 
 func directoryProve(a *run.App) *cobra.Command {
@@ -32,7 +32,7 @@ are no difference, as are identifiers that he and his groups had elsewhere.`,
 			if x.Shape.Token == "" {
 				return run.Misused("a directory of the shape %s tells no tokens", x.Shape.Name)
 			}
-			out := report.DirectoryProof{Name: x.Name, Differences: []report.TokenDifference{}}
+			out := changes.DirectoryProof{Name: x.Name, Differences: []changes.TokenDifference{}}
 			err = a.View(c.Context(), func(t *estate.Tx) error {
 				users := slices.DeleteFunc(plan.KeptIn(t, x.Name), func(k plan.Kept) bool { return k.Kind != account.User || k.Gone() })
 				bar := a.Progress(len(users), "asking "+x.Name)
@@ -56,7 +56,7 @@ are no difference, as are identifiers that he and his groups had elsewhere.`,
 					ours := account.NewToken(dir, u.ID, account.Traits{MailGroupsLeftOut: true})
 					for _, id := range ours.IDs() {
 						if id != u.ID && !theirs[id] {
-							out.Differences = append(out.Differences, report.TokenDifference{User: t.Name(u.ID), Group: t.Name(id), ID: id.String(), Here: true})
+							out.Differences = append(out.Differences, changes.TokenDifference{User: t.Name(u.ID), Group: t.Name(id), ID: id.String(), Here: true})
 						}
 						delete(theirs, id)
 					}
@@ -70,7 +70,7 @@ are no difference, as are identifiers that he and his groups had elsewhere.`,
 							out.WellKnown++
 							continue
 						}
-						out.Differences = append(out.Differences, report.TokenDifference{User: t.Name(u.ID), Group: t.Name(id), ID: id.String()})
+						out.Differences = append(out.Differences, changes.TokenDifference{User: t.Name(u.ID), Group: t.Name(id), ID: id.String()})
 					}
 				}
 				return t.Err()
@@ -78,8 +78,8 @@ are no difference, as are identifiers that he and his groups had elsewhere.`,
 			if err != nil {
 				return err
 			}
-			report.SortDifferences(out.Differences)
-			if err := report.DirectoryProven(a.Printer(), &out); err != nil {
+			changes.SortDifferences(out.Differences)
+			if err := changes.DirectoryProven(a.Printer(), &out); err != nil {
 				return err
 			}
 			if len(out.Differences) > 0 {

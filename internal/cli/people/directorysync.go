@@ -13,7 +13,7 @@ import (
 	"tarnwold/internal/format/shape"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/intake"
-	"tarnwold/internal/report"
+	"tarnwold/internal/report/changes"
 	"tarnwold/internal/server/ldap"
 )
 
@@ -83,7 +83,7 @@ there were taken back since: only a whole reading brings them again.`,
 				}
 			}
 			var taken *plan.Plan
-			err = a.PreviewAndCommit(c, k, func(d *plan.Planner, o *report.Outcome) (p *plan.Plan, err error) {
+			err = a.PreviewAndCommit(c, k, func(d *plan.Planner, o *changes.Outcome) (p *plan.Plan, err error) {
 				same := false
 				if p, same, err = intake.NothingOf(d, folk, from); same || err != nil {
 					o.Taken = &intake.Taken{LeftOut: folk.Left, Apart: []string{}}

@@ -13,6 +13,7 @@ import (
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/intake"
 	"tarnwold/internal/report"
+	"tarnwold/internal/report/changes"
 	"tarnwold/internal/report/doc"
 	"tarnwold/internal/server"
 )
@@ -73,7 +74,7 @@ func drift(a *run.App, ctx context.Context, s estate.Server, from server.Server,
 	}); err != nil {
 		return err
 	}
-	if err := report.Drifted(a.Printer(), out); err != nil {
+	if err := changes.Drifted(a.Printer(), out); err != nil {
 		return err
 	}
 	if err := load.Unread(a, seen); err != nil {

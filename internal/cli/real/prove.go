@@ -15,7 +15,7 @@ import (
 	"tarnwold/internal/cli/run"
 	"tarnwold/internal/format"
 	"tarnwold/internal/live"
-	"tarnwold/internal/report"
+	"tarnwold/internal/report/changes"
 	"tarnwold/internal/report/doc"
 	"tarnwold/internal/server"
 	"tarnwold/internal/server/smb"
@@ -84,7 +84,7 @@ func prove(a *run.App, ctx context.Context, name, file string, p live.Prove) err
 	if err != nil {
 		return err
 	}
-	if err := report.Proved(a.Printer(), proof); err != nil {
+	if err := changes.Proved(a.Printer(), proof); err != nil {
 		return err
 	}
 	if len(proof.Differ) > 0 {

@@ -5,7 +5,7 @@ import (
 
 	"tarnwold/internal/cli/run"
 	"tarnwold/internal/live"
-	"tarnwold/internal/report"
+	"tarnwold/internal/report/changes"
 )
 
 func ResumeCommand(a *run.App) *cobra.Command {
@@ -30,13 +30,13 @@ instead: every item is as it was before.`,
 					if err != nil {
 						return err
 					}
-					return report.Unfinished(a.Printer(), told)
+					return changes.Unfinished(a.Printer(), told)
 				}
 				told, id, err := u.Resume(c.Context())
 				if err != nil {
 					return err
 				}
-				return report.Finished(a.Printer(), told, id)
+				return changes.Finished(a.Printer(), told, id)
 			})
 		},
 	}

@@ -13,6 +13,7 @@ import (
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/servers"
 	"tarnwold/internal/report"
+	"tarnwold/internal/report/changes"
 )
 
 func ServerCommand(a *run.App) *cobra.Command {
@@ -51,7 +52,7 @@ groups, modes and lists then; its traits are the set "posix".`,
 			if err != nil {
 				return err
 			}
-			return a.PreviewAndCommit(c, run.Keeping{Yes: true}, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) {
+			return a.PreviewAndCommit(c, run.Keeping{Yes: true}, func(d *plan.Planner, _ *changes.Outcome) (*plan.Plan, error) {
 				if l.local && !c.Flags().Changed("traits") {
 					traits = "posix"
 				}
@@ -115,7 +116,7 @@ what is otherwise there.`,
 			if link == nil {
 				return run.Misused("to which? --smb HOST[:PORT] names it")
 			}
-			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) {
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *changes.Outcome) (*plan.Plan, error) {
 				return servers.LinkServer(d, args[0], link)
 			})
 		},
@@ -136,7 +137,7 @@ folders. A real server stays as it is; only nobody here knows of it any more.`,
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: a.CompleteServers,
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) { return servers.RemoveServer(d, args[0]) })
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *changes.Outcome) (*plan.Plan, error) { return servers.RemoveServer(d, args[0]) })
 		},
 	}
 	k.PlainFlags(c)
@@ -167,7 +168,7 @@ VALUE set one. What that opens and closes is shown before it is kept.`,
 				return run.Answer(a, c, func(k *ask.Asker) (*show.Server, error) { return show.ServerNamed(k, args[0]) }, report.Traits)
 			}
 			value := strings.Join(args[2:], "")
-			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) {
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *changes.Outcome) (*plan.Plan, error) {
 				return servers.SetTraits(d, args[0], args[1], value, len(args) == 3)
 			})
 		},
@@ -187,7 +188,7 @@ func serverAdministrators(a *run.App) *cobra.Command {
 		Args:              cobra.MinimumNArgs(2),
 		ValidArgsFunction: run.CompleteInOrder(a.CompleteServers, a.CompleteAccounts(0)),
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *report.Outcome) (*plan.Plan, error) {
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *changes.Outcome) (*plan.Plan, error) {
 				return servers.Administrators(d, args[0], args[1:], !remove)
 			})
 		},

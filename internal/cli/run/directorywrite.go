@@ -11,7 +11,7 @@ import (
 	"tarnwold/internal/format/ldif"
 	"tarnwold/internal/format/shape"
 	"tarnwold/internal/plan"
-	"tarnwold/internal/report"
+	"tarnwold/internal/report/changes"
 	"tarnwold/internal/server/ldap"
 )
 
@@ -19,7 +19,7 @@ import (
 // estate's change is made first and isn't committed before each membership was
 // read back there. Where that fails, what was done there is taken back; where it is
 // broken off in between, the directory is ahead, and the next sync says so.
-func (a *App) keepThere(ctx context.Context, e *estate.Estate, k *Keeping, o *report.Outcome, m estate.Meta) (int64, error) {
+func (a *App) keepThere(ctx context.Context, e *estate.Estate, k *Keeping, o *changes.Outcome, m estate.Meta) (int64, error) {
 	open := map[string]*ldap.Client{}
 	shapes := map[string]shape.Shape{}
 	defer func() {

@@ -16,7 +16,7 @@ import (
 	"tarnwold/internal/plan/item"
 	"tarnwold/internal/plan/people"
 	"tarnwold/internal/plan/undo"
-	"tarnwold/internal/report"
+	"tarnwold/internal/report/changes"
 	"tarnwold/internal/report/doc"
 	"tarnwold/internal/server/smb"
 )
@@ -42,7 +42,7 @@ type guarded struct {
 func (e *guarded) Error() string {
 	says := make([]string, len(e.Warnings))
 	for i, w := range e.Warnings {
-		says[i] = report.WarningText(w)
+		says[i] = changes.WarningText(w)
 	}
 	return strings.Join(says, "; ") + "; insist with --force"
 }

@@ -21,6 +21,7 @@ import (
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/saved"
 	"tarnwold/internal/report"
+	"tarnwold/internal/report/changes"
 	"tarnwold/internal/report/doc"
 	"tarnwold/internal/store"
 )
@@ -56,7 +57,7 @@ func (k *Keeping) LoseFlag(c *cobra.Command) {
 }
 
 // Build works out a plan, and may tell more of it in the outcome.
-type Build func(d *plan.Planner, o *report.Outcome) (*plan.Plan, error)
+type Build func(d *plan.Planner, o *changes.Outcome) (*plan.Plan, error)
 
 // A plan is worked out anew where somebody else changed the estate in between
 // and nobody was shown it: so often at least, and for so long.
@@ -93,7 +94,7 @@ func (a *App) PreviewAndCommit(c *cobra.Command, k Keeping, fn Build) error {
 	if a.Inner != nil {
 		var p *plan.Plan
 		err := e.View(ctx, func(t *estate.Tx) (err error) {
-			p, err = fn(plan.New(t, a.Who()), &report.Outcome{})
+			p, err = fn(plan.New(t, a.Who()), &changes.Outcome{})
 			return err
 		})
 		if err != nil {
@@ -103,7 +104,7 @@ func (a *App) PreviewAndCommit(c *cobra.Command, k Keeping, fn Build) error {
 	}
 	began := time.Now()
 	for try := 1; ; try++ {
-		o := &report.Outcome{DryRun: k.DryRun}
+		o := &changes.Outcome{DryRun: k.DryRun}
 		var text, put []byte
 		bar := a.Progress(-1, "working it out")
 		err := e.View(ctx, func(t *estate.Tx) error {
@@ -151,9 +152,9 @@ func (a *App) PreviewAndCommit(c *cobra.Command, k Keeping, fn Build) error {
 		out := a.Printer()
 		switch {
 		case !p.Changes(), k.DryRun:
-			return report.WriteOutcome(out, o)
+			return changes.WriteOutcome(out, o)
 		case o.Refused:
-			if err := report.WriteOutcome(out, o); err != nil && !errors.Is(err, syscall.EPIPE) {
+			if err := changes.WriteOutcome(out, o); err != nil && !errors.Is(err, syscall.EPIPE) {
 				return err
 			}
 			return &guarded{p.Warnings}
@@ -162,7 +163,7 @@ func (a *App) PreviewAndCommit(c *cobra.Command, k Keeping, fn Build) error {
 				return err
 			}
 			o.Saved = k.save
-			return report.WriteOutcome(out, o)
+			return changes.WriteOutcome(out, o)
 		case p.Asks && !k.Yes && !a.Asks:
 			return Misused("nobody is here to be asked: add --yes to keep the change, or --dry-run to look at it")
 		case p.Asks && !k.Yes:
@@ -175,13 +176,13 @@ func (a *App) PreviewAndCommit(c *cobra.Command, k Keeping, fn Build) error {
 		if err != nil {
 			return err
 		}
-		return unsaid(o, report.WriteOutcome(out, o))
+		return unsaid(o, changes.WriteOutcome(out, o))
 	}
 }
 
 // unsaid says of a change that it was kept, where what was printed of it didn't
 // come through. Who reads no further than they like is told nothing more.
-func unsaid(o *report.Outcome, err error) error {
+func unsaid(o *changes.Outcome, err error) error {
 	if err == nil || o.Kept == 0 || errors.Is(err, syscall.EPIPE) {
 		return err
 	}
@@ -190,7 +191,7 @@ func unsaid(o *report.Outcome, err error) error {
 
 // askOutcome keeps a plan where nobody sees it, and asks there what is expected
 // of it; what isn't met is a guard's warning.
-func (a *App) askOutcome(ctx context.Context, e *estate.Estate, o *report.Outcome) error {
+func (a *App) askOutcome(ctx context.Context, e *estate.Estate, o *changes.Outcome) error {
 	return e.Private(ctx, func(then *estate.Estate) error {
 		if _, err := then.Change(ctx, o.Meta("outcome"), o.Keep); err != nil {
 			return err
@@ -216,11 +217,11 @@ func (a *App) askOutcome(ctx context.Context, e *estate.Estate, o *report.Outcom
 }
 
 // confirmAndCommit shows a plan, asks, and keeps it if nothing came in between.
-func (a *App) confirmAndCommit(ctx context.Context, e *estate.Estate, k *Keeping, o *report.Outcome, put []byte) error {
+func (a *App) confirmAndCommit(ctx context.Context, e *estate.Estate, k *Keeping, o *changes.Outcome, put []byte) error {
 	out := a.Printer()
 	if out.Format == doc.Table {
-		report.Preview(out, o)
-	} else if err := report.WriteOutcome(out, o); err != nil {
+		changes.Preview(out, o)
+	} else if err := changes.WriteOutcome(out, o); err != nil {
 		return err
 	}
 	if out.Err() != nil { // who can't see it can't say yes to it
@@ -237,7 +238,7 @@ func (a *App) confirmAndCommit(ctx context.Context, e *estate.Estate, k *Keeping
 	if o.Kept, err = a.keep(ctx, e, k, o, put); err != nil {
 		return err
 	}
-	report.Became(out, o)
+	changes.Became(out, o)
 	return unsaid(o, out.Err())
 }
 

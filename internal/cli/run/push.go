@@ -7,7 +7,7 @@ import (
 	"tarnwold/internal/live"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/saved"
-	"tarnwold/internal/report"
+	"tarnwold/internal/report/changes"
 )
 
 // TakeBackUnfinished takes a change back whose writing was broken off.
@@ -17,7 +17,7 @@ func (a *App) TakeBackUnfinished(ctx context.Context, sign *Signing) error {
 		if err != nil {
 			return err
 		}
-		return report.TakenBack(a.Printer(), told)
+		return changes.TakenBack(a.Printer(), told)
 	})
 }
 
@@ -35,7 +35,7 @@ func (a *App) Pushing(ctx context.Context, sign *Signing, what string, fn func(*
 
 // outbound works out what a plan has to write to real servers, and the plan as
 // it is put down meanwhile.
-func outbound(d *plan.Planner, p *plan.Plan, o *report.Outcome, shown string) ([]byte, error) {
+func outbound(d *plan.Planner, p *plan.Plan, o *changes.Outcome, shown string) ([]byte, error) {
 	out, err := d.Outbound(p)
 	if err != nil || len(out) == 0 {
 		return nil, err
@@ -46,7 +46,7 @@ func outbound(d *plan.Planner, p *plan.Plan, o *report.Outcome, shown string) ([
 
 // foretell looks at what of a plan's writes is to be left out, and what guards
 // have against them that only the server knows.
-func (a *App) foretell(ctx context.Context, e *estate.Estate, k *Keeping, o *report.Outcome) error {
+func (a *App) foretell(ctx context.Context, e *estate.Estate, k *Keeping, o *changes.Outcome) error {
 	u := &live.Push{Estate: e, Dial: a.dialer(&k.Sign)}
 	f, err := u.Foretell(ctx, o.Outbound, k.Force)
 	if err != nil {
@@ -58,7 +58,7 @@ func (a *App) foretell(ctx context.Context, e *estate.Estate, k *Keeping, o *rep
 }
 
 // keep keeps a plan: in the estate alone, or on the real servers too.
-func (a *App) keep(ctx context.Context, e *estate.Estate, k *Keeping, o *report.Outcome, put []byte) (int64, error) {
+func (a *App) keep(ctx context.Context, e *estate.Estate, k *Keeping, o *changes.Outcome, put []byte) (int64, error) {
 	m := o.Meta(Command(a.Shown))
 	if len(o.Directed) > 0 && !k.Model {
 		if len(o.Outbound) > 0 {

@@ -14,7 +14,7 @@ import (
 	"tarnwold/internal/estate"
 	"tarnwold/internal/live"
 	"tarnwold/internal/plan"
-	"tarnwold/internal/report"
+	"tarnwold/internal/report/changes"
 	"tarnwold/internal/report/doc"
 	"tarnwold/internal/server"
 	"tarnwold/internal/server/ldap"
@@ -226,11 +226,11 @@ func (a *App) dialer(sign *Signing) live.Dial {
 }
 
 // Step is one thing that a test of a server looked at.
-type Step = report.ServerStep
+type Step = changes.ServerStep
 
 // Tested tells what works on a real server.
 func (a *App) Tested(s estate.Server, steps []Step) error {
-	if err := report.ServerTest(a.Printer(), s.Name, steps); err != nil {
+	if err := changes.ServerTest(a.Printer(), s.Name, steps); err != nil {
 		return err
 	}
 	for _, x := range steps {

@@ -16,7 +16,7 @@ import (
 	"tarnwold/internal/live"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/intake"
-	"tarnwold/internal/report"
+	"tarnwold/internal/report/changes"
 	"tarnwold/internal/report/doc"
 )
 
@@ -218,7 +218,7 @@ func (a *App) Supposes(p *doc.Printer) {
 		if p.Format != doc.Table { // those who read data are told beside it
 			to.W, to.Format = a.Err, doc.Table
 		}
-		report.Differs(&to, a.suppose.found)
+		changes.Differs(&to, a.suppose.found)
 		if len(a.suppose.found) > 0 {
 			to.Blank()
 		}

@@ -1,4 +1,4 @@
-package report
+package changes
 
 import (
 	"fmt"
@@ -6,20 +6,9 @@ import (
 
 	"tarnwold/internal/ask/explain"
 	"tarnwold/internal/plan/review"
+	"tarnwold/internal/report"
 	"tarnwold/internal/report/doc"
 )
-
-// Command writes arguments as they could be typed.
-func Command(words []string) string {
-	out := make([]string, len(words))
-	for i, w := range words {
-		if w == "" || strings.ContainsAny(w, " \t\n'\"$&|;<>()*?[]{}#~\\`!") {
-			w = "'" + strings.ReplaceAll(w, "'", `'\''`) + "'"
-		}
-		out[i] = w
-	}
-	return strings.Join(out, " ")
-}
 
 // wanted is an explanation with what would give the level that is wanted.
 type wanted struct {
@@ -47,7 +36,7 @@ func Wanted(p *doc.Printer, list []*explain.Explained, mends []review.Mending) e
 		for i := range mends {
 			m := &mends[i]
 			if m.Held || len(m.Mends) == 0 {
-				out = append(out, []string{m.Where, m.Route, m.Want, yesNo(m.Held), "", "", "", "", "", ""})
+				out = append(out, []string{m.Where, m.Route, m.Want, report.YesNo(m.Held), "", "", "", "", "", ""})
 			}
 			for j := range m.Mends {
 				x := &m.Mends[j]
@@ -61,7 +50,7 @@ func Wanted(p *doc.Printer, list []*explain.Explained, mends []review.Mending) e
 			if i > 0 {
 				p.Blank()
 			}
-			explained(p, w.Explained)
+			report.DrawExplained(p, w.Explained)
 			if w.Mending != nil {
 				mending(p, w.User.Name, w.Mending)
 			}
@@ -72,7 +61,7 @@ func Wanted(p *doc.Printer, list []*explain.Explained, mends []review.Mending) e
 func commands(m *review.Mended) string {
 	var out []string
 	for _, c := range m.Command {
-		out = append(out, Command(c))
+		out = append(out, report.Command(c))
 	}
 	return strings.Join(out, " && ")
 }
@@ -89,34 +78,34 @@ func mending(p *doc.Printer, who string, m *review.Mending) {
 	p.Blank()
 	switch {
 	case m.Held:
-		p.Line(doc.In(doc.Good, fmt.Sprintf("%s has %s %s already", who, m.Want, routeSays(m.Route))))
+		p.Line(doc.In(doc.Good, fmt.Sprintf("%s has %s %s already", who, m.Want, report.RouteSays(m.Route))))
 		return
 	case m.Switched && len(m.Mends) == 0:
 		p.Line(doc.S("%s is switched to read-only, which no entry and no group mends", m.Route))
 		return
 	case len(m.Mends) == 0:
-		p.Line(doc.S("no single change was found that gives %s %s %s", who, m.Want, routeSays(m.Route)))
+		p.Line(doc.S("no single change was found that gives %s %s %s", who, m.Want, report.RouteSays(m.Route)))
 		return
 	}
-	p.Line(doc.In(doc.Strong, fmt.Sprintf("What would give %s %s %s", who, m.Want, routeSays(m.Route))), doc.S(", the least else first:"))
+	p.Line(doc.In(doc.Strong, fmt.Sprintf("What would give %s %s %s", who, m.Want, report.RouteSays(m.Route))), doc.S(", the least else first:"))
 	g := doc.Grid{Cols: []doc.Col{{Head: "", Weight: 0}, {Head: "change", Weight: 6}, {Head: "counts", Weight: 2}, {Head: "opens", Weight: 2}, {Head: "to others", Weight: 4}}}
 	for i := range m.Mends {
 		x := &m.Mends[i]
 		cell := doc.Cell{}
 		for _, c := range x.Command {
-			cell = append(cell, doc.Span{Text: Command(c)})
+			cell = append(cell, doc.Span{Text: report.Command(c)})
 		}
 		others := "nobody"
 		if len(x.People) > 0 {
-			others = Count(int64(len(x.People)), "person") + ": " + Some(x.People, 4)
+			others = report.Count(int64(len(x.People)), "person") + ": " + report.Some(x.People, 4)
 		}
 		if len(x.Loses) > 0 {
-			others += "; loses: " + Some(x.Loses, 4)
+			others += "; loses: " + report.Some(x.Loses, 4)
 		}
 		if s := guards(x); s != "" {
 			others += "; a guard warns: " + s
 		}
-		g.Rows = append(g.Rows, []doc.Cell{doc.C(fmt.Sprint(i + 1)), cell, doc.C(strings.ReplaceAll(x.Counts, "-", " ")), doc.C(Count(x.Items, "item")), doc.C(others)})
+		g.Rows = append(g.Rows, []doc.Cell{doc.C(fmt.Sprint(i + 1)), cell, doc.C(strings.ReplaceAll(x.Counts, "-", " ")), doc.C(report.Count(x.Items, "item")), doc.C(others)})
 	}
 	p.Grid(g)
 }

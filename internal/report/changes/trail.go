@@ -1,4 +1,4 @@
-package report
+package changes
 
 import (
 	"fmt"
@@ -8,6 +8,7 @@ import (
 	"tarnwold/internal/format"
 	"tarnwold/internal/plan/entry"
 	"tarnwold/internal/plan/intake"
+	"tarnwold/internal/report"
 	"tarnwold/internal/report/doc"
 )
 
@@ -20,9 +21,9 @@ func TrailLoaded(p *doc.Printer, list []intake.TrailLoad) error {
 		return out
 	}, func() {
 		for _, x := range list {
-			p.Line(doc.S("%s: %s read, %s new.", x.File, Count(x.Read, "try"), format.Number(x.New)))
+			p.Line(doc.S("%s: %s read, %s new.", x.File, report.Count(x.Read, "try"), format.Number(x.New)))
 			if x.Passed > 0 {
-				p.Line(doc.S("  %s passed over, which tell of nothing anybody did.", Count(int64(x.Passed), "line")))
+				p.Line(doc.S("  %s passed over, which tell of nothing anybody did.", report.Count(int64(x.Passed), "line")))
 			}
 			if x.Unknown > 0 {
 				p.Line(doc.S("  %s by users the estate doesn't know.", format.Number(x.Unknown)))
@@ -39,7 +40,7 @@ func Trail(p *doc.Printer, x *intake.Trail) error {
 	return p.Give(x, []string{"user", "act", "where", "result", "times", "first", "last", "because", "as of", "command"}, func() (out [][]string) {
 		for i := range x.List {
 			t := &x.List[i]
-			out = append(out, []string{t.Who, t.Act, t.Where, t.Result, fmt.Sprint(t.Times), t.First, t.Last, trailBecause(t), t.AsOf, Command(t.Request)})
+			out = append(out, []string{t.Who, t.Act, t.Where, t.Result, fmt.Sprint(t.Times), t.First, t.Last, trailBecause(t), t.AsOf, report.Command(t.Request)})
 		}
 		return out
 	}, func() {
@@ -54,11 +55,11 @@ func Trail(p *doc.Printer, x *intake.Trail) error {
 			if t.Result != "granted" {
 				res = doc.CI(doc.Bad, t.Result)
 			}
-			g.Rows = append(g.Rows, []doc.Cell{doc.C(format.Number(t.Times)), doc.C(t.Who), doc.C(t.Act), doc.C(t.Where), res, doc.C(At(t.Last)), doc.C(trailBecause(t))})
+			g.Rows = append(g.Rows, []doc.Cell{doc.C(format.Number(t.Times)), doc.C(t.Who), doc.C(t.Act), doc.C(t.Where), res, doc.C(report.At(t.Last)), doc.C(trailBecause(t))})
 		}
 		p.Grid(g)
 		if x.More > 0 {
-			p.Line(doc.S("and %s more; --all shows them, as --format csv does", Count(x.More, "line")))
+			p.Line(doc.S("and %s more; --all shows them, as --format csv does", report.Count(x.More, "line")))
 		}
 		if slices.ContainsFunc(x.List, func(t intake.Tried) bool { return t.AsOf == "now" }) {
 			p.Line(doc.In(doc.Faint, "The estate knew nothing yet when some of it was tried: of that the reason is as it is now."))
@@ -80,7 +81,7 @@ func Trail(p *doc.Printer, x *intake.Trail) error {
 			if t.Times > 1 {
 				times = fmt.Sprintf("%s times", format.Number(t.Times))
 			}
-			p.Line(doc.In(doc.Strong, t.Who), doc.S(" was refused %s, and asked for nothing: %s", times, Command(t.Request)))
+			p.Line(doc.In(doc.Strong, t.Who), doc.S(" was refused %s, and asked for nothing: %s", times, report.Command(t.Request)))
 		}
 	})
 }
@@ -112,7 +113,7 @@ func trailBecause(t *intake.Tried) string {
 			out += " on " + n.Where
 		}
 		if n.Reason != nil {
-			why, set := because(n.Reason, serverOf(t.Where), n.Share)
+			why, set := report.Because(n.Reason, report.ServerOf(t.Where), n.Share)
 			out = n.Right + ": " + why
 			if set != "" && n.Reason.By == "entry" {
 				out += ", set on " + set
@@ -137,8 +138,8 @@ func Unused(p *doc.Printer, x *entry.Unused) error {
 		}
 		return out
 	}, func() {
-		p.Line(doc.S("%d of %s with access to ", len(x.Users), Count(int64(x.Of), "user")), doc.In(doc.Strong, x.Where), doc.S(" used nothing there since %s, as far as the trail tells", x.Since))
-		p.Line(doc.In(doc.Faint, fmt.Sprintf("The trail of the server goes from %s to %s.", At(x.From), At(x.To))))
+		p.Line(doc.S("%d of %s with access to ", len(x.Users), report.Count(int64(x.Of), "user")), doc.In(doc.Strong, x.Where), doc.S(" used nothing there since %s, as far as the trail tells", x.Since))
+		p.Line(doc.In(doc.Faint, fmt.Sprintf("The trail of the server goes from %s to %s.", report.At(x.From), report.At(x.To))))
 		if x.From[:len(x.Since)] > x.Since {
 			p.Line(doc.In(doc.Bad, "It begins after "+x.Since+": what was before isn't known."))
 		}
@@ -150,7 +151,7 @@ func Unused(p *doc.Printer, x *entry.Unused) error {
 		for _, u := range x.Users {
 			last := "never"
 			if u.Last != "" {
-				last = At(u.Last)
+				last = report.At(u.Last)
 			}
 			by := strings.Join(u.By, ", ")
 			if by == "" {

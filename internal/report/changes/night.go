@@ -1,4 +1,4 @@
-package report
+package changes
 
 import (
 	"fmt"
@@ -8,6 +8,7 @@ import (
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/policies"
 	"tarnwold/internal/plan/request"
+	"tarnwold/internal/report"
 	"tarnwold/internal/report/doc"
 )
 
@@ -61,14 +62,14 @@ func (s *NightSection) Meant(n int) {
 
 // AddFinding adds a finding.
 func (s *NightSection) AddFinding(key string, f *findings.Finding) {
-	text := findingWords[f.Kind].head
-	if more := findingText(f); more != "" {
+	text := report.FindingHead(f.Kind)
+	if more := report.FindingText(f); more != "" {
 		text += ": " + more
 	}
-	if t := touches(f); t != "" {
+	if t := report.Touches(f); t != "" {
 		text += " (" + t + ")"
 	}
-	s.Items = append(s.Items, NightItem{Key: key, Where: alike(f.Where, f.More+1), Text: text, Mended: commandText(f.Commands)})
+	s.Items = append(s.Items, NightItem{Key: key, Where: report.Alike(f.Where, f.More+1), Text: text, Mended: report.CommandText(f.Commands)})
 }
 
 // AddTaken adds each thing a change took in that somebody did elsewhere: what
@@ -102,7 +103,7 @@ func (s *NightSection) AddTaken(from string, p *plan.Plan, undo int64) (came int
 		if undo != 0 {
 			back = fmt.Sprintf("tarnwold undo %d", undo)
 		}
-		s.Items = append(s.Items, NightItem{Key: from + e.Where + text, Where: alike(e.Where, e.Items), Text: text, Mended: back})
+		s.Items = append(s.Items, NightItem{Key: from + e.Where + text, Where: report.Alike(e.Where, e.Items), Text: text, Mended: back})
 	}
 	for _, w := range p.Warnings {
 		s.Add(from+w.Guard+w.Where, from, WarningText(w), false)
@@ -116,7 +117,7 @@ func ShiftText(x *plan.Shift) string {
 	if len(x.Users) != 1 {
 		verb = map[string]string{"gain": "gain", "lose": "lose", "change": "have otherwise"}[x.Kind]
 	}
-	return fmt.Sprintf("%s %s (%s → %s)", Some(x.Users, 3), verb, x.Was, x.Is)
+	return fmt.Sprintf("%s %s (%s → %s)", report.Some(x.Users, 3), verb, x.Was, x.Is)
 }
 
 // offWords say of what a policy wants what is otherwise.
@@ -227,14 +228,14 @@ func WriteNight(p *doc.Printer, n *Night) error {
 	return p.Give(n, []string{"section", "where", "what", "new", "trouble", "mend"}, func() (out [][]string) {
 		for _, s := range n.Sections {
 			for _, x := range s.Items {
-				out = append(out, []string{s.Name, x.Where, x.Text, yesNo(x.New), yesNo(x.Trouble), x.Mended})
+				out = append(out, []string{s.Name, x.Where, x.Text, report.YesNo(x.New), report.YesNo(x.Trouble), x.Mended})
 			}
 		}
 		return out
 	}, func() {
 		head, style := "All is as it should be", doc.Good
 		if left := n.Left(); left > 0 {
-			head, style = Count(int64(left), "thing")+" to look at", doc.Bad
+			head, style = report.Count(int64(left), "thing")+" to look at", doc.Bad
 			if n.Since != "" {
 				head += fmt.Sprintf(", %d new since %s", n.fresh(), n.Since)
 			}
@@ -277,7 +278,7 @@ func NightPage(p *doc.Printer, n *Night) error {
 	o := &doc.Outline{Title: "The night of " + n.Day, Heads: []string{"where", "what", "state", "mended by"}}
 	intro := "All is as it should be."
 	if left := n.Left(); left > 0 {
-		intro = Count(int64(left), "thing") + " to look at"
+		intro = report.Count(int64(left), "thing") + " to look at"
 		if t := n.Trouble(); t > 0 {
 			intro += fmt.Sprintf(", %d of them could not be done", t)
 		}
@@ -287,7 +288,7 @@ func NightPage(p *doc.Printer, n *Night) error {
 	if n.Since != "" {
 		o.Intro = append(o.Intro, fmt.Sprintf("%d new since %s.", n.fresh(), n.Since))
 	}
-	o.Intro = append(o.Intro, "The estate "+n.Estate+", at "+At(n.At)+".")
+	o.Intro = append(o.Intro, "The estate "+n.Estate+", at "+report.At(n.At)+".")
 	row := func(x *NightItem) doc.OutlineRow {
 		mark := ""
 		if x.New {
@@ -299,7 +300,7 @@ func NightPage(p *doc.Printer, n *Night) error {
 		return doc.OutlineRow{Depth: 1, Name: x.Where, Cells: []string{x.Text, mark, x.Mended}, Bad: x.Trouble}
 	}
 	if n.fresh() > 0 {
-		o.Rows = append(o.Rows, doc.OutlineRow{Name: "New since " + n.Since, Cells: []string{Count(int64(n.fresh()), "thing"), "", ""}, Group: true})
+		o.Rows = append(o.Rows, doc.OutlineRow{Name: "New since " + n.Since, Cells: []string{report.Count(int64(n.fresh()), "thing"), "", ""}, Group: true})
 		for _, s := range n.Sections {
 			for i := range s.Items {
 				if s.Items[i].New {

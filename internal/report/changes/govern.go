@@ -1,4 +1,4 @@
-package report
+package changes
 
 import (
 	"fmt"
@@ -8,6 +8,7 @@ import (
 	"tarnwold/internal/plan/keeper"
 	"tarnwold/internal/plan/policies"
 	"tarnwold/internal/plan/request"
+	"tarnwold/internal/report"
 	"tarnwold/internal/report/doc"
 )
 
@@ -22,7 +23,7 @@ func PolicyRead(p *doc.Printer, pol *policy.Policy) error {
 	return p.Give(says, []string{"policy", "places", "entries", "expectations"}, func() [][]string {
 		return [][]string{{pol.Name, fmt.Sprint(places), fmt.Sprint(entries), fmt.Sprint(len(pol.Expect))}}
 	}, func() {
-		p.Line(doc.In(doc.Strong, pol.Name), doc.S(" reads well: %s, %s, %s.", Count(int64(places), "place"), Count(int64(entries), "entry"), Count(int64(len(pol.Expect)), "expectation")))
+		p.Line(doc.In(doc.Strong, pol.Name), doc.S(" reads well: %s, %s, %s.", report.Count(int64(places), "place"), report.Count(int64(entries), "entry"), report.Count(int64(len(pol.Expect)), "expectation")))
 		p.Line(doc.S("With --on //SERVER/SHARE its names and places are looked up too."))
 	})
 }
@@ -54,7 +55,7 @@ func Policies(p *doc.Printer, list []policies.PolicyStands) error {
 					continue
 				}
 				if k == 4 {
-					s = At(s)
+					s = report.At(s)
 				}
 				cells = append(cells, doc.C(s))
 			}
@@ -73,9 +74,9 @@ func Policy(p *doc.Printer, x *policies.PolicyStands) error {
 		return out
 	}, func() {
 		p.Line(doc.In(doc.Strong, "policy "+x.Name), doc.S(", version %d: %s", x.Version, x.Because))
-		since := "Laid by " + x.By + ", " + At(x.Since)
+		since := "Laid by " + x.By + ", " + report.At(x.Since)
 		if x.Changed != "" {
-			since += ", altered " + At(x.Changed)
+			since += ", altered " + report.At(x.Changed)
 		}
 		var changes []string
 		for _, c := range x.Changes {
@@ -85,14 +86,14 @@ func Policy(p *doc.Printer, x *policies.PolicyStands) error {
 		p.Blank()
 		g := doc.Grid{Cols: []doc.Col{{Head: "laid on", Weight: 6}, {Head: "by line", Weight: 0}}}
 		for i, l := range x.Places {
-			if i == mostEdits {
+			if i == report.MostEdits {
 				break
 			}
 			g.Rows = append(g.Rows, []doc.Cell{doc.C(l.Where), doc.C(fmt.Sprint(l.Line))})
 		}
 		p.Grid(g)
-		if n := len(x.Places) - mostEdits; n > 0 {
-			p.Line(doc.S("and %s more", Count(int64(n), "place")))
+		if n := len(x.Places) - report.MostEdits; n > 0 {
+			p.Line(doc.S("and %s more", report.Count(int64(n), "place")))
 		}
 		p.Blank()
 		for i, l := range strings.Split(strings.TrimRight(x.Text, "\n"), "\n") {
@@ -112,7 +113,7 @@ func PolicyDrifts(p *doc.Printer, list []*policies.PolicyDrift) error {
 				out = append(out, []string{f.Policy, l.Where, l.Line.Sign, lineText(l.Line), changeText(l.Change), l.By, l.At})
 			}
 			for _, e := range f.Unmet {
-				out = append(out, []string{f.Policy, "", "unmet", e.Text + ": " + Against(e), "", "", ""})
+				out = append(out, []string{f.Policy, "", "unmet", e.Text + ": " + report.Against(e), "", "", ""})
 			}
 		}
 		return out
@@ -138,29 +139,29 @@ func changeText(n int64) string {
 
 func policyDrift(p *doc.Printer, f *policies.PolicyDrift) {
 	if len(f.Lines)+len(f.Unmet) == 0 {
-		p.Line(doc.In(doc.Good, "policy "+f.Policy), doc.S(", version %d, is as it was laid on %s.", f.Version, Count(int64(f.Places), "place")))
+		p.Line(doc.In(doc.Good, "policy "+f.Policy), doc.S(", version %d, is as it was laid on %s.", f.Version, report.Count(int64(f.Places), "place")))
 		return
 	}
 	p.Line(doc.In(doc.Bad, "policy "+f.Policy), doc.S(", version %d, is no longer as it was laid:", f.Version))
 	if len(f.Lines) > 0 {
 		g := doc.Grid{Cols: []doc.Col{{Head: "where", Weight: 4}, {Head: "", Weight: 0}, {Head: "what", Weight: 5}, {Head: "by change", Weight: 4}}}
 		for i, l := range f.Lines {
-			if i == mostEdits {
+			if i == report.MostEdits {
 				break
 			}
 			by := "not known"
 			if l.Change != 0 {
-				by = fmt.Sprintf("%d, by %s, %s: %s", l.Change, l.By, At(l.At), l.What)
+				by = fmt.Sprintf("%d, by %s, %s: %s", l.Change, l.By, report.At(l.At), l.What)
 			}
 			g.Rows = append(g.Rows, []doc.Cell{doc.C(l.Where), doc.CI(doc.Bad, offWords[l.Line.Sign]), doc.C(lineText(l.Line)), doc.C(by)})
 		}
 		p.Grid(g)
-		if n := len(f.Lines) - mostEdits; n > 0 {
-			p.Line(doc.S("and %s more", Count(int64(n), "line")))
+		if n := len(f.Lines) - report.MostEdits; n > 0 {
+			p.Line(doc.S("and %s more", report.Count(int64(n), "line")))
 		}
 	}
 	for _, e := range f.Unmet {
-		p.Line(doc.In(doc.Bad, "Expected: "), doc.S("%s; %s", e.Text, Against(e)))
+		p.Line(doc.In(doc.Bad, "Expected: "), doc.S("%s; %s", e.Text, report.Against(e)))
 	}
 }
 
@@ -197,15 +198,9 @@ var dutyKinds = map[string]string{
 	"administrator": "passes all rules",
 }
 
-type exceptional[T any] struct {
-	Found  []T      `json:"found"`
-	Meant  int      `json:"meant-so"`
-	Unused []string `json:"exceptions-unused"`
-}
-
 // Duties prints who holds two keys of one door.
 func Duties(p *doc.Printer, list []request.Duty, meant int, unused []string) error {
-	return p.Give(exceptional[request.Duty]{list, meant, unused}, []string{"kind", "who", "group", "where", "by"}, func() (out [][]string) {
+	return p.Give(report.Exceptional[request.Duty]{Found: list, Meant: meant, Unused: unused}, []string{"kind", "who", "group", "where", "by"}, func() (out [][]string) {
 		for _, d := range list {
 			out = append(out, []string{d.Kind, d.Who, d.Group, d.Where, strings.Join(d.By, "; ")})
 		}
@@ -222,7 +217,7 @@ func Duties(p *doc.Printer, list []request.Duty, meant int, unused []string) err
 			if len(people) == 1 {
 				verb = "holds"
 			}
-			p.Line(doc.In(doc.Bad, fmt.Sprintf("%s %s more than one hand should", Count(int64(len(people)), "person"), verb)))
+			p.Line(doc.In(doc.Bad, fmt.Sprintf("%s %s more than one hand should", report.Count(int64(len(people)), "person"), verb)))
 			p.Blank()
 			g := doc.Grid{Cols: []doc.Col{{Head: "who", Weight: 2}, {Head: "what", Weight: 4}, {Head: "where", Weight: 4}, {Head: "by", Weight: 6}}}
 			for _, d := range list {
@@ -234,29 +229,8 @@ func Duties(p *doc.Printer, list []request.Duty, meant int, unused []string) err
 			}
 			p.Grid(g)
 		}
-		exceptions(p, meant, unused)
+		report.Exceptions(p, meant, unused)
 	})
-}
-
-// exceptions says how many were passed over, and which exceptions fit nothing.
-func exceptions(p *doc.Printer, meant int, unused []string) {
-	if meant > 0 {
-		p.Line(doc.S("%s meant so and passed over.", isAre(meant)))
-	}
-	for i, u := range unused {
-		if i == 8 {
-			p.Line(doc.S("and %d more exceptions that fit nothing", len(unused)-i))
-			break
-		}
-		p.Line(doc.In(doc.Faint, "No longer needed, or over: "), doc.S("%s", u))
-	}
-}
-
-func isAre(n int) string {
-	if n == 1 {
-		return "1 is"
-	}
-	return fmt.Sprintf("%d are", n)
 }
 
 // Requests prints requests.
@@ -265,7 +239,7 @@ func Requests(p *doc.Printer, list []request.Asked, all bool) error {
 		r := x.Request
 		state := r.State
 		if r.State == request.Open && x.Waiting > 0 {
-			state = "open " + Count(int64(x.Waiting), "day")
+			state = "open " + report.Count(int64(x.Waiting), "day")
 		}
 		return []string{fmt.Sprint(r.Number), state, strings.Join(r.Names(), ", "), r.Level, r.Where, r.Until, strings.Join(r.Reasons(), "; "), r.By, r.At, strings.Join(x.Keepers, ", ")}
 	}
@@ -301,7 +275,7 @@ func Request(p *doc.Printer, x *request.Asked) error {
 		if m := x.Mending; m != nil {
 			for j := range m.Mends {
 				y := &m.Mends[j]
-				out = append(out, []string{m.Where, m.Route, m.Want, yesNo(m.Held), commands(y), strings.ReplaceAll(y.Counts, "-", " "), strings.Join(y.People, ", "),
+				out = append(out, []string{m.Where, m.Route, m.Want, report.YesNo(m.Held), commands(y), strings.ReplaceAll(y.Counts, "-", " "), strings.Join(y.People, ", "),
 					fmt.Sprint(y.Items), strings.Join(y.Loses, ", "), guards(y)})
 			}
 		}
@@ -312,20 +286,20 @@ func Request(p *doc.Printer, x *request.Asked) error {
 		if r.Until != "" {
 			until = " until " + r.Until
 		}
-		p.Line(doc.In(doc.Strong, fmt.Sprintf("Request %d", r.Number)), doc.S(": %s on %s for %s%s", r.Level, r.Where, Some(r.Names(), 6), until))
+		p.Line(doc.In(doc.Strong, fmt.Sprintf("Request %d", r.Number)), doc.S(": %s on %s for %s%s", r.Level, r.Where, report.Some(r.Names(), 6), until))
 		for _, w := range r.Who {
 			p.Line(doc.S("  %s: %s", w.Name, w.Why))
 		}
-		p.Line(doc.S("Asked by %s, %s.", r.By, At(r.At)))
+		p.Line(doc.S("Asked by %s, %s.", r.By, report.At(r.At)))
 		if r.State != request.Open {
-			p.Line(doc.S("%s by %s, %s.", strings.ToUpper(r.State[:1])+r.State[1:], r.Decided, At(r.DecidedAt)), doc.S("%s", andBecause(r.Because)))
+			p.Line(doc.S("%s by %s, %s.", strings.ToUpper(r.State[:1])+r.State[1:], r.Decided, report.At(r.DecidedAt)), doc.S("%s", andBecause(r.Because)))
 			for _, h := range r.How {
 				p.Line(doc.S("  %s", h))
 			}
 			return
 		}
 		if len(x.Keepers) > 0 {
-			p.Line(doc.S("Decided by %s.", Some(x.Keepers, 6)))
+			p.Line(doc.S("Decided by %s.", report.Some(x.Keepers, 6)))
 		}
 		if x.Gone != "" {
 			p.Line(doc.In(doc.Bad, "It can't be looked at any more: "), doc.S("%s", x.Gone))
@@ -333,10 +307,10 @@ func Request(p *doc.Printer, x *request.Asked) error {
 		}
 		for _, e := range x.People {
 			p.Blank()
-			explained(p, e)
+			report.DrawExplained(p, e)
 		}
 		if x.Mending != nil {
-			who := Some(r.Names(), 3)
+			who := report.Some(r.Names(), 3)
 			mending(p, who, x.Mending)
 			if len(x.Mending.Mends) > 0 {
 				p.Line(doc.S("Take the first with: tarnwold request accept %d, another with --by and its number", r.Number))

@@ -1,4 +1,4 @@
-package report
+package changes
 
 import (
 	"cmp"
@@ -7,6 +7,7 @@ import (
 
 	"tarnwold/internal/format"
 	"tarnwold/internal/format/shape"
+	"tarnwold/internal/report"
 	"tarnwold/internal/report/doc"
 )
 
@@ -32,7 +33,7 @@ func (d *Directory) taken() string {
 	if d.Taken == "" {
 		return "never"
 	}
-	return localTime(d.Taken)
+	return report.LocalTime(d.Taken)
 }
 
 // Directories lists directories.
@@ -80,7 +81,7 @@ func WriteDirectory(p *doc.Printer, d *Directory) error {
 			rows = append(rows, []string{x.what, strings.Join(x.list, ", ")})
 		}
 	}
-	rows = append(rows, []string{"from it", Count(int64(d.Users), "user") + " and " + Count(int64(d.Groups), "group") + ", " + format.Number(int64(d.Shut)) + " of them shut"}, []string{"taken in", d.taken()})
+	rows = append(rows, []string{"from it", report.Count(int64(d.Users), "user") + " and " + report.Count(int64(d.Groups), "group") + ", " + format.Number(int64(d.Shut)) + " of them shut"}, []string{"taken in", d.taken()})
 	return p.Give(d, heads, func() [][]string { return rows }, func() { p.Grid(doc.PlainGrid(doc.Heads(heads...), rows)) })
 }
 
@@ -127,8 +128,8 @@ func DirectoryProven(p *doc.Printer, d *DirectoryProof) error {
 			p.Blank()
 		}
 		if d.Former > 0 {
-			p.Line(doc.S("%s that they or their groups had elsewhere are in the directory's tokens; a server that counts them has the trait former-ids.", Count(int64(d.Former), "identifier")))
+			p.Line(doc.S("%s that they or their groups had elsewhere are in the directory's tokens; a server that counts them has the trait former-ids.", report.Count(int64(d.Former), "identifier")))
 		}
-		p.Line(doc.S("Tokens of %s held to directory %s: %s.", Count(int64(d.Users), "user"), d.Name, Count(int64(len(d.Differences)), "difference")))
+		p.Line(doc.S("Tokens of %s held to directory %s: %s.", report.Count(int64(d.Users), "user"), d.Name, report.Count(int64(len(d.Differences)), "difference")))
 	})
 }

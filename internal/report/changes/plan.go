@@ -1,4 +1,6 @@
-package report
+// Package changes says plans, servers and what was done as documents: what would
+// change, who gains and loses, the guards, nights, requests, scans.
+package changes
 
 import (
 	"fmt"
@@ -18,6 +20,7 @@ import (
 	"tarnwold/internal/plan/intake"
 	"tarnwold/internal/plan/people"
 	"tarnwold/internal/plan/request"
+	"tarnwold/internal/report"
 	"tarnwold/internal/report/doc"
 )
 
@@ -76,7 +79,7 @@ func Became(p *doc.Printer, o *Outcome) {
 	case o.DryRun && o.Changes():
 		p.Line(doc.S("Nothing was kept: this was a dry run."))
 	}
-	Unmended(p, o.Unmended)
+	report.Unmended(p, o.Unmended)
 }
 
 func sign(s string) doc.Cell {
@@ -132,21 +135,10 @@ func lineText(l plan.Line) string {
 	case "trait":
 		return l.Text
 	case "configured":
-		return "configured: " + admitted(l.Text)
+		return "configured: " + report.Admitted(l.Text)
 	}
 	return strings.ReplaceAll(l.What, "-", " ") + " " + l.Text
 }
-
-// alike names a place and how many others are just as it is.
-func alike(where string, items int64) string {
-	if items > 1 {
-		where += fmt.Sprintf(" and %d like it", items-1)
-	}
-	return where
-}
-
-// mostEdits is how many lines of edits a table has.
-const mostEdits = 24
 
 // Preview prints what a plan would do.
 func Preview(p *doc.Printer, o *Outcome) {
@@ -166,13 +158,13 @@ func Preview(p *doc.Printer, o *Outcome) {
 		if o.Brief {
 			break
 		}
-		if len(g.Rows) >= mostEdits {
+		if len(g.Rows) >= report.MostEdits {
 			left += max(1, e.Items)
 			continue
 		}
 		where := e.Where
 		if len(e.Lines) > 0 && !slices.Contains([]string{"moves"}, e.Lines[0].Sign) && e.Kind == "item" && e.Lines[0].What != "copy" {
-			where = alike(e.Where, e.Items)
+			where = report.Alike(e.Where, e.Items)
 		}
 		for i, l := range e.Lines {
 			if i > 0 {
@@ -183,13 +175,13 @@ func Preview(p *doc.Printer, o *Outcome) {
 	}
 	p.Grid(g)
 	if left += int64(o.Untold); left > 0 && !o.Brief {
-		p.Line(doc.S("and %s more", Count(left, "item")))
+		p.Line(doc.S("and %s more", report.Count(left, "item")))
 	}
 	for _, e := range o.Ended {
 		p.Line(doc.S("Last day %s: %s, %s.", e.Until, e.What, e.Where))
 	}
 	if o.Handed > 0 {
-		p.Line(doc.S("Handed down to %s below.", Count(o.Handed, "item")))
+		p.Line(doc.S("Handed down to %s below.", report.Count(o.Handed, "item")))
 	}
 	if l := o.Loaded; l != nil {
 		for _, loop := range l.Loops {
@@ -207,28 +199,28 @@ func Preview(p *doc.Printer, o *Outcome) {
 	}
 	for i, x := range o.NewItems {
 		if i == mostNewItems {
-			p.Line(doc.S("What new items get otherwise: %s more; --format json has them all.", Count(int64(len(o.NewItems)-i), "line")))
+			p.Line(doc.S("What new items get otherwise: %s more; --format json has them all.", report.Count(int64(len(o.NewItems)-i), "line")))
 			break
 		}
 		where := x.Where
 		if x.More > 0 {
-			where += fmt.Sprintf(" and %s more", Count(x.More, "folder"))
+			where += fmt.Sprintf(" and %s more", report.Count(x.More, "folder"))
 		}
-		p.Line(doc.In(doc.Strong, "New "+x.Kind+"s"), doc.S(" in %s: %s %s → %s.", where, Some(x.Users, 4), x.Was, x.Is))
+		p.Line(doc.In(doc.Strong, "New "+x.Kind+"s"), doc.S(" in %s: %s %s → %s.", where, report.Some(x.Users, 4), x.Was, x.Is))
 	}
 	if o.NewUnasked > 0 {
-		p.Line(doc.S("What new items get in %s more was not asked, for their rules change in too many ways.", Count(o.NewUnasked, "folder")))
+		p.Line(doc.S("What new items get in %s more was not asked, for their rules change in too many ways.", report.Count(o.NewUnasked, "folder")))
 	}
 	for _, u := range o.Unmoved {
 		says := "they had it already"
 		if !u.Already {
-			why, set := because(&u.Because, "", strings.HasPrefix(u.Because.SetOn, "share "))
+			why, set := report.Because(&u.Because, "", strings.HasPrefix(u.Because.SetOn, "share "))
 			says = why
 			if set != "" {
 				says += ", set on " + set
 			}
 		}
-		p.Line(doc.S("No change for %s through %s: %s.", Some(u.Users, 4), u.Route, says))
+		p.Line(doc.S("No change for %s through %s: %s.", report.Some(u.Users, 4), u.Route, says))
 	}
 	for _, a := range o.Advice {
 		p.Line(doc.S("%s: %s.", adviceHead(a), adviceText(a)))
@@ -257,7 +249,7 @@ func Preview(p *doc.Printer, o *Outcome) {
 		p.Line(doc.In(style, fmt.Sprintf("Expected of it: %d of %d hold.", met, n)))
 	}
 	for _, x := range o.Outbound {
-		p.Line(doc.S("This goes to the real server "), doc.In(doc.Strong, x.Server), doc.S(": %s.", Count(int64(len(x.Writes)), "descriptor")))
+		p.Line(doc.S("This goes to the real server "), doc.In(doc.Strong, x.Server), doc.S(": %s.", report.Count(int64(len(x.Writes)), "descriptor")))
 	}
 	leftOut(p, o.Left)
 	o.told = len(o.Left)
@@ -269,7 +261,7 @@ func Preview(p *doc.Printer, o *Outcome) {
 					n++
 				}
 			}
-			p.Line(doc.S("This goes to the directory "), doc.In(doc.Strong, x.Directory), doc.S(": %s.", Count(int64(n), "membership")))
+			p.Line(doc.S("This goes to the directory "), doc.In(doc.Strong, x.Directory), doc.S(": %s.", report.Count(int64(n), "membership")))
 		}
 	}
 	if o.Asks {
@@ -287,7 +279,7 @@ const mostNewItems = 6
 func leftOut(p *doc.Printer, list []live.LeftOut) {
 	for i, x := range list {
 		if i == mostLeft {
-			p.Line(doc.S("Left out, and as it is: %s more; --format json tells all.", Count(int64(len(list)-i), "item")))
+			p.Line(doc.S("Left out, and as it is: %s more; --format json tells all.", report.Count(int64(len(list)-i), "item")))
 			break
 		}
 		p.Line(doc.In(doc.Bad, "Left out, and as it is:"), doc.S(" %s: %s.", x.Where, x.Why))
@@ -302,7 +294,7 @@ func taken(p *doc.Printer, t *intake.Taken) {
 		}
 	}
 	if n := len(t.Apart); n > 0 {
-		p.Line(doc.S("Named apart, for others have their names: %s.", Some(t.Apart, 4)))
+		p.Line(doc.S("Named apart, for others have their names: %s.", report.Some(t.Apart, 4)))
 	}
 }
 
@@ -361,7 +353,7 @@ func WarningText(w plan.Warning) string {
 		if len(w.Users) == 1 {
 			verb = "holds"
 		}
-		return fmt.Sprintf("the deny entry overrules what %s %s now", Some(w.Users, 6), verb)
+		return fmt.Sprintf("the deny entry overrules what %s %s now", report.Some(w.Users, 6), verb)
 	case "opens":
 		return fmt.Sprintf("%s would be open to everyone: %s for whoever can sign on, beyond what they had", w.Where, w.Rights)
 	case "orphans":
@@ -373,7 +365,7 @@ func WarningText(w plan.Warning) string {
 		if len(w.Users) == 1 {
 			verb = "keeps"
 		}
-		return fmt.Sprintf("%s %s %s, and you act as somebody else", Some(w.Users, 4), verb, w.Where)
+		return fmt.Sprintf("%s %s %s, and you act as somebody else", report.Some(w.Users, 4), verb, w.Where)
 	case "laid-policy":
 		return fmt.Sprintf("policy %s wants %s otherwise", w.Who, w.Where)
 	case "own-request":
@@ -383,7 +375,7 @@ func WarningText(w plan.Warning) string {
 	case "may-not":
 		says := fmt.Sprintf("you act as %s, who may not %s", strings.Join(w.Users, ", "), w.Where)
 		if w.Because != nil {
-			why, set := because(w.Because, "", false)
+			why, set := report.Because(w.Because, "", false)
 			says += " (" + why
 			if set != "" {
 				says += ", set on " + set
@@ -430,11 +422,11 @@ func impact(p *doc.Printer, o *plan.Plan) {
 		if s.More > 0 {
 			where = append(where, doc.S("and %d more", s.More))
 		}
-		g.Rows = append(g.Rows, []doc.Cell{kind, doc.C(Some(s.Users, 4)), doc.C(s.Was), doc.C(s.Is), doc.Cs(s.Routes...), doc.C(fmt.Sprint(s.Items)), where})
+		g.Rows = append(g.Rows, []doc.Cell{kind, doc.C(report.Some(s.Users, 4)), doc.C(s.Was), doc.C(s.Is), doc.Cs(s.Routes...), doc.C(fmt.Sprint(s.Items)), where})
 	}
 	p.Grid(g)
 	if n := len(o.Impact) - mostShifts; n > 0 {
-		p.Line(doc.S("and %s more of fewer people; --format json has them all", Count(int64(n), "line")))
+		p.Line(doc.S("and %s more of fewer people; --format json has them all", report.Count(int64(n), "line")))
 	}
 }
 
@@ -464,7 +456,7 @@ func headline(list []plan.Shift) string {
 		if len(people) == 1 {
 			verb = k.one
 		}
-		s := Count(int64(len(people)), "person") + " " + verb
+		s := report.Count(int64(len(people)), "person") + " " + verb
 		if k.kind != "change" {
 			what := "rights"
 			if len(levels) == 1 {
@@ -514,7 +506,7 @@ func Levels(p *doc.Printer, list right.Levels) error {
 	for _, l := range list {
 		all = append(all, level{l.Name, mask(l.Folder), mask(l.File), l.About, !right.IsBuiltin(l.Name)})
 	}
-	return rows(p, all, []string{"level", "on a folder", "on a file", "what it is for", "note"}, func(i int) []string {
+	return report.Rows(p, all, []string{"level", "on a folder", "on a file", "what it is for", "note"}, func(i int) []string {
 		l := all[i]
 		note, file := "", l.File
 		if l.Own {
@@ -555,9 +547,9 @@ func Level(p *doc.Printer, l right.Level) error {
 	if p.Format == doc.JSON {
 		v = map[string]any{"level": l.Name, "about": l.About, "rights": rights}
 	}
-	return rows(p, v, []string{"right", "folder", "file", "what it allows"}, func(i int) []string {
+	return report.Rows(p, v, []string{"right", "folder", "file", "what it allows"}, func(i int) []string {
 		x := rights[i]
-		return []string{x.Right, yesNo(x.Folder), yesNo(x.File), x.About}
+		return []string{x.Right, report.YesNo(x.Folder), report.YesNo(x.File), x.About}
 	}, len(rights))
 }
 
@@ -598,7 +590,7 @@ func Log(p *doc.Printer, list []estate.Change) error {
 		}
 		g := doc.Grid{Cols: []doc.Col{{Head: "change", Weight: 0}, {Head: "at (" + estate.Zone() + ")", Weight: 0}, {Head: "by", Weight: 1}, {Head: "what", Weight: 6}, {Head: "note", Weight: 2}}}
 		for _, r := range list {
-			g.Rows = append(g.Rows, []doc.Cell{doc.C(fmt.Sprint(r.ID)), doc.C(At(r.At)), doc.C(r.Actor), doc.C(r.Summary), doc.C(recordNote(r))})
+			g.Rows = append(g.Rows, []doc.Cell{doc.C(fmt.Sprint(r.ID)), doc.C(report.At(r.At)), doc.C(r.Actor), doc.C(r.Summary), doc.C(recordNote(r))})
 		}
 		p.Grid(g)
 	})
@@ -614,7 +606,7 @@ func WriteChange(p *doc.Printer, r *Record) error {
 		}
 		return out
 	}, func() {
-		p.Line(doc.In(doc.Strong, fmt.Sprintf("change %d", r.ID)), doc.S(" by %s at %s (%s)", r.Actor, At(r.At), estate.Zone()))
+		p.Line(doc.In(doc.Strong, fmt.Sprintf("change %d", r.ID)), doc.S(" by %s at %s (%s)", r.Actor, report.At(r.At), estate.Zone()))
 		p.Line(doc.S("  %s", r.Command))
 		p.Line(doc.S("  %s", r.Summary))
 		if note := recordNote(r.Change); note != "" {
@@ -623,7 +615,7 @@ func WriteChange(p *doc.Printer, r *Record) error {
 		p.Blank()
 		g := doc.Grid{Cols: []doc.Col{{Head: "where", Weight: 3}, {Head: "", Weight: 0}, {Head: "what", Weight: 4}, {Head: "items", Weight: 0}}}
 		for _, e := range r.Edits {
-			where, items := alike(e.Where, e.Items), ""
+			where, items := report.Alike(e.Where, e.Items), ""
 			if e.Items > 0 {
 				items = fmt.Sprint(e.Items)
 			}
@@ -660,7 +652,7 @@ func Faults(p *doc.Printer, path string, list []estate.Fault) error {
 			p.Line(doc.S("%s is whole: nothing is wrong.", path))
 			return
 		}
-		p.Line(doc.In(doc.Bad, Count(int64(len(list)), "fault")), doc.S(" in %s", path))
+		p.Line(doc.In(doc.Bad, report.Count(int64(len(list)), "fault")), doc.S(" in %s", path))
 		for _, f := range list {
 			p.Line(doc.S("  %s: %s", f.What, f.Do))
 		}

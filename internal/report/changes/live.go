@@ -1,23 +1,14 @@
-package report
+package changes
 
 import (
 	"fmt"
-	"time"
 
 	"tarnwold/internal/format"
 	"tarnwold/internal/live"
 	"tarnwold/internal/plan/intake"
+	"tarnwold/internal/report"
 	"tarnwold/internal/report/doc"
 )
-
-// localTime writes a moment of RFC 3339 as people here read it.
-func localTime(at string) string {
-	t, err := time.Parse(time.RFC3339, at)
-	if err != nil {
-		return at
-	}
-	return t.Local().Format("2006-01-02 15:04")
-}
 
 // ServerStep is one thing that a test of a real server looked at.
 type ServerStep struct {
@@ -31,7 +22,7 @@ func ServerTest(p *doc.Printer, name string, steps []ServerStep) error {
 	heads := []string{"works", "what", "more"}
 	return p.Give(steps, heads, func() (out [][]string) {
 		for _, s := range steps {
-			out = append(out, []string{yesNo(s.Works), s.What, s.More})
+			out = append(out, []string{report.YesNo(s.Works), s.What, s.More})
 		}
 		return out
 	}, func() {
@@ -42,7 +33,7 @@ func ServerTest(p *doc.Printer, name string, steps []ServerStep) error {
 			if !s.Works {
 				style = doc.Bad
 			}
-			g.Rows = append(g.Rows, []doc.Cell{doc.CI(style, yesNo(s.Works)), doc.C(s.What), doc.C(s.More)})
+			g.Rows = append(g.Rows, []doc.Cell{doc.CI(style, report.YesNo(s.Works)), doc.C(s.What), doc.C(s.More)})
 		}
 		p.Grid(g)
 	})
@@ -67,18 +58,18 @@ func Drifted(p *doc.Printer, d *intake.Drift) error {
 		return out
 	}, func() {
 		if len(d.Lines) == 0 {
-			p.Line(doc.In(doc.Strong, d.Server), doc.S(" is as the estate has it: %s alike", Count(int64(d.Alike), "item")))
+			p.Line(doc.In(doc.Strong, d.Server), doc.S(" is as the estate has it: %s alike", report.Count(int64(d.Alike), "item")))
 			return
 		}
 		since := ""
 		if d.Since != "" {
-			since = " since the scan of " + localTime(d.Since)
+			since = " since the scan of " + report.LocalTime(d.Since)
 		}
-		p.Line(doc.In(doc.Strong, d.Server), doc.S(": %s differ%s, %s alike", Count(int64(len(d.Lines)+d.More), "place"), since, Count(int64(d.Alike), "item")))
+		p.Line(doc.In(doc.Strong, d.Server), doc.S(": %s differ%s, %s alike", report.Count(int64(len(d.Lines)+d.More), "place"), since, report.Count(int64(d.Alike), "item")))
 		p.Blank()
 		Differs(p, d.Lines)
 		if d.More > 0 {
-			p.Line(doc.S("  and %s more; --all shows them, as --format csv does", Count(int64(d.More), "line")))
+			p.Line(doc.S("  and %s more; --all shows them, as --format csv does", report.Count(int64(d.More), "line")))
 		}
 	})
 }
@@ -94,13 +85,13 @@ func Unfinished(p *doc.Printer, u *live.Unfinished) error {
 		g := doc.Grid{Cols: []doc.Col{{Head: "", Weight: 0}, {Head: "where", Weight: 5}}}
 		n := 0
 		eachState(u, func(state, where string) {
-			if n++; n <= mostEdits {
+			if n++; n <= report.MostEdits {
 				g.Rows = append(g.Rows, []doc.Cell{doc.C(state), doc.C(where)})
 			}
 		})
 		p.Grid(g)
-		if n > mostEdits {
-			p.Line(doc.S("  and %d more; --format csv shows all", n-mostEdits))
+		if n > report.MostEdits {
+			p.Line(doc.S("  and %d more; --format csv shows all", n-report.MostEdits))
 		}
 		p.Line(doc.S("tarnwold resume finishes it, tarnwold undo takes it back."))
 	})
@@ -111,7 +102,7 @@ func Finished(p *doc.Printer, u *live.Unfinished, id int64) error {
 	return p.Give(map[string]any{"change": u.Summary, "kept-as": id, "written-before": len(u.Written), "written-now": len(u.Left) + len(u.Partly)}, []string{"change", "kept as", "written before", "written now"}, func() [][]string {
 		return [][]string{{u.Summary, fmt.Sprint(id), fmt.Sprint(len(u.Written)), fmt.Sprint(len(u.Left) + len(u.Partly))}}
 	}, func() {
-		p.Line(doc.S("%s: %s had been written, %d more are now.", u.Summary, Count(int64(len(u.Written)), "item"), len(u.Left)+len(u.Partly)))
+		p.Line(doc.S("%s: %s had been written, %d more are now.", u.Summary, report.Count(int64(len(u.Written)), "item"), len(u.Left)+len(u.Partly)))
 		p.Line(doc.S("Kept as change %d.", id))
 	})
 }
@@ -122,9 +113,9 @@ func TakenBack(p *doc.Printer, u *live.Unfinished) error {
 		eachState(u, func(state, where string) { out = append(out, []string{state, where}) })
 		return out
 	}, func() {
-		p.Line(doc.S("%s: %s that had been written as before again; nothing was kept.", u.Summary, Count(int64(len(u.Written)+len(u.Partly)), "item")))
+		p.Line(doc.S("%s: %s that had been written as before again; nothing was kept.", u.Summary, report.Count(int64(len(u.Written)+len(u.Partly)), "item")))
 		for i, where := range u.Other {
-			if i == mostEdits {
+			if i == report.MostEdits {
 				p.Line(doc.S("  and %d more", len(u.Other)-i))
 				break
 			}
@@ -163,7 +154,7 @@ func Differs(p *doc.Printer, lines []intake.DriftLine) {
 			signs = append(signs, doc.Span{Text: says, Style: style})
 			texts = append(texts, doc.Span{Text: lineText(x)})
 		}
-		g.Rows = append(g.Rows, []doc.Cell{doc.C(l.Where), doc.C(driftSays[l.What]), doc.C(localTime(l.Changed)), signs, texts})
+		g.Rows = append(g.Rows, []doc.Cell{doc.C(l.Where), doc.C(driftSays[l.What]), doc.C(report.LocalTime(l.Changed)), signs, texts})
 	}
 	p.Grid(g)
 }
@@ -177,15 +168,15 @@ func Proved(p *doc.Printer, f *live.Proof) error {
 		}
 		return out
 	}, func() {
-		p.Line(doc.In(doc.Strong, f.Server), doc.S(" was asked as %s on %s: %s tried, %s of them allowed", Some(f.Users, 6), Count(int64(f.Items), "item"), Count(int64(f.Tried), "act"), format.Number(int64(f.Allowed))))
+		p.Line(doc.In(doc.Strong, f.Server), doc.S(" was asked as %s on %s: %s tried, %s of them allowed", report.Some(f.Users, 6), report.Count(int64(f.Items), "item"), report.Count(int64(f.Tried), "act"), format.Number(int64(f.Allowed))))
 		if f.Unproved > 0 {
-			p.Line(doc.S("%s not tried: the connection alone refuses them, and trying would leave a trace", Count(int64(f.Unproved), "act")))
+			p.Line(doc.S("%s not tried: the connection alone refuses them, and trying would leave a trace", report.Count(int64(f.Unproved), "act")))
 		}
 		if len(f.Differ) == 0 {
 			p.Line(doc.In(doc.Good, "Every answer is the server's."))
 			return
 		}
-		p.Line(doc.In(doc.Bad, Count(int64(len(f.Differ)), "act")+" answered otherwise by the server:"))
+		p.Line(doc.In(doc.Bad, report.Count(int64(len(f.Differ)), "act")+" answered otherwise by the server:"))
 		p.Blank()
 		g := doc.Grid{Cols: []doc.Col{{Head: "user", Weight: 2}, {Head: "act", Weight: 0}, {Head: "where", Weight: 5}, {Head: "the estate", Weight: 0}, {Head: "the server", Weight: 0}, {Head: "said", Weight: 4}}}
 		for _, d := range f.Differ {
@@ -209,5 +200,5 @@ func NoteText(n live.Noted) string {
 	if n.Items > 1 {
 		where = "the first at " + n.Where
 	}
-	return fmt.Sprintf("Note: %s %s (%s)", Count(int64(n.Items), "item"), says, where)
+	return fmt.Sprintf("Note: %s %s (%s)", report.Count(int64(n.Items), "item"), says, where)
 }
