@@ -10,16 +10,16 @@ type Traits struct {
 	// DomainUsers: each account of a domain is in that domain's users group (…-513).
 	DomainUsers bool `json:"domain-users"`
 	// Layers is how many layers of groups are followed beyond those that
-	// list the user himself or are his primary one; 0: any number. A
+	// list the user themselves or are their primary one; 0: any number. A
 	// membership that Book.Local knows of is a layer by itself.
 	Layers int `json:"group-layers"`
 	// MailGroupsLeftOut: groups of purpose mail are in no token, and pass no
 	// membership on ([MS-ADTS] §3.1.1.4.5.19, of groups that aren't for security).
 	MailGroupsLeftOut bool `json:"mail-groups-left-out"`
 	// FirstAlone: a user's primary group counts by itself; the groups it is in
-	// don't, unless it lists him too.
+	// don't, unless it lists them too.
 	FirstAlone bool `json:"first-group-alone"`
-	// FormerIDs: the identifiers that a user and his groups had elsewhere stand in
+	// FormerIDs: the identifiers that a user and their groups had elsewhere stand in
 	// the token beside those they have, as a domain may add them ([MS-PAC] §2.5,
 	// ExtraSids).
 	FormerIDs bool `json:"former-ids"`
@@ -48,7 +48,7 @@ type via struct {
 }
 
 // Token is what a user presents to a server: every identifier that counts as
-// his. It is made by NewToken and not changed after.
+// their. It is made by NewToken and not changed after.
 type Token struct {
 	user ID
 	ids  map[ID]via
@@ -70,7 +70,7 @@ func NewToken(book Book, user ID, tr Traits, special ...ID) *Token {
 	}
 	var queue []found
 	far := 0
-	var unlisted []ID // primary groups that count alone, and so far nothing lists him in
+	var unlisted []ID // primary groups that count alone, and so far nothing lists them in
 	put := func(id ID, s Step, from ID) {
 		was, ok := t.ids[id]
 		switch {
@@ -80,7 +80,7 @@ func NewToken(book Book, user ID, tr Traits, special ...ID) *Token {
 			t.ids[id] = via{s, from}
 		case ok && (s != Member || !slices.Contains(unlisted, id)):
 			return
-		case ok: // it lists him too
+		case ok: // it lists them too
 			unlisted = slices.DeleteFunc(unlisted, func(o ID) bool { return o == id })
 		default:
 			t.ids[id] = via{s, from}

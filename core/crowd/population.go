@@ -43,7 +43,7 @@ type Population struct {
 	// what a group has beside.
 	as      *account.Token
 	beside  []account.ID
-	swapped Bits // who hasn't his domain's users group, for another is his first one
+	swapped Bits // who hasn't their domain's users group, for another is their first one
 	// squashed are opened as another, whoever else isn't.
 	squashed Bits
 	to       *account.Token
@@ -53,7 +53,7 @@ type Population struct {
 }
 
 // As gives the population whose files are opened as one account; nil: each as
-// himself. beside are identifiers that everyone has too; swapped are those who
+// themselves. beside are identifiers that everyone has too; swapped are those who
 // haven't their domain's users group.
 func (p *Population) As(as *account.Token, beside []account.ID, swapped Bits) *Population {
 	return &Population{Users: p.Users, dir: p.dir, traits: p.traits, place: p.place, primary: p.primary, uid: p.uid, gid: p.gid, former: p.former, all: p.all,

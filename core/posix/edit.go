@@ -64,7 +64,7 @@ func (r *Rules) Handed(from, to *Rules) *Rules {
 		}
 		h, g := r.handed(had), r.handed(has)
 		turn := func(now Perm, has bool) (Perm, bool) {
-			if now == h && has == there && (e.Tag == UserObj || who != r.Owner) { // an owner keeps what he has
+			if now == h && has == there && (e.Tag == UserObj || who != r.Owner) { // an owner keeps what they have
 				return g, stays
 			}
 			return now | g&^h, has || stays
@@ -121,7 +121,7 @@ func (r *Rules) Renewed(up *Rules) *Rules {
 }
 
 // OwnedBy gives the rules with another owner or owning group; zero: as it is.
-// Whoever had an entry of his own is the owner now, and has what that gave.
+// Whoever had an entry of their own is the owner now, and has what that gave.
 func (r *Rules) OwnedBy(owner, group account.ID) *Rules {
 	c := *r
 	if !owner.IsZero() {
@@ -216,7 +216,7 @@ func (r *Rules) Names(who account.ID) bool {
 	return slices.ContainsFunc(r.Access, is) || slices.ContainsFunc(r.Default, is)
 }
 
-// Mentions tells whether a list names somebody, or he owns the item.
+// Mentions tells whether a list names somebody, or they own the item.
 func (r *Rules) Mentions(who account.ID) bool {
 	return r.Owner == who || r.Group == who || r.Names(who)
 }

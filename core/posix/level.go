@@ -62,7 +62,7 @@ type Meaning struct {
 	// Runs: on a file execute comes too where it stands already for anybody.
 	Runs bool
 	// TakesOut: on a folder it lets things be taken out too, which the level
-	// doesn't say; a sticky folder lets everybody take out only what is his.
+	// doesn't say; a sticky folder lets everybody take out only what is theirs.
 	TakesOut bool
 	// Over are rights of the level that no list gives: they are the owner's.
 	Over right.Set

@@ -221,7 +221,7 @@ func (r *Rules) list() List {
 
 // Permits tells whether somebody may have all of want at once, by the access
 // check algorithm (§23.1.5), and which entry of the list that was looked at
-// decided. is tells whether he is an account, or in it.
+// decided. is tells whether they are an account, or in it.
 func (r *Rules) Permits(is func(account.ID) bool, want Perm) (bool, Class) {
 	l := r.list()
 	mask := l.mask()
@@ -325,7 +325,7 @@ func (r *Rules) Steps(how rule.Reading) []rule.Step {
 }
 
 // classes gives the list as steps, with the rights that a permission stands for:
-// the owner's, then a refusal for him; named users likewise; what the matching
+// the owner's, then a refusal for them; named users likewise; what the matching
 // groups give, then a refusal for whoever is in one; then everybody else.
 func (r *Rules) classes(rights func(p Perm, owns bool) right.Set) (steps []rule.Step) {
 	l := r.list()

@@ -43,7 +43,7 @@ func (w *Rewriting) Of(d, parent *Descriptor, folder bool) (*Descriptor, map[Ent
 	}
 	became := map[Entry]Entry{}
 	var handed, handedAudit []Entry
-	if parent != nil { // to the new owner: what an old one got as the creator is his no more
+	if parent != nil { // to the new owner: what an old one got as the creator is theirs no more
 		handed, handedAudit = c.Inherits(parent, folder), c.inheritsAudit(parent, folder)
 	}
 	c.Rules.Entries = w.entries(d.Rules.Entries, handed, became)

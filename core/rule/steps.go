@@ -62,7 +62,7 @@ const (
 
 // Bounds is what holds whatever the steps say.
 type Bounds struct {
-	// OwnersOnly: who may add to a folder may take out of it only what he owns.
+	// OwnersOnly: who may add to a folder may take out of it only what they own.
 	OwnersOnly bool
 	// Never are rights that nobody has, an administrator neither.
 	Never right.Set

@@ -12,12 +12,12 @@ import (
 type Maker struct {
 	Owner account.ID
 	// Primary is the primary group (zero: none is known), PosixGroup the group
-	// of what he makes by mode (his primary one, or his private one's gid), and
-	// DomainUsers the users group of his domain (zero: he has none).
+	// of what they make by mode (their primary one, or their private one's gid), and
+	// DomainUsers the users group of their domain (zero: they have none).
 	Primary, PosixGroup, DomainUsers account.ID
-	// UID and GID are his numbers, by which he makes things on POSIX trees.
+	// UID and GID are their numbers, by which they make things on POSIX trees.
 	UID, GID account.ID
-	// Administrator: he is on the server's list of administrators.
+	// Administrator: they are on the server's list of administrators.
 	Administrator bool
 }
 

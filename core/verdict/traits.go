@@ -63,7 +63,7 @@ type Traits struct {
 	// is handed down; empty: he.
 	AdministratorMakes string `json:"administrator-makes"`
 	// RootPasses: whoever has uid 0 passes the files' rules; a file that nobody
-	// may run he may not run either.
+	// may run they may not run either.
 	RootPasses bool `json:"root-passes"`
 	// Umask is what is taken from the mode of a new item where its folder has
 	// no default list, on POSIX trees.
@@ -185,7 +185,7 @@ var TraitList = [...]Trait{
 	{"group-layers", "how many layers of groups count beyond the user's own; any: no end", measured + ": 1"},
 	{"mail-groups-left-out", "groups of purpose mail are in no token, and pass no membership on", "a domain, measured"},
 	{"first-group-alone", "of a user's primary group that alone counts, and no group that it is in", "a system's names over LDAP, measured"},
-	{"former-ids", "identifiers that a user and his groups had elsewhere (sIDHistory) count too, as a domain may add them", "a domain, measured: no"},
+	{"former-ids", "identifiers that a user and their groups had elsewhere (sIDHistory) count too, as a domain may add them", "a domain, measured: no"},
 	{"posix-ids", "uid and gids stand beside SIDs; the private group's gid is the uid", measured},
 	{"domain-users", "every user is in the domain's users group", measured},
 	{"share-opens-connection", "the share's rules open or refuse the connection, or make it read-only, before any file is asked", measured},
@@ -203,7 +203,7 @@ var TraitList = [...]Trait{
 	{"new-marked-by-folder", "what a new item inherits is marked so only if the folder's list is marked auto-inherited", measured},
 	{"new-domain-group", "a new item's group is the domain's users group where something is handed down", measured},
 	{"new-drops-object-types", "object entries lose their types when they are handed down, those for other types of child too", measured},
-	{"root-passes", "uid 0 passes the files' rules; what nobody may run he may not run either", "POSIX systems, measured"},
+	{"root-passes", "uid 0 passes the files' rules; what nobody may run they may not run either", "POSIX systems, measured"},
 	{"umask", "what is taken from a new item's mode where its folder has no default list, in octal", "POSIX systems"},
 	{"shares-describe", "shares are an SMB server's over POSIX trees, which decides by a descriptor and asks the kernel too: lists: one made of each list; kept: one it keeps beside", measured},
 	{"writes-audit", "it writes down what audit entries ask for", measured + ": no"},

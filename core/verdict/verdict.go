@@ -26,7 +26,7 @@ type Share struct {
 }
 
 // Lists is what a server's own configuration says of a share beside its rules.
-// They are held to whoever connects, whatever account his files are opened as.
+// They are held to whoever connects, whatever account their files are opened as.
 type Lists struct {
 	Limited          bool         // only Only may connect
 	Only, Never      []account.ID // who may connect, and who never
@@ -50,7 +50,7 @@ func (l *Lists) Same(o *Lists) bool {
 		slices.Equal(l.Reading, o.Reading) && slices.Equal(l.Writing, o.Writing) && slices.Equal(l.Administrators, o.Administrators)
 }
 
-// Own tells whether everyone opens files as himself, with what he has.
+// Own tells whether everyone opens files as themselves, with what they have.
 func (l *Lists) Own() bool {
 	return l == nil || l.As.IsZero() && l.Group.IsZero() && l.MembersGroup.IsZero() && l.RootAs.IsZero()
 }
@@ -133,8 +133,8 @@ const (
 	Switched                 // read-only by the share's switch
 	NotWriting               // read-only, for the rules give no write-data
 	NotListed                // the server's configuration lets others connect, by name
-	Barred                   // the configuration bars him by name
-	ReadListed               // the configuration has him on its list of readers
+	Barred                   // the configuration bars them by name
+	ReadListed               // the configuration has them on its list of readers
 )
 
 // Connection is what a share's connection lets through, before any file is asked for.
@@ -270,7 +270,7 @@ func Granted(q *Question) right.Set {
 
 // takesOut are the rights on the folder above, of which one lets the user take the
 // item out of it: delete-child, and adding where that is enough for what one owns;
-// none where only owners may, and he is neither's.
+// none where only owners may, and they are neither's.
 func (q *Question) takesOut() right.Set {
 	up := q.Parent
 	switch {

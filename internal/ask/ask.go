@@ -234,7 +234,7 @@ type openingKey struct {
 }
 
 // swapped are a server's ways for who opens files as another, or with another
-// first group: the domain's users group isn't among his (measured).
+// first group: the domain's users group isn't among their (measured).
 func swapped(tr account.Traits) account.Traits {
 	tr.DomainUsers = false
 	return tr

@@ -50,7 +50,7 @@ type Class struct {
 	Perms   string `json:"permissions"`       // r-x, as the entry has them
 	Counts  string `json:"counts,omitempty"`  // what the mask leaves of them, where that is less
 	Skipped bool   `json:"skipped,omitempty"` // the mask is empty, and the list isn't looked at
-	// Also are other groups of the list that he is in, where none has the right.
+	// Also are other groups of the list that they are in, where none has the right.
 	Also []string `json:"also,omitempty"`
 }
 

@@ -72,7 +72,7 @@ type Reason struct {
 	// POSIX tree sees what it is), posix-owner, owners-alone and root-alone (who may,
 	// on a POSIX tree), folder (which gives no write and execute together),
 	// sticky, kernel (asked besides by an SMB server), share-stops (taking out of folders), never-runs (a file without any execute bit), or configuration (of the server:
-	// Entry is the name on its list, none where he isn't on it).
+	// Entry is the name on its list, none where they aren't on it).
 	By    string   `json:"by"`
 	Entry string   `json:"entry,omitempty"`       // as written
 	Deny  bool     `json:"deny,omitempty"`        // the entry refuses

@@ -95,7 +95,7 @@ func (k *Asker) Kernel(q *verdict.Question, item, above rule.Any) *verdict.Quest
 }
 
 // Shown gives the question whether the kernel shows somebody the names in a
-// folder, of which q asks whether he may add to it.
+// folder, of which q asks whether they may add to it.
 func (k *Asker) Shown(q *verdict.Question, folder rule.Any) *verdict.Question {
 	x := *q
 	x.Administrator, x.Share, x.Self, x.Parent = q.Passes(), nil, nil, nil

@@ -74,7 +74,7 @@ var tour = []stop{
 	cmd("owner", "//stagedoor/productions/Archive/Tour 2024", "--to", "warden", "--below", "--yes"),
 	cmd("differs", "//stagedoor/productions/Archive"),
 	cmd("reflow", "//stagedoor/productions/Archive", "--yes"),
-	{about: "Or take him off everything, in one change."},
+	{about: "Or take them off everything, in one change."},
 	cmd("strip", "silas", "--owner-to", "warden", "--dry-run"),
 	{about: "Whose entry is over when the tour ends?"},
 	cmd("expire", "--on", "2027-04-01", "--dry-run"),

@@ -65,7 +65,7 @@ func TestADirectoryFromTheFirstDay(t *testing.T) {
 	require.NoError(t, os.WriteFile("tree.csv", []byte("path,kind,owner,group,mode,access_acl,default_acl\n,folder,0,0,0755,,\nCostumes,folder,bram,wardrobe,0770,,\nCostumes/list.ods,file,bram,wardrobe,0660,,\n"), 0o600))
 	h.run(0, "server", "add", "props", "--traits", "posix")
 	h.run(0, "load", "tree", "--posix", "tree.csv", "--at", "props:/srv")
-	require.Contains(t, h.run(0, "explain", "ines", "props:/srv/Costumes/list.ods"), "wardrobe, his group, has rw-")
+	require.Contains(t, h.run(0, "explain", "ines", "props:/srv/Costumes/list.ods"), "wardrobe, their group, has rw-")
 
 	// The group's members are the directory's to change.
 	require.Contains(t, h.run(2, "group", "join", "wardrobe", "petra", "--yes"), "wardrobe is kept in directory house, as cn=wardrobe,"+groups)
@@ -95,7 +95,7 @@ func TestADirectoryFromTheFirstDay(t *testing.T) {
 	require.Contains(t, h.run(1, "explain", "ines.quill", "props:/srv/Costumes/list.ods"), "can do nothing with it")
 	require.Contains(t, h.run(0, "user", "show", "ines.quill", "--format", "json"), `"id": 4002`)
 
-	// Bram's account is over; he owns what is there.
+	// Bram's account is over; they own what is there.
 	s.Change(t, func(c *goldap.Conn) error {
 		r := goldap.NewModifyRequest("uid=bram,"+peopleBase, nil)
 		r.Replace("shadowExpire", []string{"10"})

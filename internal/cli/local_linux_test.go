@@ -239,7 +239,7 @@ func TestKilledOnOwnTrees(t *testing.T) {
 
 // TestKilledInCalls: a change killed in a call that writes, to the tree or to the
 // estate, is finished or taken back to the byte; and at no such moment may anybody
-// what he may neither before nor after. TARNWOLD_LONG kills in each of them.
+// what they may neither before nor after. TARNWOLD_LONG kills in each of them.
 func TestKilledInCalls(t *testing.T) {
 	proptest.Long(t)
 	if _, err := exec.LookPath("strace"); err != nil {
@@ -326,7 +326,7 @@ func TestKilledInCalls(t *testing.T) {
 }
 
 // TestOwnTreesWithoutRoot: what the user this runs as may not read or write is
-// said; the rest is read, and what he owns is written.
+// said; the rest is read, and what they own is written.
 func TestOwnTreesWithoutRoot(t *testing.T) {
 	p := newProps(t)
 	dir := t.TempDir()

@@ -130,7 +130,7 @@ func (t *Tx) which(name string, first *row, kind account.Kind) error {
 	return refuse("say which: "+strings.Join(say, " or "), "%d accounts are called %q where they are kept", len(say), name)
 }
 
-// private tells whether a group is one user's own: his primary group, of his
+// private tells whether a group is one user's own: their primary group, of theirs
 // name, with no other members. The bare name then means the user.
 func (t *Tx) private(user, group *row) bool {
 	return user.Kind == account.User && user.Primary == group.ID &&

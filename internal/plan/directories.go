@@ -212,7 +212,7 @@ func (d *Planner) elsewhere(p *Plan) error {
 	return nil
 }
 
-// GoneWhy says of a user that the directory he was kept in hasn't him any more.
+// GoneWhy says of a user that the directory they were kept in hasn't them any more.
 const GoneWhy = "gone from the directory"
 
 // ManyPeople is how many accounts and memberships a change altered from which on

@@ -139,7 +139,7 @@ func (w *world) unmet(pol *policy.Policy) (off bool) {
 }
 
 // unmetPosix is unmet on an item of a POSIX tree: who is meant has the entry or
-// the class that he has with at least what is wanted, and under only not more.
+// the class that they have with at least what is wanted, and under only not more.
 func (w *world) unmetPosix(tx *estate.Tx, b policy.Block, r *posix.Rules) (off bool) {
 	if b.Seal != "" && r.Folder {
 		off = r.Default != nil

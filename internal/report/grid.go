@@ -221,7 +221,7 @@ func (w *GridWriter) End() error { return w.w.Flush() }
 // unmarked says where a level without a mark comes from.
 func unmarked(g *census.Gridded) string {
 	if g.POSIX {
-		return "by a group of his or from what others have"
+		return "by a group of theirs or from what others have"
 	}
 	return "from above"
 }

@@ -85,7 +85,7 @@ func wayRows(list []show.Way, user bool) (out [][]string) {
 	return out
 }
 
-// User prints a user and every group he is in.
+// User prints a user and every group they are in.
 func User(p *doc.Printer, b *show.Belonging) error {
 	return p.Give(b, append([]string{"group"}, wayHeads...), func() [][]string { return wayRows(b.Groups, true) }, func() {
 		p.Line(doc.In(doc.Strong, b.Name), doc.S(", %s", b.ID))

@@ -71,7 +71,7 @@ func posixShown(p *doc.Printer, s *show.Shown) {
 	x := s.POSIX
 	p.Line(doc.S("  mode %s, %s", x.Mode, x.Letters))
 	if x.Sticky {
-		p.Line(doc.S("  sticky: everybody renames and deletes only what is his"))
+		p.Line(doc.S("  sticky: everybody renames and deletes only what is theirs"))
 	}
 	if x.SetGID {
 		p.Line(doc.S("  set-gid: what comes is of group %s", s.Group.Name))

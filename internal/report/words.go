@@ -92,7 +92,7 @@ func Because(r *ask.Reason, server string, share bool) (why, set string) {
 	case "share-stops":
 		why = "the share doesn't let taking things out of its folders through"
 	case "sticky":
-		why = "the folder above is sticky, and neither it nor this is his"
+		why = "the folder above is sticky, and neither it nor this is theirs"
 	case "absent":
 		why = "its rules are absent, which opens it to everyone"
 		if share {
@@ -142,11 +142,11 @@ func classSays(r *ask.Reason) string {
 	}
 	switch c.Tag {
 	case "owner":
-		return s + "as the owner he has " + has
+		return s + "as the owner they have " + has
 	case "user":
 		return s + "not the owner; the entry for user " + c.Who + " decides: " + has
 	case "owning-group", "group":
-		s += c.Who + ", his group, has " + has
+		s += c.Who + ", their group, has " + has
 		if len(c.Also) > 0 {
 			s += "; " + doc.Join(c.Also, "and") + " too, and none of them more"
 		}

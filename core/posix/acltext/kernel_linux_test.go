@@ -20,7 +20,7 @@ import (
 	"tarnwold/core/posix"
 )
 
-// TestMain is, in a process of its own, a user who tries what he is told.
+// TestMain is, in a process of its own, a user who tries what they are told.
 func TestMain(m *testing.M) {
 	if os.Getenv("TARNWOLD_TRIES") != "" {
 		tryAll(os.Stdin, os.Stdout)
@@ -98,7 +98,7 @@ func (p *person) is(id account.ID) bool {
 	return n == p.gid || slices.Contains(p.groups, n)
 }
 
-// tries has a person do things in a process that has taken on his numbers.
+// tries has a person do things in a process that has taken on their numbers.
 func (p *person) tries(t *testing.T, lines []string) []string {
 	c := exec.Command(program(t))
 	c.Env = append(os.Environ(), "TARNWOLD_TRIES=1")
@@ -329,7 +329,7 @@ func TestAsTheKernelDecides(t *testing.T) {
 			}
 			renames += len(lines)
 			check("rename")
-			// What he makes has the rules that are foretold.
+			// What they make has the rules that are foretold.
 			type new struct {
 				path string
 				x    *posix.Rules

@@ -22,7 +22,7 @@ type Compared struct {
 	// other hasn't; Has says who has it.
 	Right string      `json:"right,omitempty"`
 	Has   string      `json:"has-it,omitempty"`
-	Why   *ask.Reason `json:"because,omitempty"`     // why he has it
+	Why   *ask.Reason `json:"because,omitempty"`     // why they have it
 	Not   *ask.Reason `json:"because-not,omitempty"` // why the other hasn't
 	Share bool        `json:"by-share,omitempty"`    // that is the share's doing
 	Parts []string    `json:"-"`
@@ -46,7 +46,7 @@ type Comparison struct {
 type Group struct {
 	Name   string   `json:"name"`
 	Chain  []string `json:"chain"`
-	Direct bool     `json:"direct"` // it lists him itself, or is his primary group
+	Direct bool     `json:"direct"` // it lists them itself, or is their primary group
 }
 
 // Compare puts two users side by side, everywhere or at and below a place.

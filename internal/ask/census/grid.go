@@ -243,7 +243,7 @@ type gridder struct {
 	covered crowd.Bits
 	sc      crowd.Scratch
 	column  map[account.ID]int
-	at      []int // of every user: his column; -1
+	at      []int // of every user: their column; -1
 	row     GridRow
 }
 

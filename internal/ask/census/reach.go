@@ -74,7 +74,7 @@ func ReachOf(k *ask.Asker, who, under, canDo string, limit int) (*Reaching, erro
 	return out, k.T.Err()
 }
 
-// doing works out, beside what a user sees, whether he can do what was asked.
+// doing works out, beside what a user sees, whether they can do what was asked.
 func doing(g *ask.Scope, user account.ID, w *ask.Route, c *ask.Can) (*ask.Seen, []bool) {
 	if c == nil {
 		return g.See(user, w, nil), nil

@@ -39,7 +39,7 @@ type Opening struct {
 type Jobs struct {
 	User *ask.Account `json:"user,omitempty"` // nil: a group was asked for
 	Jobs []Job        `json:"jobs"`
-	// Beyond is what a user has beside his roles: entries of his own, groups
+	// Beyond is what a user has beside their roles: entries of their own, groups
 	// that are no roles.
 	Beyond []Beyond `json:"beyond-the-roles"`
 }
@@ -152,8 +152,8 @@ func opens(g *ask.Scope, group account.ID, w *ask.Route, j *Job, limit int) erro
 // mostBeyond is how many things beyond somebody's roles are told of.
 const mostBeyond = 40
 
-// BeyondRoles lists what a user has that no role of his gives: entries that
-// name him, groups that are no roles and that he is in himself,
+// BeyondRoles lists what a user has that no role of theirs gives: entries that
+// name them, groups that are no roles and that they are in themselves,
 // administrators' lists.
 func BeyondRoles(k *ask.Asker, a account.Account) ([]Beyond, error) {
 	out := []Beyond{}

@@ -29,7 +29,7 @@ type Explained struct {
 	Acts    []ActAnswer    `json:"acts,omitempty"`     // what people ask first, in the order they ask
 	Rights  []RightAnswer  `json:"rights,omitempty"`
 	Group   bool           `json:"asked-for-a-group,omitempty"` // somebody who is in this group and in no other
-	// NotAtOnce: he can read and he can write, by two groups, and open for both
+	// NotAtOnce: they can read and they can write, by two groups, and open for both
 	// at once by none.
 	NotAtOnce bool   `json:"read-and-write-not-at-once,omitempty"`
 	Rules     string `json:"rules,omitempty"` // present, absent (open to everyone) or empty (closed)

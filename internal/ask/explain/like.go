@@ -21,7 +21,7 @@ type LikeStep struct {
 
 // LikeSteps lists what would make the second user equal to the first, as the
 // commands that do it: memberships first, then what stands where one of them
-// is named himself. plan.Like does all of it at once.
+// is named themselves. plan.Like does all of it at once.
 func LikeSteps(k *ask.Asker, first, second string) (out [][]string, err error) {
 	a, err := k.T.User(first)
 	if err != nil {
@@ -68,7 +68,7 @@ func LikeSteps(k *ask.Asker, first, second string) (out [][]string, err error) {
 // them come at once with plan.Like.
 const mostLikeEntries = 40
 
-// likeEntries lists the commands that give b the entries set for a himself,
+// likeEntries lists the commands that give b the entries set for a themselves,
 // and take away those set for b alone.
 func likeEntries(k *ask.Asker, a, b account.Account) (out [][]string) {
 	t := k.T

@@ -79,7 +79,7 @@ type Lacking struct {
 const mostGroups = 12
 
 // LackingFor tells what a user lacks of a level in a place, by each route asked
-// for; nothing where he has it.
+// for; nothing where they have it.
 func LackingFor(k *ask.Asker, who, where, want string) ([]Lacking, error) {
 	user, p, err := userAt(k, who, where)
 	if err != nil {

@@ -146,7 +146,7 @@ func MakerOf(k *ask.Asker, user account.Account, s estate.Server, sh *estate.Sha
 		m.DomainUsers = d.Child(account.DomainUsersRID)
 	}
 	if m.PosixGroup = user.Primary; m.PosixGroup.IsZero() && user.POSIX != account.NoPOSIX {
-		m.PosixGroup = account.GID(uint32(user.POSIX)) // his private group
+		m.PosixGroup = account.GID(uint32(user.POSIX)) // their private group
 	}
 	if user.POSIX != account.NoPOSIX {
 		m.UID, m.GID = account.UID(uint32(user.POSIX)), account.GID(uint32(user.POSIX))

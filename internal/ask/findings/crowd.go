@@ -259,7 +259,7 @@ func (x *finding) idleDenies() error {
 }
 
 // outOfSight: what somebody may open and can't come to by browsing, by the
-// folder that doesn't show him what is in it.
+// folder that doesn't show them what is in it.
 func (x *finding) outOfSight() error {
 	for _, w := range x.shares() {
 		if err := x.outOfSightBy(w); err != nil {
@@ -372,7 +372,7 @@ func (x *finding) outOfSightBy(w *ask.Route) error {
 			f.Where = x.g.Named(w, item)
 		}
 		f.More = x.items(by.nodes[d]) - 1
-		// Somebody who is named by what lets him open it would have to see the way.
+		// Somebody who is named by what lets them open it would have to see the way.
 		hid := sums[first]
 		who := account.ID{}
 		if n := x.k.AsEntries(nodes[hid.node].Before); n != nil {

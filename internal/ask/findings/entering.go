@@ -11,8 +11,8 @@ import (
 // Entering is a user who has access at or below a place, by any route.
 type Entering struct {
 	ID     account.ID
-	Change bool         // he can change something, not only read
-	By     []account.ID // the accounts of entries that let him in, at most a few
+	Change bool         // they can change something, not only read
+	By     []account.ID // the accounts of entries that let them in, at most a few
 }
 
 // WhoEnters lists everybody who has access at or below a place: by the share it

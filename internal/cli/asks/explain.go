@@ -25,10 +25,10 @@ func ExplainCommand(a *run.App) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "explain WHO WHERE",
 		Short: "Explain what a user may do with an item, and because of what",
-		Long: `Explain what a user may do with an item: in one sentence what he can and can't
+		Long: `Explain what a user may do with an item: in one sentence what they can and can't
 do, the level, and for each act the entry that decides, the folder it is set on
 and the groups on the way from the user to the entry's account. --rights shows
-the same for every single right; JSON has both. --want names a level he should
+the same for every single right; JSON has both. --want names a level they should
 have, and tells the smallest changes that would give it, each as the command
 that makes it, with what else it opens and to whom; each is tried first, in an
 estate nobody else sees.
@@ -74,7 +74,7 @@ Exit code 1 says that nothing is granted, or not the level that is wanted.`,
 		},
 	}
 	c.Flags().BoolVar(&rights, "rights", false, "show every right and what decides it, not the acts alone")
-	c.Flags().StringVar(&want, "want", "", "tell what would give him this `level`")
+	c.Flags().StringVar(&want, "want", "", "tell what would give them this `level`")
 	_ = c.RegisterFlagCompletionFunc("want", a.CompleteLevels)
 	c.Flags().StringVar(&from, "from", "", "a CSV `file` of questions with the columns user and where")
 	c.MarkFlagsMutuallyExclusive("want", "from")
@@ -83,7 +83,7 @@ Exit code 1 says that nothing is granted, or not the level that is wanted.`,
 	return c
 }
 
-// explainWanted explains, and tells what would give a user the level he should have.
+// explainWanted explains, and tells what would give a user the level they should have.
 func explainWanted(a *run.App, c *cobra.Command, who, where, want string, rights bool) error {
 	ctx := c.Context()
 	e, done, err := a.Open(ctx)

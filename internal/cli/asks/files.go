@@ -19,7 +19,7 @@ func FilesCommand(a *run.App) *cobra.Command {
 		Use:   "files WHO",
 		Short: "List the files someone can work with, or count them by folder",
 		Long: `List the files someone can really work with, one a line, by every route: those
-he can read, or with --can those he has a level or rights on or can do an act
+they can read, or with --can those they have a level or rights on or can do an act
 to. --count counts them folder by folder.`,
 		Example: `  tarnwold files bram --under //stagedoor/productions
   tarnwold files ines --can save --count`,

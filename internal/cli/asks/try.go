@@ -24,7 +24,7 @@ func TryCommand(a *run.App) *cobra.Command {
 	}
 	c := &cobra.Command{
 		Use:   "try WHO ACT WHERE",
-		Short: "Try what a user would: may he open, save, make, rename, move or delete it",
+		Short: "Try what a user would: may they open, save, make, rename, move or delete it",
 		Long: `Try an act as a user would do it, without doing it: yes or no, every right it
 needs on every item it touches, what is missing, and the first thing that would
 have to change.

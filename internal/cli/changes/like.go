@@ -17,7 +17,7 @@ func LikeCommand(a *run.App) *cobra.Command {
 		Short: "Make the second user equal to the first: groups first, then entries",
 		Long: `Make the second user equal to the first in one change: in the same groups, with
 the same primary group, on the same lists of administrators, named by the same
-entries. What either owns stays his. tarnwold compare shows the difference.`,
+entries. What either owns stays theirs. tarnwold compare shows the difference.`,
 		Example:           `  tarnwold like ines bram --dry-run`,
 		Args:              cobra.ExactArgs(2),
 		ValidArgsFunction: run.CompleteInOrder(a.CompleteAccounts(account.User), a.CompleteAccounts(account.User)),

@@ -97,8 +97,8 @@ func RoleCommand(a *run.App) *cobra.Command {
 		Use:   "role WHO",
 		Short: "Show a job as what it opens, place by place",
 		Long: `Show a group as what being in it opens, place by place, beyond what anybody has;
-of a user, each of his roles (groups whose purpose is role), and what he has that
-no role gives him.`,
+of a user, each of their roles (groups whose purpose is role), and what they have
+that no role gives them.`,
 		Example: `  tarnwold role wardrobe
   tarnwold role ines`,
 		Args: cobra.ExactArgs(1), ValidArgsFunction: run.CompleteInOrder(a.CompleteAccounts(0)),

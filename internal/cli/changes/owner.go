@@ -28,7 +28,7 @@ func OwnerCommand(a *run.App) *cobra.Command {
 --below for everything below too.
 
 An administrator of the server may give ownership to anyone. Another user of the
-estate who acts (--as) may only take it for himself, and needs write-owner on
+estate who acts (--as) may only take it for themselves, and needs write-owner on
 the item for that. Inherited entries that stood for the former owner stay until
 they are renewed: see differs and reflow.`,
 		Example: `  tarnwold owner "//stagedoor/productions/Archive/Tour 2024"

@@ -19,8 +19,8 @@ func PutCommand(a *run.App) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "put FOLDER NAME",
 		Short: "Make an item in the model as a user would",
-		Long: `Make a file, or with --folder a folder, as the user named by --owner would: he
-needs add-file or add-subdirectory on the folder by the way it is named, owns
+		Long: `Make a file, or with --folder a folder, as the user named by --owner would: they
+need add-file or add-subdirectory on the folder by the way it is named, they own
 the new item, and it inherits at that moment.`,
 		Example: `  tarnwold put //stagedoor/productions/Timesheets "ines week 48.ods" --owner ines
   tarnwold put //stagedoor/productions/Wardrobe Repairs --folder --owner bram`,

@@ -78,7 +78,7 @@ func DutiesCommand(a *run.App) *cobra.Command {
 		Use:   "duties",
 		Short: "List who holds two keys of one door: members and rules, asking and accepting, everything",
 		Long: `List everybody who decides both on a group's members and on a place that group
-opens, everybody who may accept a request of his own, and every administrator.
+opens, everybody who may accept a request of their own, and every administrator.
 Exit code 1 says that there are any. --except FILE passes over those that are
 meant so, one a line:
 

@@ -209,7 +209,7 @@ func UnusedCommand(a *run.App) *cobra.Command {
 	var since string
 	c := &cobra.Command{
 		Use:   "unused WHERE",
-		Short: "List who has access that nothing in the trail shows him using",
+		Short: "List who has access that nothing in the trail shows them using",
 		Long: `List who has access at or below a place, and has used none of it since a day, as
 far as the trail tells (tarnwold trail load): what was written down and taken in.
 Users who were only refused count as not using it.`,

@@ -126,7 +126,7 @@ func accountList(a *run.App, kind account.Kind) *cobra.Command {
 func userShow(a *run.App) *cobra.Command {
 	return &cobra.Command{
 		Use:               "show USER",
-		Short:             "Show a user and every group he is in, with the way there",
+		Short:             "Show a user and every group they are in, with the way there",
 		Example:           "  tarnwold user show ines",
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: a.CompleteAccounts(account.User),

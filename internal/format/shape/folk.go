@@ -25,7 +25,7 @@ type Person struct {
 	DN    string
 	Line  int
 	First int64  // gid of a user's first group; account.NoPOSIX: not said
-	Shut  string // disabled or expired; empty: he can sign on
+	Shut  string // disabled or expired; empty: they can sign on
 	Known bool   // it wasn't read now: others name it as a member
 }
 

@@ -151,7 +151,7 @@ func (g *Gathering) Record(x *ldif.Record) error {
 	return nil
 }
 
-// Know tells of somebody who was read before, and isn't now: who lists him as a
+// Know tells of somebody who was read before, and isn't now: who lists them as a
 // member means that account.
 func (g *Gathering) Know(dn string, a account.Account) error {
 	key, err := ldif.Key(dn)

@@ -24,7 +24,7 @@ type Shape struct {
 	SID       string   `json:"sid,omitempty"`         // [MS-DTYP] §2.4.2.2, or in text
 	History   string   `json:"former-sids,omitempty"` // identifiers it had elsewhere, as SID
 	UID       string   `json:"uid,omitempty"`         // a number
-	GID       string   `json:"gid,omitempty"`         // of a group; of a user: of his first group
+	GID       string   `json:"gid,omitempty"`         // of a group; of a user: of their first group
 	FirstRID  string   `json:"first-rid,omitempty"`   // the first group's number in the user's domain
 	Members   []string `json:"members,omitempty"`     // of a group, by distinguished name
 	MemberIDs []string `json:"members-by-name,omitempty"`
@@ -33,7 +33,7 @@ type Shape struct {
 	Ends      string   `json:"ends,omitempty"`            // in 100 ns since 1601
 	EndsDay   string   `json:"ends-day,omitempty"`        // in days since 1970
 	Changed   string   `json:"changed,omitempty"`         // a number, or a time, that grows with every change
-	Token     string   `json:"token,omitempty"`           // of a user: every group of his token, as the directory has it
+	Token     string   `json:"token,omitempty"`           // of a user: every group of their token, as the directory has it
 	Filter    string   `json:"filter,omitempty"`          // what is asked for; empty: the classes
 }
 

@@ -50,7 +50,7 @@ func Granting(d *plan.Planner, l rule.Line, level, name string) (*granting, erro
 	if l.Kind != rule.Allow {
 		do := fmt.Sprintf("take what %s has there with tarnwold revoke", name)
 		if a, ok := d.T.Account(d.T.AccountOf(l.Who)); ok && a.Kind == acc.User {
-			do += fmt.Sprintf(", or have him leave the group that gives it; an entry of his own comes before all groups': tarnwold mode WHERE --entry user:%s:--- closes it to him alone", a.Name)
+			do += fmt.Sprintf(", or have them leave the group that gives it; an entry of their own comes before all groups': tarnwold mode WHERE --entry user:%s:--- closes it to them alone", a.Name)
 		}
 		return nil, &estate.Refused{Why: "a POSIX list has no entries that refuse", Do: do}
 	}
@@ -81,7 +81,7 @@ func (w *granting) Give(r *posix.Rules) (*posix.Rules, error) {
 	}
 	if r.Folder && w.means.TakesOut && w.who != (plan.ID{}) && w.level != "drop" && (w.below || r.Special&posix.Sticky == 0) {
 		return nil, &estate.Refused{Why: fmt.Sprintf("on a POSIX tree who may put things into a folder may also take them out, which %s doesn't say", w.level),
-			Do: "make the folder sticky (tarnwold mode WHERE --set +t), where everybody takes out only what is his, and grant " + w.level + " on it with --scope here; or grant edit"}
+			Do: "make the folder sticky (tarnwold mode WHERE --set +t), where everybody takes out only what is theirs, and grant " + w.level + " on it with --scope here; or grant edit"}
 	}
 	turn := posix.Adds
 	if w.Exactly {
@@ -169,7 +169,7 @@ func rewritePosix(d *plan.Planner, w *rule.Rewriting, x *posix.Rules) (*posix.Ru
 }
 
 // ownsOn gives the number by which an account owns items of POSIX trees: as
-// their owner, or as their group, which of a user is his first one.
+// their owner, or as their group, which of a user is their first one.
 func ownsOn(d *plan.Planner, id plan.ID, owner bool) (plan.ID, error) {
 	n, err := Number(d, id)
 	if err != nil {

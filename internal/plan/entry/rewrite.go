@@ -250,7 +250,7 @@ func Like(d *plan.Planner, first, second string) (*plan.Plan, error) {
 		text := x.Where
 		switch x.As {
 		case "member":
-			text = "is in " + x.Where + " himself"
+			text = "is in " + x.Where + " directly"
 		case "entry":
 			text = "is named on " + x.Where + ": " + x.What
 		case "administrator":
@@ -258,7 +258,7 @@ func Like(d *plan.Planner, first, second string) (*plan.Plan, error) {
 		}
 		p.Advice = append(p.Advice, plan.Advice{Kind: "beyond-roles", Who: d.T.Name(a.ID), Other: d.T.Name(b.ID), Text: text})
 	}
-	// Entries of the second go, and those of the first come for him too.
+	// Entries of the second go, and those of the first come for them too.
 	away := rule.Rewriting{Names: map[plan.ID]bool{}}
 	beside := rule.Rewriting{Names: map[plan.ID]bool{}, To: b.ID, Beside: true}
 	for _, f := range d.T.Forms(b) {

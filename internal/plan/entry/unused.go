@@ -12,7 +12,7 @@ import (
 	"tarnwold/internal/plan"
 )
 
-// Unused is who has access that nothing in the trail shows him using.
+// Unused is who has access that nothing in the trail shows them using.
 type Unused struct {
 	Where string       `json:"where"`
 	Since string       `json:"since"`
@@ -28,8 +28,8 @@ type Unused struct {
 type UnusedUser struct {
 	User string `json:"user"`
 	Has  string `json:"has"`            // read, or change
-	Last string `json:"last,omitempty"` // when he used something there before; RFC 3339, UTC
-	// By is the groups that let him in, the nearest to the rules first.
+	Last string `json:"last,omitempty"` // when they used something there before; RFC 3339, UTC
+	// By is the groups that let them in, the nearest to the rules first.
 	By []string `json:"by"`
 }
 

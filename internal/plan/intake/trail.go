@@ -261,7 +261,7 @@ func (x *Trailing) Add(r trail.Record) error {
 // Tried is who tried what, how often, with what came of it.
 type Tried struct {
 	Who    string `json:"who"`
-	Known  bool   `json:"known"` // the estate knows him
+	Known  bool   `json:"known"` // the estate knows them
 	Act    string `json:"act"`
 	Where  string `json:"where"`
 	Result string `json:"result"` // granted, refused, failed (it isn't told why)
@@ -274,7 +274,7 @@ type Tried struct {
 	Then  *explain.Tried `json:"then,omitempty"`
 	AsOf  string         `json:"as-of,omitempty"`
 	Fault string         `json:"fault,omitempty"` // why the estate can't be asked
-	// Asked is his last request for the place; 0: none. Request asks for it.
+	// Asked is their last request for the place; 0: none. Request asks for it.
 	Asked   int64    `json:"request,omitempty"`
 	Request []string `json:"command,omitempty"`
 }

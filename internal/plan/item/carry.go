@@ -273,7 +273,7 @@ func Copy(d *plan.Planner, from, to string) (*plan.Plan, error) {
 		}
 		return known[k]
 	}
-	// Who acts has to read all that is copied, and to add to what he makes.
+	// Who acts has to read all that is copied, and to add to what they make.
 	read := map[int64]bool{}
 	added := map[key]bool{}
 	allowed := func(from string, strand int64, folder bool, path string, made int, up rule.Any) error {

@@ -70,7 +70,7 @@ func Join(d *plan.Planner, group string, members []string, until estate.Day) (*p
 }
 
 // fromSignOn says of memberships that count on POSIX systems that who is signed
-// on there keeps the groups he signed on with.
+// on there keeps the groups they signed on with.
 func fromSignOn(d *plan.Planner, p *plan.Plan, err error) (*plan.Plan, error) {
 	if err != nil || len(p.Impact) == 0 {
 		return p, err

@@ -23,9 +23,9 @@ import (
 	"tarnwold/internal/plan/review"
 )
 
-// Duty is two hands in one: somebody who could open a door to himself alone.
+// Duty is two hands in one: somebody who could open a door to themselves alone.
 type Duty struct {
-	// Kind: both-keys (he decides on a group's members and on a place that
+	// Kind: both-keys (they decide on a group's members and on a place that
 	// group opens), own-request, administrator.
 	Kind  string   `json:"kind"`
 	Who   string   `json:"who"`
@@ -466,7 +466,7 @@ func open(d *plan.Planner, n int64) (*Request, error) {
 	return r, r.stillOpen()
 }
 
-// ownRequest warns of who decides about what he has asked for himself.
+// ownRequest warns of who decides about what they have asked for themselves.
 func ownRequest(d *plan.Planner, p *plan.Plan, r *Request) {
 	actor, _ := d.ActingUser()
 	for _, w := range r.Who {

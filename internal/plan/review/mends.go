@@ -36,7 +36,7 @@ type Mending struct {
 	Where string   `json:"where"`
 	Route string   `json:"route"`
 	Want  string   `json:"want"`
-	Held  bool     `json:"held"` // he has it already
+	Held  bool     `json:"held"` // they have it already
 	Mends []Mended `json:"mends"`
 	// Switched: the share is switched to read-only, which none of these mends.
 	Switched bool `json:"share-switched-read-only,omitempty"`
@@ -252,7 +252,7 @@ func try(ctx context.Context, e *estate.Estate, w Wish, l *explain.Lacking, step
 				} else {
 					m.Items += x.Items * int64(len(x.Routes))
 				}
-				for _, u := range x.Users { // what he loses himself by leaving a group is told too
+				for _, u := range x.Users { // what they lose themselves by leaving a group is told too
 					if (x.Kind == "lose" || !w.is(u)) && !slices.Contains(*list, u) {
 						*list = append(*list, u)
 					}

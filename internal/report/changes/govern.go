@@ -194,7 +194,7 @@ func Keepers(p *doc.Printer, list []keeper.Keeper) error {
 
 var dutyKinds = map[string]string{
 	"both-keys":     "decides on members and on rules of one door",
-	"own-request":   "may accept a request of his own",
+	"own-request":   "may accept a request of their own",
 	"administrator": "passes all rules",
 }
 

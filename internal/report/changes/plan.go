@@ -301,7 +301,7 @@ func taken(p *doc.Printer, t *intake.Taken) {
 func adviceText(a plan.Advice) string {
 	switch a.Kind {
 	case "next-sign-on":
-		return "who is signed on at a POSIX system keeps the groups he signed on with: there it counts from his next sign-on"
+		return "who is signed on at a POSIX system keeps the groups they signed on with: there it counts from their next sign-on"
 	case "gone-still-named":
 		return fmt.Sprintf("%s isn't in the directory any more, and stays, shut and in none of its groups: %s", a.Who, a.Text)
 	case "means":
@@ -369,7 +369,7 @@ func WarningText(w plan.Warning) string {
 	case "laid-policy":
 		return fmt.Sprintf("policy %s wants %s otherwise", w.Who, w.Where)
 	case "own-request":
-		return fmt.Sprintf("%s is on %s and would accept it himself", w.Who, w.Where)
+		return fmt.Sprintf("%s is on %s and would accept it themselves", w.Who, w.Where)
 	case "expectation":
 		return fmt.Sprintf("it would not be as expected: %s; %s", w.Who, w.Where)
 	case "may-not":

@@ -155,7 +155,7 @@ func Unused(p *doc.Printer, x *entry.Unused) error {
 			}
 			by := strings.Join(u.By, ", ")
 			if by == "" {
-				by = "himself, as owner or administrator"
+				by = "themselves, as owner or administrator"
 			}
 			g.Rows = append(g.Rows, []doc.Cell{doc.C(u.User), doc.C(u.Has), doc.C(last), doc.C(by)})
 		}
