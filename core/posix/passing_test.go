@@ -104,3 +104,17 @@ func TestPassingOpensNothing(t *testing.T) {
 		require.Positive(t, met[what], what)
 	}
 }
+
+// TestBetweenKnowsTheBits: a bit that neither side has is no moment between them,
+// for an item that has it was somebody else's doing.
+func TestBetweenKnowsTheBits(t *testing.T) {
+	from := &Rules{Folder: true, Owner: account.UID(4001), Group: account.GID(5001), Access: Of(0o750)}
+	to := &Rules{Folder: true, Owner: account.UID(4001), Group: account.GID(5001), Access: Of(0o770), Special: SetGID}
+	for _, access := range []List{from.Access, to.Access} {
+		for bits, known := range map[uint16]bool{0: true, SetGID: true, SetUID: false, Sticky: false, SetGID | Sticky: false, SetUID | SetGID: false} {
+			r := &Rules{Folder: true, Owner: from.Owner, Group: from.Group, Access: access, Special: bits}
+			require.Equal(t, known, r.Between(from, to), "%o with %v", bits, access)
+			require.Equal(t, known, r.Between(to, from), "%o with %v, back", bits, access)
+		}
+	}
+}
