@@ -18,6 +18,9 @@ type Partition struct {
 	at    map[int64]int // an item a command means → its node
 	byTop map[int64]int // a strand → its node, where it is whole or what is left of it
 	apart map[int64]int // a strand → how many of its items are in nodes of their own
+
+	parted map[int64][]int // a strand → the nodes of parts of it, as of seen nodes
+	seen   int
 }
 
 type forestNode struct {
@@ -49,13 +52,34 @@ func (f *Partition) NodeOf(strand int64) int {
 	return -1
 }
 
-// NodeFor gives the node an item is in: its own, or that of its strand; -1
-// where neither is there.
+// NodeFor gives the node an item is in: its own, that of a part of its strand that
+// it belongs to, or that of its strand; -1 where none is there.
 func (f *Partition) NodeFor(item, strand int64) int {
 	if i := f.Node(item); i >= 0 {
 		return i
 	}
+	if f.apart[strand] > 0 {
+		for _, n := range f.partsOf(strand) {
+			if slices.Contains(f.nodes[n].items, item) {
+				return n
+			}
+		}
+	}
 	return f.NodeOf(strand)
+}
+
+// partsOf lists the nodes of parts of a strand. An item that nobody named can be in
+// one: below a folder that was named while others, alike, were not.
+func (f *Partition) partsOf(strand int64) []int {
+	if f.parted == nil || f.seen != len(f.nodes) {
+		f.parted, f.seen = map[int64][]int{}, len(f.nodes)
+		for i := range f.nodes {
+			if f.nodes[i].items != nil {
+				f.parted[f.nodes[i].base] = append(f.parted[f.nodes[i].base], i)
+			}
+		}
+	}
+	return f.parted[strand]
 }
 
 // Add adds a node of items that are not there yet, or that the command knows

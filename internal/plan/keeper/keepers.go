@@ -472,7 +472,11 @@ func keepersOfPlaces(d *plan.Planner, p *plan.Plan, moved []bool) error {
 			return err
 		}
 		if in {
-			p.Keepers = append(p.Keepers, plan.Warning{Guard: "kept", Users: KeeperNames(keepers), Where: "who gets in at " + o.Place})
+			what := "who gets in at "
+			if !slices.Contains(moved, true) { // what is watched, say
+				what = "the rules of "
+			}
+			p.Keepers = append(p.Keepers, plan.Warning{Guard: "kept", Users: KeeperNames(keepers), Where: what + o.Place})
 		}
 	}
 	return d.T.Err()
