@@ -227,7 +227,7 @@ type MovedItem struct {
 // PutBack is a row that undoing puts back under its old number.
 type PutBack struct {
 	Table  string
-	Id     int64
+	ID     int64
 	Values []any
 }
 
@@ -277,7 +277,7 @@ func (p *Plan) Keep(t *estate.Tx) (string, error) {
 	}
 	w.parkNames(t)
 	for _, b := range w.Puts {
-		t.Put(b.Table, b.Id, b.Values)
+		t.Put(b.Table, b.ID, b.Values)
 	}
 	w.keepPeople(t)
 	for _, e := range w.Admins {

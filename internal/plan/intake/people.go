@@ -441,7 +441,7 @@ func (x *taking) gone(p *plan.Plan, met map[*personRow]bool) error {
 		return err
 	}
 	for _, k := range keepers {
-		named[k.Id()] = true
+		named[k.ID()] = true
 	}
 	went := map[*personRow]bool{}
 	first := map[plan.ID]*personRow{}                      // by primary group: a user who stays

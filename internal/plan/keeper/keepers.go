@@ -27,7 +27,7 @@ type Keeper struct {
 
 func (k *Keeper) Group() (pattern string, ok bool) { return strings.CutPrefix(k.Of, "group:") }
 
-func (k *Keeper) Id() plan.ID {
+func (k *Keeper) ID() plan.ID {
 	id, _ := acc.ParseID(k.Who)
 	return id
 }
@@ -45,7 +45,7 @@ func init() {
 func Keepers(t *estate.Tx) ([]Keeper, error) {
 	out, err := plan.RecordsAs[Keeper](t, estate.KeeperRecord)
 	for i := range out {
-		if a, ok := t.Account(out[i].Id()); ok {
+		if a, ok := t.Account(out[i].ID()); ok {
 			out[i].Name = t.Name(a.ID)
 		}
 	}
@@ -208,7 +208,7 @@ func (k *Keeps) Is(user plan.ID, keepers []Keeper) bool {
 		tok = acc.NewToken(k.D.T, user, acc.Traits{})
 		k.held[user] = tok
 	}
-	return slices.ContainsFunc(keepers, func(o Keeper) bool { return tok.Has(o.Id()) })
+	return slices.ContainsFunc(keepers, func(o Keeper) bool { return tok.Has(o.ID()) })
 }
 
 // Group gives the keepers of a group; a group named as it is before patterns.

@@ -306,7 +306,7 @@ func Unnamed(d *plan.Planner, a acc.Account) error {
 		return err
 	}
 	for _, o := range all {
-		if o.Id() == a.ID {
+		if o.ID() == a.ID {
 			return &estate.Refused{Why: fmt.Sprintf("%s still keeps the %s", d.T.Name(a.ID), o.Said()), Do: fmt.Sprintf("tarnwold keeper remove %s --of '%s'", a.Name, o.Place)}
 		}
 	}

@@ -64,7 +64,7 @@ func Duties(d *plan.Planner) ([]Duty, error) {
 	for _, g := range d.T.Accounts(acc.Group) {
 		by := map[string][]string{}
 		for _, o := range k.Group(g.Name) {
-			for _, u := range users(o.Id()) {
+			for _, u := range users(o.ID()) {
 				by[u] = append(by[u], keptAs(d, &o, u))
 			}
 		}
@@ -89,7 +89,7 @@ func Duties(d *plan.Planner) ([]Duty, error) {
 		}
 		by := map[string][]string{}
 		for _, o := range k.Place(o.Of) {
-			for _, u := range users(o.Id()) {
+			for _, u := range users(o.ID()) {
 				by[u] = append(by[u], keptAs(d, &o, u))
 			}
 		}

@@ -231,7 +231,7 @@ func (u *undoing) servers() error {
 			u.p.Work.Deletes = append(u.p.Work.Deletes, plan.Deletion{Table: "links", First: n.id, Last: n.id})
 		case n.gone():
 			either, sign = n.before, "comes"
-			u.p.Work.Puts = append(u.p.Work.Puts, plan.PutBack{Table: "links", Id: n.id, Values: n.before})
+			u.p.Work.Puts = append(u.p.Work.Puts, plan.PutBack{Table: "links", ID: n.id, Values: n.before})
 		default:
 			sign = "changes"
 		}
@@ -287,7 +287,7 @@ func (u *undoing) serverRows(list []*rowChange) error {
 			if ok {
 				return u.never("there is a server %s now", s.Name)
 			}
-			u.p.Work.Puts = append(u.p.Work.Puts, plan.PutBack{Table: "servers", Id: n.id, Values: n.before})
+			u.p.Work.Puts = append(u.p.Work.Puts, plan.PutBack{Table: "servers", ID: n.id, Values: n.before})
 			u.p.Edits = append(u.p.Edits, plan.Edit{Kind: "server", Where: "server " + store.Text(n.before, 0), Lines: []plan.Line{{Sign: "comes", What: "server"}}})
 		default:
 			if now == nil {
@@ -402,7 +402,7 @@ func (u *undoing) shares() error {
 			sh := estate.Share{ID: n.id, ServerID: s.ID, Server: s.Name, Name: store.Text(n.before, 1), Folder: store.Text(n.before, 3),
 				ReadOnly: store.Number(n.before, 4) != 0, Descriptor: t.Descriptor(store.Number(n.before, at)).Listed()}
 			u.p.Work.Shares = append(u.p.Work.Shares, plan.ShareEdit{Server: s, Before: nil, After: &sh})
-			u.p.Work.Puts = append(u.p.Work.Puts, plan.PutBack{Table: "shares", Id: n.id, Values: n.before})
+			u.p.Work.Puts = append(u.p.Work.Puts, plan.PutBack{Table: "shares", ID: n.id, Values: n.before})
 			u.daysBack(estate.Bearer{Share: n.id}, sh.Descriptor, false)
 		default:
 			if !there {
@@ -451,7 +451,7 @@ func (u *undoing) admissions() error {
 			if e := &u.p.Work.Shares[i]; e.After != nil {
 				e.After.Admission = was
 				if e.Before == nil { // the share comes back, and this with it
-					u.p.Work.Puts = append(u.p.Work.Puts, plan.PutBack{Table: "admissions", Id: n.id, Values: n.before})
+					u.p.Work.Puts = append(u.p.Work.Puts, plan.PutBack{Table: "admissions", ID: n.id, Values: n.before})
 				}
 			}
 			continue
@@ -531,7 +531,7 @@ func (u *undoing) levels() error {
 		case n.gone() && there:
 			return u.never("there is a level %s now", store.Text(n.before, 0))
 		case n.gone():
-			u.p.Work.Puts = append(u.p.Work.Puts, plan.PutBack{Table: "levels", Id: n.id, Values: n.before})
+			u.p.Work.Puts = append(u.p.Work.Puts, plan.PutBack{Table: "levels", ID: n.id, Values: n.before})
 		}
 		sign := "goes"
 		if n.gone() {
@@ -727,7 +727,7 @@ func (u *undoing) putBack(back []*rowChange) error {
 	for _, n := range u.of("trees") {
 		if n.gone() {
 			trees[store.Number(n.before, 2)] = n.before
-			u.p.Work.Puts = append(u.p.Work.Puts, plan.PutBack{Table: "trees", Id: n.id, Values: n.before})
+			u.p.Work.Puts = append(u.p.Work.Puts, plan.PutBack{Table: "trees", ID: n.id, Values: n.before})
 		}
 	}
 	strandRow := func(id int64) []any {
@@ -754,14 +754,14 @@ func (u *undoing) putBack(back []*rowChange) error {
 		}
 		if t.Now("strands", s) == nil && !restored[s] {
 			restored[s] = true
-			u.p.Work.Puts = append(u.p.Work.Puts, plan.PutBack{Table: "strands", Id: s, Values: row})
+			u.p.Work.Puts = append(u.p.Work.Puts, plan.PutBack{Table: "strands", ID: s, Values: row})
 		}
 	}
 	// Strands the removed items no longer needed went with them; those above first.
 	for _, n := range u.of("strands") {
 		if n.gone() && !restored[n.id] && t.Now("strands", n.id) == nil {
 			restored[n.id] = true
-			u.p.Work.Puts = append(u.p.Work.Puts, plan.PutBack{Table: "strands", Id: n.id, Values: n.before})
+			u.p.Work.Puts = append(u.p.Work.Puts, plan.PutBack{Table: "strands", ID: n.id, Values: n.before})
 		}
 	}
 	for _, n := range back {
@@ -781,7 +781,7 @@ func (u *undoing) putBack(back []*rowChange) error {
 			s := store.Number(n.before, 2)
 			for i := range u.p.Work.Puts {
 				b := &u.p.Work.Puts[i]
-				if b.Table == "strands" && b.Id == s {
+				if b.Table == "strands" && b.ID == s {
 					b.Values = slices.Clone(b.Values)
 					b.Values[0] = up.Strand
 				}
@@ -803,7 +803,7 @@ func (u *undoing) putBack(back []*rowChange) error {
 				return u.never("%v", err)
 			}
 		}
-		u.p.Work.Puts = append(u.p.Work.Puts, plan.PutBack{Table: "items", Id: n.id, Values: n.before})
+		u.p.Work.Puts = append(u.p.Work.Puts, plan.PutBack{Table: "items", ID: n.id, Values: n.before})
 		if row := strandRow(store.Number(n.before, 2)); len(u.of("deadlines")) > 0 {
 			u.daysBack(estate.Bearer{Item: n.id}, t.Descriptor(store.Number(row, 1)), store.Number(row, 2) != 0)
 		}

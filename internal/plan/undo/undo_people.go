@@ -102,7 +102,7 @@ func (u *undoing) accounts() error {
 			if taken(a.Name, a.Kind) {
 				return u.never("there is a %s %q now", a.Kind, a.Name)
 			}
-			u.p.Work.Puts = append(u.p.Work.Puts, plan.PutBack{Table: "accounts", Id: n.id, Values: n.before})
+			u.p.Work.Puts = append(u.p.Work.Puts, plan.PutBack{Table: "accounts", ID: n.id, Values: n.before})
 			u.p.Work.Accounts = append(u.p.Work.Accounts, plan.AccountEdit{Row: n.id, After: &a})
 		default:
 			if !there {
