@@ -257,21 +257,7 @@ func (p *Plan) Changes() bool {
 // runs within a change whose Meta.Head is the plan's.
 func (p *Plan) Keep(t *estate.Tx) (string, error) {
 	w := &p.Work
-	for i := range w.Servers {
-		e := &w.Servers[i]
-		switch {
-		case e.Before == nil && e.row == 0:
-			*e.After = t.AddServer(e.After.Name, e.After.Traits)
-			if e.Link != nil {
-				t.SetLink(*e.After, *e.Link)
-			}
-		case e.After == nil:
-			t.ForgetScans(*e.Before)
-			t.Delete("servers", e.Before.ID)
-		case e.Before != nil:
-			t.SetTraits(*e.Before, e.After.Traits)
-		}
-	}
+	w.keepServers(t)
 	for _, e := range w.Links {
 		t.Relink(e.Server, e.Link)
 	}
@@ -291,6 +277,63 @@ func (p *Plan) Keep(t *estate.Tx) (string, error) {
 	if w.Partition != nil {
 		t.Keep(w.Partition)
 	}
+	w.keepItems(t)
+	w.keepShares(t)
+	for _, s := range w.Goes {
+		t.ForgetScans(s)
+		t.Delete("servers", s.ID)
+	}
+	for _, e := range w.Dates {
+		t.SetDated(e.Of, e.After)
+	}
+	w.keepRecords(t)
+	if w.Cursor != nil {
+		if err := w.Cursor.Remember(t); err != nil {
+			return "", err
+		}
+	}
+	if w.Fingerprint != nil {
+		told := *w.Fingerprint
+		told.Head = p.Head + 1 // this change
+		if err := told.Remember(t); err != nil {
+			return "", err
+		}
+	}
+	for _, e := range w.Levels {
+		if e.Add {
+			if err := t.AddLevel(e.Level); err != nil {
+				return "", err
+			}
+		} else if err := t.RemoveLevel(e.Level.Name); err != nil {
+			return "", err
+		}
+	}
+	return p.Change, t.Err()
+}
+
+// keepServers stores what comes, goes and changes of servers. It comes first, for
+// all else hangs from them.
+func (w *work) keepServers(t *estate.Tx) {
+	for i := range w.Servers {
+		e := &w.Servers[i]
+		switch {
+		case e.Before == nil && e.row == 0:
+			*e.After = t.AddServer(e.After.Name, e.After.Traits)
+			if e.Link != nil {
+				t.SetLink(*e.After, *e.Link)
+			}
+		case e.After == nil:
+			t.ForgetScans(*e.Before)
+			t.Delete("servers", e.Before.ID)
+		case e.Before != nil:
+			t.SetTraits(*e.Before, e.After.Traits)
+		}
+	}
+}
+
+// keepItems stores items that come, move and go. What is in a folder that comes is
+// made after it, and what is in one that goes is gone before it.
+func (w *work) keepItems(t *estate.Tx) {
 	ids := make([]int64, len(w.Made))
 	for i, m := range w.Made {
 		if m.InMade >= 0 {
@@ -311,6 +354,10 @@ func (p *Plan) Keep(t *estate.Tx) (string, error) {
 	for _, x := range w.Deletes {
 		t.DeleteRange(x.Table, x.First, x.Last)
 	}
+}
+
+// keepShares stores shares, once the folders they stand over are where they will be.
+func (w *work) keepShares(t *estate.Tx) {
 	for _, e := range w.Shares {
 		switch {
 		case e.Before == nil:
@@ -345,36 +392,6 @@ func (p *Plan) Keep(t *estate.Tx) (string, error) {
 			}
 		}
 	}
-	for _, s := range w.Goes {
-		t.ForgetScans(s)
-		t.Delete("servers", s.ID)
-	}
-	for _, e := range w.Dates {
-		t.SetDated(e.Of, e.After)
-	}
-	w.keepRecords(t)
-	if w.Cursor != nil {
-		if err := w.Cursor.Remember(t); err != nil {
-			return "", err
-		}
-	}
-	if w.Fingerprint != nil {
-		told := *w.Fingerprint
-		told.Head = p.Head + 1 // this change
-		if err := told.Remember(t); err != nil {
-			return "", err
-		}
-	}
-	for _, e := range w.Levels {
-		if e.Add {
-			if err := t.AddLevel(e.Level); err != nil {
-				return "", err
-			}
-		} else if err := t.RemoveLevel(e.Level.Name); err != nil {
-			return "", err
-		}
-	}
-	return p.Change, t.Err()
 }
 
 // Meta gives what the journal is told of the plan.

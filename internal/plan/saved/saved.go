@@ -44,15 +44,15 @@ type SavedPaper struct {
 	Edit   plan.Edit `json:"told-as"`
 }
 
-func savedPapers(p *plan.Plan) (out []SavedPaper) {
+func savedRecords(p *plan.Plan) (out []SavedPaper) {
 	for _, e := range p.Work.Records {
 		out = append(out, SavedPaper{string(e.Kind), e.Name, e.Before, e.After, e.Number, e.Edit})
 	}
 	return out
 }
 
-// rebuildPapers takes the records of a saved change set into a plan.
-func rebuildPapers(d *plan.Planner, p *plan.Plan, s *Saved) error {
+// rebuildRecords takes the records of a saved change set into a plan.
+func rebuildRecords(d *plan.Planner, p *plan.Plan, s *Saved) error {
 	for _, x := range s.Papers {
 		kind := estate.RecordKind(x.Kind)
 		if !slices.Contains(estate.RecordKinds[:], kind) {
@@ -303,7 +303,7 @@ func Save(d *plan.Planner, p *plan.Plan, command string) ([]byte, error) {
 		return nil, &estate.Refused{Why: "this change can't be saved for later", Do: "leave --save out"}
 	}
 	// What it rests on is what it will be seen to rest on when it is applied.
-	s.Papers = savedPapers(p)
+	s.Papers = savedRecords(p)
 	again, err := rebuild(d, &s)
 	if err != nil {
 		return nil, err
@@ -382,102 +382,136 @@ func moved(where string) error {
 
 // rebuild makes a plan of a saved change set, unfinished.
 func rebuild(d *plan.Planner, s *Saved) (*plan.Plan, error) {
-	t := d.T
 	p := d.NewPlan("%s", s.Summary)
 	p.Since = plan.After(s.At)
 	p.Nothing = "it is so already"
-	dated := func(of estate.Bearer, where string, before, after rule.Any, e SavedEdit, folder bool) error {
-		have := t.Dated(of, before)
-		if !sameKeys(have, e.Was) {
-			return moved(where)
+	r := &rebuilding{d: d, p: p, s: s}
+	for _, part := range []func() error{r.items, r.shares, r.members, r.administrators, r.primaries, r.records, r.below} {
+		if err := part(); err != nil {
+			return nil, err
 		}
-		want := estate.Dated{}
-		for _, x := range after.Listed().Rules.Own() {
-			if u, ok := e.Is[estate.EntryKey(x)]; ok {
-				day, err := estate.ParseDay(u)
-				if err != nil {
-					return &estate.Refused{Why: err.Error()}
-				}
-				if have[x] != day {
-					if err := d.Future(day); err != nil {
-						return err
-					}
-				}
-				want[x] = day
-			}
-		}
-		if !maps.Equal(have, want) {
-			p.Work.Dates = append(p.Work.Dates, plan.DateEdit{Of: of, Before: have, After: want, Folder: folder, Node: -1})
-		}
-		return nil
 	}
+	d.FindRoots(p)
+	return p, d.T.Err()
+}
+
+// rebuilding is a saved change set that becomes a plan: part by part, each held to
+// what the estate has now.
+type rebuilding struct {
+	d      *plan.Planner
+	p      *plan.Plan
+	s      *Saved
+	groups []*estate.Group // items, by the rules they get
+}
+
+// dated takes in the last days of an item or a share.
+func (r *rebuilding) dated(of estate.Bearer, where string, before, after rule.Any, e SavedEdit, folder bool) error {
+	have := r.d.T.Dated(of, before)
+	if !sameKeys(have, e.Was) {
+		return moved(where)
+	}
+	want := estate.Dated{}
+	for _, x := range after.Listed().Rules.Own() {
+		if u, ok := e.Is[estate.EntryKey(x)]; ok {
+			day, err := estate.ParseDay(u)
+			if err != nil {
+				return &estate.Refused{Why: err.Error()}
+			}
+			if have[x] != day {
+				if err := r.d.Future(day); err != nil {
+					return err
+				}
+			}
+			want[x] = day
+		}
+	}
+	if !maps.Equal(have, want) {
+		r.p.Work.Dates = append(r.p.Work.Dates, plan.DateEdit{Of: of, Before: have, After: want, Folder: folder, Node: -1})
+	}
+	return nil
+}
+
+// items takes in what items had and get.
+func (r *rebuilding) items() error {
+	d, s := r.d, r.s
 	afters := map[string]rule.Any{}
 	groups := map[string]*estate.Group{}
-	var order []string
 	for _, e := range s.Items {
 		at, err := d.K.Place(e.Where)
 		if err != nil {
-			return nil, err
+			return err
 		}
 		before, err := plan.Decoded(e.Before)
 		if err != nil {
-			return nil, &estate.Refused{Why: fmt.Sprintf("%s, before: %v", e.Where, err)}
+			return &estate.Refused{Why: fmt.Sprintf("%s, before: %v", e.Where, err)}
 		}
-		if !before.Same(t.Of(at.Strand)) {
-			return nil, moved(e.Where)
+		if !before.Same(d.T.Of(at.Strand)) {
+			return moved(e.Where)
 		}
 		after := afters[e.After]
 		if after == nil {
 			if after, err = plan.Decoded(e.After); err != nil {
-				return nil, &estate.Refused{Why: fmt.Sprintf("%s, after: %v", e.Where, err)}
+				return &estate.Refused{Why: fmt.Sprintf("%s, after: %v", e.Where, err)}
 			}
 			afters[e.After] = after
 		}
-		if err := dated(estate.Bearer{Item: at.Item}, e.Where, before, after, e, at.Folder); err != nil {
-			return nil, err
+		if err := r.dated(estate.Bearer{Item: at.Item}, e.Where, before, after, e, at.Folder); err != nil {
+			return err
 		}
 		g := groups[e.After]
 		if g == nil {
 			g = &estate.Group{Edit: func(rule.Any, rule.Any, bool) (rule.Any, error) { return after, nil }}
 			groups[e.After] = g
-			order = append(order, e.After)
+			r.groups = append(r.groups, g)
 		}
 		g.Targets = append(g.Targets, at.Target())
 	}
+	return nil
+}
+
+// shares takes in what shares had and get.
+func (r *rebuilding) shares() error {
+	d, p, s := r.d, r.p, r.s
 	for _, e := range s.Shares {
 		servers, shares, err := d.Shares([]string{e.Where})
 		if err != nil {
-			return nil, err
+			return err
 		}
 		before := shares[0]
 		now, err := plan.Encoded(before.Descriptor)
 		if err != nil {
-			return nil, err
+			return err
 		}
 		if now != e.Before {
-			return nil, moved(e.Where)
+			return moved(e.Where)
 		}
 		after := before
 		if after.Descriptor, err = plan.Listed(plan.Decoded(e.After)); err != nil {
-			return nil, &estate.Refused{Why: fmt.Sprintf("%s, after: %v", e.Where, err)}
+			return &estate.Refused{Why: fmt.Sprintf("%s, after: %v", e.Where, err)}
 		}
-		if err := dated(estate.Bearer{Share: before.ID}, e.Where, before.Descriptor, after.Descriptor, e, false); err != nil {
-			return nil, err
+		if err := r.dated(estate.Bearer{Share: before.ID}, e.Where, before.Descriptor, after.Descriptor, e, false); err != nil {
+			return err
 		}
 		p.Work.Shares = append(p.Work.Shares, plan.ShareEdit{Server: servers[0], Before: &before, After: &after})
 	}
+	return nil
+}
+
+// members takes in memberships that come, go and end otherwise.
+func (r *rebuilding) members() error {
+	d, p, s := r.d, r.p, r.s
 	for _, m := range s.Members {
-		g, err := t.Named(m.Group, acc.Group)
+		g, err := d.T.Named(m.Group, acc.Group)
 		if err != nil {
-			return nil, err
+			return err
 		}
-		a, err := t.Named(m.Member, 0)
+		a, err := d.T.Named(m.Member, 0)
 		if err != nil {
-			return nil, err
+			return err
 		}
-		had, ok := t.Member(g.ID, a.ID)
+		had, ok := d.T.Member(g.ID, a.ID)
 		if ok != (m.Was != nil) || ok && string(had.Until) != *m.Was {
-			return nil, moved(fmt.Sprintf("%s in %s", t.Name(a.ID), t.Name(g.ID)))
+			return moved(fmt.Sprintf("%s in %s", d.T.Name(a.ID), d.T.Name(g.ID)))
 		}
 		e := plan.MemberEdit{Group: &g, Member: &a, Was: nil, Is: nil}
 		if ok {
@@ -486,38 +520,50 @@ func rebuild(d *plan.Planner, s *Saved) (*plan.Plan, error) {
 		if m.Is != nil {
 			day, err := estate.ParseDay(*m.Is)
 			if err != nil {
-				return nil, &estate.Refused{Why: err.Error()}
+				return &estate.Refused{Why: err.Error()}
 			}
 			if err := d.Future(day); err != nil {
-				return nil, err
+				return err
 			}
 			e.Is = &estate.Membership{Until: day, Local: had.Local}
 			if a.Kind == acc.Group && !ok {
-				if loop := t.Directory().Loop(g.ID, a.ID); loop != nil {
-					return nil, &people.Circle{Group: t.Name(g.ID), Member: t.Name(a.ID), Loop: t.Names(loop)}
+				if loop := d.T.Directory().Loop(g.ID, a.ID); loop != nil {
+					return &people.Circle{Group: d.T.Name(g.ID), Member: d.T.Name(a.ID), Loop: d.T.Names(loop)}
 				}
 			}
 		}
 		p.Work.Members = append(p.Work.Members, e)
 	}
+	return nil
+}
+
+// administrators takes in who comes to a server's list, or goes.
+func (r *rebuilding) administrators() error {
+	d, p, s := r.d, r.p, r.s
 	for _, x := range s.Administrators {
-		server, err := t.Server(x.Server)
+		server, err := d.T.Server(x.Server)
 		if err != nil {
-			return nil, err
+			return err
 		}
-		a, err := t.Named(x.Account, 0)
+		a, err := d.T.Named(x.Account, 0)
 		if err != nil {
-			return nil, err
+			return err
 		}
-		if slices.Contains(t.Administrators(server), a.ID) == x.On {
-			return nil, moved("server " + server.Name + "'s list of administrators")
+		if slices.Contains(d.T.Administrators(server), a.ID) == x.On {
+			return moved("server " + server.Name + "'s list of administrators")
 		}
 		p.Work.Admins = append(p.Work.Admins, plan.AdminEdit{Server: server, Who: a, On: x.On})
 	}
+	return nil
+}
+
+// primaries takes in primary groups.
+func (r *rebuilding) primaries() error {
+	d, p, s := r.d, r.p, r.s
 	for _, x := range s.Primaries {
-		u, err := t.Named(x.User, acc.User)
+		u, err := d.T.Named(x.User, acc.User)
 		if err != nil {
-			return nil, err
+			return err
 		}
 		group := func(text string) (id plan.ID, err error) {
 			if text != "" {
@@ -529,66 +575,70 @@ func rebuild(d *plan.Planner, s *Saved) (*plan.Plan, error) {
 		}
 		was, err := group(x.Was)
 		if err != nil {
-			return nil, err
+			return err
 		}
 		if u.Primary != was {
-			return nil, moved("the primary group of " + t.Name(u.ID))
+			return moved("the primary group of " + d.T.Name(u.ID))
 		}
 		after := u
 		if after.Primary, err = group(x.Is); err != nil {
-			return nil, err
+			return err
 		}
-		if a, ok := t.Account(after.Primary); !after.Primary.IsZero() && (!ok || a.Kind != acc.Group) {
-			return nil, &estate.Refused{Why: x.Is + " is no group of the estate"}
+		if a, ok := d.T.Account(after.Primary); !after.Primary.IsZero() && (!ok || a.Kind != acc.Group) {
+			return &estate.Refused{Why: x.Is + " is no group of the estate"}
 		}
 		p.Work.Accounts = append(p.Work.Accounts, plan.AccountEdit{Before: &u, After: &after})
 	}
-	if err := rebuildPapers(d, p, s); err != nil {
-		return nil, err
-	}
+	return nil
+}
+
+// records takes in what is written down beside the rules.
+func (r *rebuilding) records() error { return rebuildRecords(r.d, r.p, r.s) }
+
+// below lays out the items, and works out what follows.
+func (r *rebuilding) below() error {
+	d, p, s := r.d, r.p, r.s
 	p.Work.Everywhere = p.Work.People() && (len(s.Items) > 0 || len(s.Shares) > 0)
-	if len(order) > 0 {
-		var list []estate.Group
-		for _, k := range order {
-			list = append(list, *groups[k])
-		}
-		carve := t.Partition
-		if p.Work.Everywhere {
-			carve = t.PartitionAll
-		}
-		if len(s.Shares) > 0 {
-			var g estate.Group
-			for _, e := range p.Work.Shares {
-				if at, err := t.At(e.Server, e.Before.Folder); err == nil && !slices.ContainsFunc(s.Items, func(x SavedEdit) bool { return x.Where == at.String() }) {
-					g.Targets = append(g.Targets, at.Target())
-				}
-			}
-			list = append(list, g)
-		}
-		f, err := carve(list)
-		if err != nil {
-			return nil, err
-		}
-		f.Renew = s.Renew
-		p.Work.Partition, p.Work.Renews = f, s.Renew
-		if err := f.Work(d.Ctx); err != nil {
-			return nil, err
-		}
-		for i := range f.Nodes {
-			if f.Edits[i] != nil {
-				p.Work.Name(i)
-			}
-		}
-		for i := range p.Work.Dates {
-			if x := &p.Work.Dates[i]; x.Of.Item != 0 {
-				x.Node = f.Node(x.Of.Item)
-			}
-		}
-	} else if err := d.Below(p); err != nil {
-		return nil, err
+	if len(r.groups) == 0 {
+		return d.Below(p)
 	}
-	d.FindRoots(p)
-	return p, t.Err()
+	var list []estate.Group
+	for _, g := range r.groups {
+		list = append(list, *g)
+	}
+	carve := d.T.Partition
+	if p.Work.Everywhere {
+		carve = d.T.PartitionAll
+	}
+	if len(s.Shares) > 0 {
+		var g estate.Group
+		for _, e := range p.Work.Shares {
+			if at, err := d.T.At(e.Server, e.Before.Folder); err == nil && !slices.ContainsFunc(s.Items, func(x SavedEdit) bool { return x.Where == at.String() }) {
+				g.Targets = append(g.Targets, at.Target())
+			}
+		}
+		list = append(list, g)
+	}
+	f, err := carve(list)
+	if err != nil {
+		return err
+	}
+	f.Renew = s.Renew
+	p.Work.Partition, p.Work.Renews = f, s.Renew
+	if err := f.Work(d.Ctx); err != nil {
+		return err
+	}
+	for i := range f.Nodes {
+		if f.Edits[i] != nil {
+			p.Work.Name(i)
+		}
+	}
+	for i := range p.Work.Dates {
+		if x := &p.Work.Dates[i]; x.Of.Item != 0 {
+			x.Node = f.Node(x.Of.Item)
+		}
+	}
+	return nil
 }
 
 // kept says what a plan does from what it edits.
