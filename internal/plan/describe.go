@@ -49,16 +49,16 @@ func (d *Planner) describe(p *Plan) {
 		papers()
 	}
 	for _, e := range w.Admins {
-		sign := "goes"
+		sign := Goes
 		if e.On {
-			sign = "comes"
+			sign = Comes
 		}
 		add(Edit{Kind: "administrator", Where: "server " + e.Server.Name, Lines: []Line{{Sign: sign, What: "administrator", Text: d.AccountName(e.Who)}}})
 	}
 	for _, e := range w.Levels {
-		sign := "goes"
+		sign := Goes
 		if e.Add {
-			sign = "comes"
+			sign = Comes
 		}
 		add(Edit{Kind: "level", Where: "level " + e.Level.Name, Lines: []Line{{Sign: sign, What: "level"}}})
 	}
@@ -79,7 +79,7 @@ func (d *Planner) describe(p *Plan) {
 			if after := lists(node.After); after != nil { // a last day that goes with its entry
 				for _, o := range union(x.Before, nil) {
 					if !slices.Contains(after.Rules.Entries, o) {
-						e.Lines = append(e.Lines, Line{Sign: "goes", What: "last-day", Text: d.EntryText(o, x.Folder) + " until " + string(x.Before[o]) + ", with its entry"})
+						e.Lines = append(e.Lines, Line{Sign: Goes, What: "last-day", Text: d.EntryText(o, x.Folder) + " until " + string(x.Before[o]) + ", with its entry"})
 					}
 				}
 			}
@@ -130,23 +130,23 @@ func (d *Planner) Diff(from, to rule.Any, folder bool, was, is estate.Dated) (li
 	}
 	if before.Owner != after.Owner {
 		if !before.Owner.IsZero() {
-			lines = append(lines, Line{Sign: "goes", What: "owner", Text: d.T.Name(before.Owner)})
+			lines = append(lines, Line{Sign: Goes, What: "owner", Text: d.T.Name(before.Owner)})
 		}
 		if !after.Owner.IsZero() {
-			lines = append(lines, Line{Sign: "comes", What: "owner", Text: d.T.Name(after.Owner)})
+			lines = append(lines, Line{Sign: Comes, What: "owner", Text: d.T.Name(after.Owner)})
 		}
 	}
 	if before.Sealed() != after.Sealed() {
-		sign := "goes"
+		sign := Goes
 		if after.Sealed() {
-			sign = "comes"
+			sign = Comes
 		}
 		lines = append(lines, Line{Sign: sign, What: "seal"})
 	}
 	if before.Rules.Absent != after.Rules.Absent && !comesWhole {
-		sign := "goes"
+		sign := Goes
 		if after.Rules.Absent {
-			sign = "comes"
+			sign = Comes
 		}
 		lines = append(lines, Line{Sign: sign, What: "absence"})
 	}
@@ -161,17 +161,17 @@ func (d *Planner) Diff(from, to rule.Any, folder bool, was, is estate.Dated) (li
 		}
 		for _, e := range l[0].Entries {
 			if !slices.Contains(l[1].Entries, e) {
-				lines = append(lines, Line{Sign: "goes", What: what, Text: text(e, was), FromAbove: !e.Own()})
+				lines = append(lines, Line{Sign: Goes, What: what, Text: text(e, was), FromAbove: !e.Own()})
 			}
 		}
 		for _, e := range l[1].Entries {
 			if !slices.Contains(l[0].Entries, e) {
-				lines = append(lines, Line{Sign: "comes", What: what, Text: text(e, is), FromAbove: !e.Own()})
+				lines = append(lines, Line{Sign: Comes, What: what, Text: text(e, is), FromAbove: !e.Own()})
 			}
 		}
 	}
 	if len(lines) == 0 && !before.Equal(after) {
-		lines = append(lines, Line{Sign: "changes", What: "order"})
+		lines = append(lines, Line{Sign: Changes, What: "order"})
 	}
 	return lines
 }
@@ -208,11 +208,11 @@ func (d *Planner) dateLines(was, is estate.Dated, folder bool, before, after *ru
 		switch {
 		case gone:
 		case has && !had:
-			lines = append(lines, Line{Sign: "comes", What: "last-day", Text: text + " until " + string(v)})
+			lines = append(lines, Line{Sign: Comes, What: "last-day", Text: text + " until " + string(v)})
 		case had && !has:
-			lines = append(lines, Line{Sign: "goes", What: "last-day", Text: text + ", which was until " + string(u) + ", stays for good"})
+			lines = append(lines, Line{Sign: Goes, What: "last-day", Text: text + ", which was until " + string(u) + ", stays for good"})
 		case u != v:
-			lines = append(lines, Line{Sign: "changes", What: "last-day", Text: text + " until " + string(v) + ", was " + string(u)})
+			lines = append(lines, Line{Sign: Changes, What: "last-day", Text: text + " until " + string(v) + ", was " + string(u)})
 		}
 	}
 	return lines
@@ -239,15 +239,15 @@ func union(a, b estate.Dated) (out []rule.Entry) {
 func ServerLines(e ServerEdit) Edit {
 	switch {
 	case e.Before == nil:
-		return Edit{Kind: "server", Where: "server " + e.After.Name, Lines: []Line{{Sign: "comes", What: "server", Text: "traits " + e.After.Traits.Name}}}
+		return Edit{Kind: "server", Where: "server " + e.After.Name, Lines: []Line{{Sign: Comes, What: "server", Text: "traits " + e.After.Traits.Name}}}
 	case e.After == nil:
-		return Edit{Kind: "server", Where: "server " + e.Before.Name, Lines: []Line{{Sign: "goes", What: "server"}}}
+		return Edit{Kind: "server", Where: "server " + e.Before.Name, Lines: []Line{{Sign: Goes, What: "server"}}}
 	}
 	out := Edit{Kind: "server", Where: "server " + e.After.Name}
 	was, is := show.TraitValues(e.Before.Traits), show.TraitValues(e.After.Traits)
 	for _, name := range TraitNames() {
 		if was[name] != is[name] {
-			out.Lines = append(out.Lines, Line{Sign: "changes", What: "trait", Text: fmt.Sprintf("%s: %s, was %s", name, is[name], was[name])})
+			out.Lines = append(out.Lines, Line{Sign: Changes, What: "trait", Text: fmt.Sprintf("%s: %s, was %s", name, is[name], was[name])})
 		}
 	}
 	return out
@@ -260,9 +260,9 @@ const mostTold = 20_000
 func (d *Planner) AccountLines(e AccountEdit) Edit {
 	switch {
 	case e.Before == nil:
-		return Edit{Kind: "account", Where: fmt.Sprintf("%s %s", e.After.Kind, e.After.Name), Lines: []Line{{Sign: "comes", What: "account", Text: e.After.ID.String()}}}
+		return Edit{Kind: "account", Where: fmt.Sprintf("%s %s", e.After.Kind, e.After.Name), Lines: []Line{{Sign: Comes, What: "account", Text: e.After.ID.String()}}}
 	case e.After == nil:
-		return Edit{Kind: "account", Where: fmt.Sprintf("%s %s", e.Before.Kind, e.Before.Name), Lines: []Line{{Sign: "goes", What: "account", Text: e.Before.ID.String()}}}
+		return Edit{Kind: "account", Where: fmt.Sprintf("%s %s", e.Before.Kind, e.Before.Name), Lines: []Line{{Sign: Goes, What: "account", Text: e.Before.ID.String()}}}
 	}
 	out := Edit{Kind: "account", Where: fmt.Sprintf("%s %s", e.After.Kind, e.After.Name)}
 	change := func(what, was, is string) {
@@ -273,7 +273,7 @@ func (d *Planner) AccountLines(e AccountEdit) Edit {
 			if is == "" {
 				is = "none"
 			}
-			out.Lines = append(out.Lines, Line{Sign: "changes", What: what, Text: is + ", was " + was})
+			out.Lines = append(out.Lines, Line{Sign: Changes, What: what, Text: is + ", was " + was})
 		}
 	}
 	b, a := e.Before, e.After
@@ -292,7 +292,7 @@ func (d *Planner) AccountLines(e AccountEdit) Edit {
 
 func (d *Planner) memberLines(e MemberEdit) Edit {
 	out := Edit{Kind: "membership", Where: "group " + d.AccountName(*e.Group)}
-	line := Line{Sign: "comes", What: "membership", Text: d.AccountName(*e.Member)}
+	line := Line{Sign: Comes, What: "membership", Text: d.AccountName(*e.Member)}
 	until := func(m *estate.Membership) string {
 		s := "for good"
 		if m.Until != "" {
@@ -305,9 +305,9 @@ func (d *Planner) memberLines(e MemberEdit) Edit {
 	}
 	switch {
 	case e.Is == nil:
-		line.Sign = "goes"
+		line.Sign = Goes
 	case e.Was != nil:
-		line.Sign = "changes"
+		line.Sign = Changes
 		line.Text += " " + until(e.Is) + ", was " + until(e.Was)
 	case e.Is.Until != "":
 		line.Text += " " + until(e.Is)
@@ -332,7 +332,7 @@ func admissionLines(e ShareEdit) (lines []Line) {
 			sides[i] = ask.Admitted(sh.Admission)
 		}
 	}
-	for i, sign := range []string{"goes", "comes"} {
+	for i, sign := range []Sign{Goes, Comes} {
 		for _, text := range sides[i] {
 			if !slices.Contains(sides[1-i], text) {
 				lines = append(lines, Line{Sign: sign, What: "configured", Text: text})
@@ -352,22 +352,22 @@ func (d *Planner) shareLines(e ShareEdit, dates []DateEdit) Edit {
 	switch {
 	case e.Before == nil:
 		after = e.After.Descriptor
-		out.Lines = append(out.Lines, Line{Sign: "comes", What: "share", Text: "over " + e.After.Server + ":" + e.After.Folder})
+		out.Lines = append(out.Lines, Line{Sign: Comes, What: "share", Text: "over " + e.After.Server + ":" + e.After.Folder})
 		if e.After.ReadOnly {
-			out.Lines = append(out.Lines, Line{Sign: "comes", What: "read-only"})
+			out.Lines = append(out.Lines, Line{Sign: Comes, What: "read-only"})
 		}
 		if after.Rules.Absent {
-			out.Lines = append(out.Lines, Line{Sign: "comes", What: "absence"})
+			out.Lines = append(out.Lines, Line{Sign: Comes, What: "absence"})
 		}
 	case e.After == nil:
 		before = e.Before.Descriptor
-		out.Lines = append(out.Lines, Line{Sign: "goes", What: "share", Text: "over " + e.Before.Server + ":" + e.Before.Folder})
+		out.Lines = append(out.Lines, Line{Sign: Goes, What: "share", Text: "over " + e.Before.Server + ":" + e.Before.Folder})
 	default:
 		before, after = e.Before.Descriptor, e.After.Descriptor
 		if e.Before.ReadOnly != e.After.ReadOnly {
-			sign := "goes"
+			sign := Goes
 			if e.After.ReadOnly {
-				sign = "comes"
+				sign = Comes
 			}
 			out.Lines = append(out.Lines, Line{Sign: sign, What: "read-only"})
 		}

@@ -93,15 +93,15 @@ func (d *Planner) DiffPosix(from, to rule.Any) (lines []Line) {
 	before, _ := from.(*posix.Rules)
 	after, _ := to.(*posix.Rules)
 	name := func(id ID) string { return d.T.PosixName(id) }
-	line := func(sign, what, text string) { lines = append(lines, Line{Sign: sign, What: what, Text: text}) }
+	line := func(sign Sign, what, text string) { lines = append(lines, Line{Sign: sign, What: what, Text: text}) }
 	switch {
 	case before == nil && after == nil:
 		return nil
 	case before == nil:
-		line("comes", "mode", d.T.PosixText(after)+", owner "+name(after.Owner)+", group "+name(after.Group))
+		line(Comes, "mode", d.T.PosixText(after)+", owner "+name(after.Owner)+", group "+name(after.Group))
 		return lines
 	case after == nil:
-		line("goes", "mode", d.T.PosixText(before)+", owner "+name(before.Owner)+", group "+name(before.Group))
+		line(Goes, "mode", d.T.PosixText(before)+", owner "+name(before.Owner)+", group "+name(before.Group))
 		return lines
 	}
 	for _, o := range []struct {
@@ -109,13 +109,13 @@ func (d *Planner) DiffPosix(from, to rule.Any) (lines []Line) {
 		was, are ID
 	}{{"owner", before.Owner, after.Owner}, {"owning-group", before.Group, after.Group}} {
 		if o.was != o.are {
-			line("goes", o.what, name(o.was))
-			line("comes", o.what, name(o.are))
+			line(Goes, o.what, name(o.was))
+			line(Comes, o.what, name(o.are))
 		}
 	}
 	if before.Special != after.Special {
-		line("goes", "special", specialWords(before.Special))
-		line("comes", "special", specialWords(after.Special))
+		line(Goes, "special", specialWords(before.Special))
+		line(Comes, "special", specialWords(after.Special))
 	}
 	for _, l := range []struct {
 		dflt     bool
@@ -123,17 +123,17 @@ func (d *Planner) DiffPosix(from, to rule.Any) (lines []Line) {
 	}{{false, before.Access, after.Access}, {true, before.Default, after.Default}} {
 		was, are := d.T.PosixLines(l.was, l.dflt), d.T.PosixLines(l.are, l.dflt)
 		if l.dflt && len(are) == 0 && len(was) > 0 {
-			line("goes", "default-list", "")
+			line(Goes, "default-list", "")
 			continue
 		}
 		for _, s := range was {
 			if !slices.Contains(are, s) {
-				line("goes", "list-entry", estate.PosixEntry(s))
+				line(Goes, "list-entry", estate.PosixEntry(s))
 			}
 		}
 		for _, s := range are {
 			if !slices.Contains(was, s) {
-				line("comes", "list-entry", estate.PosixEntry(s))
+				line(Comes, "list-entry", estate.PosixEntry(s))
 			}
 		}
 	}

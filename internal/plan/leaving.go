@@ -70,7 +70,7 @@ func (d *Planner) Gone(p *Plan, tops []estate.Target, kind string) error {
 				}
 			}
 		}
-		p.Edits = append(p.Edits, Edit{Kind: kind, Where: at.String(), Items: items, Lines: []Line{{Sign: "goes", What: kind}}})
+		p.Edits = append(p.Edits, Edit{Kind: kind, Where: at.String(), Items: items, Lines: []Line{{Sign: Goes, What: kind}}})
 	}
 	return nil
 }

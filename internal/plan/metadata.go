@@ -26,7 +26,7 @@ func (d *Planner) DescribeAccount(p *Plan, a account, about *string, shut *bool)
 			return &estate.Refused{Why: fmt.Sprintf("what is said of %s is longer than %d bytes", a.Name, longestAbout)}
 		}
 		is.About = *about
-		e.Lines = append(e.Lines, Line{Sign: "changes", What: "about", Text: quotedOr(is.About, "nothing") + ", was " + quotedOr(was.About, "nothing")})
+		e.Lines = append(e.Lines, Line{Sign: Changes, What: "about", Text: quotedOr(is.About, "nothing") + ", was " + quotedOr(was.About, "nothing")})
 	}
 	if shut != nil && *shut != was.Shut {
 		if a.Kind != acc.User && *shut {
@@ -34,7 +34,7 @@ func (d *Planner) DescribeAccount(p *Plan, a account, about *string, shut *bool)
 		}
 		is.Shut, is.Why = *shut, ""
 		words := map[bool]string{true: "shut", false: "open"}
-		e.Lines = append(e.Lines, Line{Sign: "changes", What: "sign-on", Text: words[is.Shut] + ", was " + words[was.Shut]})
+		e.Lines = append(e.Lines, Line{Sign: Changes, What: "sign-on", Text: words[is.Shut] + ", was " + words[was.Shut]})
 	}
 	return p.SetMetadata(a.ID, before, was, is, e)
 }

@@ -101,9 +101,19 @@ type Edit struct {
 	Below bool   `json:"below,omitempty"` // it isn't named itself, but mended below one that is
 }
 
+// Sign says what becomes of a thing.
+type Sign string
+
+const (
+	Comes   Sign = "comes"
+	Goes    Sign = "goes"
+	Changes Sign = "changes"
+	Moves   Sign = "moves"
+)
+
 // Line is one thing that comes, goes, changes or moves.
 type Line struct {
-	Sign      string `json:"sign"`           // comes, goes, changes, moves
+	Sign      Sign   `json:"sign"`
 	What      string `json:"what"`           // entry, audit, owner, seal, order, last-day, membership, account, purpose, primary-group, share, …
 	Text      string `json:"text,omitempty"` // the entry as written, the name, the day
 	FromAbove bool   `json:"from-above,omitempty"`

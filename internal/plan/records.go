@@ -80,17 +80,17 @@ func RecordName(kind estate.RecordKind, name string) string {
 
 // recordWords tell what comes or goes with a record of a kind that has words of its
 // own.
-var recordWords = map[estate.RecordKind]func(e *Edit, body, sign string){}
+var recordWords = map[estate.RecordKind]func(e *Edit, body string, sign Sign){}
 
 // AddRecordWords ties in how records of a kind are told of, from the init of the
 // package that writes them.
-func AddRecordWords(kind estate.RecordKind, words func(e *Edit, body, sign string)) {
+func AddRecordWords(kind estate.RecordKind, words func(e *Edit, body string, sign Sign)) {
 	recordWords[kind] = words
 }
 
 // DescribeRecord tells of a record that comes, goes or changes; body is what it says
 // then, or said.
-func (d *Planner) DescribeRecord(kind estate.RecordKind, name, body, sign string) Edit {
+func (d *Planner) DescribeRecord(kind estate.RecordKind, name, body string, sign Sign) Edit {
 	e := Edit{Kind: string(kind), Where: RecordName(kind, name), Lines: []Line{{Sign: sign, What: string(kind)}}}
 	if kind == estate.MetadataRecord {
 		e.Where = d.MetadataOf(name)

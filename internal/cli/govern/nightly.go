@@ -322,7 +322,7 @@ func nightPolicies(out *changes.Night, t *estate.Tx, d *plan.Planner, x *expect.
 			continue
 		}
 		for _, l := range f.Lines {
-			s.Add(f.Policy+l.Where+l.Line.Sign+l.Line.Text, l.Where, changes.Off(f.Policy, &l), false)
+			s.Add(f.Policy+l.Where+string(l.Line.Sign)+l.Line.Text, l.Where, changes.Off(f.Policy, &l), false)
 		}
 		for _, e := range f.Unmet {
 			s.Add(f.Policy+e.Text, "policy "+f.Policy, "expects: "+e.Text+"; "+report.Against(e), false)

@@ -105,11 +105,11 @@ func driftShares(d *plan.Planner, f *Drift, s estate.Server, found []server.Shar
 		case i < 0:
 			f.note(DriftLine{Where: where, What: "share-came"})
 		case have[i].Folder != x.Folder:
-			f.note(DriftLine{Where: where, What: "share-folder", Lines: []plan.Line{{Sign: "comes", What: "folder", Text: x.Folder}, {Sign: "goes", What: "folder", Text: have[i].Folder}}})
+			f.note(DriftLine{Where: where, What: "share-folder", Lines: []plan.Line{{Sign: plan.Comes, What: "folder", Text: x.Folder}, {Sign: plan.Goes, What: "folder", Text: have[i].Folder}}})
 		case x.Told && have[i].ReadOnly != x.ReadOnly:
-			sign := "goes"
+			sign := plan.Goes
 			if x.ReadOnly {
-				sign = "comes"
+				sign = plan.Comes
 			}
 			f.note(DriftLine{Where: where, What: "share-switch", Lines: []plan.Line{{Sign: sign, What: "read-only"}}})
 		default:

@@ -557,12 +557,12 @@ func formerLines(was, is acc.Former) (out []plan.Line) {
 	old, now := strings.Fields(string(was)), strings.Fields(string(is))
 	for _, id := range old {
 		if !slices.Contains(now, id) {
-			out = append(out, plan.Line{Sign: "goes", What: "former-identifier", Text: id})
+			out = append(out, plan.Line{Sign: plan.Goes, What: "former-identifier", Text: id})
 		}
 	}
 	for _, id := range now {
 		if !slices.Contains(old, id) {
-			out = append(out, plan.Line{Sign: "comes", What: "former-identifier", Text: id})
+			out = append(out, plan.Line{Sign: plan.Comes, What: "former-identifier", Text: id})
 		}
 	}
 	return out
@@ -581,7 +581,7 @@ func (x *taking) particulars(p *plan.Plan, r *personRow) error {
 		if r.is.Why != "" {
 			text = "shut: " + r.is.Why
 		}
-		e.Lines = append(e.Lines, plan.Line{Sign: "changes", What: "sign-on", Text: text})
+		e.Lines = append(e.Lines, plan.Line{Sign: plan.Changes, What: "sign-on", Text: text})
 	}
 	if was.Former != r.is.Former {
 		e.Lines = append(e.Lines, formerLines(was.Former, r.is.Former)...)
@@ -594,11 +594,11 @@ func (x *taking) particulars(p *plan.Plan, r *personRow) error {
 	case was.Directory != r.is.Directory: // one of many, mostly
 		x.c.Known++
 		if len(e.Lines) == 0 && x.c.Known == 1 {
-			e = plan.Edit{Kind: "directory", Where: "directory " + x.w.Directory, Lines: []plan.Line{{Sign: "comes", What: "known"}}}
+			e = plan.Edit{Kind: "directory", Where: "directory " + x.w.Directory, Lines: []plan.Line{{Sign: plan.Comes, What: "known"}}}
 			x.first = len(p.Work.Records)
 		}
 	case was.Entry != r.is.Entry:
-		e.Lines = append(e.Lines, plan.Line{Sign: "changes", What: "known", Text: "in the directory it is " + r.is.Entry})
+		e.Lines = append(e.Lines, plan.Line{Sign: plan.Changes, What: "known", Text: "in the directory it is " + r.is.Entry})
 		if *r.before == r.after { // or it is counted
 			x.c.Changed++
 		}

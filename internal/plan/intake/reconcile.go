@@ -370,7 +370,7 @@ func NewAndGone(d *plan.Planner, s estate.Server, tracts []*ScannedTree) (*plan.
 					node = item.Comes(d, p, m.In, path, r.Folder, 1, m.D)
 					if len(names) < 64 && !names[path] { // told of; the rest is counted
 						names[path] = true
-						p.Edits = append(p.Edits, plan.Edit{Kind: "item", Where: place.Address{Server: s.Name, Path: path}.String(), Items: 1, Lines: []plan.Line{{Sign: "comes", What: kindOf(r.Folder)}}})
+						p.Edits = append(p.Edits, plan.Edit{Kind: "item", Where: place.Address{Server: s.Name, Path: path}.String(), Items: 1, Lines: []plan.Line{{Sign: plan.Comes, What: kindOf(r.Folder)}}})
 					}
 				} else {
 					m.InMade = made[r.In]

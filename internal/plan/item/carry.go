@@ -78,7 +78,7 @@ func Put(d *plan.Planner, where, name string, folder bool, owner string) (*plan.
 	p := d.NewPlan("put %s as %s", place.Address{Server: in.Server.Name, Path: path}, user.Name)
 	p.Work.Made = append(p.Work.Made, plan.MadeItem{In: in, InMade: -1, Name: name, Folder: folder, D: x})
 	Comes(d, p, in, path, folder, 1, x)
-	p.Edits = append(p.Edits, plan.Edit{Kind: "item", Where: place.Address{Server: in.Server.Name, Path: path}.String(), Items: 1, Lines: append([]plan.Line{{Sign: "comes", What: ask.Kind(folder)}}, d.Diff(nil, x, folder, nil, nil)...)})
+	p.Edits = append(p.Edits, plan.Edit{Kind: "item", Where: place.Address{Server: in.Server.Name, Path: path}.String(), Items: 1, Lines: append([]plan.Line{{Sign: plan.Comes, What: ask.Kind(folder)}}, d.Diff(nil, x, folder, nil, nil)...)})
 	p, err = d.Evaluate(p)
 	return p, nil, err
 }
@@ -212,7 +212,7 @@ func MoveTo(d *plan.Planner, at, in estate.Place, name, said string) (*plan.Plan
 	p.Work.Named, p.Work.IsNamed[n] = []int{n}, true
 	p.Work.Roots = append(p.Work.Roots, plan.Root{Node: n, Server: at.Server, Path: [2]string{at.Path, path}})
 	p.Work.Moved = append(p.Work.Moved, plan.MovedItem{Item: at.Item, Folder: in.Item, Name: name})
-	line := plan.Line{Sign: "moves", What: "kept", Text: landed}
+	line := plan.Line{Sign: plan.Moves, What: "kept", Text: landed}
 	if _, ok := f.Nodes[n].Before.(*posix.Rules); ok {
 		line.What = "kept-list"
 	}
@@ -336,6 +336,6 @@ func Copy(d *plan.Planner, from, to string) (*plan.Plan, error) {
 		return nil, err
 	}
 	p.Edits = append(p.Edits, plan.Edit{Kind: "item", Where: place.Address{Server: in.Server.Name, Path: path}.String(), Items: n,
-		Lines: []plan.Line{{Sign: "comes", What: "copy", Text: fmt.Sprintf("%s made, owned by %s", format.Count(n, "item"), d.T.Name(owner.ID))}}})
+		Lines: []plan.Line{{Sign: plan.Comes, What: "copy", Text: fmt.Sprintf("%s made, owned by %s", format.Count(n, "item"), d.T.Name(owner.ID))}}})
 	return d.Evaluate(p)
 }

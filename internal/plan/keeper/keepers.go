@@ -33,7 +33,7 @@ func (k *Keeper) ID() plan.ID {
 }
 
 func init() {
-	plan.AddRecordWords(estate.KeeperRecord, func(e *plan.Edit, body, sign string) {
+	plan.AddRecordWords(estate.KeeperRecord, func(e *plan.Edit, body string, sign plan.Sign) {
 		var k Keeper
 		if json.Unmarshal([]byte(body), &k) == nil {
 			*e = k.Edit(sign)
@@ -96,7 +96,7 @@ func keeping(d *plan.Planner, who, of string) (Keeper, error) {
 
 func (k *Keeper) key() string { return k.Who + " " + k.Of }
 
-func (k *Keeper) Edit(sign string) plan.Edit {
+func (k *Keeper) Edit(sign plan.Sign) plan.Edit {
 	return plan.Edit{Kind: "keeper", Where: k.Said(), Lines: []plan.Line{{Sign: sign, What: "keeper", Text: k.Name}}}
 }
 
@@ -128,7 +128,7 @@ func AddKeeper(d *plan.Planner, who string, of []string) (*plan.Plan, error) {
 		if before != "" || hasPaper(p, estate.KeeperRecord, k.key()) {
 			continue
 		}
-		if err := p.SetRecord(estate.KeeperRecord, k.key(), before, k, k.Edit("comes")); err != nil {
+		if err := p.SetRecord(estate.KeeperRecord, k.key(), before, k, k.Edit(plan.Comes)); err != nil {
 			return nil, err
 		}
 	}
@@ -159,7 +159,7 @@ func RemoveKeeper(d *plan.Planner, who string, of []string) (*plan.Plan, error) 
 		}
 		said = append(said, "the "+k.Said())
 		p.Change = k.Name + " keeps " + plan.Many(said) + " no more"
-		if err := p.SetRecord(estate.KeeperRecord, k.key(), before, nil, k.Edit("goes")); err != nil {
+		if err := p.SetRecord(estate.KeeperRecord, k.key(), before, nil, k.Edit(plan.Goes)); err != nil {
 			return nil, err
 		}
 	}

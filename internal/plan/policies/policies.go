@@ -359,9 +359,9 @@ func LayPolicy(d *plan.Planner, pol *policy.Policy, on []string) (*plan.Plan, []
 		l.Was, l.Is = dayKeys(y.days[0]), dayKeys(y.days[1])
 		now.Places = append(now.Places, l)
 	}
-	e := plan.Edit{Kind: "policy", Where: "policy " + pol.Name, Lines: []plan.Line{{Sign: "comes", What: "policy", Text: fmt.Sprintf("version %d, on %s", now.Version, format.Count(int64(len(now.Places)), "place"))}}}
+	e := plan.Edit{Kind: "policy", Where: "policy " + pol.Name, Lines: []plan.Line{{Sign: plan.Comes, What: "policy", Text: fmt.Sprintf("version %d, on %s", now.Version, format.Count(int64(len(now.Places)), "place"))}}}
 	if body != "" {
-		e.Lines[0].Sign = "changes"
+		e.Lines[0].Sign = plan.Changes
 	}
 	if err := p.SetRecord(estate.PolicyRecord, pol.Name, body, now, e); err != nil {
 		return nil, nil, err
@@ -518,11 +518,11 @@ func LiftPolicy(d *plan.Planner, name string, on []string) (*plan.Plan, error) {
 	if err := lays(d, p, list); err != nil {
 		return nil, err
 	}
-	e := plan.Edit{Kind: "policy", Where: "policy " + old.Name, Lines: []plan.Line{{Sign: "goes", What: "policy"}}}
+	e := plan.Edit{Kind: "policy", Where: "policy " + old.Name, Lines: []plan.Line{{Sign: plan.Goes, What: "policy"}}}
 	var after any
 	if len(now.Places) > 0 {
 		after = now
-		e.Lines[0] = plan.Line{Sign: "changes", What: "policy", Text: fmt.Sprintf("on %s", format.Count(int64(len(now.Places)), "place"))}
+		e.Lines[0] = plan.Line{Sign: plan.Changes, What: "policy", Text: fmt.Sprintf("on %s", format.Count(int64(len(now.Places)), "place"))}
 	}
 	if err := p.SetRecord(estate.PolicyRecord, old.Name, body, after, e); err != nil {
 		return nil, err
@@ -586,7 +586,7 @@ func DriftOf(d *plan.Planner, l *LaidPolicy, asked func(*expect.Expectation) (*e
 		if terr := d.T.Err(); terr != nil {
 			return nil, terr
 		}
-		out.Lines = append(out.Lines, PolicyOff{Where: "policy " + l.Name, Line: plan.Line{Sign: "goes", What: "name", Text: err.Error()}})
+		out.Lines = append(out.Lines, PolicyOff{Where: "policy " + l.Name, Line: plan.Line{Sign: plan.Goes, What: "name", Text: err.Error()}})
 		return out, nil
 	}
 	laid := d.T.RecordChanges(estate.PolicyRecord, l.Name)
@@ -594,7 +594,7 @@ func DriftOf(d *plan.Planner, l *LaidPolicy, asked func(*expect.Expectation) (*e
 		x := &l.Places[i]
 		at, ok := LaidOn(d, x)
 		if !ok {
-			out.Lines = append(out.Lines, PolicyOff{Where: x.Where, Line: plan.Line{Sign: "goes", What: "item", Text: "the place itself"}})
+			out.Lines = append(out.Lines, PolicyOff{Where: x.Where, Line: plan.Line{Sign: plan.Goes, What: "item", Text: "the place itself"}})
 			continue
 		}
 		w := wantOf(pol, want, x)
@@ -657,9 +657,9 @@ func offOf(d *plan.Planner, w *wants, is rule.Any, dated estate.Dated, folder bo
 	now := plan.Desc(is)
 	then, days, err := w.set(now, folder, dated, d.Today)
 	if err != nil {
-		return []plan.Line{{Sign: "goes", What: "entry", Text: err.Error()}}
+		return []plan.Line{{Sign: plan.Goes, What: "entry", Text: err.Error()}}
 	}
-	turn := map[string]string{"comes": "goes", "goes": "comes"}
+	turn := map[plan.Sign]plan.Sign{plan.Comes: plan.Goes, plan.Goes: plan.Comes}
 	for _, l := range d.Diff(now, then, folder, dated, days) {
 		if w.seal != "" && l.FromAbove { // they go with the seal
 			continue
@@ -671,7 +671,7 @@ func offOf(d *plan.Planner, w *wants, is rule.Any, dated estate.Dated, folder bo
 	}
 	for _, e := range then.Rules.Own() {
 		if slices.Contains(now.Rules.Entries, e) && dated[e] != days[e] {
-			lines = append(lines, plan.Line{Sign: "changes", What: "last-day", Text: ask.Language(d.T).Write(e, folder) + untilSaid(dated[e]) + ", wanted" + untilSaid(days[e])})
+			lines = append(lines, plan.Line{Sign: plan.Changes, What: "last-day", Text: ask.Language(d.T).Write(e, folder) + untilSaid(dated[e]) + ", wanted" + untilSaid(days[e])})
 		}
 	}
 	return lines

@@ -94,9 +94,9 @@ func (l *LaidPlace) withoutPosix(r *posix.Rules, dated estate.Dated) (*posix.Rul
 func offPosix(d *plan.Planner, w *wants, now *posix.Rules, dated estate.Dated, folder bool) (lines []plan.Line) {
 	then, days, err := w.setPosix(d, now, dated, d.Today, false)
 	if err != nil {
-		return []plan.Line{{Sign: "goes", What: "entry", Text: err.Error()}}
+		return []plan.Line{{Sign: plan.Goes, What: "entry", Text: err.Error()}}
 	}
-	turn := map[string]string{"comes": "goes", "goes": "comes"}
+	turn := map[plan.Sign]plan.Sign{plan.Comes: plan.Goes, plan.Goes: plan.Comes}
 	for _, l := range d.DiffPosix(now, then) {
 		if s, ok := turn[l.Sign]; ok {
 			l.Sign = s
@@ -105,7 +105,7 @@ func offPosix(d *plan.Planner, w *wants, now *posix.Rules, dated estate.Dated, f
 	}
 	for _, e := range then.Named() {
 		if slices.Contains(now.Named(), e) && dated[e] != days[e] {
-			lines = append(lines, plan.Line{Sign: "changes", What: "last-day", Text: d.EntryText(e, folder) + untilSaid(dated[e]) + ", wanted" + untilSaid(days[e])})
+			lines = append(lines, plan.Line{Sign: plan.Changes, What: "last-day", Text: d.EntryText(e, folder) + untilSaid(dated[e]) + ", wanted" + untilSaid(days[e])})
 		}
 	}
 	return lines

@@ -273,7 +273,7 @@ func RemoveServer(d *plan.Planner, name string) (*plan.Plan, error) {
 		p.Work.Deletes = append(p.Work.Deletes, plan.Deletion{Table: "links", First: row, Last: row})
 	}
 	p.Work.Goes = append(p.Work.Goes, s)
-	p.Edits = append(p.Edits, plan.Edit{Kind: "server", Where: "server " + s.Name, Lines: []plan.Line{{Sign: "goes", What: "server"}}})
+	p.Edits = append(p.Edits, plan.Edit{Kind: "server", Where: "server " + s.Name, Lines: []plan.Line{{Sign: plan.Goes, What: "server"}}})
 	if err := d.Went(p, tops); err != nil {
 		return nil, err
 	}
@@ -289,12 +289,12 @@ func LinkServer(d *plan.Planner, name string, link *estate.Link) (*plan.Plan, er
 	p := d.NewPlan("server %s linked to a real one", s.Name)
 	p.Asks = false // nobody's access hangs on it
 	p.Nothing = "it is linked so already"
-	sign := "comes"
+	sign := plan.Comes
 	if was, ok := d.T.Link(s); ok {
 		if was == *link {
 			return d.Evaluate(p)
 		}
-		sign = "changes"
+		sign = plan.Changes
 	}
 	p.Work.Links = append(p.Work.Links, plan.LinkEdit{Server: s, Link: link})
 	p.Edits = append(p.Edits, plan.Edit{Kind: "server", Where: "server " + s.Name, Lines: []plan.Line{{Sign: sign, What: "link"}}})

@@ -33,16 +33,16 @@ func Described(d *plan.Planner, id int64) ([]plan.Edit, error) {
 		return "an account no longer there"
 	}
 	for _, r := range t.Rows(id) {
-		sign, v := "comes", r.After
+		sign, v := plan.Comes, r.After
 		if r.After == nil && r.Before != nil {
-			sign, v = "goes", r.Before
+			sign, v = plan.Goes, r.Before
 		}
 		both := r.Before != nil && r.After != nil
 		if both {
-			sign = "changes"
+			sign = plan.Changes
 		}
 		if r.Last != 0 {
-			edits = append(edits, plan.Edit{Kind: r.Table, Where: r.Table, Lines: []plan.Line{{Sign: "comes", What: "rows", Text: format.Count(r.Last-r.ID+1, "row")}}})
+			edits = append(edits, plan.Edit{Kind: r.Table, Where: r.Table, Lines: []plan.Line{{Sign: plan.Comes, What: "rows", Text: format.Count(r.Last-r.ID+1, "row")}}})
 			continue
 		}
 		add := func(kind, where string, lines ...plan.Line) {
@@ -100,7 +100,7 @@ func Described(d *plan.Planner, id int64) ([]plan.Edit, error) {
 			case !both:
 				add("item", "item "+store.Text(v, 1), plan.Line{Sign: sign, What: "item"})
 			case r.Before[0] != r.After[0] || r.Before[1] != r.After[1]:
-				add("item", "item "+store.Text(r.Before, 1), plan.Line{Sign: "moves", What: "place", Text: t.Where(r.ID)})
+				add("item", "item "+store.Text(r.Before, 1), plan.Line{Sign: plan.Moves, What: "place", Text: t.Where(r.ID)})
 			}
 		case "papers":
 			kind, name := estate.RecordKind(store.Text(v, 0)), store.Text(v, 1)

@@ -26,7 +26,7 @@ func (u *undoing) papers() error {
 		kind, name := estate.RecordKind(store.Text(v, 0)), store.Text(v, 1)
 		e := plan.RecordEdit{Kind: kind, Name: name}
 		now, there := u.d.T.RecordNow(n.id)
-		sign := "changes"
+		sign := plan.Changes
 		if n.after != nil {
 			if !there || now.Body != store.Text(n.after, 2) {
 				if err := u.later("papers", n.id, "it was altered since"); err != nil {
@@ -37,14 +37,14 @@ func (u *undoing) papers() error {
 				}
 			}
 			e.Before = now.Body
-			if sign = "goes"; n.before != nil {
-				sign, e.After = "changes", store.Text(n.before, 2)
+			if sign = plan.Goes; n.before != nil {
+				sign, e.After = plan.Changes, store.Text(n.before, 2)
 			}
 		} else {
 			if u.d.T.Record(kind, name) != "" {
 				return u.never("there is a %s again", plan.RecordName(kind, name))
 			}
-			sign, e.After, e.Row = "comes", store.Text(n.before, 2), n.id
+			sign, e.After, e.Row = plan.Comes, store.Text(n.before, 2), n.id
 		}
 		body := e.After
 		if body == "" {
@@ -225,15 +225,15 @@ func same(a, b []any) bool {
 
 func (u *undoing) servers() error {
 	for _, n := range u.of("links") {
-		either, sign := n.after, "goes"
+		either, sign := n.after, plan.Goes
 		switch {
 		case n.made():
 			u.p.Work.Deletes = append(u.p.Work.Deletes, plan.Deletion{Table: "links", First: n.id, Last: n.id})
 		case n.gone():
-			either, sign = n.before, "comes"
+			either, sign = n.before, plan.Comes
 			u.p.Work.Puts = append(u.p.Work.Puts, plan.PutBack{Table: "links", ID: n.id, Values: n.before})
 		default:
-			sign = "changes"
+			sign = plan.Changes
 		}
 		row := store.Number(either, 0)
 		if of := u.rows[rowKey{"servers", row}]; of != nil && (of.made() || of.gone()) {
@@ -246,7 +246,7 @@ func (u *undoing) servers() error {
 		if !there {
 			return u.never("the server is no longer there")
 		}
-		if sign == "changes" {
+		if sign == plan.Changes {
 			u.p.Work.Links = append(u.p.Work.Links, plan.LinkEdit{Server: s, Link: &estate.Link{Kind: store.Text(n.before, 1), Text: store.Text(n.before, 2)}})
 		}
 		u.p.Edits = append(u.p.Edits, plan.Edit{Kind: "server", Where: "server " + s.Name, Lines: []plan.Line{{Sign: sign, What: "link"}}})
@@ -288,7 +288,7 @@ func (u *undoing) serverRows(list []*rowChange) error {
 				return u.never("there is a server %s now", s.Name)
 			}
 			u.p.Work.Puts = append(u.p.Work.Puts, plan.PutBack{Table: "servers", ID: n.id, Values: n.before})
-			u.p.Edits = append(u.p.Edits, plan.Edit{Kind: "server", Where: "server " + store.Text(n.before, 0), Lines: []plan.Line{{Sign: "comes", What: "server"}}})
+			u.p.Edits = append(u.p.Edits, plan.Edit{Kind: "server", Where: "server " + store.Text(n.before, 0), Lines: []plan.Line{{Sign: plan.Comes, What: "server"}}})
 		default:
 			if now == nil {
 				return u.never("the server is no longer there")
@@ -533,9 +533,9 @@ func (u *undoing) levels() error {
 		case n.gone():
 			u.p.Work.Puts = append(u.p.Work.Puts, plan.PutBack{Table: "levels", ID: n.id, Values: n.before})
 		}
-		sign := "goes"
+		sign := plan.Goes
 		if n.gone() {
-			sign = "comes"
+			sign = plan.Comes
 		}
 		u.p.Edits = append(u.p.Edits, plan.Edit{Kind: "level", Where: "level " + store.Text(valuesOf(n), 0), Lines: []plan.Line{{Sign: sign, What: "level"}}})
 	}
@@ -693,7 +693,7 @@ func (u *undoing) items() error {
 		u.p.Work.Partition, u.p.Work.Roots, u.p.Work.Moved = p.Work.Partition, p.Work.Roots, p.Work.Moved
 		u.p.Work.Named, u.p.Work.IsNamed = p.Work.Named, p.Work.IsNamed
 		for _, e := range p.Edits {
-			if e.Kind == "item" && len(e.Lines) > 0 && e.Lines[0].Sign == "moves" {
+			if e.Kind == "item" && len(e.Lines) > 0 && e.Lines[0].Sign == plan.Moves {
 				u.p.Edits = append(u.p.Edits, e)
 			}
 		}
@@ -892,7 +892,7 @@ func (u *undoing) putBack(back []*rowChange) error {
 					items += f.Nodes[i].Items
 				}
 			}
-			u.p.Edits = append(u.p.Edits, plan.Edit{Kind: "item", Where: estate.Place{Server: r.Server, Path: r.Path[1]}.String(), Items: items, Lines: []plan.Line{{Sign: "comes", What: "item"}}})
+			u.p.Edits = append(u.p.Edits, plan.Edit{Kind: "item", Where: estate.Place{Server: r.Server, Path: r.Path[1]}.String(), Items: items, Lines: []plan.Line{{Sign: plan.Comes, What: "item"}}})
 		}
 	}
 	return t.Err()

@@ -110,7 +110,7 @@ func PolicyDrifts(p *doc.Printer, list []*policies.PolicyDrift) error {
 	return p.Give(list, []string{"policy", "where", "what", "text", "change", "by", "at"}, func() (out [][]string) {
 		for _, f := range list {
 			for _, l := range f.Lines {
-				out = append(out, []string{f.Policy, l.Where, l.Line.Sign, lineText(l.Line), changeText(l.Change), l.By, l.At})
+				out = append(out, []string{f.Policy, l.Where, string(l.Line.Sign), lineText(l.Line), changeText(l.Change), l.By, l.At})
 			}
 			for _, e := range f.Unmet {
 				out = append(out, []string{f.Policy, "", "unmet", e.Text + ": " + report.Against(e), "", "", ""})

@@ -5,6 +5,7 @@ import (
 
 	"tarnwold/internal/format"
 	"tarnwold/internal/live"
+	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/intake"
 	"tarnwold/internal/report"
 	"tarnwold/internal/report/doc"
@@ -52,7 +53,7 @@ func Drifted(p *doc.Printer, d *intake.Drift) error {
 				out = append(out, []string{l.Where, l.What, l.Changed, "", ""})
 			}
 			for _, x := range l.Lines {
-				out = append(out, []string{l.Where, l.What, l.Changed, x.Sign, lineText(x)})
+				out = append(out, []string{l.Where, l.What, l.Changed, string(x.Sign), lineText(x)})
 			}
 		}
 		return out
@@ -146,9 +147,9 @@ func Differs(p *doc.Printer, lines []intake.DriftLine) {
 		for _, x := range l.Lines {
 			style, says := doc.Good, "has"
 			switch x.Sign {
-			case "goes":
+			case plan.Goes:
 				style, says = doc.Bad, "hasn't"
-			case "changes":
+			case plan.Changes:
 				style, says = doc.Plain, "has another"
 			}
 			signs = append(signs, doc.Span{Text: says, Style: style})

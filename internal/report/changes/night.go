@@ -85,7 +85,7 @@ func (s *NightSection) AddTaken(from string, p *plan.Plan, undo int64) (came int
 		}
 		var says []string
 		for _, l := range e.Lines {
-			says = append(says, lineText(l)+" "+l.Sign)
+			says = append(says, lineText(l)+" "+string(l.Sign))
 		}
 		text := strings.Join(says, ", ")
 		var moved []string
@@ -121,7 +121,7 @@ func ShiftText(x *plan.Shift) string {
 }
 
 // offWords say of what a policy wants what is otherwise.
-var offWords = map[string]string{"goes": "is gone", "comes": "is there too", "changes": "is otherwise"}
+var offWords = map[plan.Sign]string{plan.Goes: "is gone", plan.Comes: "is there too", plan.Changes: "is otherwise"}
 
 // Off says what is otherwise than a policy wants.
 func Off(policy string, l *policies.PolicyOff) string {

@@ -82,14 +82,14 @@ func Became(p *doc.Printer, o *Outcome) {
 	report.Unmended(p, o.Unmended)
 }
 
-func sign(s string) doc.Cell {
+func sign(s plan.Sign) doc.Cell {
 	switch s {
-	case "comes":
-		return doc.CI(doc.Good, s)
-	case "goes":
-		return doc.CI(doc.Bad, s)
+	case plan.Comes:
+		return doc.CI(doc.Good, string(s))
+	case plan.Goes:
+		return doc.CI(doc.Bad, string(s))
 	}
-	return doc.C(s)
+	return doc.C(string(s))
 }
 
 // lineText says what comes, goes or changes.
@@ -163,7 +163,7 @@ func Preview(p *doc.Printer, o *Outcome) {
 			continue
 		}
 		where := e.Where
-		if len(e.Lines) > 0 && !slices.Contains([]string{"moves"}, e.Lines[0].Sign) && e.Kind == "item" && e.Lines[0].What != "copy" {
+		if len(e.Lines) > 0 && e.Lines[0].Sign != plan.Moves && e.Kind == "item" && e.Lines[0].What != "copy" {
 			where = report.Alike(e.Where, e.Items)
 		}
 		for i, l := range e.Lines {
@@ -601,7 +601,7 @@ func WriteChange(p *doc.Printer, r *Record) error {
 	return p.Give(r, []string{"kind", "where", "sign", "what", "items"}, func() (out [][]string) {
 		for _, e := range r.Edits {
 			for _, l := range e.Lines {
-				out = append(out, []string{e.Kind, e.Where, l.Sign, lineText(l), fmt.Sprint(e.Items)})
+				out = append(out, []string{e.Kind, e.Where, string(l.Sign), lineText(l), fmt.Sprint(e.Items)})
 			}
 		}
 		return out
