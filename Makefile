@@ -50,12 +50,12 @@ test: lint tools
 test-long: tools
 	@$(GO) test -json -timeout 25m $$($(GO) list ./... | grep -v internal/plan$$) 2>&1 | $(GO) run ./internal/testlog
 	@seed=$${SEED:-20261129}; echo "seed $$seed"; \
-		$(GO) test -count=1 -timeout 60m ./internal/plan -rapid.checks=60 -rapid.seed=$$seed
+		$(GO) test -count=1 -timeout 60m ./internal/plan -rapid.checks=40 -rapid.seed=$$seed
 	@command -v gcc >/dev/null || { [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null && \
 		apt-get install -qq -y gcc libc6-dev; } || true
 	@if command -v gcc >/dev/null; then \
 		echo "$(GO) test -race ./core/... ./internal/plan"; CGO_ENABLED=1 $(GO) test -race -timeout 25m ./core/... && \
-		CGO_ENABLED=1 $(GO) test -race -timeout 25m ./internal/plan -rapid.checks=8; \
+		CGO_ENABLED=1 $(GO) test -race -timeout 25m ./internal/plan -rapid.checks=4; \
 	else \
 		echo "*** SKIPPED: the race detector, for there is no C compiler here (gcc) ***"; \
 	fi
