@@ -109,7 +109,7 @@ func chain(edits []*ItemEdit) ItemEdit {
 			chained = days
 			return r, err
 		},
-		PosixDates: func(before, after *rule.Descriptor, dated estate.Dated) estate.Dated { return Still(chained, after) },
+		PosixDates: func(_, after *rule.Descriptor, _ bool, _ estate.Dated) estate.Dated { return Still(chained, after) },
 	}
 }
 
@@ -126,7 +126,7 @@ func chainPosix(edits []*ItemEdit, r, up *posix.Rules, dated estate.Dated) (*pos
 		}
 		was, is := r.Listed(), after.Listed()
 		if e.PosixDates != nil {
-			dated = e.PosixDates(was, is, dated)
+			dated = e.PosixDates(was, is, r.Folder, dated)
 		} else {
 			dated = Still(dated, is)
 		}

@@ -480,7 +480,7 @@ type ItemEdit struct {
 	// handsBack: a default list that goes takes what it gave too.
 	HandsBack bool
 	// posixDates is dates for rules of POSIX trees, by what they list.
-	PosixDates func(before, after *rule.Descriptor, dated estate.Dated) estate.Dated
+	PosixDates func(before, after *rule.Descriptor, folder bool, dated estate.Dated) estate.Dated
 }
 
 // on gives the edit as it is on rules of any kind.
@@ -609,7 +609,7 @@ func (d *Planner) OnPieces(p *Plan, pieces []Piece, renew bool) error {
 			case sec && e.Dates != nil:
 				is = e.Dates(Desc(node.Before), after, node.Folder, was)
 			case !sec && e.PosixDates != nil:
-				is = e.PosixDates(node.Before.Listed(), after, was)
+				is = e.PosixDates(node.Before.Listed(), after, node.Folder, was)
 			}
 			if !maps.Equal(was, is) {
 				p.Work.Dates = append(p.Work.Dates, DateEdit{Of: estate.Bearer{Item: x.Item}, Before: was, After: is, Folder: node.Folder, Node: n})

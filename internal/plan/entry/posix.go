@@ -120,11 +120,11 @@ func givingPosix(d *plan.Planner, e *plan.ItemEdit, l rule.Line, level string, u
 		}
 		return w.Give(r)
 	}
-	e.PosixDates = func(before, after *rule.Descriptor, dated estate.Dated) estate.Dated {
+	e.PosixDates = func(_, after *rule.Descriptor, folder bool, dated estate.Dated) estate.Dated {
 		if err != nil {
 			return plan.Still(dated, after)
 		}
-		return w.Dates(before, after, dated, until)
+		return w.Dates(after, folder, dated, until)
 	}
 	if err == nil && w.below && !exactly { // every item below gets it, whatever the default list said before
 		e.Each = func(r *posix.Rules) *posix.Rules {
@@ -294,8 +294,7 @@ func (w *granting) Mixed(r *posix.Rules, dated estate.Dated, until estate.Day) e
 		return nil
 	}
 	for _, o := range r.Listed().Rules.Entries {
-		below := o.Flags&rule.InheritOnly != 0
-		if o.Who != w.who || below && !w.below || !below && !w.here && r.Folder || dated[o] == until {
+		if !w.gives(o, r.Folder) || dated[o] == until {
 			continue
 		}
 		if until == "" && slices.ContainsFunc(after.Listed().Rules.Entries, func(x rule.Entry) bool {
@@ -313,28 +312,28 @@ func (w *granting) Mixed(r *posix.Rules, dated estate.Dated, until estate.Day) e
 	return nil
 }
 
-// Dates gives the last days after something was given.
-func (w *granting) Dates(before, after *rule.Descriptor, dated estate.Dated, until estate.Day) estate.Dated {
-	out := plan.Still(dated, after)
-	for _, o := range after.Rules.Entries {
-		if o.Who != w.who {
-			continue
-		}
-		if until == "" {
-			delete(out, o)
-		} else if w.Exactly || !slices.Contains(before.Rules.Entries, o) {
-			out[o] = until
-		}
+// gives tells whether an entry of what an item lists is one that is given: the one
+// in the list itself, or the one in the default list.
+func (w *granting) gives(e rule.Entry, folder bool) bool {
+	if e.Who != w.who {
+		return false
 	}
-	return out
+	if e.Flags&rule.InheritOnly != 0 {
+		return w.below
+	}
+	return w.here || !folder
 }
 
-// Wanted is Dates for who wants what was given to end on just that day.
-func (w *granting) Wanted(before, after *posix.Rules, dated estate.Dated, until estate.Day) estate.Dated {
-	out := w.Dates(before.Listed(), after.Listed(), dated, until)
-	for _, o := range after.Listed().Rules.Entries {
-		below := o.Flags&rule.InheritOnly != 0
-		if until != "" && o.Who == w.who && (below && w.below || !below && (w.here || !after.Folder)) {
+// Dates gives the last days after something was given: what was given has the one
+// it was given with.
+func (w *granting) Dates(after *rule.Descriptor, folder bool, dated estate.Dated, until estate.Day) estate.Dated {
+	out := plan.Still(dated, after)
+	for _, o := range after.Rules.Entries {
+		switch {
+		case !w.gives(o, folder):
+		case until == "":
+			delete(out, o)
+		default:
 			out[o] = until
 		}
 	}

@@ -285,7 +285,7 @@ func (y *laying) edit(d *plan.Planner) plan.ItemEdit {
 			y.base, y.days, became = base, [2]estate.Dated{without, with}, with
 			return after, err
 		},
-		PosixDates: func(_, after *rule.Descriptor, _ estate.Dated) estate.Dated { return plan.Still(became, after) },
+		PosixDates: func(_, after *rule.Descriptor, _ bool, _ estate.Dated) estate.Dated { return plan.Still(became, after) },
 		Hands:      true,
 		HandsBack:  y.was != nil && (y.want == nil || y.want.seal == ""),
 	}

@@ -50,11 +50,10 @@ func (w *wants) setPosix(d *plan.Planner, r *posix.Rules, dated estate.Dated, to
 				return nil, nil, err
 			}
 		}
-		before := r
 		if r, err = g.Give(r); err != nil {
 			return nil, nil, err
 		}
-		dated = g.Wanted(before, r, dated, e.until)
+		dated = g.Dates(r.Listed(), r.Folder, dated, e.until)
 	}
 	return r.Normalized(first).(*posix.Rules), plan.Still(dated, r.Listed()), nil
 }
