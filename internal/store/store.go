@@ -243,14 +243,8 @@ func (d *DB) Write(ctx context.Context, bulk bool, fn func(*Tx) error) error {
 		// Rows in a new part of the file are written once this way, not twice.
 		// Where somebody has the file open it stays as it is. What is sorted for
 		// the indexes is sorted in files, for it is as long as the rows are many.
-		set := func(ctx context.Context, pragmas ...string) {
-			d.forget()                  // where what is temporary is kept changes, and with that it is gone
-			for _, p := range pragmas { // each by itself: one that is refused keeps none of the others away
-				_ = d.exec(ctx, "PRAGMA "+p)
-			}
-		}
-		set(ctx, "temp_store=file", "cache_size=-16384", "busy_timeout=0", "journal_mode=delete", fmt.Sprintf("busy_timeout=%d", wait.Milliseconds()))
-		defer set(context.WithoutCancel(ctx), "journal_mode=wal", "temp_store=memory", "cache_size=-65536")
+		d.settle(ctx, "temp_store=file", "cache_size=-16384", "busy_timeout=0", "journal_mode=delete", fmt.Sprintf("busy_timeout=%d", wait.Milliseconds()))
+		defer d.settle(context.WithoutCancel(ctx), "journal_mode=wal", "temp_store=memory", "cache_size=-65536")
 	}
 	err := d.run(ctx, "BEGIN IMMEDIATE", true, func(t *Tx) error {
 		if d.old != 0 {
@@ -299,18 +293,34 @@ func (d *DB) exec(ctx context.Context, q string, args ...any) error {
 	return err
 }
 
+// settle sets what holds for the connection from then on, each by itself: one that is
+// refused keeps none of the others away. Where it is to keep temporary tables changes
+// by it, the triggers are gone with them.
+func (d *DB) settle(ctx context.Context, pragmas ...string) {
+	give, err := d.take(ctx)
+	if err != nil {
+		return
+	}
+	defer give()
+	d.forget()
+	d.listening = false
+	for _, p := range pragmas {
+		_, _ = d.conn.ExecContext(ctx, "PRAGMA "+p)
+	}
+}
+
 // forget drops what was prepared.
 func (d *DB) forget() {
 	for _, s := range d.stmts {
 		s.Close()
 	}
 	clear(d.stmts)
-	d.listening = false
 }
 
 // hangUp ends the connection.
 func (d *DB) hangUp() {
 	d.forget()
+	d.listening = false
 	if d.conn != nil {
 		d.conn.Close()
 		d.conn = nil
@@ -346,9 +356,7 @@ func (d *DB) run(ctx context.Context, begin string, keep bool, fn func(*Tx) erro
 			_, _ = conn.ExecContext(context.WithoutCancel(ctx), "ROLLBACK")
 		}
 		if len(d.stmts) > mostPrepared {
-			listening := d.listening
 			d.forget()
-			d.listening = listening
 		}
 	}()
 	if err := fn(t); err != nil {
