@@ -55,7 +55,7 @@ test-long: tools
 	@command -v gcc >/dev/null || { [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null && \
 		apt-get install -qq -y gcc libc6-dev; } || true
 	@if command -v gcc >/dev/null; then \
-		echo "$(GO) test -race ./core/... ./internal/plan"; CGO_ENABLED=1 $(GO) test -race -timeout 25m $$($(GO) list ./core/... | grep -v acltext$$) && \
+		echo "the race detector, on core and plan"; CGO_ENABLED=1 $(GO) test -race -timeout 25m $$($(GO) list ./core/... | grep -v acltext$$) && \
 		CGO_ENABLED=1 $(GO) test -race -timeout 25m ./internal/plan -rapid.checks=4; \
 	else \
 		echo "*** SKIPPED: the race detector, for there is no C compiler here (gcc) ***"; \

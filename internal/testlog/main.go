@@ -46,11 +46,10 @@ func sum(in io.Reader, out io.Writer) (failed int) {
 		switch e.Action {
 		case "start":
 			open[pkg] = true
-		case "output", "build-output":
-			if e.Action == "build-output" {
-				fmt.Fprint(out, e.Output)
-				continue
-			}
+		case "build-output":
+			fmt.Fprint(out, e.Output)
+			continue
+		case "output":
 			said[of] = append(said[of], e.Output)
 			continue
 		case "build-fail":
