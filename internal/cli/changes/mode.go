@@ -3,10 +3,8 @@ package changes
 import (
 	"github.com/spf13/cobra"
 
-	"tarnwold/internal/ask"
 	"tarnwold/internal/ask/show"
 	"tarnwold/internal/cli/run"
-	"tarnwold/internal/estate"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/entry"
 	"tarnwold/internal/report"
@@ -56,18 +54,7 @@ too. To give a level to somebody there is grant.`,
 		if below {
 			return run.Misused("--below goes with --set or --entry")
 		}
-		var list []show.Mode
-		err = a.View(c.Context(), func(t *estate.Tx) error {
-			items, err := plan.New(t, a.Who()).Find(x)
-			if err == nil {
-				list, err = show.Modes(ask.New(t), items)
-			}
-			return err
-		})
-		if err != nil {
-			return err
-		}
-		return report.Modes(a.Printer(), list)
+		return run.AnswerItems(a, c, x, show.Modes, report.Modes)
 	}
 	return c
 }

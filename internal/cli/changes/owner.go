@@ -52,18 +52,7 @@ they are renewed: see differs and reflow.`,
 		if below {
 			return run.Misused("--below goes with --to")
 		}
-		var list []show.Owner
-		err = a.View(c.Context(), func(t *estate.Tx) error {
-			items, err := plan.New(t, a.Who()).Find(x)
-			if err == nil {
-				list, err = show.Owners(ask.New(t), items)
-			}
-			return err
-		})
-		if err != nil {
-			return err
-		}
-		return report.Owners(a.Printer(), list)
+		return run.AnswerItems(a, c, x, show.Owners, report.Owners)
 	}
 	return c
 }

@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tarnwold/core/place"
+	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
 	"tarnwold/internal/plan"
@@ -86,4 +87,15 @@ func (f *Targets) Enough(before int) cobra.PositionalArgs {
 		}
 		return cobra.MinimumNArgs(before+1)(c, args)
 	}
+}
+
+// AnswerItems answers of the items that targets mean.
+func AnswerItems[T any](a *App, c *cobra.Command, x plan.Targets, question func(*ask.Asker, []estate.Target) (T, error), print func(*doc.Printer, T) error) error {
+	return Answer(a, c, func(k *ask.Asker) (got T, err error) {
+		items, err := plan.On(k, a.Who()).Find(x)
+		if err != nil {
+			return got, err
+		}
+		return question(k, items)
+	}, print)
 }
