@@ -40,11 +40,7 @@ func (d *Planner) Gone(p *Plan, tops []estate.Target, kind string) error {
 	if len(tops) == 0 {
 		return nil
 	}
-	carve := d.T.Partition
-	if p.Work.Everywhere {
-		carve = d.T.PartitionAll
-	}
-	f, err := carve([]estate.Group{{Targets: tops}})
+	f, err := d.LayOut(p, []estate.Group{{Targets: tops}})
 	if err != nil {
 		return err
 	}

@@ -565,11 +565,7 @@ func (d *Planner) OnPieces(p *Plan, pieces []Piece, renew bool) error {
 			groups = append(groups, plain)
 		}
 	}
-	carve := d.T.Partition
-	if p.Work.Everywhere { // what else changes is seen on everything there is
-		carve = d.T.PartitionAll
-	}
-	f, err := carve(groups)
+	f, err := d.LayOut(p, groups)
 	if err != nil {
 		return err
 	}
@@ -617,6 +613,15 @@ func (d *Planner) OnPieces(p *Plan, pieces []Piece, renew bool) error {
 		}
 	}
 	return d.handDown(p, hands, back, each)
+}
+
+// LayOut lays out what a plan's groups name, with everything below: with everything
+// there is where what else the plan changes is seen there.
+func (d *Planner) LayOut(p *Plan, groups []estate.Group) (*estate.Partition, error) {
+	if p.Work.Everywhere {
+		return d.T.PartitionAll(groups)
+	}
+	return d.T.Partition(groups)
 }
 
 // Still gives the last days of entries that are still there.

@@ -61,11 +61,7 @@ func (d *Planner) Below(p *Plan) error {
 			}
 		}
 	}
-	carve := d.T.Partition
-	if p.Work.Everywhere {
-		carve = d.T.PartitionAll
-	}
-	f, err := carve([]estate.Group{g})
+	f, err := d.LayOut(p, []estate.Group{g})
 	p.Work.Partition = f
 	return err
 }

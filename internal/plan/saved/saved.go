@@ -606,10 +606,6 @@ func (r *rebuilding) below() error {
 	for _, g := range r.groups {
 		list = append(list, *g)
 	}
-	carve := d.T.Partition
-	if p.Work.Everywhere {
-		carve = d.T.PartitionAll
-	}
 	if len(s.Shares) > 0 {
 		var g estate.Group
 		for _, e := range p.Work.Shares {
@@ -619,7 +615,7 @@ func (r *rebuilding) below() error {
 		}
 		list = append(list, g)
 	}
-	f, err := carve(list)
+	f, err := d.LayOut(p, list)
 	if err != nil {
 		return err
 	}

@@ -988,7 +988,7 @@ func (u *undoing) rules() error {
 			carve = t.PartitionAll
 		}
 		var err error
-		if f, err = carve(groups); err != nil {
+		if f, err = u.d.LayOut(u.p, groups); err != nil {
 			return err
 		}
 		if u.p.Work.Partition != nil && len(u.p.Work.Partition.Nodes) > 0 {
