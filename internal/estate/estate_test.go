@@ -130,9 +130,9 @@ func bodies(tx *Tx) map[int64]*rule.Descriptor {
 	return out
 }
 
-// TestCarvedAndKeptIsItemByItem: however many items are meant, by however many
+// TestPartedAndKeptIsItemByItem: however many items are meant, by however many
 // edits, nested or not, what is kept is what working item by item gives.
-func TestCarvedAndKeptIsItemByItem(t *testing.T) {
+func TestPartedAndKeptIsItemByItem(t *testing.T) {
 	parts := 0
 	rapid.Check(t, func(rt *rapid.T) {
 		e := newEstate(t)
@@ -192,11 +192,11 @@ func TestCarvedAndKeptIsItemByItem(t *testing.T) {
 					row, _ := tx.ItemRow(id)
 					groups[g].Targets = append(groups[g].Targets, Target{id, row.Strand, row.Folder})
 				}
-				carve := tx.Partition
+				lay := tx.Partition
 				if rapid.Bool().Draw(rt, "everything") {
-					carve = tx.PartitionAll
+					lay = tx.PartitionAll
 				}
-				f, err := carve(groups)
+				f, err := lay(groups)
 				require.NoError(rt, err)
 				require.NoError(rt, f.Work(context.Background()))
 				var items int64
@@ -326,7 +326,7 @@ func TestManyAtATimeAreOneByOne(t *testing.T) {
 		e := newEstate(t)
 		var accounts []account.Account
 		var members []member
-		var papers []Record
+		var records []Record
 		for i := range 600 {
 			a := account.Account{Kind: account.User, Name: fmt.Sprintf("o'%d; ä", i), ID: account.NewID(5, 21, 7, 8, 9, uint32(1000+i)), POSIX: int64(i - 1), Primary: account.GID(7)}
 			if i%10 == 0 {
@@ -334,14 +334,14 @@ func TestManyAtATimeAreOneByOne(t *testing.T) {
 			}
 			accounts = append(accounts, a)
 			members = append(members, member{accounts[i/10*10].ID, a.ID, Membership{Until: Day([]string{"", "2031-01-01"}[i%2]), Local: i%3 == 0}})
-			papers = append(papers, Record{MetadataRecord, a.ID.String(), fmt.Sprintf(`{"about":"it's; %d"}`, i)})
+			records = append(records, Record{MetadataRecord, a.ID.String(), fmt.Sprintf(`{"about":"it's; %d"}`, i)})
 		}
 		first, err := e.Change(t.Context(), Meta{Head: Any, Large: many}, func(x *Tx) (string, error) {
 			if many {
 				told := append(slices.Clone(members), members[3], member{members[4].group, members[4].member, Membership{}}) // told twice
 				x.AddAccounts(accounts)
 				x.AddMembers(len(told), func(i int) (account.ID, account.ID, Membership) { return told[i].group, told[i].member, told[i].is })
-				x.AddRecords(papers)
+				x.AddRecords(records)
 				return "all", x.Err()
 			}
 			for _, a := range accounts {
@@ -351,7 +351,7 @@ func TestManyAtATimeAreOneByOne(t *testing.T) {
 			for _, m := range members {
 				x.SetMember(m.group, m.member, m.is)
 			}
-			for _, p := range papers {
+			for _, p := range records {
 				x.SetRecord(p.Kind, p.Name, p.Body)
 			}
 			return "all", x.Err()
@@ -360,7 +360,7 @@ func TestManyAtATimeAreOneByOne(t *testing.T) {
 		second, err := e.Change(t.Context(), Meta{Head: Any}, func(x *Tx) (string, error) { // what is written down after
 			x.AddAccount(account.Account{Kind: account.User, Name: "last", ID: account.NewID(5, 21, 7, 8, 9, 5000), POSIX: account.NoPOSIX})
 			x.SetMember(members[7].group, members[7].member, Membership{Until: "2032-02-02"})
-			x.SetRecord(papers[7].Kind, papers[7].Name, "{}")
+			x.SetRecord(records[7].Kind, records[7].Name, "{}")
 			return "one", x.Err()
 		})
 		require.NoError(t, err)
@@ -382,7 +382,7 @@ func TestManyAtATimeAreOneByOne(t *testing.T) {
 			out = append(out, state(x)...)
 			out = append(out, x.Strings("SELECT domain||' '||last FROM numbers ORDER BY domain")...)
 			out = append(out, x.Strings("SELECT name FROM sqlite_master WHERE type='index' ORDER BY name")...)
-			out = append(out, fmt.Sprint(x.RecordChanges(MetadataRecord, papers[7].Name), x.RecordChanges(MetadataRecord, papers[599].Name), x.ChangesOf("members", 8), x.ChangesOf("members", 255),
+			out = append(out, fmt.Sprint(x.RecordChanges(MetadataRecord, records[7].Name), x.RecordChanges(MetadataRecord, records[599].Name), x.ChangesOf("members", 8), x.ChangesOf("members", 255),
 				x.TouchedSince(first, "papers"), x.TouchedSince(second, "papers"), x.TouchedSince(first, "items")))
 			return x.Err()
 		}

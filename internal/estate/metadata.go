@@ -29,7 +29,7 @@ type Metadata struct {
 // nobody looks for them who has none.
 const formerMark = "formers"
 
-// tellsFormer remembers that a paper tells of identifiers an account had.
+// tellsFormer remembers that a record tells of identifiers an account had.
 func (t *Tx) tellsFormer(kind RecordKind, body string) {
 	if kind == MetadataRecord && strings.Contains(body, `"former":`) {
 		t.Mark(formerMark, 1)

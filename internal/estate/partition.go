@@ -14,7 +14,7 @@ import (
 // strand: the strand itself is parted when the change is kept, not before.
 type Partition struct {
 	change.Set
-	nodes []forestNode
+	nodes []partitionNode
 	at    map[int64]int // an item a command means → its node
 	byTop map[int64]int // a strand → its node, where it is whole or what is left of it
 	apart map[int64]int // a strand → how many of its items are in nodes of their own
@@ -23,7 +23,7 @@ type Partition struct {
 	seen   int
 }
 
-type forestNode struct {
+type partitionNode struct {
 	base  int64   // the strand
 	items []int64 // the node's items, where they are a part of the strand's; nil: all, or all that is left
 }
@@ -86,7 +86,7 @@ func (f *Partition) partsOf(strand int64) []int {
 // of by itself; after is given, not worked out.
 func (f *Partition) Add(parent int, folder bool, items int64, before, after rule.Any) int {
 	f.Nodes = append(f.Nodes, change.Node{Parent: parent, Folder: folder, Items: items, Before: before, After: after, Fixed: true})
-	f.nodes = append(f.nodes, forestNode{})
+	f.nodes = append(f.nodes, partitionNode{})
 	return len(f.Nodes) - 1
 }
 
@@ -204,8 +204,8 @@ func (f *Partition) parts(base int64) map[int64]bool {
 	return out
 }
 
-// carver parts strands as far as groups need it.
-type carver struct {
+// partitioner parts strands as far as groups need it.
+type partitioner struct {
 	t        *Tx
 	f        *Partition
 	groups   []Group
@@ -252,7 +252,7 @@ func (t *Tx) PartitionAt(p Place) (*Partition, error) {
 }
 
 func (t *Tx) partition(groups []Group, everything bool) (*Partition, error) {
-	c := &carver{t: t, f: newPartition(), groups: groups, targets: map[int64]map[int64]int{}, whole: map[int64]int{}, within: map[int64]bool{},
+	c := &partitioner{t: t, f: newPartition(), groups: groups, targets: map[int64]map[int64]int{}, whole: map[int64]int{}, within: map[int64]bool{},
 		strands: map[int64]strandRow{}, children: map[int64][]int64{}, left: map[int64]int64{}, weight: map[int64]int64{}}
 	var order []int64
 	for g := range groups {
@@ -318,7 +318,7 @@ func (t *Tx) All() (*Partition, error) {
 }
 
 // read takes in a strand and all below it.
-func (c *carver) read(top int64) {
+func (c *partitioner) read(top int64) {
 	if _, ok := c.strands[top]; ok {
 		return
 	}
@@ -339,7 +339,7 @@ func (c *carver) read(top int64) {
 }
 
 // readAll takes in every strand, in the order they lie in the file.
-func (c *carver) readAll() {
+func (c *partitioner) readAll() {
 	c.t.Each("SELECT s.id, s.parent, s.descriptor, s.folder, coalesce(w.items, 0) FROM strands s LEFT JOIN weights w ON w.strand=s.id ORDER BY s.id", nil, func(r *sql.Rows) error {
 		var id, weight int64
 		var s strandRow
@@ -355,13 +355,13 @@ func (c *carver) readAll() {
 }
 
 // node adds a node to the partition.
-func (c *carver) node(strand int64, parent int, items []int64, count int64, group int) int {
+func (c *partitioner) node(strand int64, parent int, items []int64, count int64, group int) int {
 	f := c.f
 	i := len(f.Nodes)
 	s := c.strands[strand]
 	d := c.t.Descriptor(s.descriptor)
 	f.Nodes = append(f.Nodes, change.Node{Parent: parent, Folder: s.folder, Items: count, Before: d, After: d})
-	f.nodes = append(f.nodes, forestNode{strand, items})
+	f.nodes = append(f.nodes, partitionNode{strand, items})
 	if items == nil {
 		f.byTop[strand] = i
 	} else {
@@ -375,7 +375,7 @@ func (c *carver) node(strand int64, parent int, items []int64, count int64, grou
 
 // walk makes nodes of a strand below a node: of some of its items, or of what
 // is left of it.
-func (c *carver) walk(strand int64, parent int, items []int64) {
+func (c *partitioner) walk(strand int64, parent int, items []int64) {
 	if g, ok := c.whole[strand]; ok {
 		if items == nil {
 			n := c.node(strand, parent, nil, c.left[strand], g)
@@ -436,12 +436,12 @@ func (c *carver) walk(strand int64, parent int, items []int64) {
 }
 
 // below tells whether a strand has targets below it that no walk has met yet.
-func (c *carver) below(strand int64) bool {
+func (c *partitioner) below(strand int64) bool {
 	return slices.ContainsFunc(c.children[strand], func(s int64) bool { return c.within[s] && c.left[s] > 0 })
 }
 
 // part makes a node of some items of a strand, and of what is below them.
-func (c *carver) part(strand int64, parent int, ids []int64, group int) {
+func (c *partitioner) part(strand int64, parent int, ids []int64, group int) {
 	whole := int64(len(ids)) == c.weight[strand]
 	c.left[strand] -= int64(len(ids))
 	var n int

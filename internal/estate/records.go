@@ -44,7 +44,7 @@ func (t *Tx) Records(kind RecordKind) (out []Record) {
 	return out
 }
 
-// Record gives what a paper says; "": there is none.
+// Record gives what a record says; "": there is none.
 func (t *Tx) Record(kind RecordKind, name string) (body string) {
 	if t.Knows("papers") {
 		t.One("SELECT body FROM papers WHERE kind=? AND key=?", []any{kind, store.Key(name)}, &body)
@@ -63,7 +63,7 @@ func (t *Tx) AddRecords(list []Record) {
 	})
 }
 
-// SetRecord makes a paper say something; "" takes it away.
+// SetRecord makes a record say something; "" takes it away.
 func (t *Tx) SetRecord(kind RecordKind, name, body string) {
 	key := store.Key(name)
 	t.tellsFormer(kind, body)
@@ -86,7 +86,7 @@ func (t *Tx) RecordNow(id int64) (p Record, ok bool) {
 	return p, ok
 }
 
-// RecordChanges lists the changes that altered a paper, oldest first.
+// RecordChanges lists the changes that altered a record, oldest first.
 func (t *Tx) RecordChanges(kind RecordKind, name string) []int64 {
 	if !t.Knows("papers") {
 		return nil
@@ -95,7 +95,7 @@ func (t *Tx) RecordChanges(kind RecordKind, name string) []int64 {
 	return t.ChangesOf("papers", id)
 }
 
-// NextNumber gives a number that no paper of a kind ever had. It is taken for
+// NextNumber gives a number that no record of a kind ever had. It is taken for
 // good with Took, within a change.
 func (t *Tx) NextNumber(kind RecordKind) int64 {
 	return 1 + t.Int("SELECT coalesce(max(last),0) FROM numbers WHERE domain=?", "paper "+string(kind))

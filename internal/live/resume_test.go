@@ -123,7 +123,7 @@ func TestBrokenOffHoweverOften(t *testing.T) {
 			}
 		}
 		defer seen.Close()
-		x := seen.Tracts[0]
+		x := seen.Trees[0]
 		require.NoError(rt, x.Tree.Arrange())
 		got := map[string]int64{}
 		for i := range x.Tree.Len() {

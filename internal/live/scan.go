@@ -32,14 +32,14 @@ type Scan struct {
 	// folders are left that are known of; nil: nobody listens.
 	Step func(share string, items, left int)
 	// May is asked before hours are spent on reading; nil: nobody is.
-	May func(tracts []*intake.ScannedTree) error
+	May func(trees []*intake.ScannedTree) error
 }
 
 // Seen is what a server has.
 type Seen struct {
 	At       time.Time
 	Shares   []server.Share
-	Tracts   []*intake.ScannedTree
+	Trees    []*intake.ScannedTree
 	Accounts *people.AccountFile
 	Domains  []estate.Domain
 	Machine  account.ID // the domain of the server's own accounts
@@ -133,10 +133,10 @@ func (s *Scan) Read(ctx context.Context, live server.Reader) (seen *Seen, err er
 		return nil, err
 	}
 	for _, x := range Topmost(open) {
-		out.Tracts = append(out.Tracts, &intake.ScannedTree{Share: x.Name, Folder: x.Folder, Tree: format.NewTreeOn(out.scratch), FoldersOnly: s.Reading.FoldersOnly, Depth: s.Reading.Depth})
+		out.Trees = append(out.Trees, &intake.ScannedTree{Share: x.Name, Folder: x.Folder, Tree: format.NewTreeOn(out.scratch), FoldersOnly: s.Reading.FoldersOnly, Depth: s.Reading.Depth})
 	}
 	if s.May != nil {
-		if err := s.May(out.Tracts); err != nil {
+		if err := s.May(out.Trees); err != nil {
 			return nil, err
 		}
 	}
@@ -144,7 +144,7 @@ func (s *Scan) Read(ctx context.Context, live server.Reader) (seen *Seen, err er
 	for _, x := range server.Doors(out.Shares) {
 		note(x.Rules, ids)
 	}
-	if err := s.tracts(ctx, live, out, ids); err != nil {
+	if err := s.trees(ctx, live, out, ids); err != nil {
 		return nil, err
 	}
 	if err := s.accounts(ctx, live, out, ids); err != nil {
@@ -233,7 +233,7 @@ func (k *taking) add(i server.Item) error {
 }
 
 // trees reads the shares' folders and all below.
-func (s *Scan) tracts(ctx context.Context, live server.Reader, out *Seen, ids map[account.ID]bool) (err error) {
+func (s *Scan) trees(ctx context.Context, live server.Reader, out *Seen, ids map[account.ID]bool) (err error) {
 	head := spoolHead{Server: s.Server.Name, Shares: s.Only, Reading: s.Reading, At: out.At.Format(time.RFC3339)}
 	var before map[int]*standing
 	if s.Resume {
@@ -267,7 +267,7 @@ func (s *Scan) tracts(ctx context.Context, live server.Reader, out *Seen, ids ma
 	}
 	total := 0
 	var takes []func(server.Item) error
-	for i, x := range out.Tracts {
+	for i, x := range out.Trees {
 		k := &taking{x: x, bodies: map[rule.Any]int32{}, bytes: map[string]int32{}, ids: ids}
 		takes = append(takes, func(item server.Item) error {
 			if down != nil {
@@ -300,21 +300,21 @@ func (s *Scan) tracts(ctx context.Context, live server.Reader, out *Seen, ids ma
 		hows[i] = s.Reading
 	}
 	if s.Resume {
-		if _, err := readSpool(s.Spool, func(tract int, item server.Item) error {
-			t := before[tract]
-			if t == nil || tract >= len(takes) || !t.keeps(item) {
+		if _, err := readSpool(s.Spool, func(tree int, item server.Item) error {
+			t := before[tree]
+			if t == nil || tree >= len(takes) || !t.keeps(item) {
 				return nil
 			}
 			if item.Err == nil && !item.Whole {
 				out.Resumed++
-				if hows[tract].From == nil {
-					hows[tract].From = []string{}
+				if hows[tree].From == nil {
+					hows[tree].From = []string{}
 				}
 				if t.open(item) {
-					hows[tract].From = append(hows[tract].From, item.Path)
+					hows[tree].From = append(hows[tree].From, item.Path)
 				}
 			}
-			return takes[tract](item)
+			return takes[tree](item)
 		}); err != nil {
 			return err
 		}
@@ -322,7 +322,7 @@ func (s *Scan) tracts(ctx context.Context, live server.Reader, out *Seen, ids ma
 			return err
 		}
 	}
-	for i, x := range out.Tracts {
+	for i, x := range out.Trees {
 		if hows[i].From != nil && len(hows[i].From) == 0 {
 			continue // it was read to its end
 		}

@@ -95,8 +95,8 @@ func (s *spool) record(payload []byte) error {
 func str(b []byte, s string) []byte { return append(binary.AppendUvarint(b, uint64(len(s))), s...) }
 
 // item puts down what a scan told.
-func (s *spool) item(tract int, x server.Item) error {
-	b := binary.AppendUvarint([]byte{recItem}, uint64(tract))
+func (s *spool) item(tree int, x server.Item) error {
+	b := binary.AppendUvarint([]byte{recItem}, uint64(tree))
 	switch {
 	case x.Whole:
 		b[0] = recWhole
@@ -122,7 +122,7 @@ func (s *spool) item(tract int, x server.Item) error {
 		s.ids[x.Rules] = id
 	}
 	for _, n := range x.Notes {
-		if err := s.record(str(str(binary.AppendUvarint([]byte{recNote}, uint64(tract)), x.Path), string(n))); err != nil {
+		if err := s.record(str(str(binary.AppendUvarint([]byte{recNote}, uint64(tree)), x.Path), string(n))); err != nil {
 			return err
 		}
 	}
@@ -160,7 +160,7 @@ func (s *spool) close() error {
 
 // readSpool reads a spool, whose last record may be torn, and tells what it
 // holds as the scan did.
-func readSpool(file string, tell func(tract int, x server.Item) error) (h spoolHead, err error) {
+func readSpool(file string, tell func(tree int, x server.Item) error) (h spoolHead, err error) {
 	f, err := newfile.Open(file)
 	if err != nil {
 		return h, err
@@ -188,19 +188,19 @@ func readSpool(file string, tell func(tract int, x server.Item) error) (h spoolH
 		if err != nil {
 			return h, fmt.Errorf("%s can't be read: %w", file, err)
 		}
-		tract, x, err := takeRecord(payload, &bodies)
+		tree, x, err := takeRecord(payload, &bodies)
 		if err != nil {
 			return h, fmt.Errorf("%s can't be read: %w", file, err)
 		}
 		switch {
-		case tract < 0:
+		case tree < 0:
 			continue
 		case payload[0] == recNote:
 			noted = append(noted, x.Notes...)
 			continue
 		}
 		x.Notes, noted = noted, nil
-		if err := tell(tract, x); err != nil {
+		if err := tell(tree, x); err != nil {
 			return h, err
 		}
 	}
@@ -229,7 +229,7 @@ func readRecord(r *bufio.Reader) ([]byte, error) {
 
 // takeRecord gives what a record tells, or keeps the rules it holds and gives no
 // tree: -1.
-func takeRecord(p []byte, bodies *[]rule.Any) (tract int, x server.Item, err error) {
+func takeRecord(p []byte, bodies *[]rule.Any) (tree int, x server.Item, err error) {
 	if len(p) == 0 {
 		return 0, x, errRecord
 	}
@@ -313,14 +313,14 @@ type standing struct {
 	known  map[string]bool // folders: whether they stand
 }
 
-// standingIn reads what stands of a spool, by tract.
+// standingIn reads what stands of a spool, by tree.
 func standingIn(file string) (h spoolHead, of map[int]*standing, err error) {
 	of = map[int]*standing{}
-	h, err = readSpool(file, func(tract int, x server.Item) error {
-		t := of[tract]
+	h, err = readSpool(file, func(tree int, x server.Item) error {
+		t := of[tree]
 		if t == nil {
 			t = &standing{whole: map[string]bool{}, failed: map[string]bool{}, known: map[string]bool{}}
-			of[tract] = t
+			of[tree] = t
 		}
 		switch {
 		case x.Whole:

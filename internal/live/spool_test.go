@@ -34,8 +34,8 @@ func written(t require.TestingT, file string, say func(s *spool)) {
 
 // told is what a spool holds of its first share.
 func told(file string) (h spoolHead, items []server.Item, err error) {
-	h, err = readSpool(file, func(tract int, x server.Item) error {
-		if tract == 0 && x.Err == nil && !x.Whole {
+	h, err = readSpool(file, func(tree int, x server.Item) error {
+		if tree == 0 && x.Err == nil && !x.Whole {
 			items = append(items, x)
 		}
 		return nil
@@ -64,8 +64,8 @@ func TestWhatStandsOfAScan(t *testing.T) {
 	require.Equal(t, "stagedoor", h.Server)
 	var items []server.Item
 	var paths, bad, from, whole []string
-	_, err = readSpool(file, func(tract int, x server.Item) error {
-		require.Zero(t, tract)
+	_, err = readSpool(file, func(tree int, x server.Item) error {
+		require.Zero(t, tree)
 		switch {
 		case !of[0].keeps(x):
 		case x.Whole:
@@ -173,9 +173,9 @@ func FuzzSpool(f *testing.F) {
 		if err != nil {
 			return
 		}
-		_, err = readSpool(file, func(tract int, x server.Item) error {
-			require.NotNil(t, of[tract])
-			if of[tract].keeps(x) && x.Err == nil && !x.Whole {
+		_, err = readSpool(file, func(tree int, x server.Item) error {
+			require.NotNil(t, of[tree])
+			if of[tree].keeps(x) && x.Err == nil && !x.Whole {
 				require.NotNil(t, x.Rules)
 			}
 			return nil

@@ -23,13 +23,13 @@ func (d *Planner) describe(p *Plan) {
 	for _, e := range w.Servers {
 		add(ServerLines(e))
 	}
-	papers := func() {
+	records := func() {
 		for _, e := range w.Records {
 			add(e.Edit)
 		}
 	}
 	if !w.FromDirectory { // who comes and joins is told first
-		papers()
+		records()
 	}
 	for i, e := range w.Accounts {
 		if i == mostTold {
@@ -46,7 +46,7 @@ func (d *Planner) describe(p *Plan) {
 		add(d.memberLines(e))
 	}
 	if w.FromDirectory {
-		papers()
+		records()
 	}
 	for _, e := range w.Admins {
 		sign := Goes

@@ -19,9 +19,9 @@ import (
 	"tarnwold/internal/proptest"
 )
 
-// folk draws what a directory has: the world's own people, some of them, and
+// inDirectory draws what a directory has: the world's own people, some of them, and
 // others, under names that may be another's.
-func (w *world) folk() *shape.People {
+func (w *world) inDirectory() *shape.People {
 	f := &shape.People{Left: map[string]int{}, Former: rapid.IntRange(0, 3).Draw(w.t, "tells of former ones") > 0}
 	names := map[string]bool{}
 	for i := range 6 {
@@ -91,7 +91,7 @@ func TestPeopleOfADirectory(t *testing.T) {
 		})
 		var last *shape.People
 		for range 3 {
-			f := w.folk()
+			f := w.inDirectory()
 			if last != nil && rapid.Bool().Draw(rt, "former ones alone") { // are told of otherwise
 				f.People, f.Members, f.Former = slices.Clone(last.People), last.Members, true
 				for i := range f.People {
@@ -143,7 +143,7 @@ func TestPeopleOfADirectory(t *testing.T) {
 			again, err := w.work(take)
 			require.NoError(rt, err)
 			require.False(rt, again.Changes(), "the second time it is nothing: %v", again.Edits)
-			for _, f := range []*shape.People{f, w.folk()} { // a few of them by themselves
+			for _, f := range []*shape.People{f, w.inDirectory()} { // a few of them by themselves
 				some := intake.PeopleFrom{Directory: "house", Types: true}
 				f.People = f.People[:len(f.People):len(f.People)]
 				var nothing bool

@@ -58,7 +58,7 @@ type formerEdit struct {
 	was, is acc.Former
 }
 
-// Former tells what a paper says otherwise of identifiers an account had.
+// Former tells what a record says otherwise of identifiers an account had.
 func (e *RecordEdit) Former() (f formerEdit, differs bool) {
 	const said = `"former":`
 	if e.Kind != estate.MetadataRecord || !strings.Contains(e.Before, said) && !strings.Contains(e.After, said) {

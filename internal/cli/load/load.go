@@ -65,7 +65,7 @@ keep up with a directory itself, see: tarnwold directory.`,
 				if len(files) > 0 || passwdFile != "" || groupFile != "" {
 					return run.Misused("--ldif goes by itself; load other files before or after")
 				}
-				return loadFolk(a, c, k, entries, &s)
+				return loadPeople(a, c, k, entries, &s)
 			}
 			if len(files) == 0 && passwdFile == "" && groupFile == "" {
 				return run.Misused("name a file, or --passwd and --group; see: tarnwold load accounts --help")

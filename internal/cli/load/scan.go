@@ -123,7 +123,7 @@ func scan(a *run.App, c *cobra.Command, k run.Keeping, s estate.Server, from ser
 			bar.Say(fmt.Sprintf("reading %s, %s left", share, report.Count(int64(left), "folder")))
 			bar.Set(items)
 		},
-		May: func(tracts []*intake.ScannedTree) error { return mayTake(a, ctx, s, tracts) },
+		May: func(trees []*intake.ScannedTree) error { return mayTake(a, ctx, s, trees) },
 	}
 	seen, err := job.Read(ctx, from)
 	bar.End()
@@ -159,9 +159,9 @@ func headOf(a *run.App, ctx context.Context) (n int64) {
 
 // mayTake refuses, before hours are spent on reading, folders that can't hang
 // beside what the estate has.
-func mayTake(a *run.App, ctx context.Context, s estate.Server, tracts []*intake.ScannedTree) error {
+func mayTake(a *run.App, ctx context.Context, s estate.Server, trees []*intake.ScannedTree) error {
 	return a.View(ctx, func(t *estate.Tx) error {
-		for _, x := range tracts {
+		for _, x := range trees {
 			if _, err := t.At(s, x.Folder); err == nil {
 				continue
 			}
@@ -191,7 +191,7 @@ func takeIn(a *run.App, c *cobra.Command, k run.Keeping, s estate.Server, seen *
 	shares := 0
 	if err := a.View(ctx, func(t *estate.Tx) error {
 		last, shares = t.Scanned(s), len(t.Shares(s))
-		for _, x := range seen.Tracts {
+		for _, x := range seen.Trees {
 			if _, err := t.At(s, x.Folder); err == nil {
 				known = append(known, x)
 			} else {

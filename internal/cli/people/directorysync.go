@@ -66,7 +66,7 @@ there were taken back since: only a whole reading brings them again.`,
 			}
 			defer run.Sparing()()
 			began := time.Now()
-			folk, err := folkIn(a, c.Context(), x, live, filter, since)
+			found, err := peopleIn(a, c.Context(), x, live, filter, since)
 			if err != nil {
 				return err
 			}
@@ -77,7 +77,7 @@ there were taken back since: only a whole reading brings them again.`,
 					return err
 				}
 				if from.Domain = is.Name; is.Name != "" && !k.DryRun {
-					if err := knowDomain(a, c.Context(), folk, is); err != nil {
+					if err := knowDomain(a, c.Context(), found, is); err != nil {
 						return err
 					}
 				}
@@ -85,10 +85,10 @@ there were taken back since: only a whole reading brings them again.`,
 			var taken *plan.Plan
 			err = a.PreviewAndCommit(c, k, func(d *plan.Planner, o *changes.Outcome) (p *plan.Plan, err error) {
 				same := false
-				if p, same, err = intake.NothingOf(d, folk, from); same || err != nil {
-					o.Taken = &intake.Taken{LeftOut: folk.Left, Apart: []string{}}
+				if p, same, err = intake.NothingOf(d, found, from); same || err != nil {
+					o.Taken = &intake.Taken{LeftOut: found.Left, Apart: []string{}}
 				} else {
-					p, o.Taken, err = intake.TakePeople(d, folk, from)
+					p, o.Taken, err = intake.TakePeople(d, found, from)
 				}
 				taken = p
 				return p, err
@@ -105,9 +105,9 @@ there were taken back since: only a whole reading brings them again.`,
 	return c
 }
 
-// folkIn reads the people that a filter finds in a directory. Where it finds some
+// peopleIn reads the people that a filter finds in a directory. Where it finds some
 // only, members it tells of that it doesn't find are known by the estate.
-func folkIn(a *run.App, ctx context.Context, x *plan.Directory, live *ldap.Client, filter string, some bool) (*shape.People, error) {
+func peopleIn(a *run.App, ctx context.Context, x *plan.Directory, live *ldap.Client, filter string, some bool) (*shape.People, error) {
 	g := shape.Gather(x.Shape, x.Name, x.Purposes, time.Now())
 	bar := a.Counting("reading " + x.Name)
 	n := 0
@@ -123,11 +123,11 @@ func folkIn(a *run.App, ctx context.Context, x *plan.Directory, live *ldap.Clien
 	if err != nil {
 		return nil, err
 	}
-	folk, err := g.People()
+	found, err := g.People()
 	if n := len(told.Referrals); err == nil && n > 0 {
-		folk.Left["places elsewhere that it refers to, which are not followed"] = n
+		found.Left["places elsewhere that it refers to, which are not followed"] = n
 	}
-	return folk, err
+	return found, err
 }
 
 // knownEntries lets a gathering know the people that came from a directory before,
@@ -147,9 +147,9 @@ func knownEntries(a *run.App, ctx context.Context, g *shape.Gathering, name stri
 }
 
 // knowDomain remembers what the domain of some people is called.
-func knowDomain(a *run.App, ctx context.Context, folk *shape.People, is ldap.Domain) error {
-	for i := range folk.People {
-		d, rid, ok := folk.People[i].ID.Domain()
+func knowDomain(a *run.App, ctx context.Context, found *shape.People, is ldap.Domain) error {
+	for i := range found.People {
+		d, rid, ok := found.People[i].ID.Domain()
 		if !ok || rid < 500 {
 			continue
 		}

@@ -32,9 +32,9 @@ func directoryTest(a *run.App) *cobra.Command {
 			steps := []run.Step{}
 			if err == nil {
 				defer live.Close()
-				var folk *shape.People
-				if folk, err = folkIn(a, c.Context(), x, live, x.Shape.Search(), false); err == nil {
-					steps = append(steps, run.Step{What: "people readable", Works: true, More: foundIn(folk)})
+				var found *shape.People
+				if found, err = peopleIn(a, c.Context(), x, live, x.Shape.Search(), false); err == nil {
+					steps = append(steps, run.Step{What: "people readable", Works: true, More: foundIn(found)})
 				} else if !errors.As(err, &no) {
 					return err
 				}
@@ -66,12 +66,12 @@ func directoryTest(a *run.App) *cobra.Command {
 }
 
 // foundIn says who was found in a directory.
-func foundIn(folk *shape.People) string {
+func foundIn(found *shape.People) string {
 	users := 0
-	for i := range folk.People {
-		if folk.People[i].Kind == account.User {
+	for i := range found.People {
+		if found.People[i].Kind == account.User {
 			users++
 		}
 	}
-	return fmt.Sprintf("%s, %s, %s", report.Count(int64(users), "user"), report.Count(int64(len(folk.People)-users), "group"), report.Count(int64(len(folk.Members)), "membership"))
+	return fmt.Sprintf("%s, %s, %s", report.Count(int64(users), "user"), report.Count(int64(len(found.People)-users), "group"), report.Count(int64(len(found.Members)), "membership"))
 }

@@ -69,7 +69,7 @@ func drift(a *run.App, ctx context.Context, s estate.Server, from server.Server,
 	}
 	var out *intake.Drift
 	if err := a.View(ctx, func(t *estate.Tx) error {
-		out, err = intake.DriftOf(plan.New(t, a.Who()), s, seen.Shares, seen.Tracts, limit)
+		out, err = intake.DriftOf(plan.New(t, a.Who()), s, seen.Shares, seen.Trees, limit)
 		return err
 	}); err != nil {
 		return err

@@ -57,8 +57,8 @@ func TestTokensAreTheDomains(t *testing.T) {
 	f, err := os.Open(filepath.Join("..", "testdata", "domain", "accounts.ldif"))
 	require.NoError(t, err)
 	defer f.Close()
-	folk := gather(t, "domain", Purposes{}, f)
-	dir := directory(folk)
+	found := gather(t, "domain", Purposes{}, f)
+	dir := directory(found)
 	tr, err := verdict.NamedTraits("smb-domain")
 	require.NoError(t, err)
 	c, err := os.Open(filepath.Join("..", "testdata", "domain", "tokens.csv"))
@@ -67,7 +67,7 @@ func TestTokensAreTheDomains(t *testing.T) {
 	rows, err := csv.NewReader(c).ReadAll()
 	require.NoError(t, err)
 	byName := map[string]account.ID{}
-	for _, p := range folk.People {
+	for _, p := range found.People {
 		byName[p.Name] = p.ID
 	}
 	different, mail := 0, 0

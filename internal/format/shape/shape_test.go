@@ -219,8 +219,8 @@ func TestHowChangesCount(t *testing.T) {
 	require.False(t, later("20261126053338Z", "20261126053339Z"))
 }
 
-// BenchmarkFolk is 100,000 users and 20,000 groups of entries made people of.
-func BenchmarkFolk(b *testing.B) {
+// BenchmarkPeople is 100,000 users and 20,000 groups of entries made people of.
+func BenchmarkPeople(b *testing.B) {
 	s, _ := Named("domain")
 	for range b.N {
 		g := Gather(s, "x", Purposes{}, time.Now())

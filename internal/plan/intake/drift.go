@@ -47,7 +47,7 @@ func (f *Drift) note(l DriftLine) {
 const auditBits = rule.AuditPresent | rule.AuditSealed
 
 // DriftOf compares what a scan found with the estate; limit lines, 0 for all.
-func DriftOf(d *plan.Planner, s estate.Server, found []server.Share, tracts []*ScannedTree, limit int) (*Drift, error) {
+func DriftOf(d *plan.Planner, s estate.Server, found []server.Share, trees []*ScannedTree, limit int) (*Drift, error) {
 	f := &Drift{Server: s.Name, Lines: []DriftLine{}, limit: limit}
 	if at := d.T.Scanned(s); !at.IsZero() {
 		f.Since = at.Format(time.RFC3339)
@@ -55,7 +55,7 @@ func DriftOf(d *plan.Planner, s estate.Server, found []server.Share, tracts []*S
 	if doors := server.Doors(found); len(doors) == len(found) {
 		driftShares(d, f, s, found)
 	}
-	for _, x := range tracts {
+	for _, x := range trees {
 		if !hasTree(d, s, x) {
 			f.note(DriftLine{Where: place.Address{Server: s.Name, Path: x.Folder}.String(), What: "not-scanned"})
 			continue

@@ -55,20 +55,20 @@ type Taken struct {
 
 // one is an account as it is and as the directory has it.
 type personRow struct {
-	before *acc.Account // nil: it comes
-	after  acc.Account
-	paper  string // its particulars as they are written down
-	was    plan.Metadata
-	is     plan.Metadata
+	before  *acc.Account // nil: it comes
+	after   acc.Account
+	written string // its particulars as they are written down
+	was     plan.Metadata
+	is      plan.Metadata
 }
 
 // TakePeople makes the people of a directory, or of a file of one, come, change
 // and, where everybody is there, go. An account is known again by its
 // identifier, or its number; its name is what the directory calls it.
-func TakePeople(d *plan.Planner, folk *shape.People, w PeopleFrom) (*plan.Plan, *Taken, error) {
+func TakePeople(d *plan.Planner, found *shape.People, w PeopleFrom) (*plan.Plan, *Taken, error) {
 	t := d.T
 	p := d.NewPlan("")
-	c := &Taken{LeftOut: folk.Left, Apart: []string{}}
+	c := &Taken{LeftOut: found.Left, Apart: []string{}}
 	w = w.named()
 	x := &taking{d: d, w: w, c: c, byID: map[plan.ID]*personRow{}, byName: map[string]*personRow{}, byNumber: map[string][]*personRow{}, first: -1, ended: map[[2]plan.ID]bool{}, had: map[acc.Kind]int64{}, lost: map[acc.Kind]int64{}}
 	written := map[plan.ID]*estate.Particular{}
@@ -81,19 +81,19 @@ func TakePeople(d *plan.Planner, folk *shape.People, w PeopleFrom) (*plan.Plan, 
 			if p.Err != nil {
 				return nil, nil, fmt.Errorf("the particulars of %s can't be read: %w", a.Name, p.Err)
 			}
-			row.paper, row.was, row.is = p.Body, p.Metadata, p.Metadata
+			row.written, row.was, row.is = p.Body, p.Metadata, p.Metadata
 		}
 		x.put(row)
 	}
-	if w.Whole && len(folk.People) == 0 && slices.ContainsFunc(x.all, func(r *personRow) bool { return r.is.Directory == w.Directory }) {
+	if w.Whole && len(found.People) == 0 && slices.ContainsFunc(x.all, func(r *personRow) bool { return r.is.Directory == w.Directory }) {
 		return nil, nil, &estate.Refused{Why: fmt.Sprintf("directory %s told of nobody at all, and it had people before", w.Directory),
 			Do: "look whether its base and its user are what they were: tarnwold directory test " + w.Directory}
 	}
 	free := sync.OnceValue(t.FreeIDs) // what has been given is looked for where somebody comes without one
-	rows := make([]*personRow, len(folk.People))
+	rows := make([]*personRow, len(found.People))
 	met := map[*personRow]bool{}
-	for i := range folk.People {
-		person := &folk.People[i]
+	for i := range found.People {
+		person := &found.People[i]
 		if i&1023 == 0 && d.Ctx.Err() != nil {
 			return nil, nil, d.Ctx.Err()
 		}
@@ -136,7 +136,7 @@ func TakePeople(d *plan.Planner, folk *shape.People, w PeopleFrom) (*plan.Plan, 
 		} else {
 			x.change(row, person)
 		}
-		x.learn(row, person, folk)
+		x.learn(row, person, found)
 		met[row], rows[i] = true, row
 	}
 	byGID := map[int64]plan.ID{}
@@ -148,10 +148,10 @@ func TakePeople(d *plan.Planner, folk *shape.People, w PeopleFrom) (*plan.Plan, 
 		}
 	}
 	for i, r := range rows {
-		if folk.People[i].Known {
+		if found.People[i].Known {
 			continue
 		}
-		if first := folk.People[i].First; r != nil && r.after.Kind == acc.User && first != acc.NoPOSIX {
+		if first := found.People[i].First; r != nil && r.after.Kind == acc.User && first != acc.NoPOSIX {
 			id, ok := byGID[first]
 			if !ok {
 				id = acc.GID(uint32(first))
@@ -159,7 +159,7 @@ func TakePeople(d *plan.Planner, folk *shape.People, w PeopleFrom) (*plan.Plan, 
 			r.after.Primary = id
 		}
 	}
-	if err := x.memberships(p, folk, rows); err != nil {
+	if err := x.memberships(p, found, rows); err != nil {
 		return nil, nil, err
 	}
 	if w.Whole {
@@ -169,7 +169,7 @@ func TakePeople(d *plan.Planner, folk *shape.People, w PeopleFrom) (*plan.Plan, 
 	}
 	x.rename()
 	for i, r := range rows {
-		if p := &folk.People[i]; r != nil && !p.Known {
+		if p := &found.People[i]; r != nil && !p.Known {
 			r.call(p)
 		}
 	}
@@ -200,11 +200,11 @@ func TakePeople(d *plan.Planner, folk *shape.People, w PeopleFrom) (*plan.Plan, 
 	p.Change = c.said(w)
 	p.Work.FromDirectory = true
 	if w.Directory != "" {
-		p.Work.Cursor = readingOf(d, folk, w, p)
+		p.Work.Cursor = readingOf(d, found, w, p)
 	}
 	if w.Fingerprint != nil {
 		p.Work.Fingerprint = w.Fingerprint
-		p.Work.Fingerprint.Until, p.Work.Fingerprint.Head = folk.Until, p.Head
+		p.Work.Fingerprint.Until, p.Work.Fingerprint.Head = found.Until, p.Head
 	}
 	p.Nothing = takenAlready
 	p.Asks = !fresh && len(t.TopItems()) > 0 && p.Work.People()
@@ -337,11 +337,11 @@ func (x *taking) change(r *personRow, p *shape.Person) {
 }
 
 // learn gives an account what is written down of it beside.
-func (x *taking) learn(r *personRow, p *shape.Person, folk *shape.People) {
+func (x *taking) learn(r *personRow, p *shape.Person, found *shape.People) {
 	if x.w.Directory != "" {
 		r.is.Directory, r.is.Entry = x.w.Directory, p.DN
 	}
-	if folk.Former {
+	if found.Former {
 		r.is.Former = p.Former
 	}
 	if p.Kind == acc.User {
@@ -377,12 +377,12 @@ func (x *taking) signOn(r *personRow, why string) {
 
 // memberships makes those come that the directory has, and those end that it
 // hasn't, where everybody is there.
-func (x *taking) memberships(p *plan.Plan, folk *shape.People, rows []*personRow) error {
+func (x *taking) memberships(p *plan.Plan, found *shape.People, rows []*personRow) error {
 	dir := x.d.T.Directory()
-	p.Work.Members = slices.Grow(p.Work.Members, len(folk.Members))
+	p.Work.Members = slices.Grow(p.Work.Members, len(found.Members))
 	forGood := &estate.Membership{}
 	have := map[*personRow]map[plan.ID]bool{}
-	for i, pair := range folk.Members {
+	for i, pair := range found.Members {
 		if i&1023 == 0 && x.d.Ctx.Err() != nil {
 			return x.d.Ctx.Err()
 		}
@@ -406,7 +406,7 @@ func (x *taking) memberships(p *plan.Plan, folk *shape.People, rows []*personRow
 		return nil
 	}
 	for i, g := range rows {
-		if g == nil || folk.People[i].Known || g.before == nil || g.after.Kind != acc.Group {
+		if g == nil || found.People[i].Known || g.before == nil || g.after.Kind != acc.Group {
 			continue
 		}
 		for _, id := range dir.MembersOf(g.after.ID) {
@@ -504,8 +504,8 @@ func (x *taking) gone(p *plan.Plan, met map[*personRow]bool) error {
 				x.end(p, r, x.byID[m])
 			}
 			p.Work.Accounts = append(p.Work.Accounts, plan.AccountEdit{Before: &a})
-			if r.paper != "" {
-				p.Work.Records = append(p.Work.Records, plan.RecordEdit{Kind: estate.MetadataRecord, Name: a.ID.String(), Before: r.paper})
+			if r.written != "" {
+				p.Work.Records = append(p.Work.Records, plan.RecordEdit{Kind: estate.MetadataRecord, Name: a.ID.String(), Before: r.written})
 			}
 			r.was, r.is = plan.Metadata{}, plan.Metadata{}
 			delete(x.byName, plan.NameKey(a.Name, a.Kind))
@@ -603,5 +603,5 @@ func (x *taking) particulars(p *plan.Plan, r *personRow) error {
 			x.c.Changed++
 		}
 	}
-	return p.SetMetadata(r.after.ID, r.paper, was, r.is, e)
+	return p.SetMetadata(r.after.ID, r.written, was, r.is, e)
 }

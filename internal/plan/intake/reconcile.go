@@ -12,6 +12,7 @@ import (
 	acc "tarnwold/core/account"
 	"tarnwold/core/place"
 	"tarnwold/core/rule"
+	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
 	"tarnwold/internal/plan"
@@ -216,14 +217,14 @@ func as(from, to rule.Any) rule.Any {
 // ChangedRules makes a plan of what a scan found otherwise on items the estate
 // knows: their rules and owners, just as they are there. Nothing follows below,
 // for what is below was looked at too.
-func ChangedRules(d *plan.Planner, s estate.Server, tracts []*ScannedTree) (*plan.Plan, error) {
+func ChangedRules(d *plan.Planner, s estate.Server, trees []*ScannedTree) (*plan.Plan, error) {
 	p := foundPlan(d)
 	p.Nothing = "the rules of all that the estate has are as they were"
 	after := map[rule.Any]*estate.Group{}
 	known := map[[2]rule.Any]rule.Any{}
 	var order []*estate.Group
 	items := 0
-	for _, x := range tracts {
+	for _, x := range trees {
 		d.Doing("comparing " + x.Share)
 		if !hasTree(d, s, x) {
 			continue
@@ -338,13 +339,13 @@ func hasTree(d *plan.Planner, s estate.Server, x *ScannedTree) bool {
 
 // NewAndGone makes a plan of the items that came to a server, and went from it,
 // since the estate has it.
-func NewAndGone(d *plan.Planner, s estate.Server, tracts []*ScannedTree) (*plan.Plan, error) {
+func NewAndGone(d *plan.Planner, s estate.Server, trees []*ScannedTree) (*plan.Plan, error) {
 	p := foundPlan(d)
 	p.Nothing = "no items came or went"
 	var tops []estate.Target
 	var gone []string
 	came := 0
-	for _, x := range tracts {
+	for _, x := range trees {
 		if !hasTree(d, s, x) {
 			continue
 		}
@@ -370,7 +371,7 @@ func NewAndGone(d *plan.Planner, s estate.Server, tracts []*ScannedTree) (*plan.
 					node = item.Comes(d, p, m.In, path, r.Folder, 1, m.D)
 					if len(names) < 64 && !names[path] { // told of; the rest is counted
 						names[path] = true
-						p.Edits = append(p.Edits, plan.Edit{Kind: "item", Where: place.Address{Server: s.Name, Path: path}.String(), Items: 1, Lines: []plan.Line{{Sign: plan.Comes, What: kindOf(r.Folder)}}})
+						p.Edits = append(p.Edits, plan.Edit{Kind: "item", Where: place.Address{Server: s.Name, Path: path}.String(), Items: 1, Lines: []plan.Line{{Sign: plan.Comes, What: ask.Kind(r.Folder)}}})
 					}
 				} else {
 					m.InMade = made[r.In]
@@ -400,13 +401,6 @@ func NewAndGone(d *plan.Planner, s estate.Server, tracts []*ScannedTree) (*plan.
 		d.LosesMuch(p, "item", lost, d.ItemsOf(s))
 	}
 	return p, err
-}
-
-func kindOf(folder bool) string {
-	if folder {
-		return "folder"
-	}
-	return "file"
 }
 
 // SharesFound makes a plan of the shares a scan found: those that came, went,
@@ -568,8 +562,8 @@ func MembersGone(d *plan.Planner, s estate.Server, f people.AccountFile) (*plan.
 
 // EachFact calls fn with what a scan told of sizes and times that the estate
 // has otherwise.
-func EachFact(d *plan.Planner, s estate.Server, tracts []*ScannedTree, fn func(item int64, f format.Facts)) error {
-	for _, x := range tracts {
+func EachFact(d *plan.Planner, s estate.Server, trees []*ScannedTree, fn func(item int64, f format.Facts)) error {
+	for _, x := range trees {
 		if !hasTree(d, s, x) || !x.Tree.Told() {
 			continue
 		}
@@ -593,9 +587,9 @@ type Changes struct {
 }
 
 // HasChanges tells, in one walk, what a scan found otherwise.
-func HasChanges(d *plan.Planner, s estate.Server, tracts []*ScannedTree) (st Changes, err error) {
+func HasChanges(d *plan.Planner, s estate.Server, trees []*ScannedTree) (st Changes, err error) {
 	known := map[[2]rule.Any]bool{}
-	for _, x := range tracts {
+	for _, x := range trees {
 		d.Doing("comparing " + x.Share)
 		if !hasTree(d, s, x) {
 			continue

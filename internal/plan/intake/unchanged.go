@@ -6,37 +6,37 @@ import (
 	"tarnwold/internal/plan"
 )
 
-// fewFolk is how many people are looked up one by one.
-const fewFolk = 500
+// fewPeople is how many people are looked up one by one.
+const fewPeople = 500
 
 // NothingOf makes the plan of a few people of a directory who are, each of them, as
 // the estate has them; ok is false where anything may be otherwise, and all of it
 // is to be compared.
-func NothingOf(d *plan.Planner, folk *shape.People, w PeopleFrom) (p *plan.Plan, ok bool, err error) {
-	if w.Whole || w.Directory == "" || len(folk.People) > fewFolk || len(folk.Members) > 20*fewFolk {
+func NothingOf(d *plan.Planner, found *shape.People, w PeopleFrom) (p *plan.Plan, ok bool, err error) {
+	if w.Whole || w.Directory == "" || len(found.People) > fewPeople || len(found.Members) > 20*fewPeople {
 		return nil, false, nil
 	}
 	w = w.named()
-	ids := make([]plan.ID, len(folk.People))
-	for i := range folk.People {
-		person := &folk.People[i]
+	ids := make([]plan.ID, len(found.People))
+	for i := range found.People {
+		person := &found.People[i]
 		if person.Known {
 			ids[i] = person.ID
 			continue
 		}
-		a, same := sameAs(d, folk, person, w)
+		a, same := sameAs(d, found, person, w)
 		if !same {
 			return nil, false, d.T.Err()
 		}
 		ids[i] = a.ID
 	}
 	members := map[plan.ID]map[plan.ID]bool{}
-	for i := range folk.People {
-		if !folk.People[i].Known && folk.People[i].Kind == acc.Group {
+	for i := range found.People {
+		if !found.People[i].Known && found.People[i].Kind == acc.Group {
 			members[ids[i]] = map[plan.ID]bool{}
 		}
 	}
-	for _, m := range folk.Members {
+	for _, m := range found.Members {
 		g := members[ids[m[0]]]
 		if g == nil {
 			return nil, false, nil
@@ -60,14 +60,14 @@ func NothingOf(d *plan.Planner, folk *shape.People, w PeopleFrom) (p *plan.Plan,
 	p = d.NewPlan("")
 	p.Change, p.Nothing = (&Taken{}).said(w), takenAlready
 	p.Work.FromDirectory = true
-	p.Work.Cursor = readingOf(d, folk, w, p)
+	p.Work.Cursor = readingOf(d, found, w, p)
 	p, err = d.Evaluate(p)
 	return p, err == nil, err
 }
 
 // sameAs finds the account that somebody of a directory is, and tells whether it is
 // as the directory has it.
-func sameAs(d *plan.Planner, folk *shape.People, p *shape.Person, w PeopleFrom) (a acc.Account, same bool) {
+func sameAs(d *plan.Planner, found *shape.People, p *shape.Person, w PeopleFrom) (a acc.Account, same bool) {
 	switch {
 	case !p.ID.IsZero():
 		var ok bool
@@ -90,7 +90,7 @@ func sameAs(d *plan.Planner, folk *shape.People, p *shape.Person, w PeopleFrom) 
 	x := &taking{d: d, w: w, c: &Taken{}}
 	r := &personRow{before: &a, after: a, was: is, is: is}
 	x.change(r, p)
-	x.learn(r, p, folk)
+	x.learn(r, p, found)
 	r.call(p)
 	if r.after != a || r.is != is {
 		return a, false
@@ -112,8 +112,8 @@ func sameAs(d *plan.Planner, folk *shape.People, p *shape.Person, w PeopleFrom) 
 }
 
 // readingOf tells how far a directory is read once its people are taken in.
-func readingOf(d *plan.Planner, folk *shape.People, w PeopleFrom, p *plan.Plan) *plan.SyncCursor {
-	r := &plan.SyncCursor{Directory: w.Directory, At: w.At, Changed: shape.ChangedAs(folk.Changed), Head: p.Head}
+func readingOf(d *plan.Planner, found *shape.People, w PeopleFrom, p *plan.Plan) *plan.SyncCursor {
+	r := &plan.SyncCursor{Directory: w.Directory, At: w.At, Changed: shape.ChangedAs(found.Changed), Head: p.Head}
 	if r.Changed == 0 { // nothing was
 		r.Changed = plan.CursorOf(d.T, w.Directory).Changed
 	}

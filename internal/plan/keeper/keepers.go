@@ -125,7 +125,7 @@ func AddKeeper(d *plan.Planner, who string, of []string) (*plan.Plan, error) {
 		p.Change = k.Name + " keeps " + plan.Many(said)
 		p.Nothing = k.Name + " keeps that already"
 		before := d.T.Record(estate.KeeperRecord, k.key())
-		if before != "" || hasPaper(p, estate.KeeperRecord, k.key()) {
+		if before != "" || hasRecord(p, estate.KeeperRecord, k.key()) {
 			continue
 		}
 		if err := p.SetRecord(estate.KeeperRecord, k.key(), before, k, k.Edit(plan.Comes)); err != nil {
@@ -135,8 +135,8 @@ func AddKeeper(d *plan.Planner, who string, of []string) (*plan.Plan, error) {
 	return d.Evaluate(p)
 }
 
-// hasPaper tells whether a plan writes something down already.
-func hasPaper(p *plan.Plan, kind estate.RecordKind, key string) bool {
+// hasRecord tells whether a plan writes something down already.
+func hasRecord(p *plan.Plan, kind estate.RecordKind, key string) bool {
 	return slices.ContainsFunc(p.Work.Records, func(e plan.RecordEdit) bool { return e.Kind == kind && e.Name == key })
 }
 
@@ -154,7 +154,7 @@ func RemoveKeeper(d *plan.Planner, who string, of []string) (*plan.Plan, error) 
 		if before == "" {
 			return nil, keepsNot(d, &k)
 		}
-		if hasPaper(p, estate.KeeperRecord, k.key()) {
+		if hasRecord(p, estate.KeeperRecord, k.key()) {
 			continue
 		}
 		said = append(said, "the "+k.Said())

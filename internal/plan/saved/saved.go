@@ -34,8 +34,8 @@ func Finish(d *plan.Planner, s *Saved, undoes int64) (*plan.Plan, error) {
 	return d.Evaluate(p)
 }
 
-// SavedPaper is something written down in a saved change set.
-type SavedPaper struct {
+// SavedRecord is something written down in a saved change set.
+type SavedRecord struct {
 	Kind   string    `json:"kind"`
 	Name   string    `json:"name"`
 	Was    string    `json:"before,omitempty"`
@@ -44,16 +44,16 @@ type SavedPaper struct {
 	Edit   plan.Edit `json:"told-as"`
 }
 
-func savedRecords(p *plan.Plan) (out []SavedPaper) {
+func savedRecords(p *plan.Plan) (out []SavedRecord) {
 	for _, e := range p.Work.Records {
-		out = append(out, SavedPaper{string(e.Kind), e.Name, e.Before, e.After, e.Number, e.Edit})
+		out = append(out, SavedRecord{string(e.Kind), e.Name, e.Before, e.After, e.Number, e.Edit})
 	}
 	return out
 }
 
 // rebuildRecords takes the records of a saved change set into a plan.
 func rebuildRecords(d *plan.Planner, p *plan.Plan, s *Saved) error {
-	for _, x := range s.Papers {
+	for _, x := range s.Records {
 		kind := estate.RecordKind(x.Kind)
 		if !slices.Contains(estate.RecordKinds[:], kind) {
 			return &estate.Refused{Why: "the change set writes down something of a kind this program doesn't know: " + x.Kind}
@@ -83,8 +83,8 @@ type Saved struct {
 	Administrators []SavedAdministrator `json:"administrators,omitempty"`
 	Primaries      []SavedPrimary       `json:"primary-groups,omitempty"`
 	// Records are what is written down beside the rules; absent where there are none.
-	Papers []SavedPaper `json:"papers,omitempty"`
-	Digest string       `json:"digest"` // of all the above
+	Records []SavedRecord `json:"papers,omitempty"`
+	Digest  string        `json:"digest"` // of all the above
 }
 
 // SavedEdit is one descriptor before and after, self-relative in base64, and
@@ -303,7 +303,7 @@ func Save(d *plan.Planner, p *plan.Plan, command string) ([]byte, error) {
 		return nil, &estate.Refused{Why: "this change can't be saved for later", Do: "leave --save out"}
 	}
 	// What it rests on is what it will be seen to rest on when it is applied.
-	s.Papers = savedRecords(p)
+	s.Records = savedRecords(p)
 	again, err := rebuild(d, &s)
 	if err != nil {
 		return nil, err

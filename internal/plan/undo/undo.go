@@ -20,7 +20,7 @@ import (
 )
 
 // records takes back what a change wrote down.
-func (u *undoing) papers() error {
+func (u *undoing) records() error {
 	for _, n := range u.of("papers") {
 		v := valuesOf(n)
 		kind, name := estate.RecordKind(store.Text(v, 0)), store.Text(v, 1)
@@ -178,7 +178,7 @@ func TakeBack(d *plan.Planner, id int64, force bool, summary string) (*plan.Plan
 		return nil, &estate.Refused{Why: fmt.Sprintf("change %d altered nothing that could be taken back", id)}
 	}
 	d.Doing("seeing what has been built on it")
-	for _, fn := range []func() error{u.servers, u.accounts, u.members, u.administrators, u.shares, u.levels, u.papers, u.loads, u.items, u.rules, u.entriesGone} {
+	for _, fn := range []func() error{u.servers, u.accounts, u.members, u.administrators, u.shares, u.levels, u.records, u.loads, u.items, u.rules, u.entriesGone} {
 		if err := fn(); err != nil {
 			return nil, err
 		}
@@ -982,10 +982,6 @@ func (u *undoing) rules() error {
 					}
 				}
 			}
-		}
-		carve := t.Partition
-		if u.p.Work.Everywhere {
-			carve = t.PartitionAll
 		}
 		var err error
 		if f, err = u.d.LayOut(u.p, groups); err != nil {

@@ -94,24 +94,24 @@ kill %%1`,
 	c, err := Dial(ctx, link(s), Secret{Password: ldaptest.Secret})
 	require.NoError(t, err)
 	defer c.Close()
-	folk := gather(t, c, "rfc2307")
+	found := gather(t, c, "rfc2307")
 	book := account.NewDirectory()
 	byGID := map[int64]account.ID{}
-	for i := range folk.People {
-		p := &folk.People[i]
+	for i := range found.People {
+		p := &found.People[i]
 		if p.ID = account.UID(uint32(p.POSIX)); p.Kind == account.Group {
 			p.ID = account.GID(uint32(p.POSIX))
 			byGID[p.POSIX] = p.ID
 		}
 	}
-	for _, p := range folk.People {
+	for _, p := range found.People {
 		if p.Kind == account.User {
 			p.Primary = account.GID(uint32(p.First))
 		}
 		book.Add(p.Account)
 	}
-	for _, m := range folk.Members {
-		book.Join(folk.People[m[0]].ID, folk.People[m[1]].ID)
+	for _, m := range found.Members {
+		book.Join(found.People[m[0]].ID, found.People[m[1]].ID)
 	}
 	different, several := 0, 0
 	for i := range users {

@@ -306,7 +306,7 @@ func (w *trial) scan() {
 		return p, err
 	})
 	w.keep(func(d *plan.Planner) (*plan.Plan, error) { return intake.SharesFound(d, w.here, seen.Shares, true) })
-	for _, x := range seen.Tracts {
+	for _, x := range seen.Trees {
 		require.NoError(w.t, x.Tree.Arrange())
 		_, err := e.Change(ctx, estate.Meta{Head: estate.Any, Bulk: true}, func(t *estate.Tx) (string, error) {
 			return "scan", intake.LoadTree(t, place.Address{Server: "box", Path: x.Folder}, x.Tree, nil)

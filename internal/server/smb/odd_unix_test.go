@@ -197,9 +197,9 @@ func TestAFolderBehindShutShares(t *testing.T) {
 	seen, err := (&live.Scan{Server: estate.Server{Name: "box"}}).Read(ctx, cli)
 	require.NoError(t, err)
 	require.Len(t, seen.Shares, 5)
-	require.Len(t, seen.Tracts, 1)
-	require.Equal(t, "mm", seen.Tracts[0].Share)
-	require.Equal(t, 3, seen.Tracts[0].Tree.Len())
+	require.Len(t, seen.Trees, 1)
+	require.Equal(t, "mm", seen.Trees[0].Share)
+	require.Equal(t, 3, seen.Trees[0].Tree.Len())
 	require.Equal(t, []live.Unread{{Where: "shut", Why: "share shut: the user may not"}}, seen.Unread)
 }
 

@@ -72,9 +72,9 @@ func (s *Shaping) Shape() (shape.Shape, error) {
 	return x, nil
 }
 
-// loadFolk takes in files of entries. Where they are the very ones that were
+// loadPeople takes in files of entries. Where they are the very ones that were
 // taken in last, and nobody was changed since, there is nothing to be read.
-func loadFolk(a *run.App, c *cobra.Command, k run.Keeping, files []string, s *Shaping) error {
+func loadPeople(a *run.App, c *cobra.Command, k run.Keeping, files []string, s *Shaping) error {
 	sh, err := s.Shape()
 	if err != nil {
 		return err
@@ -92,14 +92,14 @@ func loadFolk(a *run.App, c *cobra.Command, k run.Keeping, files []string, s *Sh
 		}
 	}
 	defer run.Sparing()()
-	folk, fingerprint, err := gathered(a, c, files, sh, s.Purposes)
+	found, fingerprint, err := gathered(a, c, files, sh, s.Purposes)
 	if err != nil {
 		return err
 	}
 	var taken *plan.Plan
 	err = a.PreviewAndCommit(c, k, func(d *plan.Planner, o *changes.Outcome) (p *plan.Plan, err error) {
 		o.Brief = true
-		p, o.Taken, err = intake.TakePeople(d, folk, intake.PeopleFrom{File: files[len(files)-1], Domain: "ldif", Fingerprint: fingerprint})
+		p, o.Taken, err = intake.TakePeople(d, found, intake.PeopleFrom{File: files[len(files)-1], Domain: "ldif", Fingerprint: fingerprint})
 		taken = p
 		return p, err
 	})
@@ -198,6 +198,6 @@ func gathered(a *run.App, c *cobra.Command, files []string, sh shape.Shape, p sh
 		}
 		sum.next()
 	}
-	folk, err := g.People()
-	return folk, &plan.Fingerprint{Sum: [32]byte(sum.Sum(nil)), Size: sum.size}, err
+	found, err := g.People()
+	return found, &plan.Fingerprint{Sum: [32]byte(sum.Sum(nil)), Size: sum.size}, err
 }
