@@ -19,7 +19,7 @@ var findingWords = map[string]struct{ head, why string }{
 	"out-of-order":     {"Out of order", "The first entry that fits decides, and other programs sort entries when they write them: access changes then."},
 	"dead-identifier":  {"Dead identifiers", "No account has them any more; they open nothing, and hide what does."},
 	"mail-group":       {"Mail groups in rules", "A mail group carries no access; whoever set the entry believes it does."},
-	"single-user":      {"Entries for single users", "They outlast the person's job, and nobody finds them when they change it; a group is cleaned up once."},
+	"single-user":      {"Entries for single users", "They outlast the person's job, and nobody finds them when that changes; a group is cleaned up once."},
 	"idle-entry":       {"Entries that change nothing", "Another entry decides the same already; who takes that one away believes the access gone."},
 	"idle-deny":        {"Refusals that refuse nobody", "They take nothing from anybody, and surprise the first who is let in later."},
 	"out-of-sight":     {"Open but out of sight", "It may be opened by whoever knows the path, and can't be come to by browsing: people ask the helpdesk, or give up."},
