@@ -198,7 +198,7 @@ func fileSide(q *verdict.Question) (right.Set, *verdict.Question) {
 }
 
 // givers lists the groups that would give a user the wanted rights by an allow
-// entry if he were in them: those the entries name, and the groups within those.
+// entry if they were in them: those the entries name, and the groups within those.
 func givers(k *ask.Asker, q *verdict.Question, user account.Account, wanted right.Set) []account.ID {
 	named := map[account.ID]bool{}
 	for _, l := range []*rule.List{q.Item, q.Parent} {

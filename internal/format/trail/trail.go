@@ -223,7 +223,7 @@ func audited(text string) (Record, bool) {
 }
 
 // actOf says what somebody wanted who opened something with a mask; "" where
-// he only looked at its particulars.
+// they only looked at its particulars.
 func actOf(mask uint32, dir bool, how string) string {
 	switch how {
 	case "create", "overwrite_if", "open_if", "supersede":
