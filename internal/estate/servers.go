@@ -158,6 +158,12 @@ func (t *Tx) Relink(s Server, l *Link) {
 	}
 }
 
+// ParseTraits reads traits as they are kept.
+func ParseTraits(js string) (traits verdict.Traits, err error) {
+	err = json.Unmarshal([]byte(js), &traits)
+	return traits, err
+}
+
 // SetTraits gives a server other traits.
 func (t *Tx) SetTraits(s Server, traits verdict.Traits) {
 	js, err := json.Marshal(traits)

@@ -165,16 +165,5 @@ func (b *Bundle) Done() error {
 		}
 		pieces[i].Targets = append(pieces[i].Targets, x.of)
 	}
-	var seen Piece // what the shares stand over is looked at too
-	for _, e := range p.Work.Shares {
-		if at, err := d.T.At(e.Server, e.Before.Folder); err == nil {
-			if _, edited := b.at[at.Item]; !edited {
-				seen.Targets = append(seen.Targets, at.Target())
-			}
-		}
-	}
-	if len(seen.Targets) > 0 {
-		pieces = append(pieces, seen)
-	}
 	return d.OnPieces(p, pieces, false)
 }

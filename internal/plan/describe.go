@@ -9,63 +9,44 @@ import (
 	"tarnwold/internal/ask"
 	"tarnwold/internal/ask/show"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/estate/edit"
 )
 
 // describe puts into words of the entry language what a plan alters.
 func (d *Planner) describe(p *Plan) {
 	w := &p.Work
 	f := w.Partition
-	add := func(e Edit) {
+	add := func(e edit.Description) {
 		if len(e.Lines) > 0 {
 			p.Edits = append(p.Edits, e)
 		}
 	}
-	for _, e := range w.Servers {
-		add(ServerLines(e))
-	}
-	records := func() {
-		for _, e := range w.Records {
-			add(e.Edit)
+	for i := range w.Shares {
+		e := &w.Shares[i]
+		for k := range w.Dates {
+			if x := &w.Dates[k]; x.Of.Share != 0 && x.Of.Share == e.Either().ID {
+				e.Days = x
+			}
 		}
 	}
-	if !w.FromDirectory { // who comes and joins is told first
-		records()
-	}
-	for i, e := range w.Accounts {
-		if i == mostTold {
-			p.Untold += len(w.Accounts) - i
-			break
+	accounts, members := 0, 0
+	for e := range w.All(w.FromDirectory) {
+		var nth int
+		switch e.(type) {
+		case *edit.Account:
+			accounts++
+			nth = accounts
+		case *edit.Membership:
+			members++
+			nth = members
 		}
-		add(d.AccountLines(e))
-	}
-	for i, e := range w.Members {
-		if i == mostTold {
-			p.Untold += len(w.Members) - i
-			break
+		if nth > mostTold {
+			p.Untold++
+			continue
 		}
-		add(d.memberLines(e))
+		add(e.Describe(Words{d}))
 	}
-	if w.FromDirectory {
-		records()
-	}
-	for _, e := range w.Admins {
-		sign := Goes
-		if e.On {
-			sign = Comes
-		}
-		add(Edit{Kind: "administrator", Where: "server " + e.Server.Name, Lines: []Line{{Sign: sign, What: "administrator", Text: d.AccountName(e.Who)}}})
-	}
-	for _, e := range w.Levels {
-		sign := Goes
-		if e.Add {
-			sign = Comes
-		}
-		add(Edit{Kind: "level", Where: "level " + e.Level.Name, Lines: []Line{{Sign: sign, What: "level"}}})
-	}
-	for _, e := range w.Shares {
-		add(d.shareLines(e, w.Dates))
-	}
-	dates := map[int][]DateEdit{}
+	dates := map[int][]edit.LastDays{}
 	for _, e := range w.Dates {
 		if e.Of.Share == 0 {
 			dates[e.Node] = append(dates[e.Node], e)
@@ -73,13 +54,13 @@ func (d *Planner) describe(p *Plan) {
 	}
 	for _, n := range w.Named {
 		node := &f.Nodes[n]
-		e := Edit{Kind: "item", Where: d.Where(p, n), Items: node.Items, Lines: d.Diff(node.Before, node.After, node.Folder, nil, nil)}
+		e := edit.Description{Kind: "item", Where: d.Where(p, n), Items: node.Items, Lines: d.Diff(node.Before, node.After, node.Folder, nil, nil)}
 		for _, x := range dates[n] {
 			e.Lines = append(e.Lines, d.dateLines(x.Before, x.After, x.Folder, lists(node.Before), lists(node.After))...)
 			if after := lists(node.After); after != nil { // a last day that goes with its entry
 				for _, o := range union(x.Before, nil) {
 					if !slices.Contains(after.Rules.Entries, o) {
-						e.Lines = append(e.Lines, Line{Sign: Goes, What: "last-day", Text: d.EntryText(o, x.Folder) + " until " + string(x.Before[o]) + ", with its entry"})
+						e.Lines = append(e.Lines, edit.Line{Sign: edit.Goes, What: "last-day", Text: d.EntryText(o, x.Folder) + " until " + string(x.Before[o]) + ", with its entry"})
 					}
 				}
 			}
@@ -89,7 +70,7 @@ func (d *Planner) describe(p *Plan) {
 	if w.Renews {
 		for i := range f.Nodes {
 			if n := &f.Nodes[i]; n.Changed() && !w.IsNamed[i] && n.Before != nil && n.After != nil {
-				add(Edit{Kind: "item", Where: d.Where(p, i), Items: n.Items, Below: true, Lines: d.Diff(n.Before, n.After, n.Folder, nil, nil)})
+				add(edit.Description{Kind: "item", Where: d.Where(p, i), Items: n.Items, Below: true, Lines: d.Diff(n.Before, n.After, n.Folder, nil, nil)})
 			}
 		}
 	}
@@ -106,7 +87,7 @@ func (d *Planner) describe(p *Plan) {
 }
 
 // Diff lists what differs between two descriptors; nil: not there.
-func (d *Planner) Diff(from, to rule.Any, folder bool, was, is estate.Dated) (lines []Line) {
+func (d *Planner) Diff(from, to rule.Any, folder bool, was, is estate.Dated) (lines []edit.Line) {
 	if from == to {
 		return nil
 	}
@@ -130,25 +111,25 @@ func (d *Planner) Diff(from, to rule.Any, folder bool, was, is estate.Dated) (li
 	}
 	if before.Owner != after.Owner {
 		if !before.Owner.IsZero() {
-			lines = append(lines, Line{Sign: Goes, What: "owner", Text: d.T.Name(before.Owner)})
+			lines = append(lines, edit.Line{Sign: edit.Goes, What: "owner", Text: d.T.Name(before.Owner)})
 		}
 		if !after.Owner.IsZero() {
-			lines = append(lines, Line{Sign: Comes, What: "owner", Text: d.T.Name(after.Owner)})
+			lines = append(lines, edit.Line{Sign: edit.Comes, What: "owner", Text: d.T.Name(after.Owner)})
 		}
 	}
 	if before.Sealed() != after.Sealed() {
-		sign := Goes
+		sign := edit.Goes
 		if after.Sealed() {
-			sign = Comes
+			sign = edit.Comes
 		}
-		lines = append(lines, Line{Sign: sign, What: "seal"})
+		lines = append(lines, edit.Line{Sign: sign, What: "seal"})
 	}
 	if before.Rules.Absent != after.Rules.Absent && !comesWhole {
-		sign := Goes
+		sign := edit.Goes
 		if after.Rules.Absent {
-			sign = Comes
+			sign = edit.Comes
 		}
-		lines = append(lines, Line{Sign: sign, What: "absence"})
+		lines = append(lines, edit.Line{Sign: sign, What: "absence"})
 	}
 	for i, l := range [][2]*rule.Rules{{&before.Rules, &after.Rules}, {&before.Audit, &after.Audit}} {
 		what := [...]string{"entry", "audit"}[i]
@@ -161,17 +142,17 @@ func (d *Planner) Diff(from, to rule.Any, folder bool, was, is estate.Dated) (li
 		}
 		for _, e := range l[0].Entries {
 			if !slices.Contains(l[1].Entries, e) {
-				lines = append(lines, Line{Sign: Goes, What: what, Text: text(e, was), FromAbove: !e.Own()})
+				lines = append(lines, edit.Line{Sign: edit.Goes, What: what, Text: text(e, was), FromAbove: !e.Own()})
 			}
 		}
 		for _, e := range l[1].Entries {
 			if !slices.Contains(l[0].Entries, e) {
-				lines = append(lines, Line{Sign: Comes, What: what, Text: text(e, is), FromAbove: !e.Own()})
+				lines = append(lines, edit.Line{Sign: edit.Comes, What: what, Text: text(e, is), FromAbove: !e.Own()})
 			}
 		}
 	}
 	if len(lines) == 0 && !before.Equal(after) {
-		lines = append(lines, Line{Sign: Changes, What: "order"})
+		lines = append(lines, edit.Line{Sign: edit.Changes, What: "order"})
 	}
 	return lines
 }
@@ -190,16 +171,8 @@ func (d *Planner) EntryText(e rule.Entry, folder bool) string {
 	return ask.Language(d.T).Write(e, folder)
 }
 
-// anyOf gives a descriptor as rules of any kind; nil for nil.
-func anyOf(d *rule.Descriptor) rule.Any {
-	if d == nil {
-		return nil
-	}
-	return d
-}
-
 // dateLines tells of last days; those of entries that go or come are told with them.
-func (d *Planner) dateLines(was, is estate.Dated, folder bool, before, after *rule.Descriptor) (lines []Line) {
+func (d *Planner) dateLines(was, is estate.Dated, folder bool, before, after *rule.Descriptor) (lines []edit.Line) {
 	for _, e := range union(was, is) {
 		u, had := was[e]
 		v, has := is[e]
@@ -208,11 +181,11 @@ func (d *Planner) dateLines(was, is estate.Dated, folder bool, before, after *ru
 		switch {
 		case gone:
 		case has && !had:
-			lines = append(lines, Line{Sign: Comes, What: "last-day", Text: text + " until " + string(v)})
+			lines = append(lines, edit.Line{Sign: edit.Comes, What: "last-day", Text: text + " until " + string(v)})
 		case had && !has:
-			lines = append(lines, Line{Sign: Goes, What: "last-day", Text: text + ", which was until " + string(u) + ", stays for good"})
+			lines = append(lines, edit.Line{Sign: edit.Goes, What: "last-day", Text: text + ", which was until " + string(u) + ", stays for good"})
 		case u != v:
-			lines = append(lines, Line{Sign: Changes, What: "last-day", Text: text + " until " + string(v) + ", was " + string(u)})
+			lines = append(lines, edit.Line{Sign: edit.Changes, What: "last-day", Text: text + " until " + string(v) + ", was " + string(u)})
 		}
 	}
 	return lines
@@ -236,85 +209,9 @@ func union(a, b estate.Dated) (out []rule.Entry) {
 	return out
 }
 
-func ServerLines(e ServerEdit) Edit {
-	switch {
-	case e.Before == nil:
-		return Edit{Kind: "server", Where: "server " + e.After.Name, Lines: []Line{{Sign: Comes, What: "server", Text: "traits " + e.After.Traits.Name}}}
-	case e.After == nil:
-		return Edit{Kind: "server", Where: "server " + e.Before.Name, Lines: []Line{{Sign: Goes, What: "server"}}}
-	}
-	out := Edit{Kind: "server", Where: "server " + e.After.Name}
-	was, is := show.TraitValues(e.Before.Traits), show.TraitValues(e.After.Traits)
-	for _, name := range TraitNames() {
-		if was[name] != is[name] {
-			out.Lines = append(out.Lines, Line{Sign: Changes, What: "trait", Text: fmt.Sprintf("%s: %s, was %s", name, is[name], was[name])})
-		}
-	}
-	return out
-}
-
 // mostTold is how many accounts, and memberships, a plan tells of one by one; a
 // directory's first ones are hundreds of thousands.
 const mostTold = 20_000
-
-func (d *Planner) AccountLines(e AccountEdit) Edit {
-	switch {
-	case e.Before == nil:
-		return Edit{Kind: "account", Where: fmt.Sprintf("%s %s", e.After.Kind, e.After.Name), Lines: []Line{{Sign: Comes, What: "account", Text: e.After.ID.String()}}}
-	case e.After == nil:
-		return Edit{Kind: "account", Where: fmt.Sprintf("%s %s", e.Before.Kind, e.Before.Name), Lines: []Line{{Sign: Goes, What: "account", Text: e.Before.ID.String()}}}
-	}
-	out := Edit{Kind: "account", Where: fmt.Sprintf("%s %s", e.After.Kind, e.After.Name)}
-	change := func(what, was, is string) {
-		if was != is {
-			if was == "" {
-				was = "none"
-			}
-			if is == "" {
-				is = "none"
-			}
-			out.Lines = append(out.Lines, Line{Sign: Changes, What: what, Text: is + ", was " + was})
-		}
-	}
-	b, a := e.Before, e.After
-	change("name", b.Name, a.Name)
-	change("purpose", string(b.Purpose), string(a.Purpose))
-	name := func(id ID) string {
-		if id.IsZero() {
-			return ""
-		}
-		return d.T.Name(id)
-	}
-	change("primary-group", name(b.Primary), name(a.Primary))
-	change("id", posixID(b.POSIX), posixID(a.POSIX))
-	return out
-}
-
-func (d *Planner) memberLines(e MemberEdit) Edit {
-	out := Edit{Kind: "membership", Where: "group " + d.AccountName(*e.Group)}
-	line := Line{Sign: Comes, What: "membership", Text: d.AccountName(*e.Member)}
-	until := func(m *estate.Membership) string {
-		s := "for good"
-		if m.Until != "" {
-			s = "until " + string(m.Until)
-		}
-		if m.Local {
-			s += ", of a local group"
-		}
-		return s
-	}
-	switch {
-	case e.Is == nil:
-		line.Sign = Goes
-	case e.Was != nil:
-		line.Sign = Changes
-		line.Text += " " + until(e.Is) + ", was " + until(e.Was)
-	case e.Is.Until != "":
-		line.Text += " " + until(e.Is)
-	}
-	out.Lines = []Line{line}
-	return out
-}
 
 // AccountName names an account as entries do; one that is only coming by its own name.
 func (d *Planner) AccountName(a account) string {
@@ -324,64 +221,28 @@ func (d *Planner) AccountName(a account) string {
 	return a.Name
 }
 
-// admissionLines tells what comes and goes of what a configuration says.
-func admissionLines(e ShareEdit) (lines []Line) {
-	var sides [2][]string
-	for i, sh := range []*estate.Share{e.Before, e.After} {
-		if sh != nil {
-			sides[i] = ask.Admitted(sh.Admission)
-		}
-	}
-	for i, sign := range []Sign{Goes, Comes} {
-		for _, text := range sides[i] {
-			if !slices.Contains(sides[1-i], text) {
-				lines = append(lines, Line{Sign: sign, What: "configured", Text: text})
-			}
+// Words are what edits are described in: the estate's names and languages, as they
+// are now.
+type Words struct{ *Planner }
+
+// Name implements edit.Words.
+func (w Words) Name(id ID) string { return w.T.Name(id) }
+
+// Dates implements edit.Words.
+func (w Words) Dates(was, is estate.Dated, folder bool, before, after *rule.Descriptor) []edit.Line {
+	return w.dateLines(was, is, folder, before, after)
+}
+
+// Traits implements edit.Words.
+func (w Words) Traits(before, after *estate.Server) (lines []edit.Line) {
+	was, is := show.TraitValues(before.Traits), show.TraitValues(after.Traits)
+	for _, name := range TraitNames() {
+		if was[name] != is[name] {
+			lines = append(lines, edit.Line{Sign: edit.Changes, What: "trait", Text: fmt.Sprintf("%s: %s, was %s", name, is[name], was[name])})
 		}
 	}
 	return lines
 }
 
-func (d *Planner) shareLines(e ShareEdit, dates []DateEdit) Edit {
-	either := e.After
-	if either == nil {
-		either = e.Before
-	}
-	out := Edit{Kind: "share", Where: "share " + either.Address()}
-	var before, after *rule.Descriptor
-	switch {
-	case e.Before == nil:
-		after = e.After.Descriptor
-		out.Lines = append(out.Lines, Line{Sign: Comes, What: "share", Text: "over " + e.After.Server + ":" + e.After.Folder})
-		if e.After.ReadOnly {
-			out.Lines = append(out.Lines, Line{Sign: Comes, What: "read-only"})
-		}
-		if after.Rules.Absent {
-			out.Lines = append(out.Lines, Line{Sign: Comes, What: "absence"})
-		}
-	case e.After == nil:
-		before = e.Before.Descriptor
-		out.Lines = append(out.Lines, Line{Sign: Goes, What: "share", Text: "over " + e.Before.Server + ":" + e.Before.Folder})
-	default:
-		before, after = e.Before.Descriptor, e.After.Descriptor
-		if e.Before.ReadOnly != e.After.ReadOnly {
-			sign := Goes
-			if e.After.ReadOnly {
-				sign = Comes
-			}
-			out.Lines = append(out.Lines, Line{Sign: sign, What: "read-only"})
-		}
-	}
-	out.Lines = append(out.Lines, admissionLines(e)...)
-	var was, is estate.Dated
-	for _, x := range dates {
-		if x.Of.Share == either.ID && x.Of.Share != 0 {
-			was, is = x.Before, x.After
-		}
-	}
-	out.Lines = append(out.Lines, d.Diff(anyOf(before), anyOf(after), false, was, is)...)
-	if after != nil {
-		out.Lines = append(out.Lines, d.dateLines(was, is, false, before, after)...)
-	}
-	return out
-}
+// Admitted implements edit.Words.
+func (w Words) Admitted(a *estate.Admission) []string { return ask.Admitted(a) }

@@ -8,6 +8,7 @@ import (
 
 	acc "tarnwold/core/account"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/estate/edit"
 	"tarnwold/internal/format/shape"
 	"tarnwold/internal/store"
 )
@@ -54,7 +55,7 @@ func (d *Planner) AddDirectory(x Directory) (*Plan, error) {
 	if d.T.Record(estate.DirectoryRecord, x.Name) != "" {
 		return nil, &estate.Refused{Why: fmt.Sprintf("there is a directory %q already", x.Name), Do: "tarnwold directory remove " + x.Name}
 	}
-	e := Edit{Kind: "directory", Where: "directory " + x.Name, Lines: []Line{{Sign: Comes, What: "directory", Text: "shape " + x.Shape.Name}}}
+	e := edit.Description{Kind: "directory", Where: "directory " + x.Name, Lines: []edit.Line{{Sign: edit.Comes, What: "directory", Text: "shape " + x.Shape.Name}}}
 	if err := p.SetRecord(estate.DirectoryRecord, x.Name, "", x, e); err != nil {
 		return nil, err
 	}
@@ -70,7 +71,7 @@ func (d *Planner) RemoveDirectory(name string) (*Plan, error) {
 	}
 	p := d.NewPlan("directory %s removed", x.Name)
 	p.Asks = false
-	if err := p.SetRecord(estate.DirectoryRecord, x.Name, d.T.Record(estate.DirectoryRecord, name), nil, Edit{Kind: "directory", Where: "directory " + x.Name, Lines: []Line{{Sign: Goes, What: "directory"}}}); err != nil {
+	if err := p.SetRecord(estate.DirectoryRecord, x.Name, d.T.Record(estate.DirectoryRecord, name), nil, edit.Description{Kind: "directory", Where: "directory " + x.Name, Lines: []edit.Line{{Sign: edit.Goes, What: "directory"}}}); err != nil {
 		return nil, err
 	}
 	d.T.EachParticular(func(was *estate.Particular) {
@@ -79,7 +80,7 @@ func (d *Planner) RemoveDirectory(name string) (*Plan, error) {
 		}
 		is := was.Metadata
 		is.Directory, is.Entry = "", ""
-		e := Edit{Kind: "account", Where: d.MetadataOf(was.ID.String()), Lines: []Line{{Sign: Goes, What: "entry", Text: "in a directory: " + was.Entry}}}
+		e := edit.Description{Kind: "account", Where: d.MetadataOf(was.ID.String()), Lines: []edit.Line{{Sign: edit.Goes, What: "entry", Text: "in a directory: " + was.Entry}}}
 		err = p.SetMetadata(was.ID, was.Body, was.Metadata, is, e)
 	})
 	if err != nil {

@@ -8,6 +8,7 @@ import (
 	"tarnwold/core/rule"
 	"tarnwold/core/verdict"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/estate/edit"
 )
 
 // Descs gives the security descriptors among rules; one of nothing for others.
@@ -89,19 +90,21 @@ func (d *Planner) handDown(p *Plan, hands, back map[int]bool, each map[int][]fun
 
 // DiffPosix tells what differs between two items' rules where one at least is
 // of a POSIX tree.
-func (d *Planner) DiffPosix(from, to rule.Any) (lines []Line) {
+func (d *Planner) DiffPosix(from, to rule.Any) (lines []edit.Line) {
 	before, _ := from.(*posix.Rules)
 	after, _ := to.(*posix.Rules)
 	name := func(id ID) string { return d.T.PosixName(id) }
-	line := func(sign Sign, what, text string) { lines = append(lines, Line{Sign: sign, What: what, Text: text}) }
+	line := func(sign edit.Sign, what, text string) {
+		lines = append(lines, edit.Line{Sign: sign, What: what, Text: text})
+	}
 	switch {
 	case before == nil && after == nil:
 		return nil
 	case before == nil:
-		line(Comes, "mode", d.T.PosixText(after)+", owner "+name(after.Owner)+", group "+name(after.Group))
+		line(edit.Comes, "mode", d.T.PosixText(after)+", owner "+name(after.Owner)+", group "+name(after.Group))
 		return lines
 	case after == nil:
-		line(Goes, "mode", d.T.PosixText(before)+", owner "+name(before.Owner)+", group "+name(before.Group))
+		line(edit.Goes, "mode", d.T.PosixText(before)+", owner "+name(before.Owner)+", group "+name(before.Group))
 		return lines
 	}
 	for _, o := range []struct {
@@ -109,13 +112,13 @@ func (d *Planner) DiffPosix(from, to rule.Any) (lines []Line) {
 		was, are ID
 	}{{"owner", before.Owner, after.Owner}, {"owning-group", before.Group, after.Group}} {
 		if o.was != o.are {
-			line(Goes, o.what, name(o.was))
-			line(Comes, o.what, name(o.are))
+			line(edit.Goes, o.what, name(o.was))
+			line(edit.Comes, o.what, name(o.are))
 		}
 	}
 	if before.Special != after.Special {
-		line(Goes, "special", specialWords(before.Special))
-		line(Comes, "special", specialWords(after.Special))
+		line(edit.Goes, "special", specialWords(before.Special))
+		line(edit.Comes, "special", specialWords(after.Special))
 	}
 	for _, l := range []struct {
 		dflt     bool
@@ -123,17 +126,17 @@ func (d *Planner) DiffPosix(from, to rule.Any) (lines []Line) {
 	}{{false, before.Access, after.Access}, {true, before.Default, after.Default}} {
 		was, are := d.T.PosixLines(l.was, l.dflt), d.T.PosixLines(l.are, l.dflt)
 		if l.dflt && len(are) == 0 && len(was) > 0 {
-			line(Goes, "default-list", "")
+			line(edit.Goes, "default-list", "")
 			continue
 		}
 		for _, s := range was {
 			if !slices.Contains(are, s) {
-				line(Goes, "list-entry", estate.PosixEntry(s))
+				line(edit.Goes, "list-entry", estate.PosixEntry(s))
 			}
 		}
 		for _, s := range are {
 			if !slices.Contains(was, s) {
-				line(Comes, "list-entry", estate.PosixEntry(s))
+				line(edit.Comes, "list-entry", estate.PosixEntry(s))
 			}
 		}
 	}

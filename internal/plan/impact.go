@@ -135,7 +135,7 @@ func (d *Planner) reaches(p *Plan) bool {
 		return false
 	}
 	nodes, _ := w.Partition.Changed()
-	return nodes > 0 || len(w.Shares) > 0 || len(w.Members) > 0 || len(w.Admins) > 0 || len(w.Accounts) > 0 || len(w.Formers()) > 0 || len(w.Servers) > 0 || len(w.Roots) > 0
+	return nodes > 0 || w.People() || len(w.Shares)+len(w.Servers)+len(w.Roots) > 0
 }
 
 // state is the people, servers and shares as they are on one side.
@@ -180,8 +180,8 @@ func (d *Planner) states(p *Plan, servers map[int64]estate.Server) (s [2]state) 
 		}
 		then.RemoveAll(gone)
 		for _, f := range former {
-			if a, ok := then.Account(f.id); ok {
-				a.Former = f.is
+			if a, ok := then.Account(f.ID); ok {
+				a.Former = f.Is
 				then.Add(a)
 			}
 		}
@@ -262,18 +262,8 @@ func (d *Planner) routes(p *Plan) []impact.Route {
 		return pops[key]
 	}
 	var touched []ID
-	for _, f := range w.Formers() {
-		touched = append(touched, f.id)
-	}
-	for _, e := range w.Members {
-		touched = append(touched, e.Member.ID)
-	}
-	for _, e := range w.Accounts {
-		for _, a := range []*account{e.Before, e.After} {
-			if a != nil {
-				touched = append(touched, estate.Forms(*a)...)
-			}
-		}
+	for e := range w.All(false) {
+		touched = append(touched, e.Touches().Accounts...)
 	}
 	var routes []impact.Route
 	for _, id := range order {

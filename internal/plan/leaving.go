@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"tarnwold/internal/estate"
+	"tarnwold/internal/estate/edit"
 )
 
 // Went makes a plan take items out, with all that is below them.
@@ -66,7 +67,7 @@ func (d *Planner) Gone(p *Plan, tops []estate.Target, kind string) error {
 				}
 			}
 		}
-		p.Edits = append(p.Edits, Edit{Kind: kind, Where: at.String(), Items: items, Lines: []Line{{Sign: Goes, What: kind}}})
+		p.Edits = append(p.Edits, edit.Description{Kind: kind, Where: at.String(), Items: items, Lines: []edit.Line{{Sign: edit.Goes, What: kind}}})
 	}
 	return nil
 }

@@ -1,12 +1,11 @@
 package plan
 
 import (
-	"encoding/json"
 	"fmt"
-	"strings"
 
 	acc "tarnwold/core/account"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/estate/edit"
 	"tarnwold/internal/format"
 )
 
@@ -20,13 +19,13 @@ func (d *Planner) DescribeAccount(p *Plan, a account, about *string, shut *bool)
 	before := d.T.Record(estate.MetadataRecord, a.ID.String())
 	was := d.T.MetadataOf(a.ID)
 	is := was
-	e := Edit{Kind: "account", Where: fmt.Sprintf("%s %s", a.Kind, a.Name)}
+	e := edit.Description{Kind: "account", Where: fmt.Sprintf("%s %s", a.Kind, a.Name)}
 	if about != nil && *about != was.About {
 		if len(*about) > longestAbout {
 			return &estate.Refused{Why: fmt.Sprintf("what is said of %s is longer than %d bytes", a.Name, longestAbout)}
 		}
 		is.About = *about
-		e.Lines = append(e.Lines, Line{Sign: Changes, What: "about", Text: quotedOr(is.About, "nothing") + ", was " + quotedOr(was.About, "nothing")})
+		e.Lines = append(e.Lines, edit.Line{Sign: edit.Changes, What: "about", Text: quotedOr(is.About, "nothing") + ", was " + quotedOr(was.About, "nothing")})
 	}
 	if shut != nil && *shut != was.Shut {
 		if a.Kind != acc.User && *shut {
@@ -34,14 +33,14 @@ func (d *Planner) DescribeAccount(p *Plan, a account, about *string, shut *bool)
 		}
 		is.Shut, is.Why = *shut, ""
 		words := map[bool]string{true: "shut", false: "open"}
-		e.Lines = append(e.Lines, Line{Sign: Changes, What: "sign-on", Text: words[is.Shut] + ", was " + words[was.Shut]})
+		e.Lines = append(e.Lines, edit.Line{Sign: edit.Changes, What: "sign-on", Text: words[is.Shut] + ", was " + words[was.Shut]})
 	}
 	return p.SetMetadata(a.ID, before, was, is, e)
 }
 
 // Particulars writes down what is so of an account from now on; nothing, where
 // nothing is.
-func (p *Plan) SetMetadata(id ID, before string, was, is Metadata, e Edit) error {
+func (p *Plan) SetMetadata(id ID, before string, was, is Metadata, e edit.Description) error {
 	if is == was {
 		return nil
 	}
@@ -50,37 +49,6 @@ func (p *Plan) SetMetadata(id ID, before string, was, is Metadata, e Edit) error
 		after = is
 	}
 	return p.SetRecord(estate.MetadataRecord, id.String(), before, after, e)
-}
-
-// formerEdit is how a plan alters the identifiers that an account had elsewhere.
-type formerEdit struct {
-	id      ID
-	was, is acc.Former
-}
-
-// Former tells what a record says otherwise of identifiers an account had.
-func (e *RecordEdit) Former() (f formerEdit, differs bool) {
-	const said = `"former":`
-	if e.Kind != estate.MetadataRecord || !strings.Contains(e.Before, said) && !strings.Contains(e.After, said) {
-		return f, false
-	}
-	read := func(body string) (p Metadata) {
-		_ = json.Unmarshal([]byte(body), &p)
-		return p
-	}
-	id, err := acc.ParseID(e.Name)
-	f = formerEdit{id, read(e.Before).Former, read(e.After).Former}
-	return f, err == nil && f.was != f.is
-}
-
-// Formers lists those that a plan alters.
-func (w *work) Formers() (out []formerEdit) {
-	for i := range w.Records {
-		if f, ok := w.Records[i].Former(); ok {
-			out = append(out, f)
-		}
-	}
-	return out
 }
 
 func quotedOr(s, other string) string {

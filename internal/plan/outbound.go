@@ -10,6 +10,7 @@ import (
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/estate/edit"
 	"tarnwold/internal/server"
 )
 
@@ -109,7 +110,7 @@ func (d *Planner) Outbound(p *Plan) ([]Outbound, error) {
 		}
 	}
 	slices.Sort(names)
-	if len(names) > 0 && slices.ContainsFunc(p.Work.Accounts, func(e AccountEdit) bool { return e.Before == nil || e.After == nil }) {
+	if len(names) > 0 && slices.ContainsFunc(p.Work.Accounts, func(e edit.Account) bool { return e.Before == nil || e.After == nil }) {
 		return nil, &ModelAlone{names[0], "groups come or go with it"}
 	}
 	var out []Outbound
@@ -180,7 +181,7 @@ func (d *Planner) madeThere(p *Plan, linked map[int64]bool) error {
 			return &ModelAlone{e.Server.Name, "shares come and go"}
 		}
 	}
-	if len(w.Made)+len(w.Moved)+len(w.Removed)+len(w.Deletes) == 0 && !slices.ContainsFunc(w.Puts, func(b PutBack) bool { return b.Table == "items" }) {
+	if len(w.Made)+len(w.Moved)+len(w.Removed) == 0 && !w.TakesOut() && !w.PutsBack("items") {
 		return nil
 	}
 	for _, r := range w.Roots {

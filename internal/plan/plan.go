@@ -17,11 +17,10 @@ import (
 
 	"tarnwold/core/change"
 	"tarnwold/core/posix"
-	"tarnwold/core/right"
 	"tarnwold/core/rule"
 	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
-	"tarnwold/internal/format"
+	"tarnwold/internal/estate/edit"
 )
 
 // Planner is where plans are worked out: one transaction that reads, and who acts.
@@ -52,10 +51,10 @@ func (d *Planner) Doing(what string) {
 
 // Plan is a proposal worked out and not kept.
 type Plan struct {
-	Change  string `json:"change"` // what it does, as the journal will have it
-	Actor   string `json:"by"`
-	Nothing string `json:"nothing,omitempty"` // why it changes nothing, where it does
-	Edits   []Edit `json:"edits"`             // what the command itself alters
+	Change  string             `json:"change"` // what it does, as the journal will have it
+	Actor   string             `json:"by"`
+	Nothing string             `json:"nothing,omitempty"` // why it changes nothing, where it does
+	Edits   []edit.Description `json:"edits"`             // what the command itself alters
 	// Directed are memberships that come and go in directories too.
 	Directed []DirectoryWrite `json:"to-directories,omitempty"`
 	Untold   int              `json:"edits-untold,omitempty"` // accounts and memberships beyond those it tells of one by one
@@ -91,36 +90,10 @@ type Plan struct {
 	Work work `json:"-"`
 }
 
-// Edit is what happens to one thing.
-type Edit struct {
-	// Kind: item, share, membership, account, administrator, server, level, tree.
-	Kind  string `json:"kind"`
-	Where string `json:"where"`
-	Items int64  `json:"items,omitempty"` // how many items alike
-	Lines []Line `json:"lines"`
-	Below bool   `json:"below,omitempty"` // it isn't named itself, but mended below one that is
-}
-
-// Sign says what becomes of a thing.
-type Sign string
-
-const (
-	Comes   Sign = "comes"
-	Goes    Sign = "goes"
-	Changes Sign = "changes"
-	Moves   Sign = "moves"
-)
-
-// Line is one thing that comes, goes, changes or moves.
-type Line struct {
-	Sign      Sign   `json:"sign"`
-	What      string `json:"what"`           // entry, audit, owner, seal, order, last-day, membership, account, purpose, primary-group, share, …
-	Text      string `json:"text,omitempty"` // the entry as written, the name, the day
-	FromAbove bool   `json:"from-above,omitempty"`
-}
-
-// work is what is kept: data, so that it can be saved, and counted.
+// work is what is kept: the edits, and the partition on which rules are edited and
+// what follows below is worked out.
 type work struct {
+	edit.Set
 	Partition *estate.Partition
 	Roots     []Root
 	Named     []int // nodes the command edits, in order
@@ -129,22 +102,7 @@ type work struct {
 	// everywhere: people, administrators or traits change too, so that the
 	// partition is of everything there is.
 	Everywhere bool
-	Dates      []DateEdit
-	Shares     []ShareEdit
-	Members    []MemberEdit
-	Accounts   []AccountEdit
-	Admins     []AdminEdit
-	Servers    []ServerEdit
-	Made       []MadeItem
-	Moved      []MovedItem
-	Removed    []int64
-	Puts       []PutBack
-	Levels     []LevelEdit
 	AddedAt    map[string]int // folders that come: server and path → node
-	Deletes    []Deletion
-	Goes       []estate.Server // that go once all that hangs from them is gone
-	Links      []LinkEdit
-	Records    []RecordEdit
 	// fromDirectory: it is what a directory has, and not to be changed there.
 	FromDirectory bool
 	Cursor        *SyncCursor  // how far a directory is read with that; nil: none is
@@ -157,11 +115,6 @@ func (p *Plan) Cursor() *SyncCursor { return p.Work.Cursor }
 
 // Told is what files of people told, where it is such a plan.
 func (p *Plan) Fingerprint() *Fingerprint { return p.Work.Fingerprint }
-
-// People tells whether memberships, administrators or accounts change.
-func (w *work) People() bool {
-	return len(w.Members)+len(w.Admins)+len(w.Accounts)+len(w.Formers()) > 0
-}
 
 // Name marks a node as one the command edits.
 func (w *work) Name(n int) {
@@ -180,77 +133,6 @@ type Root struct {
 	// chain: Above of the partition's node is the same on both sides unless Then says otherwise.
 }
 
-type DateEdit struct {
-	Of     estate.Bearer
-	Before estate.Dated
-	After  estate.Dated
-	Folder bool
-	Node   int
-}
-
-type ShareEdit struct {
-	Server        estate.Server
-	Before, After *estate.Share // nil: isn't there
-}
-
-type MemberEdit struct {
-	Group, Member *account
-	Was, Is       *estate.Membership // nil: no member
-}
-
-type AccountEdit struct {
-	Row           int64 // of one that is put back; 0: a new one
-	Before, After *account
-}
-
-type AdminEdit struct {
-	Server estate.Server
-	Who    account
-	On     bool
-}
-
-type ServerEdit struct {
-	row           int64
-	Before, After *estate.Server
-	Link          *estate.Link // of a new one: how the real server is reached
-}
-
-type LinkEdit struct {
-	Server estate.Server
-	Link   *estate.Link // nil: a model alone
-}
-
-type MadeItem struct {
-	In     estate.Place // the folder; used where inMade < 0
-	InMade int          // the place in made of the folder, where that is new too
-	Name   string
-	Folder bool
-	D      rule.Any
-	Facts  format.Facts
-}
-
-type MovedItem struct {
-	Item, Folder int64
-	Name         string
-}
-
-// PutBack is a row that undoing puts back under its old number.
-type PutBack struct {
-	Table  string
-	ID     int64
-	Values []any
-}
-
-type Deletion struct {
-	Table       string
-	First, Last int64
-}
-
-type LevelEdit struct {
-	Level right.Level
-	Add   bool
-}
-
 // Changes tells whether the plan alters anything.
 func (p *Plan) Changes() bool {
 	if len(p.Edits) > 0 {
@@ -267,36 +149,13 @@ func (p *Plan) Changes() bool {
 // runs within a change whose Meta.Head is the plan's.
 func (p *Plan) Keep(t *estate.Tx) (string, error) {
 	w := &p.Work
-	w.keepServers(t)
-	for _, e := range w.Links {
-		t.Relink(e.Server, e.Link)
-	}
-	w.parkNames(t)
-	for _, b := range w.Puts {
-		t.Put(b.Table, b.ID, b.Values)
-	}
-	w.keepPeople(t)
-	for _, e := range w.Admins {
-		s := e.Server
-		if found, ok := t.FindServer(s.Name); ok {
-			s = found
+	if err := w.Apply(t, func() {
+		if w.Partition != nil {
+			t.Keep(w.Partition)
 		}
-		t.SetAdministrator(s, e.Who.ID, e.On)
+	}); err != nil {
+		return "", err
 	}
-	w.removePeople(t)
-	if w.Partition != nil {
-		t.Keep(w.Partition)
-	}
-	w.keepItems(t)
-	w.keepShares(t)
-	for _, s := range w.Goes {
-		t.ForgetScans(s)
-		t.Delete("servers", s.ID)
-	}
-	for _, e := range w.Dates {
-		t.SetDated(e.Of, e.After)
-	}
-	w.keepRecords(t)
 	if w.Cursor != nil {
 		if err := w.Cursor.Remember(t); err != nil {
 			return "", err
@@ -309,99 +168,7 @@ func (p *Plan) Keep(t *estate.Tx) (string, error) {
 			return "", err
 		}
 	}
-	for _, e := range w.Levels {
-		if e.Add {
-			if err := t.AddLevel(e.Level); err != nil {
-				return "", err
-			}
-		} else if err := t.RemoveLevel(e.Level.Name); err != nil {
-			return "", err
-		}
-	}
 	return p.Change, t.Err()
-}
-
-// keepServers stores what comes, goes and changes of servers. It comes first, for
-// all else hangs from them.
-func (w *work) keepServers(t *estate.Tx) {
-	for i := range w.Servers {
-		e := &w.Servers[i]
-		switch {
-		case e.Before == nil && e.row == 0:
-			*e.After = t.AddServer(e.After.Name, e.After.Traits)
-			if e.Link != nil {
-				t.SetLink(*e.After, *e.Link)
-			}
-		case e.After == nil:
-			t.ForgetScans(*e.Before)
-			t.Delete("servers", e.Before.ID)
-		case e.Before != nil:
-			t.SetTraits(*e.Before, e.After.Traits)
-		}
-	}
-}
-
-// keepItems stores items that come, move and go. What is in a folder that comes is
-// made after it, and what is in one that goes is gone before it.
-func (w *work) keepItems(t *estate.Tx) {
-	ids := make([]int64, len(w.Made))
-	for i, m := range w.Made {
-		if m.InMade >= 0 {
-			ids[i] = t.MakeIn(ids[m.InMade], m.Name, m.Folder, m.D)
-		} else {
-			ids[i] = t.Make(m.In, m.Name, m.Folder, m.D)
-		}
-		if m.Facts != (format.Facts{}) {
-			t.SetFacts(ids[i], m.Facts)
-		}
-	}
-	for _, m := range w.Moved {
-		t.Move(m.Item, m.Folder, m.Name)
-	}
-	if len(w.Removed) > 0 {
-		t.Remove(w.Removed)
-	}
-	for _, x := range w.Deletes {
-		t.DeleteRange(x.Table, x.First, x.Last)
-	}
-}
-
-// keepShares stores shares, once the folders they stand over are where they will be.
-func (w *work) keepShares(t *estate.Tx) {
-	for _, e := range w.Shares {
-		switch {
-		case e.Before == nil:
-			s := e.Server
-			if found, ok := t.FindServer(s.Name); ok {
-				s = found
-			}
-			if e.After.ID == 0 {
-				t.AddShare(s, *e.After)
-			}
-			if at, err := t.At(s, e.After.Folder); err == nil {
-				t.Alone(at.Item) // routes end there
-			}
-		case e.After == nil:
-			t.RemoveShare(e.Before.ID)
-		default:
-			t.SetShare(e.Before.ID, e.After.Descriptor)
-			if e.Before.ReadOnly != e.After.ReadOnly {
-				t.SetSwitch(e.Before.ID, e.After.ReadOnly)
-			}
-			if !e.Before.Admission.Same(e.After.Admission) {
-				t.SetAdmission(e.Before.ID, e.After.Admission)
-			}
-		}
-	}
-	if len(w.Puts)+len(w.Moved)+len(w.Made) > 0 { // what came may be what a share stands over
-		for _, s := range t.Servers() {
-			for _, sh := range t.Shares(s) {
-				if at, err := t.At(s, sh.Folder); err == nil {
-					t.Alone(at.Item)
-				}
-			}
-		}
-	}
 }
 
 // Meta gives what the journal is told of the plan.
@@ -436,7 +203,7 @@ const large = 20_000
 // NewPlan makes a plan of a planner.
 func (d *Planner) NewPlan(format string, args ...any) *Plan {
 	return &Plan{Change: fmt.Sprintf(format, args...), Actor: d.Actor, Head: d.T.Head(), Asks: true,
-		Edits: []Edit{}, Impact: []Shift{}, Unmoved: []Unmoved{}, Warnings: []Warning{}, Advice: []Advice{},
+		Edits: []edit.Description{}, Impact: []Shift{}, Unmoved: []Unmoved{}, Warnings: []Warning{}, Advice: []Advice{},
 		Work: work{IsNamed: map[int]bool{}, AddedAt: map[string]int{}}}
 }
 
@@ -608,20 +375,11 @@ func (d *Planner) OnPieces(p *Plan, pieces []Piece, renew bool) error {
 				is = e.PosixDates(node.Before.Listed(), after, node.Folder, was)
 			}
 			if !maps.Equal(was, is) {
-				p.Work.Dates = append(p.Work.Dates, DateEdit{Of: estate.Bearer{Item: x.Item}, Before: was, After: is, Folder: node.Folder, Node: n})
+				p.Work.Dates = append(p.Work.Dates, edit.LastDays{Of: estate.Bearer{Item: x.Item}, Before: was, After: is, Folder: node.Folder, Node: n})
 			}
 		}
 	}
 	return d.handDown(p, hands, back, each)
-}
-
-// LayOut lays out what a plan's groups name, with everything below: with everything
-// there is where what else the plan changes is seen there.
-func (d *Planner) LayOut(p *Plan, groups []estate.Group) (*estate.Partition, error) {
-	if p.Work.Everywhere {
-		return d.T.PartitionAll(groups)
-	}
-	return d.T.Partition(groups)
 }
 
 // Still gives the last days of entries that are still there.

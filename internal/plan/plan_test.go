@@ -24,6 +24,7 @@ import (
 	"tarnwold/internal/ask"
 	"tarnwold/internal/ask/explain"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/estate/edit"
 	"tarnwold/internal/format"
 	"tarnwold/internal/format/exports"
 	"tarnwold/internal/format/smbconf"
@@ -49,8 +50,8 @@ const usual = 80
 // TestMain keeps properties to fewer estates than rapid would make: each is a
 // file of its own, written to disk.
 func TestMain(m *testing.M) {
-	plan.Enough = 2 // so that new ones are put in many at a time here too
-	plan.ManyPeople, plan.Masses = 3, 2
+	edit.Enough = 2 // so that new ones are put in many at a time here too
+	plan.ManyPeople, edit.Masses = 3, 2
 	proptest.Main(m, usual, 25)
 }
 

@@ -5,29 +5,8 @@ import (
 	"fmt"
 
 	"tarnwold/internal/estate"
-	"tarnwold/internal/store"
+	"tarnwold/internal/estate/edit"
 )
-
-// RecordEdit is something written down, altered or taken away.
-type RecordEdit struct {
-	Kind          estate.RecordKind
-	Name          string
-	Before, After string // ""; not there
-	Number        int64  // of a new one that has a number
-	Row           int64  // of one that is put back under its old row
-	Edit          Edit   // how it is told of
-}
-
-func (e *RecordEdit) keep(t *estate.Tx) {
-	if e.Row != 0 && e.After != "" {
-		t.Put("papers", e.Row, []any{string(e.Kind), store.Key(e.Name), e.After})
-	} else {
-		t.SetRecord(e.Kind, e.Name, e.After)
-	}
-	if e.Number != 0 {
-		t.Took(e.Kind, e.Number)
-	}
-}
 
 // RecordsAs reads all records of a kind, oldest first.
 func RecordsAs[T any](t *estate.Tx, kind estate.RecordKind) (out []T, err error) {
@@ -55,8 +34,8 @@ func RecordAs[T any](t *estate.Tx, kind estate.RecordKind, name string) (*T, err
 }
 
 // SetRecord writes something down with a plan.
-func (p *Plan) SetRecord(kind estate.RecordKind, name, before string, after any, e Edit) error {
-	x := RecordEdit{Kind: kind, Name: name, Before: before, Edit: e}
+func (p *Plan) SetRecord(kind estate.RecordKind, name, before string, after any, e edit.Description) error {
+	x := edit.Record{Kind: kind, Name: name, Before: before, Edit: e}
 	if after != nil {
 		js, err := json.Marshal(after)
 		if err != nil {
@@ -80,18 +59,18 @@ func RecordName(kind estate.RecordKind, name string) string {
 
 // recordWords tell what comes or goes with a record of a kind that has words of its
 // own.
-var recordWords = map[estate.RecordKind]func(e *Edit, body string, sign Sign){}
+var recordWords = map[estate.RecordKind]func(e *edit.Description, body string, sign edit.Sign){}
 
 // AddRecordWords ties in how records of a kind are told of, from the init of the
 // package that writes them.
-func AddRecordWords(kind estate.RecordKind, words func(e *Edit, body string, sign Sign)) {
+func AddRecordWords(kind estate.RecordKind, words func(e *edit.Description, body string, sign edit.Sign)) {
 	recordWords[kind] = words
 }
 
 // DescribeRecord tells of a record that comes, goes or changes; body is what it says
 // then, or said.
-func (d *Planner) DescribeRecord(kind estate.RecordKind, name, body string, sign Sign) Edit {
-	e := Edit{Kind: string(kind), Where: RecordName(kind, name), Lines: []Line{{Sign: sign, What: string(kind)}}}
+func (d *Planner) DescribeRecord(kind estate.RecordKind, name, body string, sign edit.Sign) edit.Description {
+	e := edit.Description{Kind: string(kind), Where: RecordName(kind, name), Lines: []edit.Line{{Sign: sign, What: string(kind)}}}
 	if kind == estate.MetadataRecord {
 		e.Where = d.MetadataOf(name)
 	}

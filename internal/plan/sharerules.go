@@ -2,8 +2,10 @@ package plan
 
 import (
 	"maps"
+	"slices"
 
 	"tarnwold/internal/estate"
+	"tarnwold/internal/estate/edit"
 )
 
 // OnShares makes a plan edit shares' own rules.
@@ -37,31 +39,64 @@ func (d *Planner) editShare(p *Plan, s estate.Server, before estate.Share, e Ite
 		is = e.Dates(before.Descriptor, after.Descriptor, true, dated)
 	}
 	if !maps.Equal(dated, is) {
-		p.Work.Dates = append(p.Work.Dates, DateEdit{Of: of, Before: dated, After: is})
+		p.Work.Dates = append(p.Work.Dates, edit.LastDays{Of: of, Before: dated, After: is})
 	}
 	if after.Descriptor != before.Descriptor || !maps.Equal(dated, is) {
-		p.Work.Shares = append(p.Work.Shares, ShareEdit{s, &before, &after})
+		p.Work.Shares = append(p.Work.Shares, edit.Share{Server: s, Before: &before, After: &after})
 	}
 	return nil
 }
 
-// Below takes into a plan's partition what the shares it edits stand over.
+// Below lays out what the shares a plan edits stand over, where nothing is laid out
+// yet.
 func (d *Planner) Below(p *Plan) error {
 	if p.Work.Partition != nil {
 		return nil
 	}
-	var g estate.Group
-	for _, e := range p.Work.Shares {
-		for _, sh := range []*estate.Share{e.Before, e.After} {
-			if sh == nil || e.Server.ID == 0 {
-				continue
-			}
-			if at, err := d.T.At(e.Server, sh.Folder); err == nil {
-				g.Targets = append(g.Targets, at.Target())
+	f, err := d.LayOut(p, nil)
+	p.Work.Partition = f
+	return err
+}
+
+// LayOut lays out what a plan's groups name and what the shares it edits stand over,
+// with everything below: all there is, where what else the plan changes is seen
+// there. Whatever a plan touches is laid out here, so that none of it is forgotten.
+func (d *Planner) LayOut(p *Plan, groups []estate.Group) (*estate.Partition, error) {
+	if over := d.overShares(p, groups); len(over) > 0 {
+		groups = append(slices.Clip(groups), estate.Group{Targets: over})
+	}
+	if p.Work.Everywhere {
+		return d.T.PartitionAll(groups)
+	}
+	return d.T.Partition(groups)
+}
+
+// overShares gives the folders that the shares of a plan stand over, but those that
+// groups name already.
+func (d *Planner) overShares(p *Plan, groups []estate.Group) (out []estate.Target) {
+	if len(p.Work.Shares) == 0 {
+		return nil
+	}
+	items, strands := map[int64]bool{}, map[int64]bool{}
+	for i := range groups {
+		for _, x := range groups[i].Targets {
+			items[x.Item] = true
+		}
+		for _, s := range groups[i].Strands {
+			strands[s] = true
+		}
+	}
+	for i := range p.Work.Shares {
+		e := &p.Work.Shares[i]
+		if e.Server.ID == 0 {
+			continue
+		}
+		for _, sh := range e.Sides() {
+			if at, err := d.T.At(e.Server, sh.Folder); err == nil && !items[at.Item] && !strands[at.Strand] {
+				items[at.Item] = true
+				out = append(out, at.Target())
 			}
 		}
 	}
-	f, err := d.LayOut(p, []estate.Group{g})
-	p.Work.Partition = f
-	return err
+	return out
 }

@@ -10,6 +10,7 @@ import (
 
 	acc "tarnwold/core/account"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/estate/edit"
 	"tarnwold/internal/format"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/people"
@@ -20,7 +21,7 @@ import (
 // listed goes with them; not once somebody else is in it, and that one is named.
 func TestALargeGroupIsTakenBack(t *testing.T) {
 	for _, limits := range [][3]int{{2, 3, 2}, {64, 10_000, 10_000}} { // many at a time, and one by one
-		plan.Enough, plan.ManyPeople, plan.Masses = limits[0], limits[1], limits[2]
+		edit.Enough, plan.ManyPeople, edit.Masses = limits[0], limits[1], limits[2]
 		file := t.TempDir() + "/x.estate"
 		require.NoError(t, estate.Create(ctx, file))
 		e, err := estate.Open(ctx, file)
@@ -73,5 +74,5 @@ func TestALargeGroupIsTakenBack(t *testing.T) {
 		_, err = keep(func(d *plan.Planner) (*plan.Plan, error) { return undo.Undo(d, load, true) })
 		require.EqualError(t, err, "group all is still named by\n  group all (lists later)\nrevoke, hand on or leave those first")
 	}
-	plan.Enough, plan.ManyPeople, plan.Masses = 2, 3, 2
+	edit.Enough, plan.ManyPeople, edit.Masses = 2, 3, 2
 }

@@ -7,6 +7,7 @@ import (
 	"tarnwold/core/rule"
 	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/estate/edit"
 	"tarnwold/internal/plan"
 )
 
@@ -74,11 +75,11 @@ func Expire(d *plan.Planner, day estate.Day) (*plan.Plan, []Ended, error) {
 		if err != nil {
 			return nil, nil, err
 		}
-		p.Work.Shares = append(p.Work.Shares, plan.ShareEdit{Server: s, Before: &sh, After: &after})
-		p.Work.Dates = append(p.Work.Dates, plan.DateEdit{Of: b, Before: dated, After: plan.Still(dated, after.Descriptor)})
+		p.Work.Shares = append(p.Work.Shares, edit.Share{Server: s, Before: &sh, After: &after})
+		p.Work.Dates = append(p.Work.Dates, edit.LastDays{Of: b, Before: dated, After: plan.Still(dated, after.Descriptor)})
 	}
 	for _, m := range members {
-		p.Work.Members = append(p.Work.Members, plan.MemberEdit{Group: &m.Group, Member: &m.Member, Was: &m.Is, Is: nil})
+		p.Work.Members = append(p.Work.Members, edit.Membership{Group: &m.Group, Member: &m.Member, Was: &m.Is, Is: nil})
 		ended = append(ended, Ended{t.Name(m.Member.ID) + " in " + t.Name(m.Group.ID), "group " + t.Name(m.Group.ID), string(m.Is.Until)})
 	}
 	p.Change = fmt.Sprintf("expire %d on %s", len(ended), day)

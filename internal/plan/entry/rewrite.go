@@ -13,6 +13,7 @@ import (
 	"tarnwold/internal/ask/explain"
 	"tarnwold/internal/ask/uses"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/estate/edit"
 	"tarnwold/internal/format"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/people"
@@ -67,7 +68,7 @@ func Strip(d *plan.Planner, who []string, under, ownerTo string) (*plan.Plan, er
 		for _, s := range d.T.Servers() {
 			for _, id := range d.T.Administrators(s) {
 				if a, ok := d.T.Account(id); ok && names[id] {
-					p.Work.Admins = append(p.Work.Admins, plan.AdminEdit{Server: s, Who: a, On: false})
+					p.Work.Admins = append(p.Work.Admins, edit.Administrator{Server: s, Who: a, On: false})
 				}
 			}
 		}
@@ -101,8 +102,8 @@ func StripPeople(d *plan.Planner, p *plan.Plan, a acc.Account) {
 		group, ok := d.T.Account(g)
 		member, ok2 := d.T.Account(m)
 		was, is := d.T.Member(g, m)
-		if ok && ok2 && is && !slices.ContainsFunc(p.Work.Members, func(e plan.MemberEdit) bool { return e.Group.ID == g && e.Member.ID == m }) {
-			p.Work.Members = append(p.Work.Members, plan.MemberEdit{Group: &group, Member: &member, Was: &was, Is: nil})
+		if ok && ok2 && is && !slices.ContainsFunc(p.Work.Members, func(e edit.Membership) bool { return e.Group.ID == g && e.Member.ID == m }) {
+			p.Work.Members = append(p.Work.Members, edit.Membership{Group: &group, Member: &member, Was: &was, Is: nil})
 		}
 	}
 	for _, g := range dir.GroupsOf(a.ID) {
@@ -115,7 +116,7 @@ func StripPeople(d *plan.Planner, p *plan.Plan, a acc.Account) {
 		for _, u := range d.T.PrimaryUsers(form) {
 			before, after := u, u
 			after.Primary = plan.ID{}
-			p.Work.Accounts = append(p.Work.Accounts, plan.AccountEdit{Before: &before, After: &after})
+			p.Work.Accounts = append(p.Work.Accounts, edit.Account{Before: &before, After: &after})
 		}
 	}
 }
@@ -155,9 +156,9 @@ func Swap(d *plan.Planner, from, to, under string) (*plan.Plan, error) {
 			if !slices.Contains(admins, old) {
 				continue
 			}
-			p.Work.Admins = append(p.Work.Admins, plan.AdminEdit{Server: s, Who: before, On: false})
+			p.Work.Admins = append(p.Work.Admins, edit.Administrator{Server: s, Who: before, On: false})
 			if !slices.Contains(admins, id) {
-				p.Work.Admins = append(p.Work.Admins, plan.AdminEdit{Server: s, Who: after, On: true})
+				p.Work.Admins = append(p.Work.Admins, edit.Administrator{Server: s, Who: after, On: true})
 			}
 		}
 	}
@@ -173,7 +174,7 @@ func swapPeople(d *plan.Planner, p *plan.Plan, from, to acc.Account) error {
 		if !ok || !is {
 			continue
 		}
-		p.Work.Members = append(p.Work.Members, plan.MemberEdit{Group: &group, Member: &from, Was: &was, Is: nil})
+		p.Work.Members = append(p.Work.Members, edit.Membership{Group: &group, Member: &from, Was: &was, Is: nil})
 		dir.Leave(g, from.ID)
 		if g == to.ID || dir.IsMember(g, to.ID) {
 			continue
@@ -184,7 +185,7 @@ func swapPeople(d *plan.Planner, p *plan.Plan, from, to acc.Account) error {
 			}
 		}
 		dir.Join(g, to.ID)
-		p.Work.Members = append(p.Work.Members, plan.MemberEdit{Group: &group, Member: &to, Was: nil, Is: &estate.Membership{Until: was.Until, Local: was.Local}})
+		p.Work.Members = append(p.Work.Members, edit.Membership{Group: &group, Member: &to, Was: nil, Is: &estate.Membership{Until: was.Until, Local: was.Local}})
 	}
 	if from.Kind != acc.Group {
 		return nil
@@ -197,7 +198,7 @@ func swapPeople(d *plan.Planner, p *plan.Plan, from, to acc.Account) error {
 			}
 			before, after := u, u
 			after.Primary = to.ID
-			p.Work.Accounts = append(p.Work.Accounts, plan.AccountEdit{Before: &before, After: &after})
+			p.Work.Accounts = append(p.Work.Accounts, edit.Account{Before: &before, After: &after})
 		}
 	}
 	return nil
@@ -226,20 +227,20 @@ func Like(d *plan.Planner, first, second string) (*plan.Plan, error) {
 		}
 		was, is := d.T.Member(s.Group, b.ID)
 		if s.Join && !is {
-			p.Work.Members = append(p.Work.Members, plan.MemberEdit{Group: &group, Member: &b, Was: nil, Is: &estate.Membership{Until: s.Until}})
+			p.Work.Members = append(p.Work.Members, edit.Membership{Group: &group, Member: &b, Was: nil, Is: &estate.Membership{Until: s.Until}})
 		} else if !s.Join && is {
-			p.Work.Members = append(p.Work.Members, plan.MemberEdit{Group: &group, Member: &b, Was: &was, Is: nil})
+			p.Work.Members = append(p.Work.Members, edit.Membership{Group: &group, Member: &b, Was: &was, Is: nil})
 		}
 	}
 	if a.Primary != b.Primary {
 		before, after := b, b
 		after.Primary = a.Primary
-		p.Work.Accounts = append(p.Work.Accounts, plan.AccountEdit{Before: &before, After: &after})
+		p.Work.Accounts = append(p.Work.Accounts, edit.Account{Before: &before, After: &after})
 	}
 	for _, s := range d.T.Servers() {
 		admins := d.T.Administrators(s)
 		if has := slices.Contains(admins, a.ID); has != slices.Contains(admins, b.ID) {
-			p.Work.Admins = append(p.Work.Admins, plan.AdminEdit{Server: s, Who: b, On: has})
+			p.Work.Admins = append(p.Work.Admins, edit.Administrator{Server: s, Who: b, On: has})
 		}
 	}
 	beyond, err := census.BeyondRoles(d.K, a)
@@ -305,7 +306,7 @@ func rewriteAll(d *plan.Planner, p *plan.Plan, all []rule.Rewriting, under strin
 		}
 		return x, became
 	}
-	edit := plan.ItemEdit{
+	rewriting := plan.ItemEdit{
 		Make: func(b, up *rule.Descriptor, folder bool, _ estate.Dated) (*rule.Descriptor, error) {
 			after, _ := apply(b, up, folder)
 			return after, nil
@@ -325,7 +326,7 @@ func rewriteAll(d *plan.Planner, p *plan.Plan, all []rule.Rewriting, under strin
 			return out
 		},
 	}
-	edit.Posix = func(x, _ *posix.Rules, _ estate.Dated) (*posix.Rules, error) {
+	rewriting.Posix = func(x, _ *posix.Rules, _ estate.Dated) (*posix.Rules, error) {
 		for i := range all {
 			var err error
 			if x, err = rewritePosix(d, &all[i], x); err != nil {
@@ -392,46 +393,21 @@ func rewriteAll(d *plan.Planner, p *plan.Plan, all []rule.Rewriting, under strin
 				}
 			}
 			if !maps.Equal(was, is) {
-				p.Work.Dates = append(p.Work.Dates, plan.DateEdit{Of: of, Before: was, After: is})
+				p.Work.Dates = append(p.Work.Dates, edit.LastDays{Of: of, Before: was, After: is})
 			}
-			p.Work.Shares = append(p.Work.Shares, plan.ShareEdit{Server: s, Before: &before, After: &then})
+			p.Work.Shares = append(p.Work.Shares, edit.Share{Server: s, Before: &before, After: &then})
 		}
 	}
+	var err error
 	if len(targets)+len(whole) > 0 {
-		pieces := []plan.Piece{{Targets: targets, Strands: whole, Edit: edit}}
-		if look := overShares(d, p, targets, whole); len(look) > 0 { // what edited shares stand over is looked at too
-			pieces = append(pieces, plan.Piece{Targets: look})
-		}
-		if err := d.OnPieces(p, pieces, false); err != nil {
-			return nil, err
-		}
+		err = d.OnPieces(p, []plan.Piece{{Targets: targets, Strands: whole, Edit: rewriting}}, false)
 	} else if len(p.Work.Shares) > 0 {
-		if err := d.Below(p); err != nil {
-			return nil, err
-		}
+		err = d.Below(p)
+	}
+	if err != nil {
+		return nil, err
 	}
 	return d.Evaluate(p)
-}
-
-// overShares gives the folders that the shares of a plan stand over, but those
-// that are meant already.
-func overShares(d *plan.Planner, p *plan.Plan, targets []estate.Target, strands []int64) (out []estate.Target) {
-	seen := map[int64]bool{}
-	for _, x := range targets {
-		seen[x.Item] = true
-	}
-	for _, e := range p.Work.Shares {
-		for _, sh := range []*estate.Share{e.Before, e.After} {
-			if sh == nil || e.Server.ID == 0 {
-				continue
-			}
-			if at, err := d.T.At(e.Server, sh.Folder); err == nil && !seen[at.Item] && !slices.Contains(strands, at.Strand) {
-				seen[at.Item] = true
-				out = append(out, at.Target())
-			}
-		}
-	}
-	return out
 }
 
 func covers(d *plan.Planner, top, at estate.Place) bool { return uses.Covers(top, at) }

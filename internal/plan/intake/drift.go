@@ -7,6 +7,7 @@ import (
 	"tarnwold/core/place"
 	"tarnwold/core/rule"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/estate/edit"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/server"
 )
@@ -33,7 +34,7 @@ type DriftLine struct {
 	// Changed is when the server says the item was changed last, its rules
 	// among that. RFC 3339; "" where it doesn't say.
 	Changed string      `json:"changed,omitempty"`
-	Lines   []plan.Line `json:"lines,omitempty"` // of rules: what the server has more and less
+	Lines   []edit.Line `json:"lines,omitempty"` // of rules: what the server has more and less
 }
 
 func (f *Drift) note(l DriftLine) {
@@ -105,13 +106,13 @@ func driftShares(d *plan.Planner, f *Drift, s estate.Server, found []server.Shar
 		case i < 0:
 			f.note(DriftLine{Where: where, What: "share-came"})
 		case have[i].Folder != x.Folder:
-			f.note(DriftLine{Where: where, What: "share-folder", Lines: []plan.Line{{Sign: plan.Comes, What: "folder", Text: x.Folder}, {Sign: plan.Goes, What: "folder", Text: have[i].Folder}}})
+			f.note(DriftLine{Where: where, What: "share-folder", Lines: []edit.Line{{Sign: edit.Comes, What: "folder", Text: x.Folder}, {Sign: edit.Goes, What: "folder", Text: have[i].Folder}}})
 		case x.Told && have[i].ReadOnly != x.ReadOnly:
-			sign := plan.Goes
+			sign := edit.Goes
 			if x.ReadOnly {
-				sign = plan.Comes
+				sign = edit.Comes
 			}
-			f.note(DriftLine{Where: where, What: "share-switch", Lines: []plan.Line{{Sign: sign, What: "read-only"}}})
+			f.note(DriftLine{Where: where, What: "share-switch", Lines: []edit.Line{{Sign: sign, What: "read-only"}}})
 		default:
 			if now := as(have[i].Descriptor, x.Rules); now != have[i].Descriptor {
 				f.note(DriftLine{Where: where, What: "share-rules", Lines: d.Diff(have[i].Descriptor, now, false, nil, nil)})

@@ -9,6 +9,7 @@ import (
 
 	acc "tarnwold/core/account"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/estate/edit"
 	"tarnwold/internal/format"
 	"tarnwold/internal/format/shape"
 	"tarnwold/internal/plan"
@@ -185,7 +186,7 @@ func TakePeople(d *plan.Planner, found *shape.People, w PeopleFrom) (*plan.Plan,
 	for _, r := range order {
 		if r.before == nil || *r.before != r.after {
 			after := r.after
-			p.Work.Accounts = append(p.Work.Accounts, plan.AccountEdit{Before: r.before, After: &after})
+			p.Work.Accounts = append(p.Work.Accounts, edit.Account{Before: r.before, After: &after})
 			if r.before != nil && r.before.Name == r.after.Name {
 				c.Changed++
 			}
@@ -399,7 +400,7 @@ func (x *taking) memberships(p *plan.Plan, found *shape.People, rows []*personRo
 		if g.before != nil && m.before != nil && dir.IsMember(g.after.ID, m.after.ID) {
 			continue
 		}
-		p.Work.Members = append(p.Work.Members, plan.MemberEdit{Group: &g.after, Member: &m.after, Was: nil, Is: forGood})
+		p.Work.Members = append(p.Work.Members, edit.Membership{Group: &g.after, Member: &m.after, Was: nil, Is: forGood})
 		x.c.Joined++
 	}
 	if x.w.Directory == "" {
@@ -427,7 +428,7 @@ func (x *taking) end(p *plan.Plan, g, m *personRow) {
 	}
 	x.ended[[2]plan.ID{g.after.ID, m.after.ID}] = true
 	was, _ := x.d.T.Member(g.after.ID, m.after.ID)
-	p.Work.Members = append(p.Work.Members, plan.MemberEdit{Group: &g.after, Member: &m.after, Was: &was, Is: nil})
+	p.Work.Members = append(p.Work.Members, edit.Membership{Group: &g.after, Member: &m.after, Was: &was, Is: nil})
 	x.c.Left++
 }
 
@@ -503,9 +504,9 @@ func (x *taking) gone(p *plan.Plan, met map[*personRow]bool) error {
 			for _, m := range dir.MembersOf(a.ID) {
 				x.end(p, r, x.byID[m])
 			}
-			p.Work.Accounts = append(p.Work.Accounts, plan.AccountEdit{Before: &a})
+			p.Work.Accounts = append(p.Work.Accounts, edit.Account{Before: &a})
 			if r.written != "" {
-				p.Work.Records = append(p.Work.Records, plan.RecordEdit{Kind: estate.MetadataRecord, Name: a.ID.String(), Before: r.written})
+				p.Work.Records = append(p.Work.Records, edit.Record{Kind: estate.MetadataRecord, Name: a.ID.String(), Before: r.written})
 			}
 			r.was, r.is = plan.Metadata{}, plan.Metadata{}
 			delete(x.byName, plan.NameKey(a.Name, a.Kind))
@@ -553,16 +554,16 @@ func (x *taking) rename() {
 }
 
 // formerLines tells which identifiers that an account had are known now.
-func formerLines(was, is acc.Former) (out []plan.Line) {
+func formerLines(was, is acc.Former) (out []edit.Line) {
 	old, now := strings.Fields(string(was)), strings.Fields(string(is))
 	for _, id := range old {
 		if !slices.Contains(now, id) {
-			out = append(out, plan.Line{Sign: plan.Goes, What: "former-identifier", Text: id})
+			out = append(out, edit.Line{Sign: edit.Goes, What: "former-identifier", Text: id})
 		}
 	}
 	for _, id := range now {
 		if !slices.Contains(old, id) {
-			out = append(out, plan.Line{Sign: plan.Comes, What: "former-identifier", Text: id})
+			out = append(out, edit.Line{Sign: edit.Comes, What: "former-identifier", Text: id})
 		}
 	}
 	return out
@@ -574,14 +575,14 @@ func (x *taking) particulars(p *plan.Plan, r *personRow) error {
 	if was == r.is {
 		return nil
 	}
-	e := plan.Edit{Kind: "account", Where: fmt.Sprintf("%s %s", r.after.Kind, r.after.Name)}
+	e := edit.Description{Kind: "account", Where: fmt.Sprintf("%s %s", r.after.Kind, r.after.Name)}
 	if was.Shut != r.is.Shut {
 		words := map[bool]string{true: "shut", false: "open"}
 		text := words[r.is.Shut] + ", was " + words[was.Shut]
 		if r.is.Why != "" {
 			text = "shut: " + r.is.Why
 		}
-		e.Lines = append(e.Lines, plan.Line{Sign: plan.Changes, What: "sign-on", Text: text})
+		e.Lines = append(e.Lines, edit.Line{Sign: edit.Changes, What: "sign-on", Text: text})
 	}
 	if was.Former != r.is.Former {
 		e.Lines = append(e.Lines, formerLines(was.Former, r.is.Former)...)
@@ -594,11 +595,11 @@ func (x *taking) particulars(p *plan.Plan, r *personRow) error {
 	case was.Directory != r.is.Directory: // one of many, mostly
 		x.c.Known++
 		if len(e.Lines) == 0 && x.c.Known == 1 {
-			e = plan.Edit{Kind: "directory", Where: "directory " + x.w.Directory, Lines: []plan.Line{{Sign: plan.Comes, What: "known"}}}
+			e = edit.Description{Kind: "directory", Where: "directory " + x.w.Directory, Lines: []edit.Line{{Sign: edit.Comes, What: "known"}}}
 			x.first = len(p.Work.Records)
 		}
 	case was.Entry != r.is.Entry:
-		e.Lines = append(e.Lines, plan.Line{Sign: plan.Changes, What: "known", Text: "in the directory it is " + r.is.Entry})
+		e.Lines = append(e.Lines, edit.Line{Sign: edit.Changes, What: "known", Text: "in the directory it is " + r.is.Entry})
 		if *r.before == r.after { // or it is counted
 			x.c.Changed++
 		}

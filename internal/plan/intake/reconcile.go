@@ -14,6 +14,7 @@ import (
 	"tarnwold/core/rule"
 	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/estate/edit"
 	"tarnwold/internal/format"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/item"
@@ -323,7 +324,7 @@ func just(d *plan.Planner, p *plan.Plan, groups []estate.Group) error {
 			if node := &f.Nodes[n]; dated[x.Item] { // last days of entries that are gone there are gone here
 				was := d.T.Dated(estate.Bearer{Item: x.Item}, d.T.Of(x.Strand))
 				if is := plan.Still(was, node.After.Listed()); !maps.Equal(was, is) {
-					p.Work.Dates = append(p.Work.Dates, plan.DateEdit{Of: estate.Bearer{Item: x.Item}, Before: was, After: is, Folder: node.Folder, Node: n})
+					p.Work.Dates = append(p.Work.Dates, edit.LastDays{Of: estate.Bearer{Item: x.Item}, Before: was, After: is, Folder: node.Folder, Node: n})
 				}
 			}
 		}
@@ -364,14 +365,14 @@ func NewAndGone(d *plan.Planner, s estate.Server, trees []*ScannedTree) (*plan.P
 					return err
 				}
 				came++
-				m := plan.MadeItem{InMade: -1, Name: r.Name, Folder: r.Folder, D: x.Tree.Bodies[r.Body], Facts: r.Facts}
+				m := edit.MadeItem{InMade: -1, Name: r.Name, Folder: r.Folder, D: x.Tree.Bodies[r.Body], Facts: r.Facts}
 				var node int
 				if c.in != 0 {
 					m.In = d.T.Place(c.in)
 					node = item.Comes(d, p, m.In, path, r.Folder, 1, m.D)
 					if len(names) < 64 && !names[path] { // told of; the rest is counted
 						names[path] = true
-						p.Edits = append(p.Edits, plan.Edit{Kind: "item", Where: place.Address{Server: s.Name, Path: path}.String(), Items: 1, Lines: []plan.Line{{Sign: plan.Comes, What: ask.Kind(r.Folder)}}})
+						p.Edits = append(p.Edits, edit.Description{Kind: "item", Where: place.Address{Server: s.Name, Path: path}.String(), Items: 1, Lines: []edit.Line{{Sign: edit.Comes, What: ask.Kind(r.Folder)}}})
 					}
 				} else {
 					m.InMade = made[r.In]
@@ -417,7 +418,7 @@ func SharesFound(d *plan.Planner, s estate.Server, found []server.Share, whole b
 		i := slices.IndexFunc(have, func(o estate.Share) bool { return plan.SameKey(o.Name, x.Name) })
 		if i < 0 {
 			sh := estate.Share{Server: s.Name, ServerID: s.ID, Name: x.Name, Folder: x.Folder, ReadOnly: x.ReadOnly, Descriptor: x.Rules}
-			p.Work.Shares = append(p.Work.Shares, plan.ShareEdit{Server: s, Before: nil, After: &sh})
+			p.Work.Shares = append(p.Work.Shares, edit.Share{Server: s, Before: nil, After: &sh})
 			n++
 			continue
 		}
@@ -428,7 +429,7 @@ func SharesFound(d *plan.Planner, s estate.Server, found []server.Share, whole b
 			if switched {
 				then.ReadOnly = x.ReadOnly
 			}
-			p.Work.Shares = append(p.Work.Shares, plan.ShareEdit{Server: s, Before: &before, After: nil}, plan.ShareEdit{Server: s, Before: nil, After: &then})
+			p.Work.Shares = append(p.Work.Shares, edit.Share{Server: s, Before: &before, After: nil}, edit.Share{Server: s, Before: nil, After: &then})
 			n++
 			continue
 		}
@@ -436,9 +437,9 @@ func SharesFound(d *plan.Planner, s estate.Server, found []server.Share, whole b
 			of := estate.Bearer{Share: before.ID}
 			was := d.T.Dated(of, before.Descriptor)
 			if is := plan.Still(was, after.Descriptor); !maps.Equal(was, is) {
-				p.Work.Dates = append(p.Work.Dates, plan.DateEdit{Of: of, Before: was, After: is})
+				p.Work.Dates = append(p.Work.Dates, edit.LastDays{Of: of, Before: was, After: is})
 			}
-			p.Work.Shares = append(p.Work.Shares, plan.ShareEdit{Server: s, Before: &before, After: &after})
+			p.Work.Shares = append(p.Work.Shares, edit.Share{Server: s, Before: &before, After: &after})
 			n++
 		}
 	}
@@ -446,7 +447,7 @@ func SharesFound(d *plan.Planner, s estate.Server, found []server.Share, whole b
 	if whole {
 		for i := range have {
 			if !slices.ContainsFunc(found, func(x server.Share) bool { return plan.SameKey(x.Name, have[i].Name) }) {
-				p.Work.Shares = append(p.Work.Shares, plan.ShareEdit{Server: s, Before: &have[i], After: nil})
+				p.Work.Shares = append(p.Work.Shares, edit.Share{Server: s, Before: &have[i], After: nil})
 				n++
 				lost++
 			}
@@ -552,7 +553,7 @@ func MembersGone(d *plan.Planner, s estate.Server, f people.AccountFile) (*plan.
 				had++
 			}
 			if ok && is && told && !there[id][m] {
-				p.Work.Members = append(p.Work.Members, plan.MemberEdit{Group: &group, Member: &member, Was: &was, Is: nil})
+				p.Work.Members = append(p.Work.Members, edit.Membership{Group: &group, Member: &member, Was: &was, Is: nil})
 			}
 		}
 	}
@@ -644,7 +645,7 @@ func Now(d *plan.Planner, s estate.Server, items []Found) (*plan.Plan, []DriftLi
 			}
 			continue
 		}
-		m := plan.MadeItem{InMade: -1, Name: place.Name(x.Path), Folder: x.Folder, D: x.Rules}
+		m := edit.MadeItem{InMade: -1, Name: place.Name(x.Path), Folder: x.Folder, D: x.Rules}
 		if i, ok := made[place.Dir(x.Path)]; ok {
 			m.InMade = i
 		} else if m.In, err = d.T.At(s, place.Dir(x.Path)); err != nil {

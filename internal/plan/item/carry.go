@@ -13,6 +13,7 @@ import (
 	"tarnwold/internal/ask/explain"
 	"tarnwold/internal/ask/show"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/estate/edit"
 	"tarnwold/internal/format"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/store"
@@ -76,9 +77,9 @@ func Put(d *plan.Planner, where, name string, folder bool, owner string) (*plan.
 	x := plan.Made(d.T.Of(in.Strand), folder, explain.MakerOf(d.K, user, in.Server, in.Share), &in.Server.Traits)
 	path := place.Join(in.Path, name)
 	p := d.NewPlan("put %s as %s", place.Address{Server: in.Server.Name, Path: path}, user.Name)
-	p.Work.Made = append(p.Work.Made, plan.MadeItem{In: in, InMade: -1, Name: name, Folder: folder, D: x})
+	p.Work.Made = append(p.Work.Made, edit.MadeItem{In: in, InMade: -1, Name: name, Folder: folder, D: x})
 	Comes(d, p, in, path, folder, 1, x)
-	p.Edits = append(p.Edits, plan.Edit{Kind: "item", Where: place.Address{Server: in.Server.Name, Path: path}.String(), Items: 1, Lines: append([]plan.Line{{Sign: plan.Comes, What: ask.Kind(folder)}}, d.Diff(nil, x, folder, nil, nil)...)})
+	p.Edits = append(p.Edits, edit.Description{Kind: "item", Where: place.Address{Server: in.Server.Name, Path: path}.String(), Items: 1, Lines: append([]edit.Line{{Sign: edit.Comes, What: ask.Kind(folder)}}, d.Diff(nil, x, folder, nil, nil)...)})
 	p, err = d.Evaluate(p)
 	return p, nil, err
 }
@@ -211,15 +212,15 @@ func MoveTo(d *plan.Planner, at, in estate.Place, name, said string) (*plan.Plan
 	}
 	p.Work.Named, p.Work.IsNamed[n] = []int{n}, true
 	p.Work.Roots = append(p.Work.Roots, plan.Root{Node: n, Server: at.Server, Path: [2]string{at.Path, path}})
-	p.Work.Moved = append(p.Work.Moved, plan.MovedItem{Item: at.Item, Folder: in.Item, Name: name})
-	line := plan.Line{Sign: plan.Moves, What: "kept", Text: landed}
+	p.Work.Moved = append(p.Work.Moved, edit.MovedItem{Item: at.Item, Folder: in.Item, Name: name})
+	line := edit.Line{Sign: edit.Moves, What: "kept", Text: landed}
 	if _, ok := f.Nodes[n].Before.(*posix.Rules); ok {
 		line.What = "kept-list"
 	}
 	if !keeps {
 		line.What = "renewed"
 	}
-	p.Edits = append(p.Edits, plan.Edit{Kind: "item", Where: at.String(), Items: count(f), Lines: []plan.Line{line}})
+	p.Edits = append(p.Edits, edit.Description{Kind: "item", Where: at.String(), Items: count(f), Lines: []edit.Line{line}})
 	return d.Evaluate(p)
 }
 
@@ -311,7 +312,7 @@ func Copy(d *plan.Planner, from, to string) (*plan.Plan, error) {
 		}
 		x := child(up, folder)
 		me := len(p.Work.Made)
-		m := plan.MadeItem{InMade: made, Name: name, Folder: folder, D: x}
+		m := edit.MadeItem{InMade: made, Name: name, Folder: folder, D: x}
 		if made < 0 {
 			m.In = in
 			node = Comes(d, p, in, path, folder, 1, x)
@@ -335,7 +336,7 @@ func Copy(d *plan.Planner, from, to string) (*plan.Plan, error) {
 	if err := walk(at.Item, at.Strand, at.Folder, name, at.Path, path, -1, -1, d.T.Of(in.Strand)); err != nil {
 		return nil, err
 	}
-	p.Edits = append(p.Edits, plan.Edit{Kind: "item", Where: place.Address{Server: in.Server.Name, Path: path}.String(), Items: n,
-		Lines: []plan.Line{{Sign: plan.Comes, What: "copy", Text: fmt.Sprintf("%s made, owned by %s", format.Count(n, "item"), d.T.Name(owner.ID))}}})
+	p.Edits = append(p.Edits, edit.Description{Kind: "item", Where: place.Address{Server: in.Server.Name, Path: path}.String(), Items: n,
+		Lines: []edit.Line{{Sign: edit.Comes, What: "copy", Text: fmt.Sprintf("%s made, owned by %s", format.Count(n, "item"), d.T.Name(owner.ID))}}})
 	return d.Evaluate(p)
 }

@@ -13,6 +13,7 @@ import (
 	acc "tarnwold/core/account"
 	"tarnwold/core/place"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/estate/edit"
 	"tarnwold/internal/plan"
 )
 
@@ -33,7 +34,7 @@ func (k *Keeper) ID() plan.ID {
 }
 
 func init() {
-	plan.AddRecordWords(estate.KeeperRecord, func(e *plan.Edit, body string, sign plan.Sign) {
+	plan.AddRecordWords(estate.KeeperRecord, func(e *edit.Description, body string, sign edit.Sign) {
 		var k Keeper
 		if json.Unmarshal([]byte(body), &k) == nil {
 			*e = k.Edit(sign)
@@ -96,8 +97,8 @@ func keeping(d *plan.Planner, who, of string) (Keeper, error) {
 
 func (k *Keeper) key() string { return k.Who + " " + k.Of }
 
-func (k *Keeper) Edit(sign plan.Sign) plan.Edit {
-	return plan.Edit{Kind: "keeper", Where: k.Said(), Lines: []plan.Line{{Sign: sign, What: "keeper", Text: k.Name}}}
+func (k *Keeper) Edit(sign edit.Sign) edit.Description {
+	return edit.Description{Kind: "keeper", Where: k.Said(), Lines: []edit.Line{{Sign: sign, What: "keeper", Text: k.Name}}}
 }
 
 // Said says what is kept.
@@ -128,7 +129,7 @@ func AddKeeper(d *plan.Planner, who string, of []string) (*plan.Plan, error) {
 		if before != "" || hasRecord(p, estate.KeeperRecord, k.key()) {
 			continue
 		}
-		if err := p.SetRecord(estate.KeeperRecord, k.key(), before, k, k.Edit(plan.Comes)); err != nil {
+		if err := p.SetRecord(estate.KeeperRecord, k.key(), before, k, k.Edit(edit.Comes)); err != nil {
 			return nil, err
 		}
 	}
@@ -137,7 +138,7 @@ func AddKeeper(d *plan.Planner, who string, of []string) (*plan.Plan, error) {
 
 // hasRecord tells whether a plan writes something down already.
 func hasRecord(p *plan.Plan, kind estate.RecordKind, key string) bool {
-	return slices.ContainsFunc(p.Work.Records, func(e plan.RecordEdit) bool { return e.Kind == kind && e.Name == key })
+	return slices.ContainsFunc(p.Work.Records, func(e edit.Record) bool { return e.Kind == kind && e.Name == key })
 }
 
 // RemoveKeeper ends that.
@@ -159,7 +160,7 @@ func RemoveKeeper(d *plan.Planner, who string, of []string) (*plan.Plan, error) 
 		}
 		said = append(said, "the "+k.Said())
 		p.Change = k.Name + " keeps " + plan.Many(said) + " no more"
-		if err := p.SetRecord(estate.KeeperRecord, k.key(), before, nil, k.Edit(plan.Goes)); err != nil {
+		if err := p.SetRecord(estate.KeeperRecord, k.key(), before, nil, k.Edit(edit.Goes)); err != nil {
 			return nil, err
 		}
 	}
@@ -304,28 +305,25 @@ func keepersHold(d *plan.Planner, p *plan.Plan) error {
 		}
 	}
 	at := func(where string) { hold("the rules of "+where, k.Place(where)) }
-	for _, e := range w.Members {
-		group(*e.Group)
-	}
-	for _, e := range w.Accounts { // a first group counts as any other
-		var was, is plan.ID
-		if e.Before != nil {
-			was = e.Before.Primary
-		}
-		if e.After != nil {
-			is = e.After.Primary
-		}
-		if was == is {
-			continue
-		}
-		for _, g := range []plan.ID{was, is} {
-			if a, ok := d.T.Account(g); ok {
-				group(a)
+	for e := range w.All(false) {
+		t := e.Touches()
+		for _, g := range t.Groups {
+			if g.Name == "" {
+				g, _ = d.T.Account(g.ID)
+			}
+			if g.Name != "" {
+				group(g)
 			}
 		}
-	}
-	for _, e := range w.Admins {
-		hold("places of "+e.Server.Name+", whose administrators pass their rules", k.server(e.Server.Name))
+		if t.Decides != "" {
+			hold("places of "+t.Server.Name+", "+t.Decides, k.server(t.Server.Name))
+		}
+		if len(w.Goes) > 0 { // all else goes with it
+			continue
+		}
+		for _, path := range t.Paths {
+			at(estate.Place{Server: *t.Server, Path: path}.String())
+		}
 	}
 	for _, s := range w.Goes {
 		for _, o := range k.server(s.Name) {
@@ -335,22 +333,10 @@ func keepersHold(d *plan.Planner, p *plan.Plan) error {
 	if len(w.Goes) > 0 { // all else goes with it
 		return d.T.Err()
 	}
-	for _, e := range w.Servers {
-		if e.Before != nil && e.After != nil {
-			hold("places of "+e.Before.Name+", which its traits decide over", k.server(e.Before.Name))
-		}
-	}
-	for _, e := range w.Shares {
-		for _, sh := range []*estate.Share{e.Before, e.After} {
-			if sh != nil {
-				at(estate.Place{Server: e.Server, Path: sh.Folder}.String())
-			}
-		}
-	}
 	if f := w.Partition; f != nil && len(k.All) > 0 {
 		for _, n := range w.Named {
 			node := &f.Nodes[n]
-			dated := slices.ContainsFunc(w.Dates, func(e plan.DateEdit) bool { return e.Node == n })
+			dated := slices.ContainsFunc(w.Dates, func(e edit.LastDays) bool { return e.Node == n })
 			if !node.Changed() && !dated {
 				continue
 			}
@@ -439,7 +425,7 @@ func keepersOfPlaces(d *plan.Planner, p *plan.Plan, moved []bool) error {
 	f := w.Partition
 	changed, _ := f.Changed()
 	if len(w.Members) > 0 && changed == 0 && len(w.Shares)+len(w.Admins)+len(w.Servers)+len(w.Accounts)+len(w.Formers()) == 0 &&
-		!slices.ContainsFunc(w.Members, func(e plan.MemberEdit) bool { return len(k.Group(e.Group.Name)) == 0 }) {
+		!slices.ContainsFunc(w.Members, func(e edit.Membership) bool { return len(k.Group(e.Group.Name)) == 0 }) {
 		return nil
 	}
 	touched := map[int]bool{}

@@ -11,6 +11,7 @@ import (
 	"tarnwold/core/rule"
 	"tarnwold/internal/ask/uses"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/estate/edit"
 	"tarnwold/internal/format"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/keeper"
@@ -51,7 +52,7 @@ func Join(d *plan.Planner, group string, members []string, until estate.Day) (*p
 			if had.Until == until {
 				return nil, &estate.Refused{Why: fmt.Sprintf("%s is a member of %s already", d.T.Name(m.ID), d.T.Name(g.ID))}
 			}
-			p.Work.Members = append(p.Work.Members, plan.MemberEdit{Group: &g, Member: &m, Was: &had, Is: &estate.Membership{Until: until, Local: had.Local}})
+			p.Work.Members = append(p.Work.Members, edit.Membership{Group: &g, Member: &m, Was: &had, Is: &estate.Membership{Until: until, Local: had.Local}})
 			continue
 		}
 		if m.Kind == acc.Group {
@@ -63,7 +64,7 @@ func Join(d *plan.Planner, group string, members []string, until estate.Day) (*p
 			continue // named twice
 		}
 		dir.Join(g.ID, m.ID)
-		p.Work.Members = append(p.Work.Members, plan.MemberEdit{Group: &g, Member: &m, Was: nil, Is: &estate.Membership{Until: until}})
+		p.Work.Members = append(p.Work.Members, edit.Membership{Group: &g, Member: &m, Was: nil, Is: &estate.Membership{Until: until}})
 	}
 	p, err = d.Evaluate(p)
 	return fromSignOn(d, p, err)
@@ -103,7 +104,7 @@ func Leave(d *plan.Planner, group string, members []string) (*plan.Plan, error) 
 		}
 		if !seen[m.ID] {
 			seen[m.ID] = true
-			p.Work.Members = append(p.Work.Members, plan.MemberEdit{Group: &g, Member: &m, Was: &had, Is: nil})
+			p.Work.Members = append(p.Work.Members, edit.Membership{Group: &g, Member: &m, Was: &had, Is: nil})
 		}
 	}
 	p, err = d.Evaluate(p)
@@ -162,7 +163,7 @@ func AddAccounts(d *plan.Planner, names []string, n NewAccount) (*plan.Plan, err
 		if old, ok := d.T.Account(a.ID); ok {
 			return nil, &estate.Refused{Why: fmt.Sprintf("%s is the identifier of %s %q already", a.ID, old.Kind, old.Name)}
 		}
-		p.Work.Accounts = append(p.Work.Accounts, plan.AccountEdit{After: &a})
+		p.Work.Accounts = append(p.Work.Accounts, edit.Account{After: &a})
 		if n.About != "" {
 			if err := d.DescribeAccount(p, a, &n.About, nil); err != nil {
 				return nil, err
@@ -225,7 +226,7 @@ func SetAccounts(d *plan.Planner, kind acc.Kind, names []string, set AccountSett
 			}
 		}
 		if after != before {
-			p.Work.Accounts = append(p.Work.Accounts, plan.AccountEdit{Before: &before, After: &after})
+			p.Work.Accounts = append(p.Work.Accounts, edit.Account{Before: &before, After: &after})
 		}
 		if err := d.DescribeAccount(p, before, set.About, set.Shut); err != nil {
 			return nil, err
@@ -288,9 +289,9 @@ func RemoveAccounts(d *plan.Planner, kind acc.Kind, names []string) (*plan.Plan,
 			return nil, err
 		}
 		if body := d.T.Record(estate.MetadataRecord, a.ID.String()); body != "" {
-			p.Work.Records = append(p.Work.Records, plan.RecordEdit{Kind: estate.MetadataRecord, Name: a.ID.String(), Before: body})
+			p.Work.Records = append(p.Work.Records, edit.Record{Kind: estate.MetadataRecord, Name: a.ID.String(), Before: body})
 		}
-		p.Work.Accounts = append(p.Work.Accounts, plan.AccountEdit{Before: &a})
+		p.Work.Accounts = append(p.Work.Accounts, edit.Account{Before: &a})
 	}
 	return d.Evaluate(p)
 }
@@ -447,10 +448,10 @@ func LoadAccounts(d *plan.Planner, files []AccountFile) (*plan.Plan, *Loaded, er
 		switch {
 		case x.before == nil:
 			after := x.after
-			p.Work.Accounts = append(p.Work.Accounts, plan.AccountEdit{After: &after})
+			p.Work.Accounts = append(p.Work.Accounts, edit.Account{After: &after})
 		case *x.before != x.after:
 			after := x.after
-			p.Work.Accounts = append(p.Work.Accounts, plan.AccountEdit{Before: x.before, After: &after})
+			p.Work.Accounts = append(p.Work.Accounts, edit.Account{Before: x.before, After: &after})
 			c.Completed++
 		}
 	}
@@ -487,7 +488,7 @@ func LoadAccounts(d *plan.Planner, files []AccountFile) (*plan.Plan, *Loaded, er
 			}
 			was, _ := t.Member(g, m)
 			is := estate.Membership{Until: was.Until, Local: !was.Local}
-			p.Work.Members = append(p.Work.Members, plan.MemberEdit{Group: &group.after, Member: &member.after, Was: &was, Is: &is})
+			p.Work.Members = append(p.Work.Members, edit.Membership{Group: &group.after, Member: &member.after, Was: &was, Is: &is})
 			c.Completed++
 		}
 	}
@@ -521,7 +522,7 @@ func LoadAccounts(d *plan.Planner, files []AccountFile) (*plan.Plan, *Loaded, er
 				}
 			}
 			dir.Join(g.ID, a.ID)
-			p.Work.Members = append(p.Work.Members, plan.MemberEdit{Group: &g, Member: &a, Was: nil, Is: &estate.Membership{Until: until, Local: local(g, a)}})
+			p.Work.Members = append(p.Work.Members, edit.Membership{Group: &g, Member: &a, Was: nil, Is: &estate.Membership{Until: until, Local: local(g, a)}})
 			c.Members++
 		}
 	}

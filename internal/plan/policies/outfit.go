@@ -10,6 +10,7 @@ import (
 	"tarnwold/core/rule"
 	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/estate/edit"
 	"tarnwold/internal/format"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/people"
@@ -120,7 +121,7 @@ func outfitGroup(d *plan.Planner, p *plan.Plan, free interface {
 		return g, err
 	}
 	d.T.Foresee(g)
-	p.Work.Accounts = append(p.Work.Accounts, plan.AccountEdit{After: &g})
+	p.Work.Accounts = append(p.Work.Accounts, edit.Account{After: &g})
 	return g, nil
 }
 
@@ -191,7 +192,7 @@ func (o *outfit) edit(above, fill bool) (plan.ItemEdit, error) {
 				}
 			}
 			group := o.groups[level]
-			o.p.Work.Members = append(o.p.Work.Members, plan.MemberEdit{Group: &group, Member: &a, Was: nil, Is: &estate.Membership{Until: day}})
+			o.p.Work.Members = append(o.p.Work.Members, edit.Membership{Group: &group, Member: &a, Was: nil, Is: &estate.Membership{Until: day}})
 		}
 	}
 	goes := func(e rule.Entry, own bool) bool {

@@ -15,6 +15,7 @@ import (
 	"tarnwold/internal/ask"
 	"tarnwold/internal/ask/expect"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/estate/edit"
 	"tarnwold/internal/format"
 	"tarnwold/internal/format/policy"
 	"tarnwold/internal/plan"
@@ -359,9 +360,9 @@ func LayPolicy(d *plan.Planner, pol *policy.Policy, on []string) (*plan.Plan, []
 		l.Was, l.Is = dayKeys(y.days[0]), dayKeys(y.days[1])
 		now.Places = append(now.Places, l)
 	}
-	e := plan.Edit{Kind: "policy", Where: "policy " + pol.Name, Lines: []plan.Line{{Sign: plan.Comes, What: "policy", Text: fmt.Sprintf("version %d, on %s", now.Version, format.Count(int64(len(now.Places)), "place"))}}}
+	e := edit.Description{Kind: "policy", Where: "policy " + pol.Name, Lines: []edit.Line{{Sign: edit.Comes, What: "policy", Text: fmt.Sprintf("version %d, on %s", now.Version, format.Count(int64(len(now.Places)), "place"))}}}
 	if body != "" {
-		e.Lines[0].Sign = plan.Changes
+		e.Lines[0].Sign = edit.Changes
 	}
 	if err := p.SetRecord(estate.PolicyRecord, pol.Name, body, now, e); err != nil {
 		return nil, nil, err
@@ -518,11 +519,11 @@ func LiftPolicy(d *plan.Planner, name string, on []string) (*plan.Plan, error) {
 	if err := lays(d, p, list); err != nil {
 		return nil, err
 	}
-	e := plan.Edit{Kind: "policy", Where: "policy " + old.Name, Lines: []plan.Line{{Sign: plan.Goes, What: "policy"}}}
+	e := edit.Description{Kind: "policy", Where: "policy " + old.Name, Lines: []edit.Line{{Sign: edit.Goes, What: "policy"}}}
 	var after any
 	if len(now.Places) > 0 {
 		after = now
-		e.Lines[0] = plan.Line{Sign: plan.Changes, What: "policy", Text: fmt.Sprintf("on %s", format.Count(int64(len(now.Places)), "place"))}
+		e.Lines[0] = edit.Line{Sign: edit.Changes, What: "policy", Text: fmt.Sprintf("on %s", format.Count(int64(len(now.Places)), "place"))}
 	}
 	if err := p.SetRecord(estate.PolicyRecord, old.Name, body, after, e); err != nil {
 		return nil, err
@@ -570,7 +571,7 @@ type PolicyOff struct {
 	Where string `json:"where"`
 	// Line is what is not as wanted: goes what was wanted and is gone, comes
 	// what is there beside; gone: the place is there no more.
-	Line plan.Line `json:"line"`
+	Line edit.Line `json:"line"`
 	// Change is the change that made it so, By whom and when; 0: not known.
 	Change int64  `json:"change,omitempty"`
 	By     string `json:"by,omitempty"`
@@ -586,7 +587,7 @@ func DriftOf(d *plan.Planner, l *LaidPolicy, asked func(*expect.Expectation) (*e
 		if terr := d.T.Err(); terr != nil {
 			return nil, terr
 		}
-		out.Lines = append(out.Lines, PolicyOff{Where: "policy " + l.Name, Line: plan.Line{Sign: plan.Goes, What: "name", Text: err.Error()}})
+		out.Lines = append(out.Lines, PolicyOff{Where: "policy " + l.Name, Line: edit.Line{Sign: edit.Goes, What: "name", Text: err.Error()}})
 		return out, nil
 	}
 	laid := d.T.RecordChanges(estate.PolicyRecord, l.Name)
@@ -594,7 +595,7 @@ func DriftOf(d *plan.Planner, l *LaidPolicy, asked func(*expect.Expectation) (*e
 		x := &l.Places[i]
 		at, ok := LaidOn(d, x)
 		if !ok {
-			out.Lines = append(out.Lines, PolicyOff{Where: x.Where, Line: plan.Line{Sign: plan.Goes, What: "item", Text: "the place itself"}})
+			out.Lines = append(out.Lines, PolicyOff{Where: x.Where, Line: edit.Line{Sign: edit.Goes, What: "item", Text: "the place itself"}})
 			continue
 		}
 		w := wantOf(pol, want, x)
@@ -644,22 +645,22 @@ func wantOf(pol *policy.Policy, want []wants, l *LaidPlace) *wants {
 }
 
 // off lists what of an item's rules is not as wanted.
-func off(d *plan.Planner, w *wants, at estate.Place) []plan.Line {
+func off(d *plan.Planner, w *wants, at estate.Place) []edit.Line {
 	now := d.T.Of(at.Strand)
 	dated := d.T.Dated(estate.Bearer{Item: at.Item}, now)
 	return offOf(d, w, now, dated, at.Folder)
 }
 
-func offOf(d *plan.Planner, w *wants, is rule.Any, dated estate.Dated, folder bool) (lines []plan.Line) {
+func offOf(d *plan.Planner, w *wants, is rule.Any, dated estate.Dated, folder bool) (lines []edit.Line) {
 	if r, ok := is.(*posix.Rules); ok {
 		return offPosix(d, w, r, dated, folder)
 	}
 	now := plan.Desc(is)
 	then, days, err := w.set(now, folder, dated, d.Today)
 	if err != nil {
-		return []plan.Line{{Sign: plan.Goes, What: "entry", Text: err.Error()}}
+		return []edit.Line{{Sign: edit.Goes, What: "entry", Text: err.Error()}}
 	}
-	turn := map[plan.Sign]plan.Sign{plan.Comes: plan.Goes, plan.Goes: plan.Comes}
+	turn := map[edit.Sign]edit.Sign{edit.Comes: edit.Goes, edit.Goes: edit.Comes}
 	for _, l := range d.Diff(now, then, folder, dated, days) {
 		if w.seal != "" && l.FromAbove { // they go with the seal
 			continue
@@ -671,7 +672,7 @@ func offOf(d *plan.Planner, w *wants, is rule.Any, dated estate.Dated, folder bo
 	}
 	for _, e := range then.Rules.Own() {
 		if slices.Contains(now.Rules.Entries, e) && dated[e] != days[e] {
-			lines = append(lines, plan.Line{Sign: plan.Changes, What: "last-day", Text: ask.Language(d.T).Write(e, folder) + untilSaid(dated[e]) + ", wanted" + untilSaid(days[e])})
+			lines = append(lines, edit.Line{Sign: edit.Changes, What: "last-day", Text: ask.Language(d.T).Write(e, folder) + untilSaid(dated[e]) + ", wanted" + untilSaid(days[e])})
 		}
 	}
 	return lines
@@ -685,7 +686,7 @@ func untilSaid(u estate.Day) string {
 }
 
 // offSince finds the last change after one that made a line so.
-func offSince(d *plan.Planner, w *wants, at estate.Place, line plan.Line, since int64) (estate.Change, bool) {
+func offSince(d *plan.Planner, w *wants, at estate.Place, line edit.Line, since int64) (estate.Change, bool) {
 	has := func(a rule.Any) bool { return slices.Contains(offOf(d, w, a, nil, at.Folder), line) }
 	for _, r := range d.T.Log() {
 		if r.ID <= since {
@@ -741,15 +742,15 @@ func keepsPolicies(d *plan.Planner, p *plan.Plan) error {
 				}
 			}
 			n := f.NodeFor(item, row.Strand)
-			if n >= 0 && !f.Nodes[n].Changed() && !slices.ContainsFunc(p.Work.Dates, func(e plan.DateEdit) bool { return e.Of.Item == item }) || n < 0 && len(p.Work.Deletes)+len(p.Work.Removed) == 0 {
+			if n >= 0 && !f.Nodes[n].Changed() && !slices.ContainsFunc(p.Work.Dates, func(e edit.LastDays) bool { return e.Of.Item == item }) || n < 0 && !p.Work.TakesOut() && len(p.Work.Removed) == 0 {
 				continue
 			}
 			at := d.T.Place(item)
 			warn := func() {
 				p.Warnings = append(p.Warnings, plan.Warning{Guard: "laid-policy", Who: l.Name, Where: at.String()})
 			}
-			if slices.ContainsFunc(p.Work.Deletes, func(y plan.Deletion) bool {
-				return y.Table == "items" && y.First <= at.Item && at.Item <= y.Last
+			if slices.ContainsFunc(p.Work.Rows, func(y edit.Raw) bool {
+				return y.After == nil && y.Table == "items" && y.Row <= at.Item && at.Item <= y.Last
 			}) || slices.Contains(p.Work.Removed, at.Item) {
 				warn()
 				continue
@@ -758,7 +759,7 @@ func keepsPolicies(d *plan.Planner, p *plan.Plan) error {
 				continue
 			}
 			before, after := f.Nodes[n].Before, f.Nodes[n].After
-			dates := slices.IndexFunc(p.Work.Dates, func(e plan.DateEdit) bool { return e.Of.Item == at.Item })
+			dates := slices.IndexFunc(p.Work.Dates, func(e edit.LastDays) bool { return e.Of.Item == at.Item })
 			if before == nil || after == nil || before == after && dates < 0 {
 				continue
 			}

@@ -6,6 +6,7 @@ import (
 	"tarnwold/core/posix"
 	"tarnwold/core/rule"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/estate/edit"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/entry"
 )
@@ -90,12 +91,12 @@ func (l *LaidPlace) withoutPosix(r *posix.Rules, dated estate.Dated) (*posix.Rul
 }
 
 // offPosix is offOf for rules of a POSIX tree.
-func offPosix(d *plan.Planner, w *wants, now *posix.Rules, dated estate.Dated, folder bool) (lines []plan.Line) {
+func offPosix(d *plan.Planner, w *wants, now *posix.Rules, dated estate.Dated, folder bool) (lines []edit.Line) {
 	then, days, err := w.setPosix(d, now, dated, d.Today, false)
 	if err != nil {
-		return []plan.Line{{Sign: plan.Goes, What: "entry", Text: err.Error()}}
+		return []edit.Line{{Sign: edit.Goes, What: "entry", Text: err.Error()}}
 	}
-	turn := map[plan.Sign]plan.Sign{plan.Comes: plan.Goes, plan.Goes: plan.Comes}
+	turn := map[edit.Sign]edit.Sign{edit.Comes: edit.Goes, edit.Goes: edit.Comes}
 	for _, l := range d.DiffPosix(now, then) {
 		if s, ok := turn[l.Sign]; ok {
 			l.Sign = s
@@ -104,7 +105,7 @@ func offPosix(d *plan.Planner, w *wants, now *posix.Rules, dated estate.Dated, f
 	}
 	for _, e := range then.Named() {
 		if slices.Contains(now.Named(), e) && dated[e] != days[e] {
-			lines = append(lines, plan.Line{Sign: plan.Changes, What: "last-day", Text: d.EntryText(e, folder) + untilSaid(dated[e]) + ", wanted" + untilSaid(days[e])})
+			lines = append(lines, edit.Line{Sign: edit.Changes, What: "last-day", Text: d.EntryText(e, folder) + untilSaid(dated[e]) + ", wanted" + untilSaid(days[e])})
 		}
 	}
 	return lines

@@ -16,6 +16,7 @@ import (
 	"tarnwold/internal/ask"
 	"tarnwold/internal/ask/explain"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/estate/edit"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/entry"
 	"tarnwold/internal/plan/keeper"
@@ -280,7 +281,7 @@ func (r *Request) Waits(now time.Time) time.Duration {
 }
 
 func init() {
-	plan.AddRecordWords(estate.RequestRecord, func(e *plan.Edit, body string, _ plan.Sign) {
+	plan.AddRecordWords(estate.RequestRecord, func(e *edit.Description, body string, _ edit.Sign) {
 		var q Request
 		if json.Unmarshal([]byte(body), &q) == nil {
 			e.Lines[0].Text = fmt.Sprintf("%s: %s on %s for %s", q.State, q.Level, q.Where, plan.Many(q.Names()))
@@ -399,12 +400,12 @@ func Ask(d *plan.Planner, who []string, level, where, why string, until estate.D
 	p := d.NewPlan("request %d: %s on %s for %s%s: %s", r.Number, r.Level, r.Where, plan.Many(r.Names()), untilShort(r.Until), why)
 	p.Asks = false
 	p.Nothing = fmt.Sprintf("that is asked for already, in request %d", r.Number)
-	sign := plan.Comes
+	sign := edit.Comes
 	if !fresh {
-		sign = plan.Changes
+		sign = edit.Changes
 	}
 	if len(added) > 0 {
-		e := plan.Edit{Kind: "request", Where: fmt.Sprintf("request %d", r.Number), Lines: []plan.Line{{Sign: sign, What: "request", Text: fmt.Sprintf("%s for %s on %s%s", r.Level, plan.Many(added), r.Where, untilShort(r.Until))}}}
+		e := edit.Description{Kind: "request", Where: fmt.Sprintf("request %d", r.Number), Lines: []edit.Line{{Sign: sign, What: "request", Text: fmt.Sprintf("%s for %s on %s%s", r.Level, plan.Many(added), r.Where, untilShort(r.Until))}}}
 		if err := p.SetRecord(estate.RequestRecord, fmt.Sprint(r.Number), before, r, e); err != nil {
 			return nil, nil, err
 		}
@@ -451,7 +452,7 @@ func Settle(d *plan.Planner, n int64, state, why string) (*plan.Plan, error) {
 func settled(d *plan.Planner, p *plan.Plan, r *Request, state, why string, how []string) (*plan.Plan, error) {
 	before := d.T.Record(estate.RequestRecord, fmt.Sprint(r.Number))
 	r.State, r.Decided, r.DecidedAt, r.Because, r.How = state, d.Actor, time.Now().UTC().Format(time.RFC3339), why, how
-	e := plan.Edit{Kind: "request", Where: fmt.Sprintf("request %d", r.Number), Lines: []plan.Line{{Sign: plan.Changes, What: "request", Text: state}}}
+	e := edit.Description{Kind: "request", Where: fmt.Sprintf("request %d", r.Number), Lines: []edit.Line{{Sign: edit.Changes, What: "request", Text: state}}}
 	if err := p.SetRecord(estate.RequestRecord, fmt.Sprint(r.Number), before, r, e); err != nil {
 		return nil, err
 	}

@@ -9,6 +9,7 @@ import (
 	"tarnwold/core/rule"
 	"tarnwold/internal/ask/findings"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/estate/edit"
 	"tarnwold/internal/format"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/entry"
@@ -127,7 +128,7 @@ func MendAll(d *plan.Planner, list []findings.Finding) (*plan.Plan, error) {
 			continue
 		case m.Level != "":
 			if l, ok := d.T.Levels().Lookup(m.Level); ok {
-				p.Work.Levels = append(p.Work.Levels, plan.LevelEdit{Level: l, Add: false})
+				p.Work.Levels = append(p.Work.Levels, edit.Level{Level: l, Add: false})
 			}
 			continue
 		case m.Share != nil:
@@ -231,7 +232,7 @@ func mendGroup(d *plan.Planner, p *plan.Plan, b *plan.Bundle, g acc.Account) err
 	}
 	for _, s := range t.Servers() {
 		if slices.Contains(t.Administrators(s), g.ID) {
-			p.Work.Admins = append(p.Work.Admins, plan.AdminEdit{Server: s, Who: now, On: false})
+			p.Work.Admins = append(p.Work.Admins, edit.Administrator{Server: s, Who: now, On: false})
 		}
 		for _, sh := range t.Shares(s) {
 			if len(names(sh.Descriptor)) > 0 {
@@ -240,7 +241,7 @@ func mendGroup(d *plan.Planner, p *plan.Plan, b *plan.Bundle, g acc.Account) err
 		}
 	}
 	entry.StripPeople(d, p, now)
-	p.Work.Accounts = append(p.Work.Accounts, plan.AccountEdit{Before: &now})
+	p.Work.Accounts = append(p.Work.Accounts, edit.Account{Before: &now})
 	return t.Err()
 }
 

@@ -18,6 +18,7 @@ import (
 	"tarnwold/core/rule"
 	"tarnwold/core/rule/secdesc"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/estate/edit"
 	"tarnwold/internal/format"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/people"
@@ -36,12 +37,12 @@ func Finish(d *plan.Planner, s *Saved, undoes int64) (*plan.Plan, error) {
 
 // SavedRecord is something written down in a saved change set.
 type SavedRecord struct {
-	Kind   string    `json:"kind"`
-	Name   string    `json:"name"`
-	Was    string    `json:"before,omitempty"`
-	Is     string    `json:"after,omitempty"`
-	Number int64     `json:"number,omitempty"`
-	Edit   plan.Edit `json:"told-as"`
+	Kind   string           `json:"kind"`
+	Name   string           `json:"name"`
+	Was    string           `json:"before,omitempty"`
+	Is     string           `json:"after,omitempty"`
+	Number int64            `json:"number,omitempty"`
+	Edit   edit.Description `json:"told-as"`
 }
 
 func savedRecords(p *plan.Plan) (out []SavedRecord) {
@@ -61,7 +62,7 @@ func rebuildRecords(d *plan.Planner, p *plan.Plan, s *Saved) error {
 		if d.T.Record(kind, x.Name) != x.Was || x.Number != 0 && d.T.NextNumber(kind) != x.Number {
 			return moved(x.Edit.Where)
 		}
-		p.Work.Records = append(p.Work.Records, plan.RecordEdit{Kind: kind, Name: x.Name, Before: x.Was, After: x.Is, Number: x.Number, Edit: x.Edit})
+		p.Work.Records = append(p.Work.Records, edit.Record{Kind: kind, Name: x.Name, Before: x.Was, After: x.Is, Number: x.Number, Edit: x.Edit})
 	}
 	return nil
 }
@@ -203,14 +204,14 @@ func Save(d *plan.Planner, p *plan.Plan, command string) ([]byte, error) {
 		}
 		return out
 	}
-	edit := func(where string, before, after rule.Any, was, is estate.Dated) (SavedEdit, error) {
+	written := func(where string, before, after rule.Any, was, is estate.Dated) (SavedEdit, error) {
 		e := SavedEdit{Where: where, Was: days(was), Is: days(is)}
 		if e.Before, err = plan.Encoded(before); err == nil {
 			e.After, err = plan.Encoded(after)
 		}
 		return e, err
 	}
-	dates := map[estate.Bearer]plan.DateEdit{}
+	dates := map[estate.Bearer]edit.LastDays{}
 	for _, x := range p.Work.Dates {
 		dates[x.Of] = x
 	}
@@ -244,7 +245,7 @@ func Save(d *plan.Planner, p *plan.Plan, command string) ([]byte, error) {
 			if !dated {
 				is = plan.Still(was, node.After.Listed())
 			}
-			e, err := edit(d.T.Where(item), node.Before, node.After, was, is)
+			e, err := written(d.T.Where(item), node.Before, node.After, was, is)
 			if err != nil {
 				return nil, err
 			}
@@ -263,7 +264,7 @@ func Save(d *plan.Planner, p *plan.Plan, command string) ([]byte, error) {
 		if y, ok := dates[estate.Bearer{Share: x.Before.ID}]; ok {
 			is = y.After
 		}
-		e, err := edit(x.Before.Address(), x.Before.Descriptor, x.After.Descriptor, was, is)
+		e, err := written(x.Before.Address(), x.Before.Descriptor, x.After.Descriptor, was, is)
 		if err != nil {
 			return nil, err
 		}
@@ -299,7 +300,7 @@ func Save(d *plan.Planner, p *plan.Plan, command string) ([]byte, error) {
 		}
 		s.Primaries = append(s.Primaries, SavedPrimary{e.Before.Name, text(e.Before.Primary), text(e.After.Primary)})
 	}
-	if w := &p.Work; len(w.Servers)+len(w.Made)+len(w.Moved)+len(w.Removed)+len(w.Puts)+len(w.Levels)+len(w.Deletes) > 0 {
+	if w := &p.Work; len(w.Servers)+len(w.Made)+len(w.Moved)+len(w.Removed)+len(w.Rows)+len(w.Levels) > 0 {
 		return nil, &estate.Refused{Why: "this change can't be saved for later", Do: "leave --save out"}
 	}
 	// What it rests on is what it will be seen to rest on when it is applied.
@@ -426,7 +427,7 @@ func (r *rebuilding) dated(of estate.Bearer, where string, before, after rule.An
 		}
 	}
 	if !maps.Equal(have, want) {
-		r.p.Work.Dates = append(r.p.Work.Dates, plan.DateEdit{Of: of, Before: have, After: want, Folder: folder, Node: -1})
+		r.p.Work.Dates = append(r.p.Work.Dates, edit.LastDays{Of: of, Before: have, After: want, Folder: folder, Node: -1})
 	}
 	return nil
 }
@@ -492,7 +493,7 @@ func (r *rebuilding) shares() error {
 		if err := r.dated(estate.Bearer{Share: before.ID}, e.Where, before.Descriptor, after.Descriptor, e, false); err != nil {
 			return err
 		}
-		p.Work.Shares = append(p.Work.Shares, plan.ShareEdit{Server: servers[0], Before: &before, After: &after})
+		p.Work.Shares = append(p.Work.Shares, edit.Share{Server: servers[0], Before: &before, After: &after})
 	}
 	return nil
 }
@@ -513,7 +514,7 @@ func (r *rebuilding) members() error {
 		if ok != (m.Was != nil) || ok && string(had.Until) != *m.Was {
 			return moved(fmt.Sprintf("%s in %s", d.T.Name(a.ID), d.T.Name(g.ID)))
 		}
-		e := plan.MemberEdit{Group: &g, Member: &a, Was: nil, Is: nil}
+		e := edit.Membership{Group: &g, Member: &a, Was: nil, Is: nil}
 		if ok {
 			e.Was = &had
 		}
@@ -552,7 +553,7 @@ func (r *rebuilding) administrators() error {
 		if slices.Contains(d.T.Administrators(server), a.ID) == x.On {
 			return moved("server " + server.Name + "'s list of administrators")
 		}
-		p.Work.Admins = append(p.Work.Admins, plan.AdminEdit{Server: server, Who: a, On: x.On})
+		p.Work.Admins = append(p.Work.Admins, edit.Administrator{Server: server, Who: a, On: x.On})
 	}
 	return nil
 }
@@ -587,7 +588,7 @@ func (r *rebuilding) primaries() error {
 		if a, ok := d.T.Account(after.Primary); !after.Primary.IsZero() && (!ok || a.Kind != acc.Group) {
 			return &estate.Refused{Why: x.Is + " is no group of the estate"}
 		}
-		p.Work.Accounts = append(p.Work.Accounts, plan.AccountEdit{Before: &u, After: &after})
+		p.Work.Accounts = append(p.Work.Accounts, edit.Account{Before: &u, After: &after})
 	}
 	return nil
 }
@@ -605,15 +606,6 @@ func (r *rebuilding) below() error {
 	var list []estate.Group
 	for _, g := range r.groups {
 		list = append(list, *g)
-	}
-	if len(s.Shares) > 0 {
-		var g estate.Group
-		for _, e := range p.Work.Shares {
-			if at, err := d.T.At(e.Server, e.Before.Folder); err == nil && !slices.ContainsFunc(s.Items, func(x SavedEdit) bool { return x.Where == at.String() }) {
-				g.Targets = append(g.Targets, at.Target())
-			}
-		}
-		list = append(list, g)
 	}
 	f, err := d.LayOut(p, list)
 	if err != nil {

@@ -6,6 +6,7 @@ import (
 
 	"tarnwold/core/place"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/estate/edit"
 	"tarnwold/internal/format"
 	"tarnwold/internal/format/smbconf"
 	"tarnwold/internal/plan"
@@ -48,7 +49,7 @@ func Configure(d *plan.Planner, name, file string, found []smbconf.Share) (*plan
 			if err != nil {
 				return nil, nil, err
 			}
-			p.Work.Shares = append(p.Work.Shares, plan.ShareEdit{Server: s, Before: nil, After: &estate.Share{Server: s.Name, ServerID: s.ID, Name: x.Name, Folder: folder, ReadOnly: x.ReadOnly, Descriptor: rules, Admission: adm}})
+			p.Work.Shares = append(p.Work.Shares, edit.Share{Server: s, Before: nil, After: &estate.Share{Server: s.Name, ServerID: s.ID, Name: x.Name, Folder: folder, ReadOnly: x.ReadOnly, Descriptor: rules, Admission: adm}})
 			continue
 		}
 		if folder, err := place.Clean(x.Path); err == nil && !place.Under(folder, before.Folder) && x.Path != "" {
@@ -57,7 +58,7 @@ func Configure(d *plan.Planner, name, file string, found []smbconf.Share) (*plan
 		after := before
 		after.ReadOnly, after.Admission = x.ReadOnly, adm
 		if after.ReadOnly != before.ReadOnly || !after.Admission.Same(before.Admission) {
-			p.Work.Shares = append(p.Work.Shares, plan.ShareEdit{Server: s, Before: &before, After: &after})
+			p.Work.Shares = append(p.Work.Shares, edit.Share{Server: s, Before: &before, After: &after})
 		}
 	}
 	if err := d.Below(p); err != nil {

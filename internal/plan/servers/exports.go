@@ -5,6 +5,7 @@ import (
 
 	"tarnwold/core/place"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/estate/edit"
 	"tarnwold/internal/format"
 	"tarnwold/internal/format/exports"
 	"tarnwold/internal/plan"
@@ -42,7 +43,7 @@ func Exports(d *plan.Planner, name, file string, found []exports.Export) (*plan.
 			if err != nil {
 				return nil, err
 			}
-			p.Work.Shares = append(p.Work.Shares, plan.ShareEdit{Server: s, Before: nil, After: &estate.Share{Server: s.Name, ServerID: s.ID, Name: as, Folder: folder, ReadOnly: x.ReadOnly, Descriptor: rules, Admission: adm}})
+			p.Work.Shares = append(p.Work.Shares, edit.Share{Server: s, Before: nil, After: &estate.Share{Server: s.Name, ServerID: s.ID, Name: as, Folder: folder, ReadOnly: x.ReadOnly, Descriptor: rules, Admission: adm}})
 			continue
 		}
 		if !place.Under(folder, before.Folder) || !place.Under(before.Folder, folder) {
@@ -51,7 +52,7 @@ func Exports(d *plan.Planner, name, file string, found []exports.Export) (*plan.
 		after := before
 		after.ReadOnly, after.Admission = x.ReadOnly, adm
 		if after.ReadOnly != before.ReadOnly || !after.Admission.Same(before.Admission) {
-			p.Work.Shares = append(p.Work.Shares, plan.ShareEdit{Server: s, Before: &before, After: &after})
+			p.Work.Shares = append(p.Work.Shares, edit.Share{Server: s, Before: &before, After: &after})
 		}
 	}
 	if err := d.Below(p); err != nil {

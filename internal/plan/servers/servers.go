@@ -11,6 +11,7 @@ import (
 	"tarnwold/core/right"
 	"tarnwold/core/verdict"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/estate/edit"
 	"tarnwold/internal/format"
 	"tarnwold/internal/plan"
 )
@@ -40,7 +41,7 @@ func AddServer(d *plan.Planner, name, set string, single []string, admins []stri
 	s := estate.Server{Name: name, Traits: tr}
 	p := d.NewPlan("server %s added, traits %s", name, tr.Name)
 	p.Asks = false
-	p.Work.Servers = append(p.Work.Servers, plan.ServerEdit{After: &s, Link: link})
+	p.Work.Servers = append(p.Work.Servers, edit.Server{After: &s, Link: link})
 	if err := administrators(d, p, s, admins, true); err != nil {
 		return nil, err
 	}
@@ -86,7 +87,7 @@ func administrators(d *plan.Planner, p *plan.Plan, s estate.Server, names []stri
 			return &estate.Refused{Why: fmt.Sprintf("%s is no administrator of %s", d.T.Name(a.ID), s.Name)}
 		}
 		have[a.ID] = on
-		p.Work.Admins = append(p.Work.Admins, plan.AdminEdit{Server: s, Who: a, On: on})
+		p.Work.Admins = append(p.Work.Admins, edit.Administrator{Server: s, Who: a, On: on})
 	}
 	return nil
 }
@@ -113,7 +114,7 @@ func SetTraits(d *plan.Planner, server, name, value string, one bool) (*plan.Pla
 	}
 	p.Nothing = "it is so already"
 	if after.Traits != before.Traits {
-		p.Work.Servers = append(p.Work.Servers, plan.ServerEdit{Before: &before, After: &after})
+		p.Work.Servers = append(p.Work.Servers, edit.Server{Before: &before, After: &after})
 	}
 	return d.Evaluate(p)
 }
@@ -211,7 +212,7 @@ func AddLevel(d *plan.Planner, name, folder, file, about string) (*plan.Plan, er
 	if _, err := right.Parse(name); err == nil {
 		return nil, &estate.Refused{Why: fmt.Sprintf("%q is the name of a right", name)}
 	}
-	p.Work.Levels = append(p.Work.Levels, plan.LevelEdit{Level: l, Add: true})
+	p.Work.Levels = append(p.Work.Levels, edit.Level{Level: l, Add: true})
 	return d.Evaluate(p)
 }
 
@@ -225,7 +226,7 @@ func RemoveLevel(d *plan.Planner, name string) (*plan.Plan, error) {
 	var own []string
 	for _, l := range d.T.OwnLevels() {
 		if strings.EqualFold(l.Name, name) {
-			p.Work.Levels = append(p.Work.Levels, plan.LevelEdit{Level: l, Add: false})
+			p.Work.Levels = append(p.Work.Levels, edit.Level{Level: l, Add: false})
 		}
 		own = append(own, l.Name)
 	}
@@ -233,11 +234,6 @@ func RemoveLevel(d *plan.Planner, name string) (*plan.Plan, error) {
 		return nil, &estate.NotFound{What: "level", Name: name, Near: estate.Nearest(name, own)}
 	}
 	return d.Evaluate(p)
-}
-
-func TraitsOf(js string) (t verdict.Traits, err error) {
-	err = json.Unmarshal([]byte(js), &t)
-	return t, err
 }
 
 // RemoveServer takes a server out of the estate, with its shares and all the
@@ -259,21 +255,21 @@ func RemoveServer(d *plan.Planner, name string) (*plan.Plan, error) {
 	}
 	shares := d.T.Shares(s)
 	for i := range shares {
-		p.Work.Shares = append(p.Work.Shares, plan.ShareEdit{Server: s, Before: &shares[i], After: nil})
+		p.Work.Shares = append(p.Work.Shares, edit.Share{Server: s, Before: &shares[i], After: nil})
 	}
 	for _, id := range d.T.Administrators(s) {
 		if a, ok := d.T.Account(id); ok {
-			p.Work.Admins = append(p.Work.Admins, plan.AdminEdit{Server: s, Who: a, On: false})
+			p.Work.Admins = append(p.Work.Admins, edit.Administrator{Server: s, Who: a, On: false})
 		}
 	}
 	for _, row := range d.T.TreeRows(s) {
-		p.Work.Deletes = append(p.Work.Deletes, plan.Deletion{Table: "trees", First: row, Last: row})
+		p.Work.Rows = append(p.Work.Rows, edit.Gone("trees", row, row))
 	}
 	if row := d.T.LinkRow(s); row != 0 {
-		p.Work.Deletes = append(p.Work.Deletes, plan.Deletion{Table: "links", First: row, Last: row})
+		p.Work.Rows = append(p.Work.Rows, edit.Gone("links", row, row))
 	}
 	p.Work.Goes = append(p.Work.Goes, s)
-	p.Edits = append(p.Edits, plan.Edit{Kind: "server", Where: "server " + s.Name, Lines: []plan.Line{{Sign: plan.Goes, What: "server"}}})
+	p.Edits = append(p.Edits, edit.Description{Kind: "server", Where: "server " + s.Name, Lines: []edit.Line{{Sign: edit.Goes, What: "server"}}})
 	if err := d.Went(p, tops); err != nil {
 		return nil, err
 	}
@@ -289,14 +285,14 @@ func LinkServer(d *plan.Planner, name string, link *estate.Link) (*plan.Plan, er
 	p := d.NewPlan("server %s linked to a real one", s.Name)
 	p.Asks = false // nobody's access hangs on it
 	p.Nothing = "it is linked so already"
-	sign := plan.Comes
+	sign := edit.Comes
 	if was, ok := d.T.Link(s); ok {
 		if was == *link {
 			return d.Evaluate(p)
 		}
-		sign = plan.Changes
+		sign = edit.Changes
 	}
-	p.Work.Links = append(p.Work.Links, plan.LinkEdit{Server: s, Link: link})
-	p.Edits = append(p.Edits, plan.Edit{Kind: "server", Where: "server " + s.Name, Lines: []plan.Line{{Sign: sign, What: "link"}}})
+	p.Work.Links = append(p.Work.Links, edit.Link{Server: s, Link: link})
+	p.Edits = append(p.Edits, edit.Description{Kind: "server", Where: "server " + s.Name, Lines: []edit.Line{{Sign: sign, What: "link"}}})
 	return d.Evaluate(p)
 }

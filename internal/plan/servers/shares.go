@@ -8,6 +8,7 @@ import (
 	"tarnwold/core/verdict"
 	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/estate/edit"
 	"tarnwold/internal/format"
 	"tarnwold/internal/plan"
 )
@@ -65,7 +66,7 @@ func AddShares(d *plan.Planner, list []NewShare) (*plan.Plan, error) {
 			}
 		}
 		sh := estate.Share{Server: s.Name, ServerID: s.ID, Name: a.Share, Folder: folder, ReadOnly: n.ReadOnly, Descriptor: rules}
-		p.Work.Shares = append(p.Work.Shares, plan.ShareEdit{Server: s, Before: nil, After: &sh})
+		p.Work.Shares = append(p.Work.Shares, edit.Share{Server: s, Before: nil, After: &sh})
 		names = append(names, sh.Address())
 	}
 	p.Change = fmt.Sprintf("share %s added", plan.Many(names))
@@ -95,7 +96,7 @@ func server(d *plan.Planner, p *plan.Plan, news map[string]*estate.Server, name 
 		return estate.Server{}, err
 	}
 	s := estate.Server{Name: name, Traits: tr}
-	p.Work.Servers = append(p.Work.Servers, plan.ServerEdit{After: &s})
+	p.Work.Servers = append(p.Work.Servers, edit.Server{After: &s})
 	news[name] = &s
 	return s, nil
 }
@@ -130,7 +131,7 @@ func RemoveShares(d *plan.Planner, where []string) (*plan.Plan, error) {
 		return nil, err
 	}
 	for i := range shares {
-		p.Work.Shares = append(p.Work.Shares, plan.ShareEdit{Server: servers[i], Before: &shares[i], After: nil})
+		p.Work.Shares = append(p.Work.Shares, edit.Share{Server: servers[i], Before: &shares[i], After: nil})
 	}
 	if err := d.Below(p); err != nil {
 		return nil, err

@@ -6,30 +6,27 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"strings"
 
 	acc "tarnwold/core/account"
-	"tarnwold/core/place"
 	"tarnwold/core/posix"
 	"tarnwold/core/rule"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/estate/edit"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/item"
-	"tarnwold/internal/plan/servers"
-	"tarnwold/internal/store"
 )
 
 // records takes back what a change wrote down.
 func (u *undoing) records() error {
-	for _, n := range u.of("papers") {
-		v := valuesOf(n)
-		kind, name := estate.RecordKind(store.Text(v, 0)), store.Text(v, 1)
-		e := plan.RecordEdit{Kind: kind, Name: name}
-		now, there := u.d.T.RecordNow(n.id)
-		sign := plan.Changes
-		if n.after != nil {
-			if !there || now.Body != store.Text(n.after, 2) {
-				if err := u.later("papers", n.id, "it was altered since"); err != nil {
+	for i := range u.did.Records.List {
+		n := &u.did.Records.List[i]
+		kind, name := n.Either().Kind, n.Either().Name
+		e := edit.Record{Kind: kind, Name: name}
+		now, there := u.d.T.RecordNow(n.ID)
+		sign := edit.Changes
+		if n.After != nil {
+			if !there || now.Body != n.After.Body {
+				if err := u.later("papers", n.ID, "it was altered since"); err != nil {
 					return err
 				}
 				if !there {
@@ -37,14 +34,14 @@ func (u *undoing) records() error {
 				}
 			}
 			e.Before = now.Body
-			if sign = plan.Goes; n.before != nil {
-				sign, e.After = plan.Changes, store.Text(n.before, 2)
+			if sign = edit.Goes; n.Before != nil {
+				sign, e.After = edit.Changes, n.Before.Body
 			}
 		} else {
 			if u.d.T.Record(kind, name) != "" {
 				return u.never("there is a %s again", plan.RecordName(kind, name))
 			}
-			sign, e.After, e.Row = plan.Comes, store.Text(n.before, 2), n.id
+			sign, e.After, e.Row = edit.Comes, n.Before.Body, n.ID
 		}
 		body := e.After
 		if body == "" {
@@ -110,14 +107,12 @@ func Redo(d *plan.Planner, id int64, force bool) (*plan.Plan, error) {
 
 // undoing is a change being taken back.
 type undoing struct {
-	d       *plan.Planner
-	p       *plan.Plan
-	id      int64
-	force   bool
-	rows    map[rowKey]*rowChange // the change's rows, each from its first before to its last after
-	order   []*rowChange
-	byTable map[string][]*rowChange
-	people  *peopleNow // see undo_people.go
+	d      *plan.Planner
+	p      *plan.Plan
+	id     int64
+	force  bool
+	did    *edit.Journal // what the change did, row by row
+	people *peopleNow    // see undo_people.go
 	// checks are accounts that go, whose entries are looked for at the end.
 	checks    []acc.Account
 	mine      map[plan.ID]map[string]bool // see mineOf
@@ -125,56 +120,20 @@ type undoing struct {
 	coming    map[int64]acc.Account       // by row: those that are put back
 }
 
-// rowKey is a row of a table.
-type rowKey struct {
-	table string
-	id    int64
-}
-
-// rowChange is what a change did to one row, all in all.
-type rowChange struct {
-	table         string
-	id, last      int64
-	before, after []any
-}
-
-func (n *rowChange) made() bool { return n.before == nil && n.after != nil }
-
-func (n *rowChange) gone() bool { return n.before != nil && n.after == nil }
-
-func (n *rowChange) was(column string) any {
-	return n.before[slices.Index(store.Columns(n.table), column)]
-}
-
-func (n *rowChange) is(column string) any {
-	return n.after[slices.Index(store.Columns(n.table), column)]
-}
-
 // TakeBack works out what a change set, taken back, and everything below
 // following. What can't be taken back is said, and nothing is done.
 func TakeBack(d *plan.Planner, id int64, force bool, summary string) (*plan.Plan, error) {
-	u := &undoing{d: d, p: d.NewPlan("%s", summary), id: id, force: force, rows: map[rowKey]*rowChange{}}
+	u := &undoing{d: d, p: d.NewPlan("%s", summary), id: id, force: force}
 	u.p.Undoes = id
 	if r, err := d.T.ChangeNumbered(id); err == nil {
 		u.p.Since = plan.After(r.At)
 	}
 	u.p.Nothing = fmt.Sprintf("what change %d altered is as it was before it already", id)
-	any := false
-	for _, r := range d.T.Rows(id) {
-		any = true
-		key := rowKey{r.Table, r.ID}
-		n := u.rows[key]
-		if n == nil {
-			n = &rowChange{table: r.Table, id: r.ID, last: r.Last, before: r.Before}
-			u.rows[key] = n
-			u.order = append(u.order, n)
-		}
-		n.after = r.After
-	}
-	if err := d.T.Err(); err != nil {
+	var err error
+	if u.did, err = edit.ReadJournal(d.T, id); err != nil {
 		return nil, err
 	}
-	if !any {
+	if u.did.Empty {
 		return nil, &estate.Refused{Why: fmt.Sprintf("change %d altered nothing that could be taken back", id)}
 	}
 	d.Doing("seeing what has been built on it")
@@ -206,37 +165,20 @@ func (u *undoing) never(why string, args ...any) error {
 	return &BuiltOn{Change: u.id, Why: fmt.Sprintf("change %d can't be taken back: ", u.id) + fmt.Sprintf(why, args...), Never: true}
 }
 
-// of lists what the change did to rows of a table.
-func (u *undoing) of(table string) []*rowChange {
-	if u.byTable == nil {
-		u.byTable = map[string][]*rowChange{}
-		for _, n := range u.order {
-			if n.last == 0 && (n.before != nil || n.after != nil) {
-				u.byTable[n.table] = append(u.byTable[n.table], n)
-			}
-		}
-	}
-	return u.byTable[table]
-}
-
-func same(a, b []any) bool {
-	return slices.EqualFunc(a, b, func(x, y any) bool { return x == y })
-}
-
 func (u *undoing) servers() error {
-	for _, n := range u.of("links") {
-		either, sign := n.after, plan.Goes
+	for i := range u.did.Links.List {
+		n := &u.did.Links.List[i]
+		sign := edit.Changes
 		switch {
-		case n.made():
-			u.p.Work.Deletes = append(u.p.Work.Deletes, plan.Deletion{Table: "links", First: n.id, Last: n.id})
-		case n.gone():
-			either, sign = n.before, plan.Comes
-			u.p.Work.Puts = append(u.p.Work.Puts, plan.PutBack{Table: "links", ID: n.id, Values: n.before})
-		default:
-			sign = plan.Changes
+		case n.Made():
+			sign = edit.Goes
+			u.back(n.Back())
+		case n.Gone():
+			sign = edit.Comes
+			u.back(n.Back())
 		}
-		row := store.Number(either, 0)
-		if of := u.rows[rowKey{"servers", row}]; of != nil && (of.made() || of.gone()) {
+		row := n.Either().Server
+		if of := u.did.Servers.Of(row); of != nil && (of.Made() || of.Gone()) {
 			continue // it comes and goes with its server
 		}
 		s, there, err := u.server(row)
@@ -246,30 +188,37 @@ func (u *undoing) servers() error {
 		if !there {
 			return u.never("the server is no longer there")
 		}
-		if sign == plan.Changes {
-			u.p.Work.Links = append(u.p.Work.Links, plan.LinkEdit{Server: s, Link: &estate.Link{Kind: store.Text(n.before, 1), Text: store.Text(n.before, 2)}})
+		if sign == edit.Changes {
+			u.p.Work.Links = append(u.p.Work.Links, edit.Link{Server: s, Link: &n.Before.Link})
 		}
-		u.p.Edits = append(u.p.Edits, plan.Edit{Kind: "server", Where: "server " + s.Name, Lines: []plan.Line{{Sign: sign, What: "link"}}})
+		u.p.Edits = append(u.p.Edits, edit.Description{Kind: "server", Where: "server " + s.Name, Lines: []edit.Line{{Sign: sign, What: "link"}}})
 	}
-	return u.serverRows(u.of("servers"))
+	return u.serverRows(u.did.Servers.List)
 }
 
-func (u *undoing) serverRows(list []*rowChange) error {
+// back puts a row back as it was, or takes it out again where it was made.
+func (u *undoing) back(r edit.Raw) { u.p.Work.Rows = append(u.p.Work.Rows, r) }
+
+func (u *undoing) serverRows(list []edit.Row[edit.ServerRow]) error {
 	t := u.d.T
-	for _, n := range list {
-		now := t.Now("servers", n.id)
+	for i := range list {
+		n := &list[i]
+		now, err := edit.ServerNow(t, n.ID)
+		if err != nil {
+			return err
+		}
 		find := func() estate.Server {
-			s, _ := t.FindServer(store.Text(now, 0))
+			s, _ := t.FindServer(now.Name)
 			return s
 		}
 		switch {
-		case n.made():
+		case n.Made():
 			if now == nil {
 				continue
 			}
 			s := find()
 			for _, sh := range t.Shares(s) {
-				if m := u.rows[rowKey{"shares", sh.ID}]; m == nil || !m.made() {
+				if !u.did.Shares.Made(sh.ID) {
 					return u.never("server %s has the share %s now", s.Name, sh.Name)
 				}
 			}
@@ -278,34 +227,30 @@ func (u *undoing) serverRows(list []*rowChange) error {
 					return u.never("server %s has folders now, at %s", s.Name, top)
 				}
 			}
-			if n := len(t.Administrators(s)); n > len(u.of("administrators")) {
+			if n := len(t.Administrators(s)); n > len(u.did.Administrators.List) {
 				return u.never("server %s has administrators now", s.Name)
 			}
-			u.p.Work.Servers = append(u.p.Work.Servers, plan.ServerEdit{Before: &s})
-		case n.gone():
-			s, ok := t.FindServer(store.Text(n.before, 0))
+			u.p.Work.Servers = append(u.p.Work.Servers, edit.Server{Before: &s})
+		case n.Gone():
+			s, ok := t.FindServer(n.Before.Name)
 			if ok {
 				return u.never("there is a server %s now", s.Name)
 			}
-			u.p.Work.Puts = append(u.p.Work.Puts, plan.PutBack{Table: "servers", ID: n.id, Values: n.before})
-			u.p.Edits = append(u.p.Edits, plan.Edit{Kind: "server", Where: "server " + store.Text(n.before, 0), Lines: []plan.Line{{Sign: plan.Comes, What: "server"}}})
+			u.back(n.Back())
+			u.p.Edits = append(u.p.Edits, edit.Description{Kind: "server", Where: "server " + n.Before.Name, Lines: []edit.Line{{Sign: edit.Comes, What: "server"}}})
 		default:
 			if now == nil {
 				return u.never("the server is no longer there")
 			}
-			if !same(now, n.after) {
-				if err := u.later("servers", n.id, ""); err != nil {
+			if *now != *n.After {
+				if err := u.later("servers", n.ID, ""); err != nil {
 					return err
 				}
 			}
 			s := find()
 			then := s
-			old, err := servers.TraitsOf(store.Text(n.before, 2))
-			if err != nil {
-				return err
-			}
-			then.Traits = old
-			u.p.Work.Servers = append(u.p.Work.Servers, plan.ServerEdit{Before: &s, After: &then})
+			then.Traits = n.Before.Traits
+			u.p.Work.Servers = append(u.p.Work.Servers, edit.Server{Before: &s, After: &then})
 		}
 	}
 	return nil
@@ -313,12 +258,21 @@ func (u *undoing) serverRows(list []*rowChange) error {
 
 // removesTree tells whether the change made a tree, so that it goes with it.
 func (u *undoing) removesTree(s estate.Server, top string) bool {
-	for _, n := range u.order {
-		if n.table != "trees" {
+	is := func(id int64) bool {
+		now, err := edit.TreeNow(u.d.T, id)
+		return err == nil && now != nil && now.Server == s.ID && now.Path == top
+	}
+	for i := range u.did.Trees.List {
+		if is(u.did.Trees.List[i].ID) {
+			return true
+		}
+	}
+	for _, x := range u.did.Loaded {
+		if x.Table != "trees" {
 			continue
 		}
-		for id := n.id; id <= max(n.id, n.last); id++ {
-			if now := u.d.T.Now("trees", id); now != nil && store.Number(now, 0) == s.ID && store.Text(now, 1) == top {
+		for id := x.Row; id <= x.Last; id++ {
+			if is(id) {
 				return true
 			}
 		}
@@ -329,39 +283,38 @@ func (u *undoing) removesTree(s estate.Server, top string) bool {
 // server finds a server by its row: one that is there, or that comes back with
 // this undoing.
 func (u *undoing) server(row int64) (s estate.Server, ok bool, err error) {
-	if now := u.d.T.Now("servers", row); now != nil {
-		s, err = u.d.T.Server(store.Text(now, 0))
+	now, err := edit.ServerNow(u.d.T, row)
+	if err != nil {
+		return s, false, err
+	}
+	if now != nil {
+		s, err = u.d.T.Server(now.Name)
 		return s, true, err
 	}
-	n := u.rows[rowKey{"servers", row}]
-	if n == nil || !n.gone() {
+	n := u.did.Servers.Of(row)
+	if n == nil || !n.Gone() {
 		return s, false, nil
 	}
-	s = estate.Server{ID: row, Name: store.Text(n.before, 0)}
-	s.Traits, err = servers.TraitsOf(store.Text(n.before, 2))
-	return s, true, err
+	return estate.Server{ID: row, Name: n.Before.Name, Traits: n.Before.Traits}, true, nil
 }
 
 func (u *undoing) administrators() error {
-	for _, n := range u.of("administrators") {
-		either := n.after
-		if either == nil {
-			either = n.before
-		}
-		a, ok := u.account(store.Number(either, 1))
-		s, there, err := u.server(store.Number(either, 0))
+	for i := range u.did.Administrators.List {
+		n := &u.did.Administrators.List[i]
+		a, ok := u.account(n.Either().Account)
+		s, there, err := u.server(n.Either().Server)
 		if err != nil {
 			return err
 		}
 		if !ok || !there {
-			if n.made() {
+			if n.Made() {
 				continue
 			}
 			return u.never("the server or the account is no longer there")
 		}
 		on := slices.Contains(u.d.T.Administrators(s), a.ID)
-		if want := n.gone(); want != on {
-			u.p.Work.Admins = append(u.p.Work.Admins, plan.AdminEdit{Server: s, Who: a, On: want})
+		if want := n.Gone(); want != on {
+			u.p.Work.Admins = append(u.p.Work.Admins, edit.Administrator{Server: s, Who: a, On: want})
 		}
 	}
 	u.p.Work.Everywhere = u.p.Work.Everywhere || len(u.p.Work.Admins) > 0 || len(u.p.Work.Accounts) > 0
@@ -369,89 +322,82 @@ func (u *undoing) administrators() error {
 }
 
 func (u *undoing) shares() error {
-	t := u.d.T
-	for _, n := range u.of("shares") {
-		now, there := t.ShareByRow(n.id)
-		either := n.after
-		if either == nil {
-			either = n.before
-		}
-		s, ok, err := u.server(store.Number(either, 0))
-		if err != nil {
+	for i := range u.did.Shares.List {
+		if err := u.share(&u.did.Shares.List[i]); err != nil {
 			return err
-		}
-		if !ok {
-			return u.never("the share's server is no longer there")
-		}
-		at := slices.Index(store.Columns("shares"), "descriptor")
-		switch {
-		case n.made():
-			if !there {
-				continue
-			}
-			if now.Descriptor != t.Descriptor(store.Number(n.after, at)) {
-				if err := u.later("shares", n.id, ""); err != nil {
-					return err
-				}
-			}
-			u.p.Work.Shares = append(u.p.Work.Shares, plan.ShareEdit{Server: s, Before: &now, After: nil})
-		case n.gone():
-			if _, err := t.Share(s, store.Text(n.before, 1)); err == nil || there {
-				return u.never("there is a share //%s/%s now", s.Name, store.Text(n.before, 1))
-			}
-			sh := estate.Share{ID: n.id, ServerID: s.ID, Server: s.Name, Name: store.Text(n.before, 1), Folder: store.Text(n.before, 3),
-				ReadOnly: store.Number(n.before, 4) != 0, Descriptor: t.Descriptor(store.Number(n.before, at)).Listed()}
-			u.p.Work.Shares = append(u.p.Work.Shares, plan.ShareEdit{Server: s, Before: nil, After: &sh})
-			u.p.Work.Puts = append(u.p.Work.Puts, plan.PutBack{Table: "shares", ID: n.id, Values: n.before})
-			u.daysBack(estate.Bearer{Share: n.id}, sh.Descriptor, false)
-		default:
-			if !there {
-				return u.never("the share is no longer there")
-			}
-			was, is := t.Descriptor(store.Number(n.before, at)).Listed(), t.Descriptor(store.Number(n.after, at)).Listed()
-			then := now
-			then.Descriptor = was
-			if store.Number(n.before, 4) != store.Number(n.after, 4) {
-				then.ReadOnly = store.Number(n.before, 4) != 0
-			}
-			if now.Descriptor != is {
-				if err := u.later("shares", n.id, ""); err != nil {
-					return err
-				}
-				then.Descriptor = Inverse(now.Descriptor, was, is)
-			}
-			if then.Descriptor != now.Descriptor || then.ReadOnly != now.ReadOnly {
-				u.p.Work.Shares = append(u.p.Work.Shares, plan.ShareEdit{Server: s, Before: &now, After: &then})
-				u.days(estate.Bearer{Share: n.id}, now.Descriptor, then.Descriptor, false, -1)
-			}
 		}
 	}
 	return u.admissions()
 }
 
-// admissions takes back what a configuration was found to say of shares.
-func (u *undoing) admissions() error {
-	for _, n := range u.of("admissions") {
-		either := n.after
-		if either == nil {
-			either = n.before
+func (u *undoing) share(n *edit.Row[edit.ShareRow]) error {
+	t := u.d.T
+	now, there := t.ShareByRow(n.ID)
+	s, ok, err := u.server(n.Either().Server)
+	if err != nil {
+		return err
+	}
+	if !ok {
+		return u.never("the share's server is no longer there")
+	}
+	switch {
+	case n.Made():
+		if !there {
+			return nil
 		}
-		id := store.Number(either, 0)
-		var was *estate.Admission
-		if n.before != nil {
-			a, err := estate.ParseAdmission(store.Text(n.before, 1))
-			if err != nil {
+		if now.Descriptor != t.Descriptor(n.After.Descriptor) {
+			if err := u.later("shares", n.ID, ""); err != nil {
 				return err
 			}
-			was = a
 		}
-		if i := slices.IndexFunc(u.p.Work.Shares, func(e plan.ShareEdit) bool {
-			return e.Before != nil && e.Before.ID == id || e.After != nil && e.After.ID == id
-		}); i >= 0 {
+		u.p.Work.Shares = append(u.p.Work.Shares, edit.Share{Server: s, Before: &now, After: nil})
+	case n.Gone():
+		if _, err := t.Share(s, n.Before.Name); err == nil || there {
+			return u.never("there is a share //%s/%s now", s.Name, n.Before.Name)
+		}
+		sh := estate.Share{ID: n.ID, ServerID: s.ID, Server: s.Name, Name: n.Before.Name, Folder: n.Before.Folder,
+			ReadOnly: n.Before.ReadOnly, Descriptor: t.Descriptor(n.Before.Descriptor).Listed()}
+		u.p.Work.Shares = append(u.p.Work.Shares, edit.Share{Server: s, Before: nil, After: &sh})
+		u.back(n.Back())
+		u.daysBack(estate.Bearer{Share: n.ID}, sh.Descriptor, false)
+	default:
+		if !there {
+			return u.never("the share is no longer there")
+		}
+		was, is := t.Descriptor(n.Before.Descriptor).Listed(), t.Descriptor(n.After.Descriptor).Listed()
+		then := now
+		then.Descriptor = was
+		if n.Before.ReadOnly != n.After.ReadOnly {
+			then.ReadOnly = n.Before.ReadOnly
+		}
+		if now.Descriptor != is {
+			if err := u.later("shares", n.ID, ""); err != nil {
+				return err
+			}
+			then.Descriptor = Inverse(now.Descriptor, was, is)
+		}
+		if then.Descriptor != now.Descriptor || then.ReadOnly != now.ReadOnly {
+			u.p.Work.Shares = append(u.p.Work.Shares, edit.Share{Server: s, Before: &now, After: &then})
+			u.days(estate.Bearer{Share: n.ID}, now.Descriptor, then.Descriptor, false, -1)
+		}
+	}
+	return nil
+}
+
+// admissions takes back what a configuration was found to say of shares.
+func (u *undoing) admissions() error {
+	for i := range u.did.Admissions.List {
+		n := &u.did.Admissions.List[i]
+		id := n.Either().Share
+		var was *estate.Admission
+		if n.Before != nil {
+			was = n.Before.Is
+		}
+		if i := slices.IndexFunc(u.p.Work.Shares, func(e edit.Share) bool { return e.Of(id) }); i >= 0 {
 			if e := &u.p.Work.Shares[i]; e.After != nil {
 				e.After.Admission = was
 				if e.Before == nil { // the share comes back, and this with it
-					u.p.Work.Puts = append(u.p.Work.Puts, plan.PutBack{Table: "admissions", ID: n.id, Values: n.before})
+					u.back(n.Back())
 				}
 			}
 			continue
@@ -466,7 +412,7 @@ func (u *undoing) admissions() error {
 		}
 		then := now
 		if then.Admission = was; !then.Admission.Same(now.Admission) {
-			u.p.Work.Shares = append(u.p.Work.Shares, plan.ShareEdit{Server: s, Before: &now, After: &then})
+			u.p.Work.Shares = append(u.p.Work.Shares, edit.Share{Server: s, Before: &now, After: &then})
 		}
 	}
 	return nil
@@ -479,27 +425,24 @@ func (u *undoing) days(of estate.Bearer, now, after rule.Any, folder bool, node 
 	have := t.Dated(of, now)
 	then := after.Listed()
 	want := plan.Still(have, then)
-	for _, n := range u.of("deadlines") {
-		either := n.after
-		if either == nil {
-			either = n.before
-		}
-		if store.Number(either, 0) != of.Item || store.Number(either, 1) != of.Share {
+	for i := range u.did.LastDays.List {
+		n := &u.did.LastDays.List[i]
+		if n.Either().Of != of {
 			continue
 		}
 		for _, e := range then.Rules.Own() {
-			if estate.EntryKey(e) != store.Text(either, 2) {
+			if estate.EntryKey(e) != n.Either().Entry {
 				continue
 			}
-			if n.before == nil {
+			if n.Before == nil {
 				delete(want, e)
 			} else {
-				want[e] = estate.Day(store.Text(n.before, 3))
+				want[e] = n.Before.Until
 			}
 		}
 	}
 	if !maps.Equal(have, want) {
-		u.p.Work.Dates = append(u.p.Work.Dates, plan.DateEdit{Of: of, Before: have, After: want, Folder: folder, Node: node})
+		u.p.Work.Dates = append(u.p.Work.Dates, edit.LastDays{Of: of, Before: have, After: want, Folder: folder, Node: node})
 	}
 }
 
@@ -507,93 +450,88 @@ func (u *undoing) days(of estate.Bearer, now, after rule.Any, folder bool, node 
 func (u *undoing) daysBack(of estate.Bearer, a rule.Any, folder bool) {
 	d := a.Listed()
 	want := estate.Dated{}
-	for _, n := range u.of("deadlines") {
-		if !n.gone() || store.Number(n.before, 0) != of.Item || store.Number(n.before, 1) != of.Share {
+	for i := range u.did.LastDays.List {
+		n := &u.did.LastDays.List[i]
+		if !n.Gone() || n.Before.Of != of {
 			continue
 		}
 		for _, e := range d.Rules.Own() {
-			if estate.EntryKey(e) == store.Text(n.before, 2) {
-				want[e] = estate.Day(store.Text(n.before, 3))
+			if estate.EntryKey(e) == n.Before.Entry {
+				want[e] = n.Before.Until
 			}
 		}
 	}
 	if len(want) > 0 {
-		u.p.Work.Dates = append(u.p.Work.Dates, plan.DateEdit{Of: of, After: want, Folder: folder, Node: -1})
+		u.p.Work.Dates = append(u.p.Work.Dates, edit.LastDays{Of: of, After: want, Folder: folder, Node: -1})
 	}
 }
 
 func (u *undoing) levels() error {
-	for _, n := range u.of("levels") {
-		_, there := u.d.T.Levels().Lookup(store.Text(valuesOf(n), 0))
+	for i := range u.did.Levels.List {
+		n := &u.did.Levels.List[i]
+		name := *n.Either()
+		_, there := u.d.T.Levels().Lookup(name)
 		switch {
-		case n.made() && there:
-			u.p.Work.Deletes = append(u.p.Work.Deletes, plan.Deletion{Table: "levels", First: n.id, Last: n.id})
-		case n.gone() && there:
-			return u.never("there is a level %s now", store.Text(n.before, 0))
-		case n.gone():
-			u.p.Work.Puts = append(u.p.Work.Puts, plan.PutBack{Table: "levels", ID: n.id, Values: n.before})
+		case n.Gone() && there:
+			return u.never("there is a level %s now", name)
+		case n.Gone(), n.Made() && there:
+			u.back(n.Back())
 		}
-		sign := plan.Goes
-		if n.gone() {
-			sign = plan.Comes
+		sign := edit.Goes
+		if n.Gone() {
+			sign = edit.Comes
 		}
-		u.p.Edits = append(u.p.Edits, plan.Edit{Kind: "level", Where: "level " + store.Text(valuesOf(n), 0), Lines: []plan.Line{{Sign: sign, What: "level"}}})
+		u.p.Edits = append(u.p.Edits, edit.Description{Kind: "level", Where: "level " + name, Lines: []edit.Line{{Sign: sign, What: "level"}}})
 	}
 	return nil
-}
-
-func valuesOf(n *rowChange) []any {
-	if n.after != nil {
-		return n.after
-	}
-	return n.before
 }
 
 // loads takes back what was loaded by the million: whole ranges of rows.
 func (u *undoing) loads() error {
 	t := u.d.T
-	var items *rowChange
-	var servers []*rowChange
-	for _, n := range u.order {
-		if n.last != 0 && n.table == "items" {
-			items = n
-		}
-	}
-	for _, n := range u.order {
-		if n.last == 0 || n.table == "accounts" || n.table == "members" {
-			continue
-		}
-		switch n.table {
+	var items *edit.Raw
+	var servers []edit.Row[edit.ServerRow]
+	for i := range u.did.Loaded {
+		x := &u.did.Loaded[i]
+		switch x.Table {
 		case "servers":
-			for id := n.id; id <= n.last; id++ {
-				if now := t.Now("servers", id); now != nil {
-					servers = append(servers, &rowChange{table: "servers", id: id, after: now})
+			for id := x.Row; id <= x.Last; id++ {
+				now, err := edit.ServerNow(t, id)
+				if err != nil {
+					return err
+				}
+				if now != nil {
+					servers = append(servers, edit.Row[edit.ServerRow]{ID: id, After: now})
 				}
 			}
+		case "accounts", "members":
 		default:
-			u.p.Work.Deletes = append([]plan.Deletion{{Table: n.table, First: n.id, Last: n.last}}, u.p.Work.Deletes...)
+			if x.Table == "items" {
+				items = x
+			}
+			u.p.Work.Rows = append([]edit.Raw{edit.Gone(x.Table, x.Row, x.Last)}, u.p.Work.Rows...) // what hangs from what first
 		}
 	}
 	if err := u.serverRows(servers); err != nil || items == nil {
 		return err
 	}
 	for _, table := range []string{"items", "strands"} {
-		for _, n := range u.order {
-			if n.table != table || n.last == 0 {
+		for _, x := range u.did.Loaded {
+			if x.Table != table {
 				continue
 			}
-			if later := t.StandingIn(u.id, table, n.id, n.last); later != 0 {
+			if later := t.StandingIn(u.id, table, x.Row, x.Last); later != 0 {
 				if err := u.blocked(later, ""); err != nil {
 					return err
 				}
 			}
 		}
 	}
-	if in, out := t.CrossesRange(items.id, items.last); in > 0 || out > 0 {
+	if in, out := t.CrossesRange(items.Row, items.Last); in > 0 || out > 0 {
 		return u.never("something was put into what it made, or moved out of it")
 	}
 	var tops []estate.Target
-	for _, top := range t.TopsIn(items.id, items.last) {
+	for _, top := range t.TopsIn(items.Row, items.Last) {
 		if r, ok := t.ItemRow(top); ok {
 			tops = append(tops, estate.Target{Item: top, Strand: r.Strand, Folder: r.Folder})
 		}
@@ -603,63 +541,21 @@ func (u *undoing) loads() error {
 
 // items takes back items that were made, removed or moved, one by one.
 func (u *undoing) items() error {
-	t := u.d.T
-	made := map[int64]bool{}
-	var back []*rowChange
-	var moved []*rowChange
-	for _, n := range u.of("items") {
+	var made, back, moved []*edit.Row[edit.ItemRow]
+	for i := range u.did.Items.List {
+		n := &u.did.Items.List[i]
 		switch {
-		case n.made():
-			made[n.id] = true
-		case n.gone():
+		case n.Made():
+			made = append(made, n)
+		case n.Gone():
 			back = append(back, n)
-		case n.was("parent") != n.is("parent") || n.was("name") != n.is("name"):
+		case n.Before.Parent != n.After.Parent || n.Before.Name != n.After.Name:
 			moved = append(moved, n)
 		}
 	}
 	if len(made) > 0 {
-		var tops []estate.Target
-		var all []int64
-		for _, n := range u.of("items") {
-			if !made[n.id] || !n.made() {
-				continue
-			}
-			r, ok := t.ItemRow(n.id)
-			if !ok {
-				continue
-			}
-			if r.Parent != store.Number(n.after, 0) || r.Name != store.Text(n.after, 1) {
-				if err := u.later("items", n.id, ""); err != nil {
-					return err
-				}
-			}
-			for _, c := range t.Within(n.id) {
-				if !made[c.Item] {
-					return u.never("something was put into what it made: %s", t.Where(c.Item))
-				}
-			}
-			all = append(all, n.id)
-			if !made[r.Parent] {
-				tops = append(tops, estate.Target{Item: n.id, Strand: r.Strand, Folder: r.Folder})
-			}
-		}
-		// Rules that were changed since go with the items: only with force.
-		for _, id := range all {
-			r, _ := t.ItemRow(id)
-			if first, ok := u.madeWith(id); ok && t.Of(r.Strand) != first {
-				if err := u.blocked(t.LaterTurn(u.id, "strands", r.Strand), ""); err != nil {
-					return err
-				}
-			}
-		}
-		if err := u.d.Gone(u.p, tops, "item"); err != nil {
+		if err := u.unmake(made); err != nil {
 			return err
-		}
-		u.p.Work.Removed = append(u.p.Work.Removed, all...)
-		for _, n := range u.of("trees") { // that came back with their tops
-			if n.made() && t.Now("trees", n.id) != nil {
-				u.p.Work.Deletes = append(u.p.Work.Deletes, plan.Deletion{Table: "trees", First: n.id, Last: n.id})
-			}
 		}
 	}
 	if len(back) > 0 {
@@ -669,33 +565,91 @@ func (u *undoing) items() error {
 		return u.never("it moved more than one item")
 	}
 	for _, n := range moved {
-		r, ok := t.ItemRow(n.id)
-		if !ok {
-			return u.never("what it moved is no longer there")
+		if err := u.moveBack(n); err != nil {
+			return err
 		}
-		if r.Parent != store.Number(n.after, 0) || r.Name != store.Text(n.after, 1) {
-			if err := u.later("items", n.id, ""); err != nil {
+	}
+	return nil
+}
+
+// unmake takes out items that were made.
+func (u *undoing) unmake(made []*edit.Row[edit.ItemRow]) error {
+	t := u.d.T
+	var tops []estate.Target
+	var all []int64
+	for _, n := range made {
+		r, ok := t.ItemRow(n.ID)
+		if !ok {
+			continue
+		}
+		if r.Parent != n.After.Parent || r.Name != n.After.Name {
+			if err := u.later("items", n.ID, ""); err != nil {
 				return err
 			}
 		}
-		if _, ok := t.ItemRow(store.Number(n.before, 0)); !ok {
-			return u.never("the folder it came from is no longer there")
+		for _, c := range t.Within(n.ID) {
+			if !u.did.Items.Made(c.Item) {
+				return u.never("something was put into what it made: %s", t.Where(c.Item))
+			}
 		}
-		name := store.Text(n.before, 1)
-		at, in := t.Place(n.id), t.Place(store.Number(n.before, 0))
-		if c, ok := t.Child(in.Item, name); ok && c.Item != n.id {
-			return u.never("%s holds %q again", in, name)
+		all = append(all, n.ID)
+		if !u.did.Items.Made(r.Parent) {
+			tops = append(tops, estate.Target{Item: n.ID, Strand: r.Strand, Folder: r.Folder})
 		}
-		p, err := item.MoveTo(u.d, at, in, name, u.p.Change)
-		if err != nil {
+	}
+	// Rules that were changed since go with the items: only with force.
+	for _, id := range all {
+		r, _ := t.ItemRow(id)
+		if first, ok := u.madeWith(id); ok && t.Of(r.Strand) != first {
+			if err := u.blocked(t.LaterTurn(u.id, "strands", r.Strand), ""); err != nil {
+				return err
+			}
+		}
+	}
+	if err := u.d.Gone(u.p, tops, "item"); err != nil {
+		return err
+	}
+	u.p.Work.Removed = append(u.p.Work.Removed, all...)
+	for i := range u.did.Trees.List { // that came back with their tops
+		n := &u.did.Trees.List[i]
+		if now, err := edit.TreeNow(t, n.ID); err != nil {
+			return err
+		} else if n.Made() && now != nil {
+			u.back(n.Back())
+		}
+	}
+	return nil
+}
+
+// moveBack moves an item back where it was.
+func (u *undoing) moveBack(n *edit.Row[edit.ItemRow]) error {
+	t := u.d.T
+	r, ok := t.ItemRow(n.ID)
+	if !ok {
+		return u.never("what it moved is no longer there")
+	}
+	if r.Parent != n.After.Parent || r.Name != n.After.Name {
+		if err := u.later("items", n.ID, ""); err != nil {
 			return err
 		}
-		u.p.Work.Partition, u.p.Work.Roots, u.p.Work.Moved = p.Work.Partition, p.Work.Roots, p.Work.Moved
-		u.p.Work.Named, u.p.Work.IsNamed = p.Work.Named, p.Work.IsNamed
-		for _, e := range p.Edits {
-			if e.Kind == "item" && len(e.Lines) > 0 && e.Lines[0].Sign == plan.Moves {
-				u.p.Edits = append(u.p.Edits, e)
-			}
+	}
+	if _, ok := t.ItemRow(n.Before.Parent); !ok {
+		return u.never("the folder it came from is no longer there")
+	}
+	name := n.Before.Name
+	at, in := t.Place(n.ID), t.Place(n.Before.Parent)
+	if c, ok := t.Child(in.Item, name); ok && c.Item != n.ID {
+		return u.never("%s holds %q again", in, name)
+	}
+	p, err := item.MoveTo(u.d, at, in, name, u.p.Change)
+	if err != nil {
+		return err
+	}
+	u.p.Work.Partition, u.p.Work.Roots, u.p.Work.Moved = p.Work.Partition, p.Work.Roots, p.Work.Moved
+	u.p.Work.Named, u.p.Work.IsNamed = p.Work.Named, p.Work.IsNamed
+	for _, e := range p.Edits {
+		if e.Kind == "item" && len(e.Lines) > 0 && e.Lines[0].Sign == edit.Moves {
+			u.p.Edits = append(u.p.Edits, e)
 		}
 	}
 	return nil
@@ -703,199 +657,11 @@ func (u *undoing) items() error {
 
 // madeWith gives the rules an item was made with by the change.
 func (u *undoing) madeWith(item int64) (rule.Any, bool) {
-	n := u.rows[rowKey{"items", item}]
-	strand := store.Number(n.after, 2)
-	if s := u.rows[rowKey{"strands", strand}]; s != nil && s.after != nil {
-		return u.d.T.Descriptor(store.Number(s.after, 1)), true
+	n := u.did.Items.Of(item)
+	if s := u.did.Strands.Of(n.After.Strand); s != nil && s.After != nil {
+		return u.d.T.Descriptor(s.After.Descriptor), true
 	}
 	return nil, false
-}
-
-// putBack puts removed items back in.
-func (u *undoing) putBack(back []*rowChange) error {
-	t := u.d.T
-	f := u.p.Work.Partition
-	if f == nil {
-		f = estate.NewPartition()
-	}
-	names := map[[2]any]bool{}
-	mine := map[int64]*rowChange{}
-	for _, n := range back {
-		mine[n.id] = n
-	}
-	trees := map[int64][]any{}
-	for _, n := range u.of("trees") {
-		if n.gone() {
-			trees[store.Number(n.before, 2)] = n.before
-			u.p.Work.Puts = append(u.p.Work.Puts, plan.PutBack{Table: "trees", ID: n.id, Values: n.before})
-		}
-	}
-	strandRow := func(id int64) []any {
-		if s := u.rows[rowKey{"strands", id}]; s != nil && s.gone() {
-			return s.before
-		}
-		return t.Now("strands", id)
-	}
-	nodes := map[int64]int{}
-	counts := map[int64]int64{}
-	var order []int64
-	for _, n := range back {
-		strand := store.Number(n.before, 2)
-		if counts[strand] == 0 {
-			order = append(order, strand)
-		}
-		counts[strand]++
-	}
-	restored := map[int64]bool{}
-	for _, s := range order {
-		row := strandRow(s)
-		if row == nil {
-			return u.never("the rules of what it removed are no longer there")
-		}
-		if t.Now("strands", s) == nil && !restored[s] {
-			restored[s] = true
-			u.p.Work.Puts = append(u.p.Work.Puts, plan.PutBack{Table: "strands", ID: s, Values: row})
-		}
-	}
-	// Strands the removed items no longer needed went with them; those above first.
-	for _, n := range u.of("strands") {
-		if n.gone() && !restored[n.id] && t.Now("strands", n.id) == nil {
-			restored[n.id] = true
-			u.p.Work.Puts = append(u.p.Work.Puts, plan.PutBack{Table: "strands", ID: n.id, Values: n.before})
-		}
-	}
-	for _, n := range back {
-		parent, name := store.Number(n.before, 0), store.Text(n.before, 1)
-		if names[[2]any{parent, store.Key(name)}] {
-			continue
-		}
-		if parent != 0 && mine[parent] == nil {
-			up, ok := t.ItemRow(parent)
-			if !ok {
-				return u.never("the folder it was in is no longer there")
-			}
-			if _, taken := t.Child(parent, name); taken {
-				return u.never("%s holds %q again", t.Where(parent), name)
-			}
-			// It hangs from the strand its folder has now.
-			s := store.Number(n.before, 2)
-			for i := range u.p.Work.Puts {
-				b := &u.p.Work.Puts[i]
-				if b.Table == "strands" && b.ID == s {
-					b.Values = slices.Clone(b.Values)
-					b.Values[0] = up.Strand
-				}
-			}
-		}
-		if parent == 0 {
-			row := trees[n.id]
-			if row == nil {
-				return u.never("the tree it was the top of is unknown")
-			}
-			s, there, err := u.server(store.Number(row, 0))
-			if err != nil {
-				return err
-			}
-			if !there {
-				return u.never("its server is no longer there")
-			}
-			if err := t.Landing(&s, store.Text(row, 1)); err != nil {
-				return u.never("%v", err)
-			}
-		}
-		u.p.Work.Puts = append(u.p.Work.Puts, plan.PutBack{Table: "items", ID: n.id, Values: n.before})
-		if row := strandRow(store.Number(n.before, 2)); len(u.of("deadlines")) > 0 {
-			u.daysBack(estate.Bearer{Item: n.id}, t.Descriptor(store.Number(row, 1)), store.Number(row, 2) != 0)
-		}
-	}
-	// What comes, as nodes: strand by strand, those above first.
-	var node func(strand int64) int
-	node = func(strand int64) int {
-		if i, ok := nodes[strand]; ok {
-			return i
-		}
-		row := strandRow(strand)
-		if row == nil || counts[strand] == 0 {
-			return -1
-		}
-		parent := node(store.Number(row, 0))
-		i := f.Add(parent, store.Number(row, 2) != 0, counts[strand], nil, t.Descriptor(store.Number(row, 1)))
-		nodes[strand] = i
-		return i
-	}
-	for _, s := range order {
-		node(s)
-	}
-	for _, n := range back {
-		parent := store.Number(n.before, 0)
-		i := nodes[store.Number(n.before, 2)]
-		if f.Nodes[i].Parent >= 0 || mine[parent] != nil || slices.ContainsFunc(u.p.Work.Roots, func(r plan.Root) bool { return r.Node == i }) {
-			continue
-		}
-		if parent == 0 {
-			row := trees[n.id]
-			s, _, err := u.server(store.Number(row, 0))
-			if err != nil {
-				return err
-			}
-			u.p.Work.Roots = append(u.p.Work.Roots, plan.Root{Node: i, Server: s, Path: [2]string{"", store.Text(row, 1)}})
-			continue
-		}
-		in := t.Place(parent)
-		chain := []rule.Any{t.Of(in.Strand)}
-		chain = append(chain, t.Above(in)...)
-		f.Above[i] = chain
-		u.p.Work.Roots = append(u.p.Work.Roots, plan.Root{Node: i, Server: in.Server, Path: [2]string{"", place.Join(in.Path, store.Text(n.before, 1))}})
-	}
-	u.p.Work.Partition = f
-	// Shares that stand over what comes back.
-	child := map[[2]any]*rowChange{}
-	for _, n := range back {
-		child[[2]any{store.Number(n.before, 0), store.Key(store.Text(n.before, 1))}] = n
-	}
-	for _, n := range back {
-		i := nodes[store.Number(n.before, 2)]
-		k := slices.IndexFunc(u.p.Work.Roots, func(r plan.Root) bool { return r.Node == i && f.Strand(i) == 0 })
-		if k < 0 || mine[store.Number(n.before, 0)] != nil {
-			continue
-		}
-		r := u.p.Work.Roots[k]
-		over := t.Shares(r.Server)
-		for _, e := range u.p.Work.Shares { // and those that come back with it
-			if e.Before == nil && e.Server.ID == r.Server.ID {
-				over = append(over, *e.After)
-			}
-		}
-		for _, sh := range over {
-			rest, ok := place.Cut(store.Key(sh.Folder), store.Key(r.Path[1]))
-			at := n
-			for _, name := range strings.Split(rest, "/") {
-				if name != "" && at != nil {
-					at = child[[2]any{at.id, name}]
-				}
-			}
-			if !ok || at == nil {
-				continue
-			}
-			strand := store.Number(at.before, 2)
-			if counts[strand] != 1 {
-				return u.never("the share %s was made over what it would put back", sh.Address())
-			}
-			u.p.Work.AddedAt[plan.AddedKey(r.Server, sh.Folder)] = nodes[strand]
-		}
-	}
-	for _, r := range u.p.Work.Roots {
-		if f.Strand(r.Node) == 0 {
-			var items int64
-			for i := range f.Nodes {
-				if plan.Within(f, i, r.Node) {
-					items += f.Nodes[i].Items
-				}
-			}
-			u.p.Edits = append(u.p.Edits, plan.Edit{Kind: "item", Where: estate.Place{Server: r.Server, Path: r.Path[1]}.String(), Items: items, Lines: []plan.Line{{Sign: plan.Comes, What: "item"}}})
-		}
-	}
-	return t.Err()
 }
 
 // rules takes back the descriptors the change turned: to the very bytes where
@@ -949,8 +715,8 @@ func (u *undoing) rules() error {
 	// Last days that were set or taken off where no rules turned.
 	var dated estate.Group
 	seen := map[int64]bool{}
-	for _, n := range u.of("deadlines") {
-		id := store.Number(valuesOf(n), 0)
+	for i := range u.did.LastDays.List {
+		id := u.did.LastDays.List[i].Either().Of.Item
 		if r, ok := t.ItemRow(id); ok && !seen[id] && !strands[r.Strand] {
 			seen[id] = true
 			dated.Targets = append(dated.Targets, estate.Target{Item: id, Strand: r.Strand, Folder: r.Folder})
@@ -974,15 +740,6 @@ func (u *undoing) rules() error {
 			}
 		}
 	} else {
-		for _, e := range u.p.Work.Shares {
-			for _, sh := range []*estate.Share{e.Before, e.After} {
-				if sh != nil {
-					if at, err := t.At(e.Server, sh.Folder); err == nil && !strands[at.Strand] {
-						groups = append(groups, estate.Group{Targets: []estate.Target{at.Target()}})
-					}
-				}
-			}
-		}
 		var err error
 		if f, err = u.d.LayOut(u.p, groups); err != nil {
 			return err
@@ -1008,8 +765,8 @@ func (u *undoing) rules() error {
 	}
 	// Last days: of every item whose rules turn and that has some, now or before.
 	items := t.WithDates()
-	for _, n := range u.of("deadlines") {
-		if id := store.Number(valuesOf(n), 0); id != 0 {
+	for i := range u.did.LastDays.List {
+		if id := u.did.LastDays.List[i].Either().Of.Item; id != 0 {
 			items[id] = true
 		}
 	}

@@ -10,20 +10,10 @@ import (
 	"tarnwold/core/rule"
 	"tarnwold/internal/ask/uses"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/estate/edit"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/people"
-	"tarnwold/internal/store"
 )
-
-// rowAccount reads an account from a journaled row.
-func rowAccount(v []any) (acc.Account, error) {
-	a := acc.Account{Kind: acc.Kind(store.Number(v, 0)), Name: store.Text(v, 1), POSIX: store.Number(v, 4), Purpose: acc.Purpose(store.Text(v, 6))}
-	var err error
-	if a.ID, err = acc.ParseID(store.Text(v, 3)); err == nil && store.Text(v, 5) != "" {
-		a.Primary, err = acc.ParseID(store.Text(v, 5))
-	}
-	return a, err
-}
 
 // peopleNow is every account and membership as it is now, by row.
 type peopleNow struct {
@@ -33,7 +23,7 @@ type peopleNow struct {
 
 // now reads who there is, where the change altered many; else nil.
 func (u *undoing) now() *peopleNow {
-	if u.people == nil && len(u.of("accounts"))+len(u.of("members")) >= plan.ManyPeople {
+	if u.people == nil && len(u.did.Accounts.List)+len(u.did.Members.List) >= plan.ManyPeople {
 		u.people = &peopleNow{map[int64]acc.Account{}, map[[2]int64]estate.Membership{}}
 		u.d.T.EachAccount(func(row int64, a acc.Account) { u.people.accounts[row] = a })
 		u.d.T.EachMembership(func(r estate.Row) { u.people.members[[2]int64{r.Group, r.Member}] = r.Is })
@@ -63,88 +53,58 @@ func (u *undoing) isMember(groupRow, memberRow int64, group, member plan.ID) (es
 func (u *undoing) accounts() error {
 	t := u.d.T
 	removed := map[plan.ID]bool{}
-	list := u.of("accounts")
-	for _, n := range list {
-		if n.made() {
-			if a, err := rowAccount(n.after); err == nil {
-				removed[a.ID] = true
-			}
-		}
-	}
+	list := u.did.Accounts.List
 	freed := map[string]bool{} // names that this undoing takes from whoever has them
-	for _, n := range list {
-		if now, there := u.standing(n.id); there && (n.made() || n.before != nil && n.after != nil && store.Text(n.before, 1) != store.Text(n.after, 1)) {
+	for i := range list {
+		n := &list[i]
+		if n.Made() {
+			removed[n.After.ID] = true
+		}
+		if now, there := u.standing(n.ID); there && (n.Made() || n.Before != nil && n.After != nil && n.Before.Name != n.After.Name) {
 			freed[plan.NameKey(now.Name, now.Kind)] = true
 		}
 	}
 	taken := func(name string, kind acc.Kind) bool {
 		return people.Has(u.d, name, kind) && !freed[plan.NameKey(name, kind)]
 	}
-	for _, n := range list {
-		a, there := u.standing(n.id)
+	for i := range list {
+		n := &list[i]
+		a, there := u.standing(n.ID)
 		switch {
-		case n.made():
+		case n.Made():
 			if !there {
 				continue
 			}
 			if err := u.unnamed(a, removed); err != nil {
 				return err
 			}
-			u.p.Work.Accounts = append(u.p.Work.Accounts, plan.AccountEdit{Before: &a})
-		case n.gone():
-			a, err := rowAccount(n.before)
-			if err != nil {
-				return err
-			}
+			u.p.Work.Accounts = append(u.p.Work.Accounts, edit.Account{Before: &a})
+		case n.Gone():
+			a := *n.Before
 			if _, ok := t.Account(a.ID); ok || there {
 				return u.never("there is an account %s now", a.ID)
 			}
 			if taken(a.Name, a.Kind) {
 				return u.never("there is a %s %q now", a.Kind, a.Name)
 			}
-			u.p.Work.Puts = append(u.p.Work.Puts, plan.PutBack{Table: "accounts", ID: n.id, Values: n.before})
-			u.p.Work.Accounts = append(u.p.Work.Accounts, plan.AccountEdit{Row: n.id, After: &a})
+			u.back(n.Back())
+			u.p.Work.Accounts = append(u.p.Work.Accounts, edit.Account{Row: n.ID, After: &a})
 		default:
 			if !there {
 				return u.never("the account is no longer there")
 			}
 			before := a
-			old, err := rowAccount(n.before)
-			if err != nil {
-				return err
-			}
-			then, err := rowAccount(n.after)
-			if err != nil {
-				return err
-			}
-			after := before
-			for _, f := range []struct{ turned, stands bool }{
-				{old.Name != then.Name, before.Name == then.Name}, {old.Purpose != then.Purpose, before.Purpose == then.Purpose},
-				{old.Primary != then.Primary, before.Primary == then.Primary}, {old.POSIX != then.POSIX, before.POSIX == then.POSIX},
-			} {
-				if f.turned && !f.stands {
-					if err := u.later("accounts", n.id, ""); err != nil {
-						return err
-					}
+			after, clean := edit.TakeBack(before, *n.Before, *n.After)
+			if !clean {
+				if err := u.later("accounts", n.ID, ""); err != nil {
+					return err
 				}
 			}
-			if old.Name != then.Name {
-				if !plan.SameKey(old.Name, before.Name) && taken(old.Name, old.Kind) {
-					return u.never("there is a %s %q now", old.Kind, old.Name)
-				}
-				after.Name = old.Name
-			}
-			if old.Purpose != then.Purpose {
-				after.Purpose = old.Purpose
-			}
-			if old.Primary != then.Primary {
-				after.Primary = old.Primary
-			}
-			if old.POSIX != then.POSIX {
-				after.POSIX = old.POSIX
+			if after.Name != before.Name && !plan.SameKey(after.Name, before.Name) && taken(after.Name, after.Kind) {
+				return u.never("there is a %s %q now", after.Kind, after.Name)
 			}
 			if after != before {
-				u.p.Work.Accounts = append(u.p.Work.Accounts, plan.AccountEdit{Before: &before, After: &after})
+				u.p.Work.Accounts = append(u.p.Work.Accounts, edit.Account{Before: &before, After: &after})
 			}
 		}
 	}
@@ -165,7 +125,7 @@ func (u *undoing) byNumber(where string) bool {
 // unnamed refuses to take an account back that something names but what this
 // undoing takes back too.
 func (u *undoing) unnamed(a acc.Account, removed map[plan.ID]bool) error {
-	turns := len(u.of("strands"))+len(u.of("shares")) > 0
+	turns := len(u.did.Strands.List)+len(u.did.Shares.List) > 0
 	if turns { // entries may go with what is taken back
 		u.checks = append(u.checks, a)
 	}
@@ -186,8 +146,12 @@ func (u *undoing) unnamed(a acc.Account, removed map[plan.ID]bool) error {
 	if mine == nil {
 		mine = map[string]bool{}
 	}
-	for _, n := range u.of("administrators") {
-		if x, ok := t.RowAccount(store.Number(n.after, 1)); n.made() && ok && x.ID == a.ID {
+	for i := range u.did.Administrators.List {
+		n := &u.did.Administrators.List[i]
+		if !n.Made() {
+			continue
+		}
+		if x, ok := t.RowAccount(n.After.Account); ok && x.ID == a.ID {
 			for _, s := range t.AdministratorOf(a.ID) {
 				mine["administrator server "+s] = true
 			}
@@ -235,7 +199,7 @@ func (u *undoing) namedElsewhere(removed map[plan.ID]bool) map[plan.ID]bool {
 		}
 	})
 	u.d.T.EachMembership(func(r estate.Row) {
-		if n := u.rows[rowKey{"members", r.ID}]; n == nil || !n.made() {
+		if !u.did.Members.Made(r.ID) {
 			u.elsewhere[rows[r.Group]], u.elsewhere[rows[r.Member]] = true, true
 		}
 	})
@@ -256,12 +220,13 @@ func (u *undoing) mineOf(removed map[plan.ID]bool) map[plan.ID]map[string]bool {
 		}
 		u.mine[id][what] = true
 	}
-	for _, n := range u.of("members") {
-		if !n.made() {
+	for i := range u.did.Members.List {
+		n := &u.did.Members.List[i]
+		if !n.Made() {
 			continue
 		}
-		g, ok := u.standing(store.Number(n.after, 0))
-		m, also := u.standing(store.Number(n.after, 1))
+		g, ok := u.standing(n.After.Group)
+		m, also := u.standing(n.After.Member)
 		if ok && also {
 			note(m.ID, "member group "+t.Name(g.ID))
 			note(g.ID, "holder "+t.Name(m.ID))
@@ -361,10 +326,10 @@ func (u *undoing) members() error {
 		if dir == nil {
 			dir = t.Directory().Clone()
 			var pairs [][2]plan.ID
-			for _, n := range u.of("members") {
-				if n.made() {
-					g, ok := u.account(store.Number(n.after, 0))
-					m, also := u.account(store.Number(n.after, 1))
+			for i := range u.did.Members.List {
+				if n := &u.did.Members.List[i]; n.Made() {
+					g, ok := u.account(n.After.Group)
+					m, also := u.account(n.After.Member)
 					if ok && also {
 						pairs = append(pairs, [2]plan.ID{g.ID, m.ID})
 					}
@@ -380,36 +345,29 @@ func (u *undoing) members() error {
 		return dir
 	}
 	circles := u.d.TookIn(u.id, plan.OriginDirectory, plan.OriginPeople) // directories have them
-	for _, n := range u.of("members") {
-		either := n.after
-		if either == nil {
-			either = n.before
-		}
-		groupRow, memberRow := store.Number(either, 0), store.Number(either, 1)
-		g, ok := u.account(groupRow)
-		m, also := u.account(memberRow)
+	for i := range u.did.Members.List {
+		n := &u.did.Members.List[i]
+		row := n.Either()
+		g, ok := u.account(row.Group)
+		m, also := u.account(row.Member)
 		if !ok || !also {
 			return u.never("a group or member is no longer there")
 		}
-		now, stands := u.isMember(groupRow, memberRow, g.ID, m.ID)
+		now, stands := u.isMember(row.Group, row.Member, g.ID, m.ID)
 		var was, is *estate.Membership
 		if stands {
 			was = &now
 		}
-		row := func(v []any) estate.Membership {
-			return estate.Membership{Until: estate.Day(store.Text(v, 2)), Local: store.Number(v, 3) != 0}
-		}
-		if n.after == nil && stands || n.after != nil && (!stands || now != row(n.after)) {
-			if stands == (n.before != nil) && (!stands || now == row(n.before)) {
+		if n.After == nil && stands || n.After != nil && (!stands || now != n.After.Is) {
+			if stands == (n.Before != nil) && (!stands || now == n.Before.Is) {
 				continue // it is so already
 			}
 			if err := u.blocked(0, fmt.Sprintf("%s in %s is not as change %d left it", t.Name(m.ID), t.Name(g.ID), u.id)); err != nil {
 				return err
 			}
 		}
-		if n.before != nil {
-			then := row(n.before)
-			is = &then
+		if n.Before != nil {
+			is = &n.Before.Is
 		}
 		if is != nil && was == nil && m.Kind == acc.Group && !circles {
 			if loop := then().Loop(g.ID, m.ID); loop != nil {
@@ -420,7 +378,7 @@ func (u *undoing) members() error {
 			dir.Join(g.ID, m.ID)
 		}
 		if is != nil || was != nil {
-			u.p.Work.Members = append(u.p.Work.Members, plan.MemberEdit{Group: &g, Member: &m, Was: was, Is: is})
+			u.p.Work.Members = append(u.p.Work.Members, edit.Membership{Group: &g, Member: &m, Was: was, Is: is})
 		}
 	}
 	u.p.Work.Everywhere = len(u.p.Work.Members) > 0

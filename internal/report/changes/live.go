@@ -2,10 +2,10 @@ package changes
 
 import (
 	"fmt"
+	"tarnwold/internal/estate/edit"
 
 	"tarnwold/internal/format"
 	"tarnwold/internal/live"
-	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/intake"
 	"tarnwold/internal/report"
 	"tarnwold/internal/report/doc"
@@ -147,9 +147,9 @@ func Differs(p *doc.Printer, lines []intake.DriftLine) {
 		for _, x := range l.Lines {
 			style, says := doc.Good, "has"
 			switch x.Sign {
-			case plan.Goes:
+			case edit.Goes:
 				style, says = doc.Bad, "hasn't"
-			case plan.Changes:
+			case edit.Changes:
 				style, says = doc.Plain, "has another"
 			}
 			signs = append(signs, doc.Span{Text: says, Style: style})

@@ -3,6 +3,7 @@ package changes
 import (
 	"fmt"
 	"strings"
+	"tarnwold/internal/estate/edit"
 
 	"tarnwold/internal/ask/findings"
 	"tarnwold/internal/plan"
@@ -121,7 +122,7 @@ func ShiftText(x *plan.Shift) string {
 }
 
 // offWords say of what a policy wants what is otherwise.
-var offWords = map[plan.Sign]string{plan.Goes: "is gone", plan.Comes: "is there too", plan.Changes: "is otherwise"}
+var offWords = map[edit.Sign]string{edit.Goes: "is gone", edit.Comes: "is there too", edit.Changes: "is otherwise"}
 
 // Off says what is otherwise than a policy wants.
 func Off(policy string, l *policies.PolicyOff) string {

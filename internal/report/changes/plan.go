@@ -13,6 +13,7 @@ import (
 	"tarnwold/internal/ask/findings"
 	"tarnwold/internal/ask/show"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/estate/edit"
 	"tarnwold/internal/format"
 	"tarnwold/internal/live"
 	"tarnwold/internal/plan"
@@ -82,18 +83,18 @@ func Became(p *doc.Printer, o *Outcome) {
 	report.Unmended(p, o.Unmended)
 }
 
-func sign(s plan.Sign) doc.Cell {
+func sign(s edit.Sign) doc.Cell {
 	switch s {
-	case plan.Comes:
+	case edit.Comes:
 		return doc.CI(doc.Good, string(s))
-	case plan.Goes:
+	case edit.Goes:
 		return doc.CI(doc.Bad, string(s))
 	}
 	return doc.C(string(s))
 }
 
 // lineText says what comes, goes or changes.
-func lineText(l plan.Line) string {
+func lineText(l edit.Line) string {
 	switch l.What {
 	case "entry", "audit":
 		if l.FromAbove {
@@ -163,7 +164,7 @@ func Preview(p *doc.Printer, o *Outcome) {
 			continue
 		}
 		where := e.Where
-		if len(e.Lines) > 0 && e.Lines[0].Sign != plan.Moves && e.Kind == "item" && e.Lines[0].What != "copy" {
+		if len(e.Lines) > 0 && e.Lines[0].Sign != edit.Moves && e.Kind == "item" && e.Lines[0].What != "copy" {
 			where = report.Alike(e.Where, e.Items)
 		}
 		for i, l := range e.Lines {
@@ -556,7 +557,7 @@ func Level(p *doc.Printer, l right.Level) error {
 // Record is one change of the journal and what it altered.
 type Record struct {
 	estate.Change
-	Edits []plan.Edit `json:"edits"`
+	Edits []edit.Description `json:"edits"`
 }
 
 func recordNote(r estate.Change) string {
