@@ -42,10 +42,9 @@ func (t *Tx) accountsWhere(where string, args ...any) (out []*row) {
 	former := t.formers()
 	t.Each("SELECT "+accountColumns+" FROM accounts WHERE "+where, args, func(r *sql.Rows) error {
 		a, err := scanAccount(r)
-		if err == nil && former != nil {
-			a.Former = former[a.ID]
+		if err == nil {
+			out = append(out, t.remember(a, former))
 		}
-		out = append(out, a)
 		return err
 	})
 	if t.Err() != nil {
@@ -56,7 +55,7 @@ func (t *Tx) accountsWhere(where string, args ...any) (out []*row) {
 
 // account finds the row of an identifier and remembers it, or that there is none.
 func (t *Tx) account(id account.ID) *row {
-	if a, ok := t.accounts[id]; ok {
+	if a, ok := t.accounts[id]; ok || id.IsZero() {
 		return a
 	}
 	if t.accounts == nil {
@@ -101,27 +100,17 @@ func (t *Tx) Foresee(a account.Account) {
 
 // forget drops what was remembered of accounts after some changed.
 func (t *Tx) forget() {
-	t.accounts, t.names, t.called, t.domain, t.fresh = nil, nil, nil, nil, nil
+	t.accounts, t.names, t.sole, t.domain, t.fresh = nil, nil, nil, nil, nil
 	t.former, t.formerRead = nil, false
+	t.above, t.below, t.everyone, t.asked = nil, nil, false, 0
 }
 
-// Account finds an account; together with GroupsOf it makes a Tx an account.Book.
+// Account finds an account.
 func (t *Tx) Account(id account.ID) (account.Account, bool) {
 	if a := t.account(id); a != nil {
 		return a.Account, true
 	}
 	return account.Account{}, false
-}
-
-// GroupsOf lists the groups that list id as a member.
-func (t *Tx) GroupsOf(id account.ID) (out []account.ID) {
-	for _, sid := range t.Strings(`SELECT g.sid FROM members m JOIN accounts a ON a.id=m.member JOIN accounts g ON g.id=m.holder
-		WHERE a.sid=? ORDER BY m.id`, id.String()) {
-		g, err := account.ParseID(sid)
-		t.Fail(err)
-		out = append(out, g)
-	}
-	return out
 }
 
 // Local tells whether a membership is known to be one of a local group.
@@ -152,6 +141,7 @@ func (t *Tx) everybody() (*account.Directory, map[int64]account.ID) {
 			t.accounts[a.ID] = a
 		}
 	}
+	t.everyone = true
 	return d, byRow
 }
 

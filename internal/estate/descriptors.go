@@ -3,7 +3,10 @@ package estate
 import (
 	"bytes"
 	"crypto/sha256"
+	"database/sql"
+	"encoding/hex"
 	"fmt"
+	"slices"
 
 	"tarnwold/core/posix"
 	"tarnwold/core/posix/acltext"
@@ -58,25 +61,51 @@ func (t *Tx) Descriptor(id int64) rule.Any {
 	if d, ok := t.descriptors[id]; ok {
 		return d
 	}
-	d := &rule.Descriptor{Audit: rule.Rules{Absent: true}}
-	var kind byte
-	var body, hash []byte
-	if !t.One("SELECT kind, body, hash FROM descriptors WHERE id=?", []any{id}, &kind, &body, &hash) {
+	t.Fetch([]int64{id})
+	d, ok := t.descriptors[id]
+	if !ok {
 		t.Fail(fmt.Errorf("%w: descriptor %d is missing", store.ErrDamaged, id))
-		return d
+		return &rule.Descriptor{Audit: rule.Rules{Absent: true}}
+	}
+	return d
+}
+
+// Fetch reads descriptors that will be asked for, all at once.
+func (t *Tx) Fetch(ids []int64) {
+	want := make([]int64, 0, len(ids))
+	for _, id := range ids {
+		if _, ok := t.descriptors[id]; !ok {
+			want = append(want, id)
+		}
+	}
+	slices.Sort(want)
+	t.EachOf("SELECT id, kind, body, hash FROM descriptors WHERE id IN {set}", slices.Compact(want), func(r *sql.Rows) error {
+		_, err := t.read(r)
+		return err
+	})
+}
+
+// read takes in a descriptor's row, and holds it against its hash.
+func (t *Tx) read(r *sql.Rows) (id int64, err error) {
+	var kind byte
+	var body []byte
+	var hash sql.RawBytes
+	if err := r.Scan(&id, &kind, &body, &hash); err != nil {
+		return id, err
+	}
+	if _, ok := t.descriptors[id]; ok {
+		return id, nil
 	}
 	if h := sum(kind, body); !bytes.Equal(h[:], hash) {
-		t.Fail(fmt.Errorf("%w: descriptor %d is not what was stored", store.ErrDamaged, id))
-		return d
+		return id, fmt.Errorf("%w: descriptor %d is not what was stored", store.ErrDamaged, id)
 	}
 	read, err := Decode(kind, body)
 	if err != nil {
-		t.Fail(fmt.Errorf("%w: descriptor %d: %w", store.ErrDamaged, id, err))
-		return d
+		return id, fmt.Errorf("%w: descriptor %d: %w", store.ErrDamaged, id, err)
 	}
 	t.descriptors[id] = read
 	t.numbers[read] = id
-	return read
+	return id, nil
 }
 
 // keep stores a descriptor, once however often it is kept, and gives its number.
@@ -101,13 +130,78 @@ func (t *Tx) keep(d rule.Any) int64 {
 	return id
 }
 
+// keepAll stores descriptors as keep does, all at once.
+func (t *Tx) keepAll(list []rule.Any) {
+	type fresh struct {
+		rule.Any
+		kind byte
+		body []byte
+		hash [32]byte
+	}
+	var all []fresh
+	var hashes []string
+	for _, d := range list {
+		if _, ok := t.numbers[d]; ok {
+			continue
+		}
+		kind, body, err := Encode(d)
+		if err != nil {
+			return // keep says why
+		}
+		x := fresh{d, kind, body, sum(kind, body)}
+		if id, ok := t.stored[x.hash]; ok {
+			t.numbers[d] = id
+			continue
+		}
+		all = append(all, x)
+		hashes = append(hashes, hex.EncodeToString(x.hash[:]))
+	}
+	if len(all) < 2 {
+		return // keep does it as well
+	}
+	t.EachOfText("SELECT id, hash FROM descriptors WHERE hash IN (SELECT unhex(value) FROM {set})", hashes, func(r *sql.Rows) error {
+		var id int64
+		var hash sql.RawBytes
+		err := r.Scan(&id, &hash)
+		if err == nil && len(hash) == 32 {
+			t.stored[[32]byte(hash)] = id
+		}
+		return err
+	})
+	next := 1 + t.Int("SELECT coalesce(max(id),0) FROM descriptors")
+	rows := t.Bulk("descriptors", "id", "kind", "hash", "body").Wide()
+	for i := range all {
+		x := &all[i]
+		id, ok := t.stored[x.hash]
+		if !ok {
+			id = next
+			next++
+			rows.Add(id, x.kind, x.hash[:], x.body)
+			t.stored[x.hash] = id
+		}
+		t.numbers[x.Any] = id
+	}
+	rows.Flush()
+}
+
 // AllDescriptors calls fn with every stored descriptor.
 func (t *Tx) AllDescriptors(fn func(id int64, d rule.Any)) {
-	for _, id := range t.Ints("SELECT id FROM descriptors ORDER BY id") {
-		d := t.Descriptor(id)
-		if t.Err() != nil {
+	const batch = 4096
+	for last := int64(-1); t.Err() == nil; {
+		var ids []int64
+		t.Each("SELECT id, kind, body, hash FROM descriptors WHERE id>? ORDER BY id LIMIT ?", []any{last, batch}, func(r *sql.Rows) error {
+			id, err := t.read(r)
+			ids = append(ids, id)
+			return err
+		})
+		for _, id := range ids {
+			if last = id; t.Err() != nil {
+				return
+			}
+			fn(id, t.Descriptor(id))
+		}
+		if len(ids) < batch {
 			return
 		}
-		fn(id, d)
 	}
 }

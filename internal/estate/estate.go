@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"tarnwold/core/account"
+	"tarnwold/core/right"
 	"tarnwold/core/rule"
 	"tarnwold/internal/store"
 )
@@ -161,13 +162,19 @@ type Tx struct {
 	accounts    map[account.ID]*row
 	former      map[account.ID]account.Former // nil: nobody had other identifiers, or formerRead isn't so
 	formerRead  bool
-	fresh       map[account.ID]int64 // the rows of accounts that came many at a time, and nothing else since
+	fresh       map[account.ID]int64         // the rows of accounts that came many at a time, and nothing else since
+	above       *above                       // nil: nobody was climbed from
+	below       map[[2]account.ID]Membership // group, member: what was read with a group
+	own         []right.Level                // the estate's own levels, as read
+	ownRead     bool
 	names       map[account.ID]string
-	asked       int            // names that were
-	called      map[string]int // accounts by what they may be called; nil: few names were asked
+	everyone    bool            // every account was read
+	asked       int             // names that were
+	sole        map[string]bool // whether a name, as it is compared, is one account's alone
 	domain      *account.ID
 	strands     map[int64]strandRow
 	paths       map[int64]standing // of folders
+	located     map[int64]inside   // of items that were looked for many at once
 	parted      map[int64][]int64  // strands by what they were parted from
 	servers     map[int64]Server
 }
@@ -177,7 +184,7 @@ type rows = store.Tx
 
 func newTx(s *store.Tx) *Tx {
 	return &Tx{rows: s, descriptors: map[int64]rule.Any{}, numbers: map[rule.Any]int64{}, stored: map[[32]byte]int64{},
-		strands: map[int64]strandRow{}, paths: map[int64]standing{}, servers: map[int64]Server{}}
+		strands: map[int64]strandRow{}, paths: map[int64]standing{}, located: map[int64]inside{}, servers: map[int64]Server{}}
 }
 
 // Head is the number of the journal's last change, 0 for none.

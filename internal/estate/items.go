@@ -34,6 +34,7 @@ func (t *Tx) Move(item, folder int64, name string) {
 	t.Exec("UPDATE items SET parent=?, name=?, fold=? WHERE id=?", folder, name, store.Fold(name), item)
 	t.Exec("UPDATE strands SET parent=(SELECT strand FROM items WHERE id=?) WHERE id=?", folder, own)
 	clear(t.paths)
+	clear(t.located)
 	clear(t.strands)
 }
 
@@ -44,6 +45,7 @@ func (t *Tx) Remove(items []int64) {
 		t.Delete("items", id)
 	}
 	clear(t.paths)
+	clear(t.located)
 }
 
 // Subtree lists an item and all below it, folders before what is in them, up

@@ -88,8 +88,22 @@ func (t *Tx) refresh() {
 	t.forget()
 	clear(t.strands)
 	clear(t.paths)
+	clear(t.located)
 	clear(t.servers)
 	t.parted = nil
+	t.ownRead = false
+}
+
+// Put brings a row back under its old number.
+func (t *Tx) Put(table string, id int64, values []any) {
+	t.rows.Put(table, id, values)
+	t.refresh()
+}
+
+// DeleteRange takes rows first to last out.
+func (t *Tx) DeleteRange(table string, first, last int64) {
+	t.rows.DeleteRange(table, first, last)
+	t.refresh()
 }
 
 // Brought tells whether a change is the load that brought a place.
@@ -114,7 +128,15 @@ var strandDescriptor = slices.Index(store.Columns("strands"), "descriptor")
 // Turns lists the descriptors a change altered, each strand once.
 func (t *Tx) Turns(change int64) (out []Turn) {
 	at := map[int64]int{}
-	for _, r := range t.RowsOf(change, "strands") {
+	rows := t.RowsOf(change, "strands")
+	var rules []int64
+	for _, r := range rows {
+		if r.Before != nil && r.After != nil {
+			rules = append(rules, store.Number(r.Before, strandDescriptor), store.Number(r.After, strandDescriptor))
+		}
+	}
+	t.Fetch(rules)
+	for _, r := range rows {
 		if r.Before == nil || r.After == nil {
 			continue
 		}
@@ -193,6 +215,23 @@ func (t *Tx) StrandNow(id int64) (d rule.Any, folder bool, items int64, ok bool)
 		return nil, false, 0, false
 	}
 	return t.Descriptor(did), folder, t.Weight(id), true
+}
+
+// StrandsNow tells of many strands at once, and reads their rules; those that are no
+// longer there are left out.
+func (t *Tx) StrandsNow(ids []int64) map[int64]Strand {
+	out := make(map[int64]Strand, len(ids))
+	var rules []int64
+	t.EachOf("SELECT s.id, s.parent, s.descriptor, s.folder, coalesce(w.items, 0) FROM strands s LEFT JOIN weights w ON w.strand=s.id WHERE s.id IN {set}", ids, func(r *sql.Rows) error {
+		var s Strand
+		err := r.Scan(&s.ID, &s.Parent, &s.Descriptor, &s.Folder, &s.Items)
+		out[s.ID] = s
+		rules = append(rules, s.Descriptor)
+		t.passed(s.ID, strandRow{s.Parent, s.Descriptor, s.Folder})
+		return err
+	})
+	t.Fetch(rules)
+	return out
 }
 
 // Targets lists the items of a strand.

@@ -2,6 +2,7 @@ package estate
 
 import (
 	"database/sql"
+	"slices"
 
 	"tarnwold/core/right"
 	"tarnwold/internal/store"
@@ -12,12 +13,16 @@ func (t *Tx) Levels() right.Levels { return right.Builtin().With(t.OwnLevels()..
 
 // OwnLevels gives the levels the estate has added.
 func (t *Tx) OwnLevels() (own []right.Level) {
+	if t.ownRead {
+		return t.own
+	}
 	t.Each("SELECT name, folder, file, about FROM levels ORDER BY key", nil, func(r *sql.Rows) error {
 		var l right.Level
 		err := r.Scan(&l.Name, &l.Folder, &l.File, &l.About)
 		own = append(own, l)
 		return err
 	})
+	t.own, t.ownRead = slices.Clip(own), t.Err() == nil
 	return own
 }
 
@@ -32,6 +37,7 @@ func (t *Tx) AddLevel(l right.Level) error {
 	if _, err := right.Parse(l.Name); err == nil {
 		return refuse("", "%q is the name of a right", l.Name)
 	}
+	t.ownRead = false
 	t.Exec("INSERT INTO levels(name, key, folder, file, about) VALUES(?,?,?,?,?)", l.Name, store.Key(l.Name), l.Folder, l.File, l.About)
 	return t.Err()
 }
@@ -48,6 +54,7 @@ func (t *Tx) RemoveLevel(name string) error {
 		}
 		return &NotFound{What: "level", Name: name, Near: Nearest(name, names)}
 	}
+	t.ownRead = false
 	t.Exec("DELETE FROM levels WHERE key=?", store.Key(name))
 	return t.Err()
 }

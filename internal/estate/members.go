@@ -21,6 +21,7 @@ func (t *Tx) SetMember(group, member account.ID, is Membership) {
 		t.Fail(refuse("", "%s or %s is no account of the estate", group, member))
 		return
 	}
+	t.above, t.below = nil, nil
 	t.Exec("INSERT INTO members(holder, member, until, local) VALUES(?,?,?,?) ON CONFLICT(holder, member) DO UPDATE SET until=excluded.until, local=excluded.local",
 		g.id, m.id, is.Until, is.Local)
 }
@@ -39,6 +40,7 @@ func (t *Tx) AddMembers(n int, told func(i int) (group, member account.ID, is Me
 		}
 		pairs[i] = p
 	}
+	t.above, t.below = nil, nil
 	pairs = once(pairs)
 	t.InsertMany("members", len(pairs), func(i int) []any {
 		p := pairs[i]
@@ -113,6 +115,7 @@ func (t *Tx) DropMembers(n int, told func(i int) (group, member account.ID)) {
 			rows = append(rows, r.ID)
 		}
 	})
+	t.above, t.below = nil, nil
 	t.DeleteMany("members", rows)
 }
 
@@ -120,6 +123,7 @@ func (t *Tx) DropMembers(n int, told func(i int) (group, member account.ID)) {
 func (t *Tx) DropMember(group, member account.ID) {
 	g, m := t.account(group), t.account(member)
 	if g != nil && m != nil {
+		t.above, t.below = nil, nil
 		t.Exec("DELETE FROM members WHERE holder=? AND member=?", g.id, m.id)
 	}
 }
@@ -129,6 +133,15 @@ func (t *Tx) Member(group, member account.ID) (is Membership, ok bool) {
 	g, m := t.account(group), t.account(member)
 	if g == nil || m == nil {
 		return is, false
+	}
+	if is, ok := t.below[[2]account.ID{group, member}]; ok {
+		return is, true
+	}
+	if t.above != nil {
+		if _, climbed := t.above.groups[member]; climbed {
+			is, ok = t.above.is[[2]account.ID{group, member}]
+			return is, ok
+		}
 	}
 	ok = t.One("SELECT until, local FROM members WHERE holder=? AND member=?", []any{g.id, m.id}, &is.Until, &is.Local)
 	return is, ok

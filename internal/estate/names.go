@@ -29,8 +29,21 @@ func (t *Tx) Name(id account.ID) string {
 	return n
 }
 
+// Meet reads accounts whose names will be asked for, all at once.
+func (t *Tx) Meet(ids []account.ID) {
+	t.look(ids)
+	known := map[int64]*row{}
+	for _, id := range ids {
+		if a := t.accounts[id]; a != nil {
+			known[a.id] = a
+		}
+	}
+	t.know(known)
+}
+
 // Names gives the names of several.
 func (t *Tx) Names(ids []account.ID) []string {
+	t.Meet(ids)
 	out := make([]string, len(ids))
 	for i, id := range ids {
 		out[i] = t.Name(id)
@@ -66,27 +79,18 @@ func (t *Tx) name(id account.ID) string {
 	return id.String()
 }
 
-// manyNames is how many names are asked one by one; then all are read.
-const manyNames = 200
-
 // soleName tells that a name is one account's alone, and nobody is called it
-// elsewhere, where that is known without asking.
+// elsewhere.
 func (t *Tx) soleName(name string) bool {
-	if t.asked++; t.asked < manyNames {
-		return false
-	}
-	if t.called == nil {
-		t.called = map[string]int{}
-		for _, key := range t.Strings("SELECT key FROM accounts") {
-			t.called[key]++
-			for at := range len(key) {
-				if key[at] == '@' { // may be called what is before it
-					t.called[key[:at]]++
-				}
-			}
+	key := store.Key(name)
+	if _, known := t.sole[key]; !known {
+		if t.asked++; t.everyone && t.asked > 16 {
+			t.soleOfAll()
+		} else {
+			t.soleOf([]string{key})
 		}
 	}
-	return t.called[store.Key(name)] == 1
+	return t.sole[key]
 }
 
 // exactly finds the account of a kind and name; nil where there is none.

@@ -19,6 +19,9 @@ type Partition struct {
 	byTop map[int64]int // a strand → its node, where it is whole or what is left of it
 	apart map[int64]int // a strand → how many of its items are in nodes of their own
 
+	first map[int]int64 // a node → its first item, of those that were located
+	asked int           // how often somebody wanted one
+
 	parted map[int64][]int // a strand → the nodes of parts of it, as of seen nodes
 	seen   int
 }
@@ -120,6 +123,22 @@ func (f *Partition) Some(t *Tx, node, limit int) []int64 {
 	if n.items != nil {
 		return n.items[:min(limit, len(n.items))]
 	}
+	if limit == 1 || f.Nodes[node].Items == 1 {
+		item, ok := f.first[node]
+		if f.asked++; !ok && f.asked > 4 { // so will others be: read ahead
+			var next []int
+			for i := node; i < len(f.nodes) && len(next) < ahead; i++ {
+				if _, known := f.first[i]; !known && f.nodes[i].items == nil && f.nodes[i].base != 0 && f.taken(f.nodes[i].base) == 0 {
+					next = append(next, i)
+				}
+			}
+			f.Locate(t, next)
+			item, ok = f.first[node]
+		}
+		if ok {
+			return []int64{item}
+		}
+	}
 	if f.taken(n.base) == 0 {
 		return t.Items(n.base, limit)
 	}
@@ -136,6 +155,76 @@ func (f *Partition) Some(t *Tx, node, limit int) []int64 {
 	})
 	return out
 }
+
+// FirstOf gives the first items of many nodes, most[i] of the i-th, all at once, and
+// finds out where they are.
+func (f *Partition) FirstOf(t *Tx, nodes []int, most []int64) [][]int64 {
+	out := make([][]int64, len(nodes))
+	of := map[int64]int{} // by strand
+	var first, all []int64
+	for i, node := range nodes {
+		n := &f.nodes[node]
+		switch {
+		case n.items != nil || f.taken(n.base) > 0 || n.base == 0:
+			out[i] = f.Some(t, node, int(most[i]))
+			continue
+		case most[i] == 1:
+			first = append(first, n.base)
+		case f.Nodes[node].Items <= max(most[i], few):
+			all = append(all, n.base)
+		default:
+			out[i] = f.Some(t, node, int(most[i]))
+			continue
+		}
+		of[n.base] = i
+	}
+	for strand, item := range t.FirstOf(first) {
+		out[of[strand]] = []int64{item}
+	}
+	t.EachOf("SELECT strand, id FROM items WHERE strand IN {set} ORDER BY strand, id", all, func(r *sql.Rows) error {
+		var strand, id int64
+		err := r.Scan(&strand, &id)
+		if i := of[strand]; int64(len(out[i])) < most[i] {
+			out[i] = append(out[i], id)
+		}
+		return err
+	})
+	var items []int64
+	for _, x := range out {
+		items = append(items, x...)
+	}
+	t.Locate(items)
+	return out
+}
+
+// Locate finds out where the first items of many nodes are, all at once, for those
+// who will name them.
+func (f *Partition) Locate(t *Tx, nodes []int) {
+	if f.first == nil {
+		f.first = map[int]int64{}
+	}
+	var want []int
+	for _, n := range nodes {
+		if _, ok := f.first[n]; !ok {
+			want = append(want, n)
+		}
+	}
+	one := make([]int64, len(want))
+	for i := range one {
+		one[i] = 1
+	}
+	for i, some := range f.FirstOf(t, want, one) {
+		for _, id := range some {
+			f.first[want[i]] = id
+		}
+	}
+}
+
+// ahead is how many nodes are located at once where one after the other is asked for.
+const ahead = 2048
+
+// few is how many items of a node are read to have some of them.
+const few = 64
 
 // Each calls fn with every item of a node, in the order they came.
 func (f *Partition) Each(t *Tx, node int, fn func(item int64) error) error {
@@ -171,23 +260,33 @@ func (f *Partition) Each(t *Tx, node int, fn func(item int64) error) error {
 	return t.Err()
 }
 
-// EachFolder calls fn with every folder that items of a node are directly in,
-// and how many of them are.
-func (f *Partition) EachFolder(t *Tx, node int, fn func(folder, items int64)) error {
-	n := &f.nodes[node]
-	if n.items == nil && f.taken(n.base) == 0 {
-		t.Each("SELECT parent, count(*) FROM items WHERE strand=? GROUP BY parent", []any{n.base}, func(r *sql.Rows) error {
-			var folder, items int64
-			err := r.Scan(&folder, &items)
-			fn(folder, items)
+// EachFolder calls fn with every folder that items of some nodes are directly in, and
+// how many of them are, node by node.
+func (f *Partition) EachFolder(t *Tx, nodes []int, fn func(folder, items int64)) error {
+	var whole []int64
+	for _, node := range nodes {
+		n := &f.nodes[node]
+		if n.items == nil && f.taken(n.base) == 0 {
+			whole = append(whole, n.base)
+			continue
+		}
+		var items []int64
+		if err := f.Each(t, node, func(item int64) error { items = append(items, item); return nil }); err != nil {
 			return err
-		})
-		return t.Err()
+		}
+		t.EachOf("SELECT parent, count(*) FROM items WHERE id IN {set} GROUP BY parent", items, folders(fn))
 	}
-	return f.Each(t, node, func(item int64) error {
-		fn(t.Int("SELECT parent FROM items WHERE id=?", item), 1)
-		return t.Err()
-	})
+	t.EachOf("SELECT parent, count(*) FROM items WHERE strand IN {set} GROUP BY parent", whole, folders(fn))
+	return t.Err()
+}
+
+func folders(fn func(folder, items int64)) func(*sql.Rows) error {
+	return func(r *sql.Rows) error {
+		var folder, items int64
+		err := r.Scan(&folder, &items)
+		fn(folder, items)
+		return err
+	}
 }
 
 func (f *Partition) taken(base int64) int { return f.apart[base] }
@@ -296,6 +395,7 @@ func (t *Tx) partition(groups []Group, everything bool) (*Partition, error) {
 	for _, r := range roots {
 		c.read(r)
 	}
+	c.fetch()
 	for _, r := range roots {
 		if err := t.Err(); err != nil {
 			return nil, err
@@ -331,6 +431,7 @@ func (c *partitioner) read(top int64) {
 			return err
 		}
 		c.strands[id], c.left[id], c.weight[id] = s, weight, weight
+		c.t.passed(id, s)
 		if id != top {
 			c.children[s.parent] = append(c.children[s.parent], id)
 		}
@@ -347,11 +448,21 @@ func (c *partitioner) readAll() {
 			return err
 		}
 		c.strands[id], c.left[id], c.weight[id] = s, weight, weight
+		c.t.passed(id, s)
 		if s.parent != 0 {
 			c.children[s.parent] = append(c.children[s.parent], id)
 		}
 		return nil
 	})
+}
+
+// fetch reads the rules of all strands that were taken in.
+func (c *partitioner) fetch() {
+	ids := make([]int64, 0, len(c.strands))
+	for _, s := range c.strands {
+		ids = append(ids, s.descriptor)
+	}
+	c.t.Fetch(ids)
 }
 
 // node adds a node to the partition.
@@ -547,8 +658,16 @@ func (t *Tx) parents(of []int64) map[int64]int64 {
 // Keep stores what a worked-out partition changes, and parts the strands for it.
 // Nodes that are new or gone are left to who makes or removes them.
 func (t *Tx) Keep(f *Partition) {
+	var rules []rule.Any
+	for i := range f.Nodes {
+		if n := &f.Nodes[i]; n.Before != nil && n.After != nil && f.nodes[i].base != 0 && n.Changed() {
+			rules = append(rules, n.After)
+		}
+	}
+	t.keepAll(rules)
 	real := make([]int64, len(f.Nodes))
 	made := make([]bool, len(f.Nodes))
+	var strands, descriptors []int64 // strands that get other rules
 	for i := range f.Nodes {
 		n, x := &f.Nodes[i], &f.nodes[i]
 		real[i] = x.base
@@ -571,13 +690,15 @@ func (t *Tx) Keep(f *Partition) {
 			t.Exec("UPDATE strands SET parent=? WHERE id=?", real[n.Parent], x.base)
 		}
 		if n.Changed() {
-			t.Exec("UPDATE strands SET descriptor=? WHERE id=?", t.keep(n.After), real[i])
+			strands, descriptors = append(strands, real[i]), append(descriptors, t.keep(n.After))
 		}
 		if t.Err() != nil {
 			return
 		}
 	}
+	t.SetMany("strands", "descriptor", strands, descriptors) // as they were until all that is parted is parted
 	clear(t.strands)
+	clear(t.located)
 }
 
 // apart is rules that are the same and another pointer.

@@ -142,6 +142,7 @@ func (t *Tx) At(s Server, path string) (Place, error) {
 	for i, j := 0, len(p.Trail)-1; i < j; i, j = i+1, j-1 {
 		p.Trail[i], p.Trail[j] = p.Trail[j], p.Trail[i]
 	}
+	t.Trod(p)
 	p.Folder = t.isFolder(p.Strand)
 	return p, t.Err()
 }
@@ -158,9 +159,9 @@ type Child struct {
 func (t *Tx) Child(parent int64, name string) (Child, bool) {
 	var alike []Child
 	key := store.Key(name)
-	t.Each("SELECT id, strand, name FROM items WHERE parent=? AND fold=?", []any{parent, store.Fold(name)}, func(r *sql.Rows) error {
+	t.Each("SELECT i.id, i.strand, i.name, s.folder FROM items i JOIN strands s ON s.id=i.strand WHERE i.parent=? AND i.fold=?", []any{parent, store.Fold(name)}, func(r *sql.Rows) error {
 		var c Child
-		err := r.Scan(&c.Item, &c.Strand, &c.Name)
+		err := r.Scan(&c.Item, &c.Strand, &c.Name, &c.Folder)
 		if store.Key(c.Name) == key {
 			alike = append(alike, c)
 		}
@@ -189,7 +190,7 @@ func (t *Tx) In(folder Place, name string) (Place, bool) {
 	p := folder
 	p.Item, p.Strand, p.Path = c.Item, c.Strand, place.Join(folder.Path, c.Name)
 	p.Trail = append([]int64{c.Strand}, folder.Trail...)
-	p.Folder = t.isFolder(c.Strand)
+	p.Folder = c.Folder
 	return p, t.Err() == nil
 }
 
@@ -214,6 +215,13 @@ func (t *Tx) strand(id int64) strandRow {
 	return s
 }
 
+// passed remembers a strand that was read in passing, while nothing is changed.
+func (t *Tx) passed(id int64, s strandRow) {
+	if t.Change() == 0 && len(t.strands) < mostPaths {
+		t.strands[id] = s
+	}
+}
+
 func (t *Tx) isFolder(strand int64) bool { return t.strand(strand).folder }
 
 // Place finds the place of an item, by its number.
@@ -221,20 +229,19 @@ func (t *Tx) Place(item int64) Place {
 	var names []string
 	p := Place{Item: item}
 	for at := item; ; {
-		var parent, strand int64
-		var name string
-		if !t.One("SELECT parent, name, strand FROM items WHERE id=?", []any{at}, &parent, &name, &strand) {
+		in, ok := t.located[at]
+		if !ok && !t.One("SELECT parent, name, strand FROM items WHERE id=?", []any{at}, &in.parent, &in.name, &in.strand) {
 			break
 		}
-		p.Trail = append(p.Trail, strand)
-		if parent != 0 {
-			names = append(names, name)
-			at = parent
+		p.Trail = append(p.Trail, in.strand)
+		if in.parent != 0 {
+			names = append(names, in.name)
+			at = in.parent
 			continue
 		}
-		var server int64
-		t.One("SELECT server, path FROM trees WHERE item=?", []any{at}, &server, &p.Path)
-		p.Server = t.serverByRow(server)
+		if top, ok := t.standingIn(at, 0, ""); ok {
+			p.Server, p.Path = *top.server, top.path
+		}
 		break
 	}
 	if len(names) > 0 {
@@ -285,6 +292,9 @@ func (t *Tx) Stands(item int64) (Server, string, bool) {
 }
 
 func (t *Tx) standing(item int64) (standing, bool) {
+	if at, ok := t.located[item]; ok {
+		return t.standingIn(item, at.parent, at.name)
+	}
 	var parent int64
 	var name string
 	if !t.One("SELECT parent, name FROM items WHERE id=?", []any{item}, &parent, &name) {
@@ -295,11 +305,17 @@ func (t *Tx) standing(item int64) (standing, bool) {
 
 func (t *Tx) standingIn(item, parent int64, name string) (standing, bool) {
 	if parent == 0 {
+		if s, ok := t.paths[item]; ok {
+			return s, true
+		}
 		var server int64
 		var s standing
 		ok := t.One("SELECT server, path FROM trees WHERE item=?", []any{item}, &server, &s.path)
 		on := t.serverByRow(server)
 		s.server = &on
+		if ok {
+			t.paths[item] = s
+		}
 		return s, ok
 	}
 	up, ok := t.paths[parent]
@@ -315,6 +331,67 @@ func (t *Tx) standingIn(item, parent int64, name string) (standing, bool) {
 	return standing{up.server, place.Join(up.path, name)}, true
 }
 
+// inside is an item's name, the folder it is in, and its strand.
+type inside struct {
+	parent, strand int64
+	name           string
+}
+
+// Locate reads where items are that will be asked for, all at once.
+func (t *Tx) Locate(items []int64) {
+	var want []int64
+	for _, id := range items {
+		if _, ok := t.located[id]; !ok {
+			want = append(want, id)
+		}
+	}
+	want = want[:min(len(want), mostPaths)] // the rest is asked one by one
+	if len(t.located)+len(want) > mostPaths {
+		clear(t.located)
+	}
+	t.EachOf(`WITH RECURSIVE up(id, parent, name, strand) AS (SELECT id, parent, name, strand FROM items WHERE id IN {set}
+		UNION SELECT i.id, i.parent, i.name, i.strand FROM up CROSS JOIN items i ON i.id=up.parent) SELECT id, parent, name, strand FROM up`, want, func(r *sql.Rows) error {
+		var id int64
+		var in inside
+		err := r.Scan(&id, &in.parent, &in.name, &in.strand)
+		t.located[id] = in
+		return err
+	})
+}
+
+// FirstOf gives the first item of each of some strands, all at once.
+func (t *Tx) FirstOf(strands []int64) map[int64]int64 {
+	out := make(map[int64]int64, len(strands))
+	t.EachOf("SELECT x.value, (SELECT id FROM items WHERE strand=x.value ORDER BY id LIMIT 1) AS id FROM {set} AS x WHERE id NOT NULL", strands, func(r *sql.Rows) error {
+		var strand, id int64
+		err := r.Scan(&strand, &id)
+		out[strand] = id
+		return err
+	})
+	return out
+}
+
+// Strand is a strand as it stands.
+type Strand struct {
+	ID, Parent, Descriptor int64
+	Folder                 bool
+	Items                  int64
+}
+
+// StrandsHaving lists the strands that have one of some descriptors and any items, by
+// descriptor, all at once.
+func (t *Tx) StrandsHaving(descriptors []int64) map[int64][]Strand {
+	out := map[int64][]Strand{}
+	t.EachOf("SELECT s.id, s.parent, s.descriptor, s.folder, w.items FROM strands s JOIN weights w ON w.strand=s.id WHERE w.items>0 AND s.descriptor IN {set} ORDER BY s.id", descriptors, func(r *sql.Rows) error {
+		var s Strand
+		err := r.Scan(&s.ID, &s.Parent, &s.Descriptor, &s.Folder, &s.Items)
+		out[s.Descriptor] = append(out[s.Descriptor], s)
+		t.passed(s.ID, strandRow{s.Parent, s.Descriptor, s.Folder})
+		return err
+	})
+	return out
+}
+
 // Of gives the descriptor of a strand.
 func (t *Tx) Of(strand int64) rule.Any { return t.Descriptor(t.strand(strand).descriptor) }
 
@@ -326,8 +403,21 @@ func (t *Tx) ParentOf(strand int64) rule.Any {
 	return nil
 }
 
+// Trod reads the strands of a place and of the folders above it, all at once, for
+// those who will ask for their rules.
+func (t *Tx) Trod(p Place) {
+	var want []int64
+	for _, s := range p.Trail {
+		if _, known := t.strands[s]; !known {
+			want = append(want, s)
+		}
+	}
+	t.StrandsNow(want)
+}
+
 // Above gives the rules of the folders above a place, nearest first.
 func (t *Tx) Above(p Place) []rule.Any {
+	t.Trod(p)
 	out := make([]rule.Any, 0, len(p.Trail))
 	for _, s := range p.Trail[min(1, len(p.Trail)):] {
 		out = append(out, t.Of(s))

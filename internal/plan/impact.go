@@ -26,13 +26,6 @@ type (
 	account = acc.Account
 )
 
-func posixID(n int64) string {
-	if n == acc.NoPOSIX {
-		return ""
-	}
-	return fmt.Sprint(n)
-}
-
 func TraitNames() (names []string) {
 	for _, t := range verdict.TraitList {
 		names = append(names, t.Name)
@@ -477,8 +470,13 @@ func over(level string, more right.Set, folder bool) string {
 
 // ActingUser finds the account that acts, where the estate knows it.
 func (d *Planner) ActingUser() (account, bool) {
-	a, err := d.T.Named(d.Actor, acc.User)
-	return a, err == nil
+	if d.acting == nil {
+		d.acting = &account{}
+		if a, err := d.T.Named(d.Actor, acc.User); err == nil {
+			d.acting = &a
+		}
+	}
+	return *d.acting, !d.acting.ID.IsZero()
 }
 
 // guards asks the guards and looks for advice.

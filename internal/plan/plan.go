@@ -32,7 +32,8 @@ type Planner struct {
 	Today estate.Day
 	// Step is told what long work is doing; nil: nobody listens.
 	Progress func(what string)
-	mayLose  *int // in hundredths; nil: as usual
+	mayLose  *int     // in hundredths; nil: as usual
+	acting   *account // who acts, once asked; without an identifier: nobody the estate knows
 }
 
 // New makes a planner.

@@ -249,6 +249,24 @@ func (t *Tx) Set(table string, id int64, column string, value any) {
 	t.Exec("UPDATE "+table+" SET "+column+"=? WHERE id=?", value, id)
 }
 
+// SetMany gives a column of many rows other values, in their order.
+func (t *Tx) SetMany(table, column string, rows, values []int64) {
+	if len(rows) == 0 {
+		return
+	}
+	list := make([]byte, 0, 2+16*len(rows))
+	list = append(list, '[')
+	for i, n := range rows {
+		if i > 0 {
+			list = append(list, ',')
+		}
+		list = append(strconv.AppendInt(append(list, '['), n, 10), ',')
+		list = append(strconv.AppendInt(list, values[i], 10), ']')
+	}
+	t.Exec("UPDATE "+table+" SET "+column+"=x.v FROM (SELECT json_extract(value,'$[0]') AS r, json_extract(value,'$[1]') AS v FROM json_each(?)) AS x WHERE "+table+".id=x.r",
+		string(append(list, ']')))
+}
+
 // Delete takes a row out.
 func (t *Tx) Delete(table string, id int64) { t.Exec("DELETE FROM "+table+" WHERE id=?", id) }
 

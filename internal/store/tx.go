@@ -3,9 +3,12 @@ package store
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"strconv"
 	"strings"
+	"sync/atomic"
 )
 
 // Tx is one transaction. Its first error stays: later calls do nothing, and
@@ -21,7 +24,15 @@ type Tx struct {
 	keys   EntryKeys
 	// listening: the triggers are there, of this transaction or one before.
 	listening bool
+	tables    map[string]bool // that the file has; nil: nobody asked yet
 }
+
+// asked counts the statements that were run and the rows they gave.
+var asked struct{ calls, rows atomic.Int64 }
+
+// Asked tells how many statements this process has run, in all its estates, and how
+// many rows they gave: what a command costs beside what it computes.
+func Asked() (calls, rows int64) { return asked.calls.Load(), asked.rows.Load() }
 
 // Context is what the transaction runs under.
 func (t *Tx) Context() context.Context { return t.ctx }
@@ -37,6 +48,7 @@ func (t *Tx) Fail(err error) {
 }
 
 func (t *Tx) stmt(q string) *sql.Stmt {
+	asked.calls.Add(1)
 	if s, ok := t.stmts[q]; ok {
 		return s
 	}
@@ -86,6 +98,7 @@ func (t *Tx) One(q string, args []any, into ...any) (ok bool) {
 		return false
 	}
 	t.Fail(err)
+	asked.rows.Add(1)
 	return err == nil
 }
 
@@ -111,12 +124,44 @@ func (t *Tx) Each(q string, args []any, scan func(row *sql.Rows) error) {
 	}
 	defer rows.Close()
 	for rows.Next() {
+		asked.rows.Add(1)
 		if err := scan(rows); err != nil {
 			t.Fail(err)
 			return
 		}
 	}
 	t.Fail(rows.Err())
+}
+
+// EachOf is Each of a query about a set of numbers, however many, which stands in it
+// as {set}.
+func (t *Tx) EachOf(q string, set []int64, scan func(row *sql.Rows) error) {
+	if len(set) == 0 {
+		return
+	}
+	list := make([]byte, 0, 2+8*len(set))
+	list = append(list, '[')
+	for i, n := range set {
+		if i > 0 {
+			list = append(list, ',')
+		}
+		list = strconv.AppendInt(list, n, 10)
+	}
+	t.eachOf(q, append(list, ']'), scan)
+}
+
+// EachOfText is EachOf about a set of texts.
+func (t *Tx) EachOfText(q string, set []string, scan func(row *sql.Rows) error) {
+	if len(set) == 0 {
+		return
+	}
+	list, err := json.Marshal(set)
+	t.Fail(err)
+	t.eachOf(q, list, scan)
+}
+
+func (t *Tx) eachOf(q string, list []byte, scan func(row *sql.Rows) error) {
+	t.Each(strings.Replace(q, "{set}", "(SELECT value FROM json_each(?))", 1), []any{string(list)}, scan)
 }
 
 // Strings reads one column.
@@ -144,7 +189,13 @@ func (t *Tx) Ints(q string, args ...any) (out []int64) {
 // Knows tells whether the file has a table, which one of an older layout may
 // not have.
 func (t *Tx) Knows(table string) bool {
-	return t.Int("SELECT count(*) FROM sqlite_schema WHERE type='table' AND name=?", table) > 0
+	if t.tables == nil {
+		t.tables = map[string]bool{}
+		for _, name := range t.Strings("SELECT name FROM sqlite_schema WHERE type='table'") {
+			t.tables[name] = true
+		}
+	}
+	return t.tables[table]
 }
 
 // Last gives the highest number a table's rows ever had.
@@ -158,24 +209,31 @@ type Bulk struct {
 	head string
 	full string // the statement that puts bulkRows in
 	cols int
+	rows int // so many at a time
 	args []any
 }
 
 const bulkRows = 64
 
+// Wide puts more rows in at a time: for few statements rather than the shortest time.
+func (b *Bulk) Wide() *Bulk {
+	b.rows = 1024
+	return b
+}
+
 // Bulk begins putting rows into a table, which no trigger listens to. A row that
 // can't be put in ends the transaction, so that nothing is written down for
 // taking back half a statement.
 func (t *Tx) Bulk(table string, columns ...string) *Bulk {
-	return &Bulk{t: t, head: "INSERT OR FAIL INTO " + table + "(" + strings.Join(columns, ",") + ") VALUES ", cols: len(columns)}
+	return &Bulk{t: t, head: "INSERT OR FAIL INTO " + table + "(" + strings.Join(columns, ",") + ") VALUES ", cols: len(columns), rows: bulkRows}
 }
 
 // Add puts a row in, or several, one behind the other.
 func (b *Bulk) Add(args ...any) {
 	for len(args) > 0 {
-		n := min(len(args), bulkRows*b.cols-len(b.args))
+		n := min(len(args), b.rows*b.cols-len(b.args))
 		b.args = append(b.args, args[:n]...)
-		if args = args[n:]; len(b.args) == bulkRows*b.cols {
+		if args = args[n:]; len(b.args) == b.rows*b.cols {
 			b.Flush()
 		}
 	}
@@ -189,10 +247,10 @@ func (b *Bulk) Flush() {
 	}
 	one := "(?" + strings.Repeat(",?", b.cols-1) + ")"
 	q := b.full
-	if n < bulkRows || q == "" {
+	if n < b.rows || q == "" {
 		q = b.head + one + strings.Repeat(","+one, n-1)
 	}
-	if n == bulkRows {
+	if n == b.rows {
 		b.full = q
 	}
 	b.t.Exec(q, b.args...)

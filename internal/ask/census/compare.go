@@ -65,7 +65,10 @@ func Compare(k *ask.Asker, first, second, under string, limit int) (*Comparison,
 	}
 	out := &Comparison{First: k.Account(users[0].ID), Second: k.Account(users[1].ID), Lines: []Compared{}, Only: groupsOnly(k, users)}
 	nodes := g.F.Nodes
+	told := int64(0)
 	for _, w := range g.Ways {
+		var of []int // nodes, and how many items of each are told
+		var most []int64
 		a, b := g.See(users[0].ID, w, nil), g.See(users[1].ID, w, nil)
 		differs := func(i int) bool {
 			return g.Level(nodes[i].Before, a.Granted[i], nodes[i].Folder) != g.Level(nodes[i].Before, b.Granted[i], nodes[i].Folder)
@@ -88,21 +91,29 @@ func Compare(k *ask.Asker, first, second, under string, limit int) (*Comparison,
 					continue
 				}
 			}
-			most := n.Items
+			m := n.Items
 			if limit > 0 {
-				most = min(most, int64(max(0, limit-len(out.Lines))))
+				m = min(m, max(0, int64(limit)-told))
 			}
+			told += m
+			out.More += n.Items - m
+			if m > 0 {
+				of, most = append(of, i), append(most, m)
+			}
+		}
+		items := g.F.FirstOf(k.T, of, most)
+		for j, i := range of {
+			n := &nodes[i]
 			line := Compared{Route: w.Name, Kind: ask.Kind(n.Folder), First: g.Level(n.Before, a.Granted[i], n.Folder), Second: g.Level(n.Before, b.Granted[i], n.Folder)}
-			for j, item := range g.F.Some(k.T, i, int(most)) {
+			for first, item := range items[j] {
 				at := k.T.Place(item)
-				if j == 0 {
+				if first == 0 {
 					tellApart(g, &line, users, w, at, a.Granted[i], b.Granted[i])
 				}
 				line.Where = w.Address(at)
 				line.Parts = parts(line.Where)
 				out.Lines = append(out.Lines, line)
 			}
-			out.More += n.Items - most
 			if err := k.T.Context().Err(); err != nil {
 				return nil, err
 			}

@@ -1,6 +1,7 @@
 package census
 
 import (
+	"maps"
 	"slices"
 
 	"tarnwold/core/account"
@@ -91,13 +92,16 @@ func FileCounts(k *ask.Asker, who, canDo, under string) (ask.Account, []FolderFi
 	for _, w := range g.Ways {
 		s, can := doing(g, user.ID, w, c)
 		count := map[int64]int64{}
+		var nodes []int
 		for i := range g.F.Nodes {
 			if workable(g, s, can, i) {
-				if err := g.F.EachFolder(k.T, i, func(folder, items int64) { count[folder] += items }); err != nil {
-					return ask.Account{}, nil, err
-				}
+				nodes = append(nodes, i)
 			}
 		}
+		if err := g.F.EachFolder(k.T, nodes, func(folder, items int64) { count[folder] += items }); err != nil {
+			return ask.Account{}, nil, err
+		}
+		k.T.Locate(slices.Collect(maps.Keys(count)))
 		var list []FolderFiles
 		for folder, n := range count {
 			list = append(list, FolderFiles{g.Named(w, folder), w.Name, n})

@@ -128,13 +128,24 @@ func reach(g *ask.Scope, user account.ID, w *ask.Route, c *ask.Can, limit int) (
 		}
 		changes = append(changes, i)
 	}
+	told := int64(0)
+	var of []int // nodes, and how many items of each are told
+	var most []int64
 	for _, i := range changes {
-		n := &nodes[i]
-		most := n.Items
+		m := nodes[i].Items
 		if limit > 0 {
-			most = min(most, int64(max(0, limit-len(out.Lines))))
+			m = min(m, max(0, int64(limit)-told))
 		}
-		for _, item := range g.F.Some(g.K.T, i, int(most)) {
+		told += m
+		out.More += nodes[i].Items - m
+		if m > 0 {
+			of, most = append(of, i), append(most, m)
+		}
+	}
+	items := g.F.FirstOf(g.K.T, of, most)
+	for j, i := range of {
+		n := &nodes[i]
+		for _, item := range items[j] {
 			at := g.Named(w, item)
 			l := Reached{Where: at, Kind: ask.Kind(n.Folder), Level: g.Level(n.Before, s.Granted[i], n.Folder), Granted: ask.Mask(s.Granted[i]), Parts: parts(at)}
 			usable := !ask.NothingOn(n.Before, s.Granted[i])
@@ -145,7 +156,6 @@ func reach(g *ask.Scope, user account.ID, w *ask.Route, c *ask.Can, limit int) (
 			l.ByNameOnly = usable && !s.Browsed[i]
 			out.Lines = append(out.Lines, l)
 		}
-		out.More += n.Items - most
 		if err := g.K.T.Context().Err(); err != nil {
 			return nil, err
 		}

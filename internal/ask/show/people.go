@@ -1,6 +1,9 @@
 package show
 
 import (
+	"cmp"
+	"slices"
+
 	"tarnwold/core/account"
 	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
@@ -27,7 +30,13 @@ func People(k *ask.Asker, kind account.Kind) ([]Person, error) {
 	return out, k.T.Err()
 }
 
-func person(k *ask.Asker, d *account.Directory, a account.Account) Person {
+// members knows who lists whom.
+type members interface {
+	GroupsOf(account.ID) []account.ID
+	MembersOf(account.ID) []account.ID
+}
+
+func person(k *ask.Asker, d members, a account.Account) Person {
 	p := Person{Account: ask.Account{Name: k.T.Name(a.ID), ID: a.ID.String(), Kind: a.Kind.String(), Shut: k.ShutOut()[a.ID]}, Purpose: string(a.Purpose), In: k.T.Names(d.GroupsOf(a.ID))}
 	if a.POSIX != account.NoPOSIX {
 		p.POSIX = &a.POSIX
@@ -69,13 +78,19 @@ func User(k *ask.Asker, word string) (*Belonging, error) {
 	if err != nil {
 		return nil, err
 	}
-	d := k.T.Directory()
-	tok := account.NewToken(d, u.ID, account.Traits{})
-	out := &Belonging{Person: person(k, d, u), Groups: []Way{}}
+	tok := account.NewToken(k.T, u.ID, account.Traits{})
+	out := &Belonging{Person: person(k, k.T, u), Groups: []Way{}}
 	ends := tok.Ends(chainEnds)
-	for _, g := range k.T.Accounts(account.Group) {
+	var groups []account.Account
+	for _, id := range tok.IDs() {
+		if a, ok := k.T.Account(id); ok && a.Kind == account.Group {
+			groups = append(groups, a)
+		}
+	}
+	slices.SortFunc(groups, func(a, b account.Account) int { return cmp.Compare(estate.Key(a.Name), estate.Key(b.Name)) })
+	for _, g := range groups {
 		links, between := ends.Of(g.ID)
-		if links == nil {
+		if len(links) < 2 {
 			continue
 		}
 		w := Way{Account: k.Account(g.ID), Between: between}
@@ -110,7 +125,7 @@ func Group(k *ask.Asker, word string) (*Gathering, error) {
 	if err != nil {
 		return nil, err
 	}
-	d := k.T.Directory()
+	d := k.T.Below(g.ID)
 	out := &Gathering{Person: person(k, d, g), All: []Way{}}
 	for _, m := range d.MembersBelow(g.ID) {
 		chain, between := m.Ends(chainEnds)

@@ -2,6 +2,7 @@
 package uses
 
 import (
+	"maps"
 	"slices"
 
 	"tarnwold/core/account"
@@ -85,29 +86,17 @@ func Uses(k *ask.Asker, accounts []account.Account, limit int) (uses []Use, more
 		}
 	}
 	var own, inherited []Use
-	t.AllDescriptors(func(id int64, a rule.Any) {
-		d := k.AsNamed(a)
-		if as, _ := says(a, d, true); as == "" {
+	having(t, func(a rule.Any) bool { as, _ := says(a, k.AsNamed(a), true); return as != "" }, func(a rule.Any, s estate.Strand, where func() string) {
+		as, what := says(a, k.AsNamed(a), s.Folder)
+		to := &own
+		if as == "inherited" {
+			to = &inherited
+		}
+		if len(*to) >= limit {
+			more += s.Items
 			return
 		}
-		for _, strand := range t.StrandsOf(id) {
-			_, folder, items, ok := t.StrandNow(strand)
-			if !ok || items == 0 {
-				continue
-			}
-			as, what := says(a, d, folder)
-			to := &own
-			if as == "inherited" {
-				to = &inherited
-			}
-			if len(*to) < limit {
-				for _, item := range t.Items(strand, 1) {
-					*to = append(*to, Use{Where: t.Where(item), As: as, What: what, Items: items})
-				}
-			} else {
-				more += items
-			}
-		}
+		*to = append(*to, Use{Where: where(), As: as, What: what, Items: s.Items})
 	})
 	byWhere := func(a, b Use) int {
 		if a.Where < b.Where {
@@ -124,6 +113,31 @@ func Uses(k *ask.Asker, accounts []account.Account, limit int) (uses []Use, more
 		note(u)
 	}
 	return uses, more, t.Err()
+}
+
+// having calls fn with every strand that has rules that are meant, and with what says
+// where its first item is.
+func having(t *estate.Tx, meant func(rule.Any) bool, fn func(a rule.Any, s estate.Strand, where func() string)) {
+	var ids, strands, above []int64
+	t.AllDescriptors(func(id int64, a rule.Any) {
+		if meant(a) {
+			ids = append(ids, id)
+		}
+	})
+	by := t.StrandsHaving(ids)
+	for _, id := range ids {
+		for _, s := range by[id] {
+			strands, above = append(strands, s.ID), append(above, s.Parent)
+		}
+	}
+	first := t.FirstOf(strands)
+	t.Locate(slices.Collect(maps.Values(first)))
+	t.StrandsNow(above)
+	for _, id := range ids {
+		for _, s := range by[id] {
+			fn(t.Descriptor(id), s, func() string { return t.Where(first[s.ID]) })
+		}
+	}
 }
 
 // Covers tells whether a place is at or below another on the same server.
@@ -254,26 +268,16 @@ func UsesOf(k *ask.Asker, word string, through bool) ([]UsedAs, error) {
 			})
 		}
 	}
-	t.AllDescriptors(func(did int64, a rule.Any) {
-		d := k.AsNamed(a)
-		if !Names(k, d, func(id account.ID) bool { return forms[id] != nil }) {
-			return
+	having(t, func(a rule.Any) bool {
+		return Names(k, k.AsNamed(a), func(id account.ID) bool { return forms[id] != nil })
+	}, func(a rule.Any, s estate.Strand, where func() string) {
+		var up rule.Any
+		if s.Parent != 0 {
+			up = t.Of(s.Parent)
 		}
-		for _, strand := range t.StrandsOf(did) {
-			_, folder, items, ok := t.StrandNow(strand)
-			if !ok || items == 0 {
-				continue
-			}
-			at := ""
-			within(a, d, k.AsEntries(t.ParentOf(strand)), folder, func(id account.ID, as, what string) {
-				if at == "" {
-					for _, item := range t.Items(strand, 1) {
-						at = t.Where(item)
-					}
-				}
-				note(id, at, as, what, items)
-			})
-		}
+		within(a, k.AsNamed(a), k.AsEntries(up), s.Folder, func(id account.ID, as, what string) {
+			note(id, where(), as, what, s.Items)
+		})
 	})
 	bearers, _ := t.Overdue("9999-12-31")
 	for _, b := range bearers {

@@ -1,6 +1,9 @@
 package undo
 
 import (
+	"maps"
+	"slices"
+
 	"tarnwold/core/rule"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/estate/edit"
@@ -12,10 +15,17 @@ import (
 func Described(d *plan.Planner, id int64) ([]edit.Description, error) {
 	t := d.T
 	edits := []edit.Description{}
-	for _, x := range t.Turns(id) {
-		_, folder, items, ok := t.StrandNow(x.Strand)
-		e := edit.Description{Kind: "item", Where: "items no longer there", Items: items, Lines: d.Diff(x.Before, x.After, folder, nil, nil)}
-		for _, item := range t.Items(x.Strand, 1) {
+	turns := t.Turns(id)
+	strands := make([]int64, len(turns))
+	for i, x := range turns {
+		strands[i] = x.Strand
+	}
+	stand, first := t.StrandsNow(strands), t.FirstOf(strands)
+	t.Locate(slices.Collect(maps.Values(first)))
+	for _, x := range turns {
+		now, ok := stand[x.Strand]
+		e := edit.Description{Kind: "item", Where: "items no longer there", Items: now.Items, Lines: d.Diff(x.Before, x.After, now.Folder, nil, nil)}
+		if item, any := first[x.Strand]; any {
 			e.Where = t.Where(item)
 		}
 		if ok && len(e.Lines) > 0 {

@@ -679,15 +679,24 @@ func (u *undoing) rules() error {
 	}
 	var groups []estate.Group
 	strands := map[int64]bool{}
-	for i, x := range t.Turns(u.id) {
+	turns := t.Turns(u.id)
+	since := make([][]int64, len(turns)) // each strand, and those that were parted from it since
+	var all []int64
+	for i, x := range turns {
+		since[i] = t.Since(u.id, x.Strand)
+		all = append(all, since[i]...)
+	}
+	stand := t.StrandsNow(all)
+	for i, x := range turns {
 		if i&255 == 0 && u.d.Ctx.Err() != nil {
 			return u.d.Ctx.Err()
 		}
-		for _, s := range t.Since(u.id, x.Strand) {
-			now, _, items, ok := t.StrandNow(s)
-			if !ok || items == 0 || strands[s] {
+		for _, s := range since[i] {
+			row, ok := stand[s]
+			if !ok || row.Items == 0 || strands[s] {
 				continue
 			}
+			now := t.Descriptor(row.Descriptor)
 			switch now {
 			case x.After:
 				strands[s] = true
