@@ -74,6 +74,23 @@ func (d *Descriptor) Clone() *Descriptor {
 	return &c
 }
 
+// Renamed gives the descriptor with other identifiers in the place of some.
+func (d *Descriptor) Renamed(as map[account.ID]account.ID) *Descriptor {
+	c := d.Clone()
+	names := []*account.ID{&c.Owner, &c.Group}
+	for _, list := range [][]Entry{c.Rules.Entries, c.Audit.Entries} {
+		for i := range list {
+			names = append(names, &list[i].Who)
+		}
+	}
+	for _, id := range names {
+		if other, ok := as[*id]; ok {
+			*id = other
+		}
+	}
+	return c
+}
+
 // Equal tells whether two descriptors are the same in everything.
 func (d *Descriptor) Equal(o *Descriptor) bool {
 	return d.Owner == o.Owner && d.Group == o.Group && d.Control == o.Control && d.Manager == o.Manager &&

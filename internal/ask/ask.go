@@ -18,6 +18,8 @@ import (
 
 // Asker answers on one transaction and remembers what it looked up.
 type Asker struct {
+	// Met are people who are asked for already, with all they are in; may be nil.
+	Met     *account.Directory
 	T       *estate.Tx
 	Lang    rule.Language
 	readers map[rule.Reading]*rule.Reader
@@ -253,6 +255,9 @@ func (k *Asker) forms(group account.ID, tr account.Traits) []account.ID {
 	return out
 }
 
+// AsThemselves tells whether everybody who comes by a share opens files as themselves.
+func (k *Asker) AsThemselves(sh *estate.Share) bool { return k.lists(sh).Own() }
+
 // Populations gives the population whose files are opened through a share, and
 // that of who connects; nil for the same.
 func (k *Asker) Populations(p *crowd.Population, tr *verdict.Traits, sh *estate.Share, book account.Book) (people, self *crowd.Population) {
@@ -283,13 +288,23 @@ func (k *Asker) Token(user account.ID, s *estate.Server, local bool) *account.To
 	tok := k.tokens[key]
 	if tok == nil {
 		var book account.Book = k.T
-		if len(k.tokens) >= manyTokens { // everybody's memberships are read at once
+		if _, met := k.met(user); met {
+			book = k.Met
+		} else if len(k.tokens) >= manyTokens { // everybody's memberships are read at once
 			book = k.Directory()
 		}
 		tok = account.NewToken(book, user, s.Traits.Traits, verdict.Special(local)...)
 		k.tokens[key] = tok
 	}
 	return tok
+}
+
+// met finds somebody among those who were met.
+func (k *Asker) met(user account.ID) (account.Account, bool) {
+	if k.Met == nil {
+		return account.Account{}, false
+	}
+	return k.Met.Account(user)
 }
 
 // manyTokens is how many users' memberships are read one by one.

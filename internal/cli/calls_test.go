@@ -49,7 +49,7 @@ func TestCallsStayFew(t *testing.T) {
 		{200, []string{"findings"}},
 		{100, []string{"grant", "group 3", "read", "box:/homes", "--yes"}},
 		{100, []string{"undo", "4", "--yes"}},
-		{60, []string{"group", "join", "group 7", "user9", "--dry-run"}},
+		{80, []string{"group", "join", "group 7", "user9", "--dry-run"}},
 	} {
 		require.LessOrEqual(t, run(x.args...), x.most, "%v", x.args)
 	}

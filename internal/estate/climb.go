@@ -36,17 +36,10 @@ func (t *Tx) GroupsOf(id account.ID) []account.ID {
 func (t *Tx) climb(id account.ID) {
 	up := t.above
 	up.groups[id] = nil
-	type edge struct {
-		group, member int64
-		is            Membership
-	}
 	var edges []edge
 	t.Each(`WITH RECURSIVE up(id) AS (SELECT id FROM accounts WHERE sid=? UNION SELECT m.holder FROM up CROSS JOIN members m ON m.member=up.id)
 		SELECT m.holder, m.member, m.until, m.local FROM up CROSS JOIN members m ON m.member=up.id ORDER BY m.id`, []any{id.String()}, func(r *sql.Rows) error {
-		var e edge
-		err := r.Scan(&e.group, &e.member, &e.is.Until, &e.is.Local)
-		edges = append(edges, e)
-		return err
+		return scanEdge(r, &edges)
 	})
 	var rows []int64
 	for _, e := range edges {
@@ -99,17 +92,8 @@ func (t *Tx) Below(id account.ID) *account.Directory {
 		in[row] = true
 		return err
 	})
-	type edge struct {
-		group, member int64
-		is            Membership
-	}
 	var edges []edge
-	add := func(r *sql.Rows) error {
-		var e edge
-		err := r.Scan(&e.group, &e.member, &e.is.Until, &e.is.Local)
-		edges = append(edges, e)
-		return err
-	}
+	add := func(r *sql.Rows) error { return scanEdge(r, &edges) }
 	rows := slices.Sorted(maps.Keys(in))
 	t.EachOf("SELECT holder, member, until, local FROM members WHERE holder IN {set} ORDER BY id", rows, add)
 	if a := t.account(id); a != nil {
@@ -120,11 +104,29 @@ func (t *Tx) Below(id account.ID) *account.Directory {
 		}
 	}
 	known := t.accountsOf(rows)
+	t.know(known)
+	return t.directoryOf(known, edges)
+}
+
+// edge is a membership by the rows of its accounts.
+type edge struct {
+	group, member int64
+	is            Membership
+}
+
+func scanEdge(r *sql.Rows, edges *[]edge) error {
+	var e edge
+	err := r.Scan(&e.group, &e.member, &e.is.Until, &e.is.Local)
+	*edges = append(*edges, e)
+	return err
+}
+
+// directoryOf makes a directory of some accounts and memberships.
+func (t *Tx) directoryOf(known map[int64]*row, edges []edge) *account.Directory {
 	d := account.NewDirectoryOf(len(known))
 	for _, row := range slices.Sorted(maps.Keys(known)) {
 		d.Add(known[row].Account)
 	}
-	t.know(known)
 	if t.below == nil {
 		t.below = map[[2]account.ID]Membership{}
 	}
@@ -141,6 +143,90 @@ func (t *Tx) Below(id account.ID) *account.Directory {
 		t.below[[2]account.ID{g.ID, m.ID}] = e.is
 	}
 	return d
+}
+
+// Holders is the directory of everybody whose token may hold one of some identifiers,
+// and of all they are in: whoever is below an account that one of them means, by lists
+// and by primary groups, and everything above those and above some groups besides.
+// Nobody else's token is another for whatever names only these.
+func (t *Tx) Holders(ids, groups []account.ID) *account.Directory {
+	var seeds []int64
+	var names []string
+	seed := func(r *sql.Rows) error {
+		var row int64
+		err := r.Scan(&row)
+		seeds = append(seeds, row)
+		return err
+	}
+	for _, id := range ids {
+		names = append(names, id.String())
+		if n, user, ok := id.POSIX(); ok {
+			kind := account.Group
+			if user {
+				kind = account.User
+			}
+			t.Each("SELECT id FROM accounts WHERE kind=? AND posix=?", []any{kind, n}, seed)
+		}
+	}
+	t.EachOfText("SELECT id FROM accounts WHERE sid IN {set}", names, seed)
+	t.EachOfText("SELECT id FROM accounts WHERE primary_group IN {set} AND primary_group<>''", names, seed)
+	if former := t.formers(); former != nil {
+		for id, f := range former {
+			for _, old := range f.IDs() {
+				if slices.Contains(ids, old) {
+					t.EachOfText("SELECT id FROM accounts WHERE sid IN {set}", []string{id.String()}, seed)
+				}
+			}
+		}
+	}
+	var rows []int64
+	t.EachOf(`WITH RECURSIVE down(id) AS (SELECT id FROM accounts WHERE id IN {set}
+			UNION SELECT m.member FROM down CROSS JOIN members m ON m.holder=down.id
+			UNION SELECT u.id FROM down CROSS JOIN accounts g ON g.id=down.id CROSS JOIN accounts u ON u.primary_group=g.sid AND u.primary_group<>''
+			UNION SELECT u.id FROM down CROSS JOIN accounts g ON g.id=down.id AND g.posix>=0 CROSS JOIN accounts u ON u.primary_group='S-1-22-2-'||g.posix AND u.primary_group<>'')
+		SELECT id FROM down`, seeds, func(r *sql.Rows) error {
+		var row int64
+		err := r.Scan(&row)
+		rows = append(rows, row)
+		return err
+	})
+	var above []string
+	for _, id := range groups {
+		above = append(above, id.String())
+	}
+	t.EachOfText("SELECT id FROM accounts WHERE sid IN {set}", above, func(r *sql.Rows) error {
+		var row int64
+		err := r.Scan(&row)
+		rows = append(rows, row)
+		return err
+	})
+	all := map[int64]bool{}
+	var edges []edge
+	for next := rows; len(next) > 0 && t.Err() == nil; { // layer by layer upward
+		for _, row := range next {
+			all[row] = true
+		}
+		var up []int64
+		from := len(edges)
+		t.EachOf("SELECT holder, member, until, local FROM members WHERE member IN {set} ORDER BY id", next, func(r *sql.Rows) error { return scanEdge(r, &edges) })
+		for _, e := range edges[from:] {
+			up = append(up, e.group)
+		}
+		t.EachOf("SELECT g.id FROM accounts u CROSS JOIN accounts g ON g.sid=u.primary_group WHERE u.id IN {set} AND u.primary_group<>''", next, func(r *sql.Rows) error {
+			var row int64
+			err := r.Scan(&row)
+			up = append(up, row)
+			return err
+		})
+		next = nil
+		for _, row := range up {
+			if !all[row] {
+				all[row] = true
+				next = append(next, row)
+			}
+		}
+	}
+	return t.directoryOf(t.accountsOf(slices.Collect(maps.Keys(all))), edges)
 }
 
 // accountsOf reads accounts by their rows, and remembers them.

@@ -175,8 +175,10 @@ type Tx struct {
 	strands     map[int64]strandRow
 	paths       map[int64]standing // of folders
 	located     map[int64]inside   // of items that were looked for many at once
+	laid        *layout            // of all there is, once it was asked for
 	parted      map[int64][]int64  // strands by what they were parted from
 	servers     map[int64]Server
+	shares      map[int64][]Share // by server, while nothing is changed
 }
 
 // rows is the store, under a name that doesn't lead out of this package.
@@ -184,7 +186,7 @@ type rows = store.Tx
 
 func newTx(s *store.Tx) *Tx {
 	return &Tx{rows: s, descriptors: map[int64]rule.Any{}, numbers: map[rule.Any]int64{}, stored: map[[32]byte]int64{},
-		strands: map[int64]strandRow{}, paths: map[int64]standing{}, located: map[int64]inside{}, servers: map[int64]Server{}}
+		strands: map[int64]strandRow{}, paths: map[int64]standing{}, located: map[int64]inside{}, servers: map[int64]Server{}, shares: map[int64][]Share{}}
 }
 
 // Head is the number of the journal's last change, 0 for none.

@@ -90,7 +90,8 @@ func (t *Tx) refresh() {
 	clear(t.paths)
 	clear(t.located)
 	clear(t.servers)
-	t.parted = nil
+	clear(t.shares)
+	t.parted, t.laid = nil, nil
 	t.ownRead = false
 }
 

@@ -2,6 +2,7 @@ package estate
 
 import (
 	"database/sql"
+	"errors"
 	"slices"
 	"strings"
 
@@ -19,6 +20,8 @@ type Partition struct {
 	byTop map[int64]int // a strand → its node, where it is whole or what is left of it
 	apart map[int64]int // a strand → how many of its items are in nodes of their own
 
+	alike bool // nodes are of strands alike (PartitionFor): what a change does is asked here, and never kept
+
 	first map[int]int64 // a node → its first item, of those that were located
 	asked int           // how often somebody wanted one
 
@@ -29,6 +32,8 @@ type Partition struct {
 type partitionNode struct {
 	base  int64   // the strand
 	items []int64 // the node's items, where they are a part of the strand's; nil: all, or all that is left
+	more  []int64 // further strands, which are alike
+	order []int32 // of all of them: where each comes among all there are
 }
 
 // Group is items that one edit is made on.
@@ -49,6 +54,14 @@ func (f *Partition) Node(item int64) int {
 // NodeOf gives the node of a strand that isn't parted, or of what is left of
 // it; -1 where it isn't there.
 func (f *Partition) NodeOf(strand int64) int {
+	if f.alike && len(f.byTop) == 0 {
+		for i := range f.nodes {
+			f.byTop[f.nodes[i].base] = i
+			for _, s := range f.nodes[i].more {
+				f.byTop[s] = i
+			}
+		}
+	}
 	if i, ok := f.byTop[strand]; ok {
 		return i
 	}
@@ -114,6 +127,10 @@ func (f *Partition) Append(added *Partition) (shift int) {
 // NewPartition makes a partition of nothing.
 func NewPartition() *Partition { return newPartition() }
 
+// Alike tells whether nodes may be of many strands, which are alike to those it was
+// laid out for (PartitionFor).
+func (f *Partition) Alike() bool { return f.alike }
+
 // Strand gives the strand a node is of, or a part of; 0 for one that was added.
 func (f *Partition) Strand(node int) int64 { return f.nodes[node].base }
 
@@ -125,7 +142,7 @@ func (f *Partition) Some(t *Tx, node, limit int) []int64 {
 	}
 	if limit == 1 || f.Nodes[node].Items == 1 {
 		item, ok := f.first[node]
-		if f.asked++; !ok && f.asked > 4 { // so will others be: read ahead
+		if f.asked++; !ok && f.asked > 1 { // so will others be: read ahead
 			var next []int
 			for i := node; i < len(f.nodes) && len(next) < ahead; i++ {
 				if _, known := f.first[i]; !known && f.nodes[i].items == nil && f.nodes[i].base != 0 && f.taken(f.nodes[i].base) == 0 {
@@ -140,7 +157,14 @@ func (f *Partition) Some(t *Tx, node, limit int) []int64 {
 		}
 	}
 	if f.taken(n.base) == 0 {
-		return t.Items(n.base, limit)
+		out := t.Items(n.base, limit)
+		for _, s := range n.more {
+			if len(out) >= limit {
+				break
+			}
+			out = append(out, t.Items(s, limit-len(out))...)
+		}
+		return out
 	}
 	// What is left of a parted strand: pass over what was taken.
 	var out []int64
@@ -170,7 +194,7 @@ func (f *Partition) FirstOf(t *Tx, nodes []int, most []int64) [][]int64 {
 			continue
 		case most[i] == 1:
 			first = append(first, n.base)
-		case f.Nodes[node].Items <= max(most[i], few):
+		case f.Nodes[node].Items <= max(most[i], few) && len(n.more) == 0:
 			all = append(all, n.base)
 		default:
 			out[i] = f.Some(t, node, int(most[i]))
@@ -195,6 +219,32 @@ func (f *Partition) FirstOf(t *Tx, nodes []int, most []int64) [][]int64 {
 	}
 	t.Locate(items)
 	return out
+}
+
+// Beginnings gives the first items of the first few strands of some nodes, in the order
+// in which they would come if each strand were a node of its own: of a partition for
+// some people.
+func (f *Partition) Beginnings(t *Tx, nodes []int, few int) (items []int64) {
+	type begin struct {
+		order  int32
+		strand int64
+	}
+	var all []begin
+	for _, n := range nodes {
+		x := &f.nodes[n]
+		for i, order := range x.order[:min(few, len(x.order))] {
+			s := x.base
+			if i > 0 {
+				s = x.more[i-1]
+			}
+			all = append(all, begin{order, s})
+		}
+	}
+	slices.SortFunc(all, func(a, b begin) int { return int(a.order) - int(b.order) })
+	for _, b := range all[:min(few, len(all))] {
+		items = append(items, t.Items(b.strand, 1)...)
+	}
+	return items
 }
 
 // Locate finds out where the first items of many nodes are, all at once, for those
@@ -241,20 +291,22 @@ func (f *Partition) Each(t *Tx, node int, fn func(item int64) error) error {
 	if f.taken(n.base) > 0 {
 		gone = f.parts(n.base)
 	}
-	for last := int64(0); t.Err() == nil; {
-		const batch = 4096
-		ids := t.Ints("SELECT id FROM items WHERE strand=? AND id>? ORDER BY id LIMIT ?", n.base, last, batch)
-		for _, id := range ids {
-			last = id
-			if gone[id] {
-				continue
+	for _, s := range append([]int64{n.base}, n.more...) {
+		for last := int64(0); t.Err() == nil; {
+			const batch = 4096
+			ids := t.Ints("SELECT id FROM items WHERE strand=? AND id>? ORDER BY id LIMIT ?", s, last, batch)
+			for _, id := range ids {
+				last = id
+				if gone[id] {
+					continue
+				}
+				if err := fn(id); err != nil {
+					return err
+				}
 			}
-			if err := fn(id); err != nil {
-				return err
+			if len(ids) < batch {
+				break
 			}
-		}
-		if len(ids) < batch {
-			break
 		}
 	}
 	return t.Err()
@@ -267,7 +319,7 @@ func (f *Partition) EachFolder(t *Tx, nodes []int, fn func(folder, items int64))
 	for _, node := range nodes {
 		n := &f.nodes[node]
 		if n.items == nil && f.taken(n.base) == 0 {
-			whole = append(whole, n.base)
+			whole = append(append(whole, n.base), n.more...)
 			continue
 		}
 		var items []int64
@@ -472,7 +524,7 @@ func (c *partitioner) node(strand int64, parent int, items []int64, count int64,
 	s := c.strands[strand]
 	d := c.t.Descriptor(s.descriptor)
 	f.Nodes = append(f.Nodes, change.Node{Parent: parent, Folder: s.folder, Items: count, Before: d, After: d})
-	f.nodes = append(f.nodes, partitionNode{strand, items})
+	f.nodes = append(f.nodes, partitionNode{base: strand, items: items})
 	if items == nil {
 		f.byTop[strand] = i
 	} else {
@@ -658,6 +710,10 @@ func (t *Tx) parents(of []int64) map[int64]int64 {
 // Keep stores what a worked-out partition changes, and parts the strands for it.
 // Nodes that are new or gone are left to who makes or removes them.
 func (t *Tx) Keep(f *Partition) {
+	if f.alike {
+		t.Fail(errors.New("a change that was worked out for some people alone can't be kept"))
+		return
+	}
 	var rules []rule.Any
 	for i := range f.Nodes {
 		if n := &f.Nodes[i]; n.Before != nil && n.After != nil && f.nodes[i].base != 0 && n.Changed() {

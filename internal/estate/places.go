@@ -441,6 +441,18 @@ func (t *Tx) Tops(s Server) []string {
 	return t.Strings("SELECT path FROM trees WHERE server=? ORDER BY path", s.ID)
 }
 
+// EachTop calls fn with where every tree begins.
+func (t *Tx) EachTop(fn func(server int64, path string, x Target)) {
+	t.Each("SELECT t.server, t.path, t.item, i.strand, s.folder FROM trees t JOIN items i ON i.id=t.item JOIN strands s ON s.id=i.strand ORDER BY t.id", nil, func(r *sql.Rows) error {
+		var server int64
+		var path string
+		var x Target
+		err := r.Scan(&server, &path, &x.Item, &x.Strand, &x.Folder)
+		fn(server, path, x)
+		return err
+	})
+}
+
 // TopItems lists the items that trees begin at, whatever server they are on.
 func (t *Tx) TopItems() []int64 { return t.Ints("SELECT item FROM trees ORDER BY id") }
 

@@ -221,7 +221,17 @@ func (t *Tx) sharesWhere(where string, args ...any) (out []Share) {
 }
 
 // Shares lists a server's shares by name.
-func (t *Tx) Shares(s Server) []Share { return t.sharesWhere("server=?", s.ID) }
+func (t *Tx) Shares(s Server) []Share {
+	if t.Change() != 0 {
+		return t.sharesWhere("server=?", s.ID)
+	}
+	list, known := t.shares[s.ID]
+	if !known {
+		list = t.sharesWhere("server=?", s.ID)
+		t.shares[s.ID] = list
+	}
+	return slices.Clone(list)
+}
 
 // ShareByRow finds a share by its number.
 func (t *Tx) ShareByRow(id int64) (s Share, ok bool) {

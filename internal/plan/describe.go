@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 
@@ -201,10 +202,7 @@ func union(a, b estate.Dated) (out []rule.Entry) {
 		}
 	}
 	slices.SortFunc(out, func(x, y rule.Entry) int {
-		if c := int(x.Kind) - int(y.Kind); c != 0 {
-			return c
-		}
-		return int(int64(x.Rights) - int64(y.Rights))
+		return cmp.Or(cmp.Compare(x.Kind, y.Kind), cmp.Compare(x.Rights, y.Rights), cmp.Compare(x.Flags, y.Flags), cmp.Compare(estate.EntryKey(x), estate.EntryKey(y)))
 	})
 	return out
 }

@@ -90,7 +90,7 @@ func (d *Planner) impact(p *Plan) error {
 	}
 	if len(w.Partition.Nodes) == 0 { // people, administrators, traits: seen on everything there is
 		d.Doing("looking at everything there is")
-		f, err := d.T.All()
+		f, err := d.everything(p)
 		if err != nil {
 			return err
 		}
@@ -121,6 +121,14 @@ func (d *Planner) impact(p *Plan) error {
 	return d.T.Err()
 }
 
+// everything lays out all there is, for those whom a plan touches.
+func (d *Planner) everything(p *Plan) (*estate.Partition, error) {
+	if p.Work.For = d.touches(p, nil); p.Work.For != nil {
+		return d.layOutFor(p, nil, true)
+	}
+	return d.T.All()
+}
+
 // reaches tells whether a plan can change anybody's access at all.
 func (d *Planner) reaches(p *Plan) bool {
 	w := &p.Work
@@ -143,7 +151,7 @@ type state struct {
 func (d *Planner) states(p *Plan, servers map[int64]estate.Server) (s [2]state) {
 	w := &p.Work
 	t := d.T
-	dir := t.Directory()
+	dir := d.directory(p)
 	then := dir
 	former := w.Formers()
 	if len(w.Members) > 0 || len(w.Accounts) > 0 || len(former) > 0 {
@@ -222,6 +230,14 @@ func (d *Planner) states(p *Plan, servers map[int64]estate.Server) (s [2]state) 
 		}
 	}
 	return s
+}
+
+// directory gives everybody there is, or everybody whom a plan touches.
+func (d *Planner) directory(p *Plan) *acc.Directory {
+	if p.Work.For != nil {
+		return p.Work.For.dir
+	}
+	return d.T.Directory()
 }
 
 // routes lists every way to the items of a plan, as it is before and after.
@@ -447,17 +463,30 @@ func (d *Planner) shifts(p *Plan, shifts []*impact.Shift, routes []impact.Route)
 			return true
 		})
 		const few = 3
+		row.Where = d.beginnings(p, s.Nodes, few)
 		for _, n := range s.Nodes {
-			if len(row.Where) >= few {
-				row.More += p.Work.Partition.Nodes[n].Items
-				continue
-			}
-			row.Where = append(row.Where, d.Where(p, n))
-			row.More += p.Work.Partition.Nodes[n].Items - 1
+			row.More += p.Work.Partition.Nodes[n].Items
 		}
+		row.More -= int64(len(row.Where))
 		p.Impact = append(p.Impact, row)
 	}
 	sort.SliceStable(p.Impact, func(i, j int) bool { return len(p.Impact[i].Users) > len(p.Impact[j].Users) })
+}
+
+// beginnings names the first few places of some nodes.
+func (d *Planner) beginnings(p *Plan, nodes []int, few int) []string {
+	out := []string{}
+	f := p.Work.Partition
+	if !f.Alike() {
+		for _, n := range nodes[:min(few, len(nodes))] {
+			out = append(out, d.Where(p, n))
+		}
+		return out
+	}
+	for _, item := range f.Beginnings(d.T, nodes, few) {
+		out = append(out, d.T.Where(item))
+	}
+	return out
 }
 
 // over adds to a level the rights it doesn't say.

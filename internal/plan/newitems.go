@@ -96,6 +96,10 @@ func (d *Planner) newItems(p *Plan, routes []impact.Route) {
 	for _, m := range order {
 		r := &routes[m.route]
 		for _, folder := range []bool{false, true} {
+			if t := p.Work.For; t != nil && !t.alone(newChild(r.Ways[0], f.Nodes[m.node].Before, folder), newChild(r.Ways[1], f.Nodes[m.node].After, folder)) {
+				t.others = true
+				return
+			}
 			var levels [2][]string
 			for x, way := range r.Ways {
 				levels[x] = d.newLevels(way, f.Nodes[m.node].On(x == 1), folder, m.gates[x])
@@ -177,18 +181,23 @@ func (g *gates) above(s *gating, node, x int) crowd.Bits {
 // stranger makes things and is in nobody's groups.
 var stranger = verdict.Maker{UID: acc.UID(acc.MostPOSIX), GID: acc.GID(acc.MostPOSIX)}
 
-// newLevels gives each user's level on what a stranger makes in a folder that
-// only gate lets through.
-func (d *Planner) newLevels(way *crowd.Route, parent rule.Any, folder bool, gate crowd.Bits) []string {
-	out := make([]string, len(way.People.Users))
+// newChild is the rules of what a stranger makes in a folder; nil: nothing can be.
+func newChild(way *crowd.Route, parent rule.Any, folder bool) rule.Any {
 	tr := *way.Traits
-	var child rule.Any
 	if _, ok := parent.(*posix.Rules); ok {
 		tr.Umask = 0o022
 	}
 	m := stranger
 	m.Owner, m.Primary, m.PosixGroup = m.UID, m.GID, m.GID
-	if child = Made(parent, folder, m, &tr); child == nil {
+	return Made(parent, folder, m, &tr)
+}
+
+// newLevels gives each user's level on what a stranger makes in a folder that
+// only gate lets through.
+func (d *Planner) newLevels(way *crowd.Route, parent rule.Any, folder bool, gate crowd.Bits) []string {
+	out := make([]string, len(way.People.Users))
+	child := newChild(way, parent, folder)
+	if child == nil {
 		return out
 	}
 	dec := crowd.NewDecider(*way)

@@ -32,8 +32,11 @@ type Planner struct {
 	Today estate.Day
 	// Step is told what long work is doing; nil: nobody listens.
 	Progress func(what string)
-	mayLose  *int     // in hundredths; nil: as usual
-	acting   *account // who acts, once asked; without an identifier: nobody the estate knows
+	again    func(*Planner) (*Plan, error) // makes the plan at hand again; see Make
+	exact    bool                          // everything is laid out, and everybody
+	known    bool                          // who gains and who loses is known already
+	mayLose  *int                          // in hundredths; nil: as usual
+	acting   *account                      // who acts, once asked; without an identifier: nobody the estate knows
 }
 
 // New makes a planner.
@@ -85,6 +88,7 @@ type Plan struct {
 	Ends bool `json:"-"`
 	// moves: somebody's rights change, be it by some that open nothing.
 	Moves bool `json:"-"`
+	again func(*Planner) (*Plan, error)
 	// keepers are what keepers of places have against it.
 	Keepers []Warning `json:"-"`
 
@@ -103,7 +107,9 @@ type work struct {
 	// everywhere: people, administrators or traits change too, so that the
 	// partition is of everything there is.
 	Everywhere bool
-	AddedAt    map[string]int // folders that come: server and path → node
+	// For is whom the plan touches, where it is worked out for them alone.
+	For     *touched
+	AddedAt map[string]int // folders that come: server and path → node
 	// fromDirectory: it is what a directory has, and not to be changed there.
 	FromDirectory bool
 	Cursor        *SyncCursor  // how far a directory is read with that; nil: none is
@@ -149,6 +155,10 @@ func (p *Plan) Changes() bool {
 // Keep stores what the plan alters, and gives the summary for the journal. It
 // runs within a change whose Meta.Head is the plan's.
 func (p *Plan) Keep(t *estate.Tx) (string, error) {
+	p, err := p.exactly(t)
+	if err != nil {
+		return "", err
+	}
 	w := &p.Work
 	if err := w.Apply(t, func() {
 		if w.Partition != nil {
@@ -203,7 +213,7 @@ const large = 20_000
 
 // NewPlan makes a plan of a planner.
 func (d *Planner) NewPlan(format string, args ...any) *Plan {
-	return &Plan{Change: fmt.Sprintf(format, args...), Actor: d.Actor, Head: d.T.Head(), Asks: true,
+	return &Plan{Change: fmt.Sprintf(format, args...), Actor: d.Actor, Head: d.T.Head(), Asks: true, again: d.again,
 		Edits: []edit.Description{}, Impact: []Shift{}, Unmoved: []Unmoved{}, Warnings: []Warning{}, Advice: []Advice{},
 		Work: work{IsNamed: map[int]bool{}, AddedAt: map[string]int{}}}
 }
@@ -333,7 +343,8 @@ func (d *Planner) OnPieces(p *Plan, pieces []Piece, renew bool) error {
 			groups = append(groups, plain)
 		}
 	}
-	f, err := d.LayOut(p, groups)
+	p.Work.Renews = p.Work.Renews || renew
+	f, err := d.layOutTouched(p, groups)
 	if err != nil {
 		return err
 	}
@@ -409,6 +420,9 @@ func (d *Planner) Evaluate(p *Plan) (*Plan, error) {
 		return p, d.T.Err()
 	}
 	p.Nothing = ""
+	if d.known {
+		return p, d.T.Err()
+	}
 	if err := d.elsewhere(p); err != nil {
 		return nil, err
 	}
@@ -432,6 +446,8 @@ func (d *Planner) Evaluate(p *Plan) (*Plan, error) {
 // Review is what else is asked of every plan, wherever it comes from, beside the
 // guards.
 type Review struct {
+	// Places are items it looks at one by one; nil: none.
+	Places func(d *Planner) ([]estate.Target, error)
 	// Laid is asked while all that a plan touches is laid out; moved tells of each
 	// node whether anybody's access to it changes. nil: nothing is asked then.
 	Laid func(d *Planner, p *Plan, moved []bool) error

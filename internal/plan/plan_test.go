@@ -2,6 +2,7 @@ package plan_test
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"maps"
 	"os"
@@ -52,6 +53,7 @@ const usual = 80
 func TestMain(m *testing.M) {
 	edit.Enough = 2 // so that new ones are put in many at a time here too
 	plan.ManyPeople, edit.Masses = 3, 2
+	estate.AlikeFrom = 0 // so that strands are put together that are alike, few as they are
 	proptest.Main(m, usual, 25)
 }
 
@@ -535,6 +537,101 @@ func TestImpactIsWhatComes(t *testing.T) {
 }
 
 // state is all an estate says, however it is stored.
+// homes puts a folder for every user beside what there is: rules that differ in who is
+// named alone, with a few that are as others.
+func (w *world) homes() {
+	full := rule.Entry{Flags: 3, Rights: right.All, Who: dom.Child(2003)}
+	top := &rule.Descriptor{Owner: dom.Child(2003), Group: dom.Child(2000), Control: rule.RulesPresent | rule.RulesSealed, Audit: rule.Rules{Absent: true}}
+	top.Rules.Entries = []rule.Entry{full, {Rights: 0x1200a9, Who: acc.Authenticated}}
+	rows, bodies := []format.TreeRow{{Folder: true}}, []rule.Any{top}
+	add := func(path string, folder bool, d *rule.Descriptor) {
+		rows = append(rows, format.TreeRow{Path: path, Folder: folder, Body: int32(len(bodies))})
+		bodies = append(bodies, d)
+	}
+	for i := range w.users {
+		id := dom.Child(uint32(1000 + i))
+		home := rule.NewChild(top, true, id, dom.Child(2000), nil)
+		home.Rules.Entries = append([]rule.Entry{{Flags: 3, Rights: 0x1301bf, Who: id}}, home.Rules.Entries...)
+		at := "home " + w.users[i]
+		add(at, true, home)
+		for k := range 2 {
+			d := rule.NewChild(home, false, id, dom.Child(2000), nil)
+			if rapid.IntRange(0, 2).Draw(w.t, "shared") == 0 {
+				d.Rules.Entries = append([]rule.Entry{{Rights: 0x1200a9, Who: dom.Child(uint32(2000 + rapid.IntRange(0, 3).Draw(w.t, "with")))}}, d.Rules.Entries...)
+			}
+			add(fmt.Sprintf("%s/sheet %d", at, k), false, d)
+		}
+	}
+	tree, err := format.NewTree(bodies, rows)
+	require.NoError(w.t, err)
+	require.NoError(w.t, tree.Arrange())
+	_, err = w.e.Change(ctx, estate.Meta{Head: estate.Any, Bulk: true}, func(tx *estate.Tx) (string, error) {
+		return "loaded", intake.LoadTree(tx, place.Address{Server: "box", Path: "/homes"}, tree, nil)
+	})
+	require.NoError(w.t, err)
+	w.keep(func(d *plan.Planner) (*plan.Plan, error) {
+		return servers.AddShares(d, []servers.NewShare{{Address: "//box/homes", Folder: "/homes"}})
+	})
+}
+
+// TestTouchedIsAll: what is worked out for those alone whom a plan touches is, word for
+// word, what is worked out for everybody, and is kept to the byte alike.
+func TestTouchedIsAll(t *testing.T) {
+	narrows := []string{"give", "take", "take-rights", "replace", "give-share", "take-share", "join", "leave", "administrator", "primary", "watch"}
+	met, together, fewer := map[string]int{}, 0, 0
+	rapid.Check(t, func(rt *rapid.T) {
+		w := newWorld(t, rt)
+		w.homes()
+		for range 8 {
+			kind, fn := w.anyPlan()
+			if rapid.IntRange(0, 3).Draw(rt, "at the top") == 0 {
+				e := entry.Entry{Kind: rapid.SampledFrom([]rule.Kind{rule.Allow, rule.Deny}).Draw(rt, "top kind"), Who: rapid.SampledFrom(w.who[:8]).Draw(rt, "top account"), What: "read"}
+				kind, fn = "give", func(d *plan.Planner) (*plan.Plan, error) {
+					return entry.Give(d, e, plan.Targets{Where: []string{"box:/homes"}, Plain: true})
+				}
+			}
+			if !slices.Contains(narrows, kind) {
+				if kind == "keeper" || kind == "lay" || kind == "configure" || kind == "exports" { // what it may hang on
+					w.keep(fn)
+				}
+				continue
+			}
+			all, err := w.work(fn)
+			few, ferr := w.work(func(d *plan.Planner) (*plan.Plan, error) { return d.Make(fn) })
+			require.Equal(rt, err == nil, ferr == nil, "%s: %v, %v", kind, err, ferr)
+			if err != nil {
+				require.Equal(rt, err.Error(), ferr.Error())
+				continue
+			}
+			want, err := json.MarshalIndent(all, "", " ")
+			require.NoError(rt, err)
+			got, err := json.MarshalIndent(few, "", " ")
+			require.NoError(rt, err)
+			require.Equal(rt, string(want), string(got), "%s: %s", kind, all.Change)
+			if few.Work.For == nil || !all.Changes() {
+				continue
+			}
+			met[kind]++
+			if few.Work.Partition.Alike() && len(few.Work.Partition.Nodes) < len(all.Work.Partition.Nodes) {
+				together++
+			}
+			if len(few.Impact) > 0 {
+				fewer++
+			}
+			_, err = w.e.Change(ctx, few.Meta("test"), few.Keep)
+			require.NoError(rt, err)
+			again, err := w.work(fn) // it is so now
+			if err == nil && kind != "take-rights" {
+				require.False(rt, again.Changes(), "%s: %s", kind, all.Change)
+			}
+		}
+	})
+	t.Log(met, together, fewer)
+	proptest.Reached(t, len(met), 5, "several kinds of plans that are worked out for few")
+	proptest.Reached(t, together, 10, "strands that differ for others alone")
+	proptest.Reached(t, fewer, 30, "plans that change somebody's access")
+}
+
 func (w *world) state() (out []string) {
 	require.NoError(w.t, w.e.View(ctx, func(tx *estate.Tx) error {
 		lang := ask.Language(tx)

@@ -53,9 +53,21 @@ func (d *Planner) Below(p *Plan) error {
 	if p.Work.Partition != nil {
 		return nil
 	}
-	f, err := d.LayOut(p, nil)
+	f, err := d.layOutTouched(p, nil)
 	p.Work.Partition = f
 	return err
+}
+
+// layOutTouched is LayOut for those alone whom a plan touches, where all that it
+// changes is known already, and whom that can touch.
+func (d *Planner) layOutTouched(p *Plan, groups []estate.Group) (*estate.Partition, error) {
+	if over := d.overShares(p, groups); len(over) > 0 {
+		groups = append(slices.Clip(groups), estate.Group{Targets: over})
+	}
+	if p.Work.For = d.touches(p, groups); p.Work.For != nil {
+		return d.layOutFor(p, groups, p.Work.Everywhere)
+	}
+	return d.LayOut(p, groups)
 }
 
 // LayOut lays out what a plan's groups name and what the shares it edits stand over,
@@ -69,6 +81,16 @@ func (d *Planner) LayOut(p *Plan, groups []estate.Group) (*estate.Partition, err
 		return d.T.PartitionAll(groups)
 	}
 	return d.T.Partition(groups)
+}
+
+// layOutFor lays it out for those alone whom the plan touches.
+func (d *Planner) layOutFor(p *Plan, groups []estate.Group, everything bool) (*estate.Partition, error) {
+	apart, err := d.apart()
+	if err != nil {
+		return nil, err
+	}
+	counts := p.Work.For.counts
+	return d.T.PartitionFor(groups, apart, everything, func(id ID) bool { return counts[id] })
 }
 
 // overShares gives the folders that the shares of a plan stand over, but those that

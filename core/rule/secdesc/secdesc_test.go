@@ -93,3 +93,74 @@ func FuzzDecode(f *testing.F) {
 		require.Equal(t, out, twice, "equal descriptors have equal bytes")
 	})
 }
+
+// A form and the identifiers say all: descriptors with equal forms and identifiers are
+// equal, and who is named doesn't show in the form.
+func TestSplitLeavesTheFormAndTheNames(t *testing.T) {
+	split := func(d *rule.Descriptor) (string, []account.ID) {
+		b, err := Encode(d)
+		require.NoError(t, err)
+		var who []account.ID
+		form, err := Split(b, nil, func(sid []byte) {
+			id, n, err := account.FromBinary(sid)
+			require.NoError(t, err)
+			require.Len(t, sid, n)
+			who = append(who, id)
+		})
+		require.NoError(t, err)
+		for cut := range b { // bytes that end early are refused, and nothing is read beyond them
+			_, err := Split(b[:cut:cut], nil, func([]byte) {})
+			require.Error(t, err)
+		}
+		return string(form), who
+	}
+	d := sample()
+	form, who := split(d)
+	require.Equal(t, []account.ID{d.Owner, d.Group, account.Anonymous, account.Everyone, account.Everyone, account.Creator}, who)
+	other := d.Clone()
+	other.Owner = account.MustID("S-1-5-21-1-2-3-1001")
+	same, whose := split(other)
+	require.Equal(t, form, same)
+	require.Equal(t, other.Owner, whose[0])
+	for _, change := range []func(*rule.Descriptor){
+		func(d *rule.Descriptor) { d.Rules.Entries[0].Rights |= right.ReadData },
+		func(d *rule.Descriptor) { d.Rules.Entries[1].Extra.Tail = "artx...!" },
+		func(d *rule.Descriptor) { d.Rules.Entries[0], d.Rules.Entries[1] = d.Rules.Entries[1], d.Rules.Entries[0] },
+		func(d *rule.Descriptor) { d.Control &^= rule.RulesSealed },
+		func(d *rule.Descriptor) { d.Owner = account.Everyone },
+		func(d *rule.Descriptor) { d.Audit.Absent, d.Audit.Entries = true, nil },
+	} {
+		x := d.Clone()
+		change(x)
+		differs, _ := split(x)
+		require.NotEqual(t, form, differs)
+	}
+}
+
+func FuzzSplit(f *testing.F) {
+	b, err := Encode(sample())
+	require.NoError(f, err)
+	f.Add(b)
+	f.Fuzz(func(t *testing.T, b []byte) {
+		d, err := Decode(b)
+		if err != nil {
+			_, _ = Split(b, nil, func([]byte) {}) // whatever it says, it ends
+			return
+		}
+		again, err := Encode(d)
+		if err != nil {
+			return
+		}
+		n := 0
+		_, err = Split(again, nil, func([]byte) { n++ })
+		require.NoError(t, err, "what Encode wrote")
+		want := len(d.Rules.Entries) + len(d.Audit.Entries)
+		if !d.Owner.IsZero() {
+			want++
+		}
+		if !d.Group.IsZero() {
+			want++
+		}
+		require.Equal(t, want, n)
+	})
+}

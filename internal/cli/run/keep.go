@@ -113,7 +113,20 @@ func (a *App) PreviewAndCommit(c *cobra.Command, k Keeping, fn Build) error {
 			if f := c.Flags().Lookup("may-lose"); f != nil && f.Changed {
 				d.MayLose(k.lose)
 			}
-			p, err := fn(d, o)
+			make := func(d *plan.Planner) (*plan.Plan, error) {
+				if d.Keeping() {
+					return fn(d, &changes.Outcome{})
+				}
+				*o = changes.Outcome{DryRun: k.DryRun}
+				return fn(d, o)
+			}
+			var p *plan.Plan
+			var err error
+			if k.save == "" && !linked(t) {
+				p, err = d.Make(make)
+			} else { // it is written out whole
+				p, err = make(d)
+			}
 			if err != nil {
 				return err
 			}
@@ -178,6 +191,11 @@ func (a *App) PreviewAndCommit(c *cobra.Command, k Keeping, fn Build) error {
 		}
 		return unsaid(o, changes.WriteOutcome(out, o))
 	}
+}
+
+// linked tells whether any server of the estate is a real one.
+func linked(t *estate.Tx) bool {
+	return slices.ContainsFunc(t.Servers(), func(s estate.Server) bool { _, ok := t.Link(s); return ok })
 }
 
 // unsaid says of a change that it was kept, where what was printed of it didn't

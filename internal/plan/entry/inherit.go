@@ -134,6 +134,7 @@ func Own(d *plan.Planner, to string, below bool, x plan.Targets) (*plan.Plan, er
 		}
 		return r.OwnedBy(id, plan.ID{}), nil
 	}}
+	p.Work.Renews = below // then everything there is told of, item by item
 	if err := d.OnItems(p, targets, edit, false); err != nil {
 		return nil, err
 	}

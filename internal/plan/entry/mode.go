@@ -66,6 +66,7 @@ func Mode(d *plan.Planner, set string, entries []string, below bool, x plan.Targ
 		}
 		return r, nil
 	}}
+	p.Work.Renews = below // then everything there is told of, item by item
 	if err := d.OnItems(p, targets, edit, false); err != nil {
 		return nil, at(d, err, targets)
 	}

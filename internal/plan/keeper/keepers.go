@@ -519,7 +519,24 @@ func touches(d *plan.Planner, p *plan.Plan, nodes map[int]bool, top estate.Place
 
 var errFound = errors.New("found")
 
-func init() { plan.AddReview(plan.Review{Laid: keepersOfPlaces, Done: governed}) }
+func init() { plan.AddReview(plan.Review{Places: kept, Laid: keepersOfPlaces, Done: governed}) }
+
+// kept lists the places that are kept.
+func kept(d *plan.Planner) (out []estate.Target, err error) {
+	k, err := Of(d)
+	if err != nil {
+		return nil, err
+	}
+	for _, o := range k.All {
+		if _, group := o.Group(); group {
+			continue
+		}
+		if at, err := d.T.FindText(o.Of); err == nil { // or it is there no more
+			out = append(out, at.Target())
+		}
+	}
+	return out, nil
+}
 
 // governed asks whether who acts may, on the server and by those who keep what
 // the plan changes.

@@ -704,7 +704,23 @@ func offSince(d *plan.Planner, w *wants, at estate.Place, line edit.Line, since 
 	return estate.Change{}, false
 }
 
-func init() { plan.AddReview(plan.Review{Done: keepsPolicies}) }
+func init() { plan.AddReview(plan.Review{Places: laid, Done: keepsPolicies}) }
+
+// laid lists the places of all laid policies.
+func laid(d *plan.Planner) (out []estate.Target, err error) {
+	all, err := Policies(d.T)
+	for i := range all {
+		for k := range all[i].Places {
+			x := &all[i].Places[k]
+			if row, ok := d.T.ItemRow(x.Item); ok {
+				out = append(out, estate.Target{Item: x.Item, Strand: row.Strand, Folder: row.Folder})
+			} else if at, found := LaidOn(d, x); found {
+				out = append(out, at.Target())
+			}
+		}
+	}
+	return out, err
+}
 
 // keepsPolicies warns of what a plan alters that a laid policy wants
 // otherwise.

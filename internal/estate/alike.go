@@ -1,0 +1,330 @@
+package estate
+
+import (
+	"encoding/binary"
+
+	"tarnwold/core/account"
+	"tarnwold/core/change"
+	"tarnwold/core/rule"
+)
+
+// PartitionFor is Partition, or PartitionAll, for those who ask on behalf of some
+// people alone: counts tells of an identifier whether any of them may have it. Strands
+// that differ in nothing but others' names, above them too, are one node: whoever is
+// asked for gets the same there, and whatever is handed down is handed down alike. In
+// the rules of such a node somebody else's name stands for all of those others.
+//
+// Items apart are nodes of their own where they are within, each.
+//
+// Items are named by whole strands only; else, or where not enough differs for it to
+// be worth the while, the partition is the ordinary one.
+func (t *Tx) PartitionFor(groups []Group, apart []Target, everything bool, counts func(account.ID) bool) (*Partition, error) {
+	exact := func() (*Partition, error) {
+		if everything {
+			return t.PartitionAll(groups)
+		}
+		return t.Partition(groups)
+	}
+	if t.Change() != 0 || t.Int("SELECT count(*) FROM (SELECT 1 FROM strands LIMIT ?)", AlikeFrom) < AlikeFrom {
+		return exact()
+	}
+	l, err := t.layout()
+	if err != nil {
+		return nil, err
+	}
+	a := &aliking{t: t, l: l, f: newPartition(), groups: groups, group: map[int32]int{}, known: map[string]int32{}}
+	if !a.mark(counts, everything) || !a.setApart(apart) {
+		return exact()
+	}
+	a.f.alike = true
+	for _, top := range a.tops {
+		a.walk(top)
+	}
+	a.fill()
+	for _, x := range a.apart {
+		a.f.at[x.Item] = a.f.NodeOf(x.Strand)
+	}
+	a.f.finish(t)
+	return a.f, t.Err()
+}
+
+// AlikeFrom is how many strands there are before it is worth the while to look which
+// are alike.
+var AlikeFrom = int64(2000)
+
+// aliking puts strands together that are alike.
+type aliking struct {
+	t      *Tx
+	l      *layout
+	f      *Partition
+	groups []Group
+	counts []bool        // by place of a name
+	group  map[int32]int // by place of a strand: the group that names it
+	tops   []int32
+	apart  []Target
+	known  map[string]int32 // what tells a node from others → the node
+	firsts []first          // by node
+	key    []byte
+	walked int32 // strands, so far
+}
+
+// mark finds out what groups name, and where to begin; false where parts of strands
+// are named.
+func (a *aliking) mark(counts func(account.ID) bool, everything bool) bool {
+	a.counts = make([]bool, len(a.l.names))
+	for i, id := range a.l.names {
+		_, _, domain := id.Domain()
+		_, _, posix := id.POSIX()
+		a.counts[i] = !domain && !posix || counts(id) // what isn't somebody's is everybody's
+	}
+	named := map[int32]map[int64]int{}
+	var order []int32
+	for g := range a.groups {
+		for _, x := range a.groups[g].Targets {
+			at, ok := a.l.at[x.Strand]
+			if !ok {
+				return false
+			}
+			if named[at] == nil {
+				named[at] = map[int64]int{}
+				order = append(order, at)
+			}
+			named[at][x.Item] = g
+		}
+		for _, s := range a.groups[g].Strands {
+			at, ok := a.l.at[s]
+			if !ok {
+				continue
+			}
+			if _, twice := a.group[at]; !twice {
+				a.group[at] = g
+				order = append(order, at)
+			}
+		}
+	}
+	for at, items := range named {
+		if _, whole := a.group[at]; whole {
+			continue
+		}
+		if int64(len(items)) != a.l.strands[at].items {
+			return false
+		}
+		g := -1
+		for _, x := range items {
+			if g >= 0 && g != x {
+				return false
+			}
+			g = x
+		}
+		a.group[at] = g
+	}
+	if everything {
+		for _, s := range a.t.topStrands() {
+			if at, ok := a.l.at[s]; ok {
+				order = append(order, at)
+			}
+		}
+	}
+	seen := map[int32]bool{}
+	for _, at := range order {
+		inside := seen[at]
+		seen[at] = true
+		for up := a.l.strands[at].parent; up >= 0 && !inside; up = a.l.strands[up].parent {
+			_, inside = a.group[up]
+		}
+		if !inside {
+			a.tops = append(a.tops, at)
+		}
+	}
+	for at := range a.group {
+		a.tellNames(at)
+	}
+	return true
+}
+
+// tellNames makes everybody count who is named in the rules of a strand, so that they
+// are told by name.
+func (a *aliking) tellNames(at int32) {
+	for _, n := range a.l.named(&a.l.strands[at]) {
+		a.counts[n] = true
+	}
+}
+
+// setApart makes nodes of their own of items that are within; false where they are
+// parts of strands.
+func (a *aliking) setApart(items []Target) bool {
+	begins := map[int32]bool{}
+	for _, at := range a.tops {
+		begins[at] = true
+	}
+	count := map[int32]int64{}
+	for _, x := range items {
+		at, ok := a.l.at[x.Strand]
+		if _, named := a.group[at]; !ok || named {
+			continue
+		}
+		for up := at; up >= 0; up = a.l.strands[up].parent {
+			if begins[up] {
+				count[at]++
+				break
+			}
+		}
+	}
+	for at, n := range count {
+		if n != a.l.strands[at].items {
+			return false
+		}
+	}
+	for at := range count {
+		a.group[at] = -1
+		a.tellNames(at)
+	}
+	for _, x := range items {
+		if at, ok := a.l.at[x.Strand]; ok && a.group[at] == -1 {
+			a.apart = append(a.apart, x)
+		}
+	}
+	return true
+}
+
+// chained is a strand on the way down: the node it is in, and who else is named from
+// the top down to it, in order.
+type chained struct {
+	at     int32
+	node   int32
+	others []int32
+}
+
+// walk puts a strand and all below it into nodes, folders before what is in them.
+func (a *aliking) walk(top int32) {
+	stack := []chained{{at: top, node: -1}}
+	for len(stack) > 0 {
+		up := stack[len(stack)-1]
+		stack = stack[:len(stack)-1]
+		here := a.put(up)
+		if !a.l.strands[here.at].folder {
+			continue
+		}
+		below := a.l.below(here.at)
+		for i := len(below) - 1; i >= 0; i-- {
+			stack = append(stack, chained{below[i], here.node, here.others})
+		}
+	}
+}
+
+// put puts one strand into its node.
+func (a *aliking) put(c chained) chained {
+	s := &a.l.strands[c.at]
+	f := &a.l.forms[s.form]
+	group, edited := a.group[c.at]
+	key := binary.LittleEndian.AppendUint32(a.key[:0], uint32(c.node))
+	if edited { // a node of its own
+		key = binary.LittleEndian.AppendUint32(append(key, 1), uint32(c.at))
+	}
+	from := len(key)
+	key = binary.LittleEndian.AppendUint32(append(key, b2b(s.folder)), uint32(f.shape))
+	others := c.others
+	for _, n := range a.l.named(s) {
+		if a.counts[n] {
+			key = binary.LittleEndian.AppendUint32(append(key, 0), uint32(n))
+			continue
+		}
+		k := index(others, n)
+		if k < 0 {
+			k = len(others)
+			others = append(others[:k:k], n)
+		}
+		key = binary.LittleEndian.AppendUint32(append(key, 1), uint32(k))
+	}
+	a.key = key
+	node, ok := a.known[string(key)]
+	if !ok {
+		node = int32(len(a.f.Nodes))
+		a.known[string(key)] = node
+		a.f.Nodes = append(a.f.Nodes, change.Node{Parent: int(c.node), Folder: s.folder})
+		a.firsts = append(a.firsts, first{string(key[from:]), c.at, others})
+		a.f.nodes = append(a.f.nodes, partitionNode{base: s.id})
+		if edited && group >= 0 {
+			if a.groups[group].Edit != nil {
+				a.f.Edits[int(node)] = a.groups[group].Edit
+			}
+			for _, x := range a.groups[group].Targets {
+				if x.Strand == s.id {
+					a.f.at[x.Item] = int(node)
+				}
+			}
+		}
+	} else {
+		n := &a.f.nodes[node]
+		n.more = append(n.more, s.id)
+	}
+	a.f.Nodes[node].Items += s.items
+	a.f.nodes[node].order = append(a.f.nodes[node].order, a.walked)
+	a.walked++
+	return chained{c.at, node, others}
+}
+
+// first is the first strand of a node: what its rules are told by, and who else is named
+// down to it.
+type first struct {
+	key    string
+	at     int32
+	others []int32
+}
+
+// fill gives the nodes the rules of their first strands, with others' names in them put
+// together; one pointer for the same.
+func (a *aliking) fill() {
+	ids := make([]int64, len(a.firsts))
+	for i := range a.firsts {
+		ids[i] = a.l.forms[a.l.strands[a.firsts[i].at].form].descriptor
+	}
+	a.t.Fetch(ids)
+	rules := map[string]rule.Any{}
+	for i := range a.firsts {
+		x := &a.firsts[i]
+		d, ok := rules[x.key]
+		if !ok {
+			d = a.renamed(a.t.Descriptor(ids[i]), x)
+			rules[x.key] = d
+		}
+		a.f.Nodes[i].Before, a.f.Nodes[i].After = d, d
+	}
+}
+
+// renamed gives rules with others' names put together.
+func (a *aliking) renamed(d rule.Any, x *first) rule.Any {
+	own, ok := d.(*rule.Descriptor)
+	if !ok {
+		return d
+	}
+	as := map[account.ID]account.ID{}
+	for _, n := range a.l.named(&a.l.strands[x.at]) {
+		if !a.counts[n] {
+			as[a.l.names[n]] = somebody(index(x.others, n))
+		}
+	}
+	if len(as) == 0 {
+		return d
+	}
+	return own.Renamed(as)
+}
+
+// somebody is the name that stands for others: no account's, and no rule's.
+func somebody(n int) account.ID { return account.NewID(0xffff_ffff_fffe, uint32(n)) }
+
+func index(list []int32, n int32) int {
+	for i, x := range list {
+		if x == n {
+			return i
+		}
+	}
+	return -1
+}
+
+func b2b(b bool) byte {
+	if b {
+		return 1
+	}
+	return 0
+}
