@@ -319,7 +319,7 @@ func (t *Tx) AddAccounts(list []account.Account) {
 
 // PrimaryUsers lists the users whose primary group one is.
 func (t *Tx) PrimaryUsers(group account.ID) (out []account.Account) {
-	for _, a := range t.accountsWhere("primary_group=? ORDER BY key", group.String()) {
+	for _, a := range t.accountsWhere("primary_group=? AND primary_group<>'' ORDER BY key", group.String()) {
 		out = append(out, a.Account)
 	}
 	return out

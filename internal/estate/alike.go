@@ -9,7 +9,7 @@ import (
 )
 
 // PartitionFor is Partition, or PartitionAll, for those who ask on behalf of some
-// people alone: counts tells of an identifier whether any of them may have it. Strands
+// people alone: counts are the identifiers that any of them may have. Strands
 // that differ in nothing but others' names, above them too, are one node: whoever is
 // asked for gets the same there, and whatever is handed down is handed down alike. In
 // the rules of such a node somebody else's name stands for all of those others.
@@ -18,7 +18,7 @@ import (
 //
 // Items are named by whole strands only; else, or where not enough differs for it to
 // be worth the while, the partition is the ordinary one.
-func (t *Tx) PartitionFor(groups []Group, apart []Target, everything bool, counts func(account.ID) bool) (*Partition, error) {
+func (t *Tx) PartitionFor(groups []Group, apart []Target, everything bool, counts map[account.ID]bool) (*Partition, error) {
 	exact := func() (*Partition, error) {
 		if everything {
 			return t.PartitionAll(groups)
@@ -70,19 +70,21 @@ type aliking struct {
 
 // mark finds out what groups name, and where to begin; false where parts of strands
 // are named.
-func (a *aliking) mark(counts func(account.ID) bool, everything bool) bool {
+func (a *aliking) mark(counts map[account.ID]bool, everything bool) bool {
 	a.counts = make([]bool, len(a.l.names))
-	for i, id := range a.l.names {
-		_, _, domain := id.Domain()
-		_, _, posix := id.POSIX()
-		a.counts[i] = !domain && !posix || counts(id) // what isn't somebody's is everybody's
+	have := make(map[string]bool, len(counts))
+	for id := range counts {
+		have[string(id.AppendBinary(nil))] = true
+	}
+	for i, sid := range a.l.names {
+		a.counts[i] = !somebodys(sid) || have[string(sid)] // what isn't somebody's is everybody's
 	}
 	named := map[int32]map[int64]int{}
 	var order []int32
 	for g := range a.groups {
 		for _, x := range a.groups[g].Targets {
-			at, ok := a.l.at[x.Strand]
-			if !ok {
+			at := a.l.place(x.Strand)
+			if at < 0 {
 				return false
 			}
 			if named[at] == nil {
@@ -92,8 +94,8 @@ func (a *aliking) mark(counts func(account.ID) bool, everything bool) bool {
 			named[at][x.Item] = g
 		}
 		for _, s := range a.groups[g].Strands {
-			at, ok := a.l.at[s]
-			if !ok {
+			at := a.l.place(s)
+			if at < 0 {
 				continue
 			}
 			if _, twice := a.group[at]; !twice {
@@ -120,7 +122,7 @@ func (a *aliking) mark(counts func(account.ID) bool, everything bool) bool {
 	}
 	if everything {
 		for _, s := range a.t.topStrands() {
-			if at, ok := a.l.at[s]; ok {
+			if at := a.l.place(s); at >= 0 {
 				order = append(order, at)
 			}
 		}
@@ -159,8 +161,8 @@ func (a *aliking) setApart(items []Target) bool {
 	}
 	count := map[int32]int64{}
 	for _, x := range items {
-		at, ok := a.l.at[x.Strand]
-		if _, named := a.group[at]; !ok || named {
+		at := a.l.place(x.Strand)
+		if _, named := a.group[at]; at < 0 || named {
 			continue
 		}
 		for up := at; up >= 0; up = a.l.strands[up].parent {
@@ -180,7 +182,7 @@ func (a *aliking) setApart(items []Target) bool {
 		a.tellNames(at)
 	}
 	for _, x := range items {
-		if at, ok := a.l.at[x.Strand]; ok && a.group[at] == -1 {
+		if g, ok := a.group[a.l.place(x.Strand)]; ok && g == -1 {
 			a.apart = append(a.apart, x)
 		}
 	}
@@ -301,7 +303,7 @@ func (a *aliking) renamed(d rule.Any, x *first) rule.Any {
 	as := map[account.ID]account.ID{}
 	for _, n := range a.l.named(&a.l.strands[x.at]) {
 		if !a.counts[n] {
-			as[a.l.names[n]] = somebody(index(x.others, n))
+			as[a.l.id(n)] = somebody(index(x.others, n))
 		}
 	}
 	if len(as) == 0 {

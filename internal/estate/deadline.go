@@ -120,7 +120,7 @@ func (t *Tx) Overdue(day Day) (bearers []Bearer, members []OverMember) {
 		is   Membership
 	}
 	var pairs []pair
-	t.Each("SELECT holder, member, until, local FROM members WHERE until<>'' AND until<? ORDER BY id", []any{day}, func(r *sql.Rows) error {
+	t.Each("SELECT holder, member, until, local FROM members WHERE until<>'' AND until<? ORDER BY +id", []any{day}, func(r *sql.Rows) error {
 		var x pair
 		err := r.Scan(&x.g, &x.m, &x.is.Until, &x.is.Local)
 		pairs = append(pairs, x)

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"slices"
 
+	"tarnwold/core/account"
 	"tarnwold/core/posix"
 	"tarnwold/core/posix/acltext"
 	"tarnwold/core/rule"
@@ -182,6 +183,52 @@ func (t *Tx) keepAll(list []rule.Any) {
 		t.numbers[x.Any] = id
 	}
 	rows.Flush()
+}
+
+// Naming calls fn with every stored descriptor that names one of some identifiers, as
+// owner, as group or in an entry: the one answer to who names an account, by the
+// strands in small where those were written down.
+func (t *Tx) Naming(ids []account.ID, fn func(id int64, d rule.Any)) {
+	meant := map[account.ID]bool{}
+	for _, id := range ids {
+		meant[id] = true
+	}
+	names := func(d rule.Any) bool {
+		x := d.Listed()
+		in := func(e rule.Entry) bool { return meant[e.Who] }
+		return meant[x.Owner] || meant[x.Group] || slices.ContainsFunc(x.Rules.Entries, in) || slices.ContainsFunc(x.Audit.Entries, in)
+	}
+	if l := t.naming(); l != nil {
+		found := l.naming(meant)
+		t.Fetch(found)
+		for _, id := range found {
+			if d := t.Descriptor(id); t.Err() == nil && names(d) {
+				fn(id, d)
+			}
+		}
+		return
+	}
+	t.AllDescriptors(func(id int64, d rule.Any) {
+		if names(d) {
+			fn(id, d)
+		}
+	})
+}
+
+// naming gives the layout where it needn't be read row by row; else nil.
+func (t *Tx) naming() *layout {
+	if t.laid != nil {
+		return t.laid
+	}
+	if t.Change() != 0 {
+		return nil
+	}
+	l, err := t.writtenLayout()
+	if err != nil {
+		t.Fail(err)
+	}
+	t.laid = l
+	return l
 }
 
 // AllDescriptors calls fn with every stored descriptor.

@@ -129,6 +129,9 @@ func (e *Estate) Change(ctx context.Context, m Meta, fn func(*Tx) (summary strin
 			id = 0
 			return store.Drop()
 		}
+		if err := t.writeLayout(m.Bulk); err != nil {
+			return err
+		}
 		// What was written to a real server was written before this moment.
 		s.Exec("UPDATE journal SET summary=?, at=? WHERE id=?", summary, time.Now().UTC().Format(time.RFC3339), id)
 		s.Prove(id, m.Origin)

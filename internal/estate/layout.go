@@ -1,27 +1,32 @@
 package estate
 
 import (
+	"cmp"
 	"database/sql"
 	"encoding/binary"
 	"fmt"
+	"slices"
 
 	"tarnwold/core/account"
 	"tarnwold/core/rule/secdesc"
 	"tarnwold/internal/store"
 )
 
-// layout is all strands, and all descriptors as what they have in common (their form)
+// layout is all strands, and all descriptors as what they have in common (their shape)
 // and who is named in them. Where every home names its owner no two descriptors are
 // alike, and yet to anybody else they all are: what is asked for somebody is asked of
-// forms (see alike.go). It holds about fifty bytes a strand, and no rules.
+// shapes (see alike.go). It holds about fifty bytes a strand, and no rules.
 type layout struct {
-	strands []strandAt      // by number
-	at      map[int64]int32 // number → place in strands
-	kids    []int32         // places of strands, those below the first one after the other
-	first   []int32         // by place: where in kids those below it begin; one more at the end
-	forms   []form          // by descriptor
-	who     []int32         // of all forms, one behind the other: places in names
-	names   []account.ID
+	strands []strandAt // by number
+	kids    []int32    // places of strands, those below the first one after the other
+	first   []int32    // by place: where in kids those below it begin; one more at the end
+	forms   []form     // by descriptor
+	who     []int32    // of all forms, one behind the other: places in names
+	names   [][]byte   // identifiers in binary
+	shapes  []string   // what forms have in common
+
+	// where names and shapes are, while some are added
+	nameAt, shapeAt map[string]int32
 }
 
 // strandAt is a strand; places are in layout.strands and layout.forms.
@@ -33,8 +38,7 @@ type strandAt struct {
 	folder bool
 }
 
-// form is what a descriptor has in common with others: those with equal shapes differ
-// in nothing but who is named.
+// form is what a descriptor says: those of one shape differ in nothing but who is named.
 type form struct {
 	descriptor int64
 	shape      int32
@@ -42,15 +46,17 @@ type form struct {
 	count      uint16
 }
 
-// layout reads what the estate has, once in a transaction.
+// layout gives what the estate has: as it was written down after a change, with what
+// changed since, or read row by row. Once in a transaction.
 func (t *Tx) layout() (*layout, error) {
 	if t.laid != nil {
 		return t.laid, nil
 	}
-	l := &layout{at: map[int64]int32{}}
-	forms := l.readForms(t)
-	l.readStrands(t, forms)
-	if err := t.Err(); err != nil {
+	l, err := t.writtenLayout()
+	if err == nil && l == nil {
+		l, err = t.readLayout()
+	}
+	if err != nil {
 		return nil, err
 	}
 	if t.Change() == 0 {
@@ -59,88 +65,121 @@ func (t *Tx) layout() (*layout, error) {
 	return l, nil
 }
 
-// readForms reads the descriptors, and gives their places by number.
-func (l *layout) readForms(t *Tx) map[int64]int32 {
-	places := map[int64]int32{}
-	shapes, names := map[string]int32{}, map[string]int32{}
-	var key []byte
-	t.Each("SELECT id, kind, body FROM descriptors", nil, func(r *sql.Rows) error {
-		var id int64
-		var kind byte
-		var body sql.RawBytes
-		if err := r.Scan(&id, &kind, &body); err != nil {
-			return err
-		}
-		f := form{descriptor: id, from: int32(len(l.who))}
-		key = append(key[:0], kind)
-		if kind == KindSecurity {
-			var err error
-			if key, err = secdesc.Split(body, key, func(sid []byte) { l.who = append(l.who, l.name(names, sid)) }); err != nil {
-				return fmt.Errorf("%w: descriptor %d: %w", store.ErrDamaged, id, err)
-			}
-		} else { // taken as it is
-			key = binary.LittleEndian.AppendUint64(key, uint64(id))
-		}
-		f.count = uint16(len(l.who) - int(f.from))
-		shape, ok := shapes[string(key)]
-		if !ok {
-			shape = int32(len(shapes))
-			shapes[string(key)] = shape
-		}
-		f.shape = shape
-		places[id] = int32(len(l.forms))
-		l.forms = append(l.forms, f)
-		return nil
+// readLayout reads it row by row.
+func (t *Tx) readLayout() (*layout, error) {
+	l := &layout{}
+	t.Each("SELECT id, kind, body FROM descriptors ORDER BY id", nil, l.addForm)
+	var rows []laidStrand
+	t.Each("SELECT s.id, s.parent, s.descriptor, s.folder, w.items FROM strands s CROSS JOIN weights w ON w.strand=s.id WHERE w.items>0 ORDER BY s.id", nil, func(r *sql.Rows) error {
+		var s laidStrand
+		err := r.Scan(&s.id, &s.parent, &s.descriptor, &s.folder, &s.items)
+		rows = append(rows, s)
+		return err
 	})
-	return places
+	if err := t.Err(); err != nil {
+		return nil, err
+	}
+	if err := l.put(rows); err != nil {
+		return nil, err
+	}
+	return l, t.Err()
+}
+
+// laidStrand is a strand by numbers, as it lies in the file.
+type laidStrand struct {
+	id, parent, descriptor, items int64
+	folder                        bool
+}
+
+// addForm takes in a row of a descriptor: its number, kind and body.
+func (l *layout) addForm(r *sql.Rows) error {
+	if l.nameAt == nil {
+		l.nameAt, l.shapeAt = make(map[string]int32, len(l.names)), make(map[string]int32, len(l.shapes))
+		for i, id := range l.names {
+			l.nameAt[string(id)] = int32(i)
+		}
+		for i, s := range l.shapes {
+			l.shapeAt[s] = int32(i)
+		}
+	}
+	var id int64
+	var kind byte
+	var body sql.RawBytes
+	if err := r.Scan(&id, &kind, &body); err != nil {
+		return err
+	}
+	f := form{descriptor: id, from: int32(len(l.who))}
+	key := []byte{kind}
+	if kind == KindSecurity {
+		var err error
+		if key, err = secdesc.Split(body, key, func(sid []byte) { l.who = append(l.who, l.name(sid)) }); err != nil {
+			return fmt.Errorf("%w: descriptor %d: %w", store.ErrDamaged, id, err)
+		}
+	} else { // taken as it is
+		key = binary.LittleEndian.AppendUint64(key, uint64(id))
+	}
+	f.count = uint16(len(l.who) - int(f.from))
+	shape, ok := l.shapeAt[string(key)]
+	if !ok {
+		shape = int32(len(l.shapes))
+		l.shapeAt[string(key)] = shape
+		l.shapes = append(l.shapes, string(key))
+	}
+	f.shape = shape
+	l.forms = append(l.forms, f)
+	return nil
 }
 
 // name gives the place of a name, which is new or known.
-func (l *layout) name(known map[string]int32, sid []byte) int32 {
-	if n, ok := known[string(sid)]; ok {
+func (l *layout) name(sid []byte) int32 {
+	if n, ok := l.nameAt[string(sid)]; ok {
 		return n
 	}
-	id, _, _ := account.FromBinary(sid) // Split gave it whole
 	n := int32(len(l.names))
-	known[string(sid)] = n
-	l.names = append(l.names, id)
+	l.names = append(l.names, slices.Clone(sid))
+	l.nameAt[string(sid)] = n
 	return n
 }
 
-// readStrands reads the strands that have items, and who is below whom.
-func (l *layout) readStrands(t *Tx, forms map[int64]int32) {
-	var parents []int64
-	t.Each("SELECT s.id, s.parent, s.descriptor, s.folder, w.items FROM strands s CROSS JOIN weights w ON w.strand=s.id WHERE w.items>0 ORDER BY s.id", nil, func(r *sql.Rows) error {
-		var s strandAt
-		var parent, descriptor int64
-		if err := r.Scan(&s.id, &parent, &descriptor, &s.folder, &s.items); err != nil {
-			return err
-		}
-		f, ok := forms[descriptor]
+// put takes in all strands that have items, by number, whose descriptors are there.
+func (l *layout) put(rows []laidStrand) error {
+	l.strands = make([]strandAt, len(rows))
+	for i, r := range rows {
+		f, ok := slices.BinarySearchFunc(l.forms, r.descriptor, func(f form, id int64) int { return cmp.Compare(f.descriptor, id) })
 		if !ok {
-			return fmt.Errorf("%w: descriptor %d is missing", store.ErrDamaged, descriptor)
+			return fmt.Errorf("%w: descriptor %d is missing", store.ErrDamaged, r.descriptor)
 		}
-		s.form = f
-		l.at[s.id] = int32(len(l.strands))
-		l.strands = append(l.strands, s)
-		parents = append(parents, parent)
-		return nil
-	})
+		l.strands[i] = strandAt{id: r.id, items: r.items, form: int32(f), folder: r.folder}
+	}
+	for i, r := range rows {
+		l.strands[i].parent = l.place(r.parent)
+	}
+	l.hang()
+	return nil
+}
+
+// place finds a strand by its number; -1: it isn't there, or has no items.
+func (l *layout) place(id int64) int32 {
+	i, ok := slices.BinarySearchFunc(l.strands, id, func(s strandAt, id int64) int { return cmp.Compare(s.id, id) })
+	if !ok {
+		return -1
+	}
+	return int32(i)
+}
+
+// hang works out who is below whom.
+func (l *layout) hang() {
 	l.first = make([]int32, len(l.strands)+1)
-	for i, p := range parents {
-		at, ok := l.at[p]
-		if !ok {
-			at = -1
-		}
-		if l.strands[i].parent = at; at >= 0 {
-			l.first[at+1]++
+	for i := range l.strands {
+		if p := l.strands[i].parent; p >= 0 {
+			l.first[p+1]++
 		}
 	}
 	for i := range l.strands {
 		l.first[i+1] += l.first[i]
 	}
 	l.kids = make([]int32, l.first[len(l.strands)])
-	next := append([]int32{}, l.first...)
+	next := slices.Clone(l.first)
 	for i := range l.strands {
 		if p := l.strands[i].parent; p >= 0 {
 			l.kids[next[p]] = int32(i)
@@ -151,6 +190,43 @@ func (l *layout) readStrands(t *Tx, forms map[int64]int32) {
 
 // below gives the places of the strands right below one, by number.
 func (l *layout) below(at int32) []int32 { return l.kids[l.first[at]:l.first[at+1]] }
+
+// id gives the identifier at a place in names.
+func (l *layout) id(n int32) account.ID {
+	id, _, _ := account.FromBinary(l.names[n]) // it was whole when it was put in
+	return id
+}
+
+// naming lists the descriptors that name one of some identifiers, and those of which
+// that isn't told here.
+func (l *layout) naming(meant map[account.ID]bool) (out []int64) {
+	have := make(map[string]bool, len(meant))
+	for id := range meant {
+		have[string(id.AppendBinary(nil))] = true
+	}
+	is := make([]bool, len(l.names))
+	for i, sid := range l.names {
+		is[i] = have[string(sid)]
+	}
+	for i := range l.forms {
+		f := &l.forms[i]
+		if l.shapes[f.shape][0] != KindSecurity || slices.ContainsFunc(l.who[f.from:f.from+int32(f.count)], func(n int32) bool { return is[n] }) {
+			out = append(out, f.descriptor)
+		}
+	}
+	return out
+}
+
+// somebodys tells whether an identifier in binary may be somebody's: one of a domain,
+// or of a uid or gid (account.ID.Domain, account.ID.POSIX). All others mean what the
+// standard says.
+func somebodys(sid []byte) bool {
+	if len(sid) < 12 {
+		return false
+	}
+	auth, first := sid[7], binary.LittleEndian.Uint32(sid[8:])
+	return binary.BigEndian.Uint32(sid[2:]) == 0 && sid[6] == 0 && (auth == 5 && first == 21 || auth == 22)
+}
 
 // named gives who is named in the rules of a strand, as places in names.
 func (l *layout) named(s *strandAt) []int32 {

@@ -175,8 +175,19 @@ func (t *Tx) User(word string) (account.Account, error) {
 	return t.Named(word, 0)
 }
 
+// FindNamed is Named for who asks whether there is one at all: what it might have been
+// is not looked for.
+func (t *Tx) FindNamed(word string, kind account.Kind) (account.Account, bool) {
+	a, err := t.named(word, kind, func() []string { return nil })
+	return a, err == nil
+}
+
 // Named looks up a user or group by name; kind 0 takes either.
 func (t *Tx) Named(word string, kind account.Kind) (account.Account, error) {
+	return t.named(word, kind, func() []string { return t.Strings("SELECT name FROM accounts WHERE ?=0 OR kind=?", kind, kind) })
+}
+
+func (t *Tx) named(word string, kind account.Kind, all func() []string) (account.Account, error) {
 	name := word
 	for _, k := range []account.Kind{account.User, account.Group} {
 		if rest, ok := strings.CutPrefix(word, k.String()+":"); ok {
@@ -219,7 +230,7 @@ func (t *Tx) Named(word string, kind account.Kind) (account.Account, error) {
 	if len(found) > 0 {
 		return account.Account{}, &NotFound{What: what, Name: name, In: fmt.Sprintf("the estate (there is a %s of that name)", found[0].Kind)}
 	}
-	names := t.Strings("SELECT name FROM accounts WHERE ?=0 OR kind=?", kind, kind)
+	names := all()
 	if kind == 0 {
 		names = append(names, account.SpecialNames()...)
 	}

@@ -24,6 +24,7 @@ type Partition struct {
 
 	first map[int]int64 // a node → its first item, of those that were located
 	asked int           // how often somebody wanted one
+	ahead int           // how many were located at once the last time
 
 	parted map[int64][]int // a strand → the nodes of parts of it, as of seen nodes
 	seen   int
@@ -144,7 +145,8 @@ func (f *Partition) Some(t *Tx, node, limit int) []int64 {
 		item, ok := f.first[node]
 		if f.asked++; !ok && f.asked > 1 { // so will others be: read ahead
 			var next []int
-			for i := node; i < len(f.nodes) && len(next) < ahead; i++ {
+			f.ahead = min(max(16, 2*f.ahead), mostAhead)
+			for i := node; i < len(f.nodes) && len(next) < f.ahead; i++ {
 				if _, known := f.first[i]; !known && f.nodes[i].items == nil && f.nodes[i].base != 0 && f.taken(f.nodes[i].base) == 0 {
 					next = append(next, i)
 				}
@@ -270,8 +272,8 @@ func (f *Partition) Locate(t *Tx, nodes []int) {
 	}
 }
 
-// ahead is how many nodes are located at once where one after the other is asked for.
-const ahead = 2048
+// mostAhead is how many nodes are located at once where one after the other is asked for.
+const mostAhead = 2048
 
 // few is how many items of a node are read to have some of them.
 const few = 64

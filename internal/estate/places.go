@@ -3,6 +3,7 @@ package estate
 import (
 	"cmp"
 	"database/sql"
+	"maps"
 	"slices"
 	"strings"
 
@@ -641,14 +642,16 @@ func (t *Tx) Owned(owners []account.ID, under *Place, fn func(target Target, whe
 		}
 	}
 	var ids []int64
-	t.AllDescriptors(func(id int64, d rule.Any) {
+	t.Naming(slices.Collect(maps.Keys(mine)), func(id int64, d rule.Any) {
 		if mine[d.Owned()] {
 			ids = append(ids, id)
 		}
 	})
 	var strands []int64
-	for _, did := range ids {
-		strands = append(strands, t.Ints("SELECT id FROM strands WHERE descriptor=?", did)...)
+	for _, list := range t.StrandsHaving(ids) {
+		for _, s := range list {
+			strands = append(strands, s.ID)
+		}
 	}
 	slices.Sort(strands)
 	for _, strand := range strands {

@@ -501,7 +501,7 @@ func over(level string, more right.Set, folder bool) string {
 func (d *Planner) ActingUser() (account, bool) {
 	if d.acting == nil {
 		d.acting = &account{}
-		if a, err := d.T.Named(d.Actor, acc.User); err == nil {
+		if a, ok := d.T.FindNamed(d.Actor, acc.User); ok {
 			d.acting = &a
 		}
 	}

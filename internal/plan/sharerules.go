@@ -89,8 +89,7 @@ func (d *Planner) layOutFor(p *Plan, groups []estate.Group, everything bool) (*e
 	if err != nil {
 		return nil, err
 	}
-	counts := p.Work.For.counts
-	return d.T.PartitionFor(groups, apart, everything, func(id ID) bool { return counts[id] })
+	return d.T.PartitionFor(groups, apart, everything, p.Work.For.counts)
 }
 
 // overShares gives the folders that the shares of a plan stand over, but those that

@@ -133,11 +133,15 @@ func (t *naming) group(d *Planner, g *estate.Group) bool {
 	if g.Edit == nil {
 		return true
 	}
-	if len(g.Strands) > 0 {
+	if len(g.Strands) > mostStrands {
 		return false
 	}
+	var targets []estate.Target
+	for _, s := range d.T.StrandsNow(g.Strands) {
+		targets = append(targets, estate.Target{Strand: s.ID, Folder: s.Folder})
+	}
 	seen := map[int64]bool{}
-	for _, x := range g.Targets {
+	for _, x := range append(targets, g.Targets...) {
 		if seen[x.Strand] {
 			continue
 		}
@@ -151,13 +155,21 @@ func (t *naming) group(d *Planner, g *estate.Group) bool {
 	return true
 }
 
+// mostStrands is how many strands are edited to see whom that touches.
+const mostStrands = 4000
+
 // differ takes in who is named where two rules differ; false where they differ in more
-// than entries.
+// than entries, owner and group.
 func (t *naming) differ(before, after rule.Any) bool {
 	a, ok := before.(*rule.Descriptor)
 	b, too := after.(*rule.Descriptor)
-	if !ok || !too || a.Owner != b.Owner || a.Group != b.Group || a.Control != b.Control || a.Rules.Absent || b.Rules.Absent || a.Audit.Absent != b.Audit.Absent {
+	if !ok || !too || a.Control != b.Control || a.Rules.Absent || b.Rules.Absent || a.Audit.Absent != b.Audit.Absent {
 		return before == after
+	}
+	for _, ids := range [][2]ID{{a.Owner, b.Owner}, {a.Group, b.Group}} { // owning counts for whoever holds the owner
+		if ids[0] != ids[1] {
+			t.names[ids[0]], t.names[ids[1]] = true, true
+		}
 	}
 	for _, l := range [][2][]rule.Entry{{a.Rules.Entries, b.Rules.Entries}, {a.Audit.Entries, b.Audit.Entries}} {
 		common := same(l[0], l[1])

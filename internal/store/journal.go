@@ -96,6 +96,15 @@ func (t *Tx) RowsOf(change int64, table string) []Row {
 	return t.rows("WHERE change=? AND tbl=? ORDER BY id", change, table)
 }
 
+// RowsSince lists the rows of some tables that changes after one altered, in order.
+func (t *Tx) RowsSince(change int64, tables ...string) []Row {
+	args := []any{change}
+	for _, table := range tables {
+		args = append(args, table)
+	}
+	return t.rows("WHERE change>? AND tbl IN (?"+strings.Repeat(",?", len(tables)-1)+") ORDER BY id", args...)
+}
+
 // ChangesOf lists the changes that altered one row, oldest first.
 func (t *Tx) ChangesOf(table string, id int64) []int64 {
 	return t.Ints("SELECT DISTINCT change FROM journal_rows WHERE tbl=? AND row BETWEEN ? AND ? AND (row=? OR last>=? AND after IS NOT NULL) ORDER BY change",

@@ -30,7 +30,7 @@ func register() {
 
 // migrations bring a file from the version before to the one after; the first
 // makes version 2 of version 1.
-var migrations = []func(*Tx) error{toVersion2, toVersion3, toVersion4, toVersion5, toVersion6}
+var migrations = []func(*Tx) error{toVersion2, toVersion3, toVersion4, toVersion5, toVersion6, toVersion7}
 
 // migrate brings a file up to date within a transaction.
 func migrate(t *Tx) error {
@@ -54,6 +54,13 @@ func toVersion4(t *Tx) error { return newTables(t, "papers", "trail") }
 
 // toVersion5: rows that came together may be written down together.
 func toVersion5(*Tx) error { return nil }
+
+// toVersion7: all strands are kept in small beside, for who asks of all of them, and
+// memberships that end are found by their last day.
+func toVersion7(t *Tx) error {
+	t.Exec(strings.Replace(untilIndex, "INDEX", "INDEX IF NOT EXISTS", 1)) // a table made anew on the way has it
+	return newTables(t, "layouts")
+}
 
 func newTables(t *Tx, names ...string) error {
 	for _, statement := range strings.Split(tables, ";\n") {

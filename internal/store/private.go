@@ -401,6 +401,9 @@ func (t *Tx) Rewind(after int64) {
 func (t *Tx) RewindOne(change int64) { t.rewind("change=? AND (last=0 OR after IS NOT NULL)", change) }
 
 func (t *Tx) rewind(which string, args ...any) {
+	if t.Knows("layouts") {
+		t.Exec("DELETE FROM layouts WHERE 1") // the journal says no more what came after it
+	}
 	last := int64(1) << 62
 	for t.err == nil {
 		// By the thousand, so that a long journal takes little memory.

@@ -1,7 +1,7 @@
 package store
 
 // Version is the layout of the file, kept in SQLite's user_version.
-const Version = 6
+const Version = 7
 
 // readable is the oldest layout that is read as it lies: what came since are
 // tables that Knows tells of.
@@ -40,6 +40,7 @@ CREATE TABLE members (
 	UNIQUE (holder, member)
 );
 ` + memberIndex + `;
+` + untilIndex + `;
 CREATE TABLE numbers (                     -- not journaled: a number given once is never given again
 	domain TEXT PRIMARY KEY,
 	last   INTEGER NOT NULL
@@ -190,6 +191,11 @@ CREATE TABLE trail (                       -- not journaled: who tried what, as 
 	source  TEXT NOT NULL                  -- the kind of file it came from
 );
 CREATE INDEX trail_at ON trail(at);
+CREATE TABLE layouts (                     -- not journaled: all strands in small, as they were after a change; see the package estate
+	id   INTEGER PRIMARY KEY CHECK (id=1),
+	head INTEGER NOT NULL,                 -- that change
+	body BLOB NOT NULL
+);
 CREATE TABLE weights (
 	strand INTEGER PRIMARY KEY,
 	items  INTEGER NOT NULL                -- how many items are of the strand
@@ -199,6 +205,7 @@ CREATE TABLE weights (
 const (
 	accountIndex = "CREATE INDEX accounts_primary ON accounts(primary_group) WHERE primary_group <> ''"
 	memberIndex  = "CREATE INDEX members_member ON members(member)"
+	untilIndex   = "CREATE INDEX members_until ON members(until) WHERE until <> ''" // of few, mostly
 )
 
 // itemIndexes are made after a bulk load into an empty estate, and kept ever after.

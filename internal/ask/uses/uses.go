@@ -86,7 +86,7 @@ func Uses(k *ask.Asker, accounts []account.Account, limit int) (uses []Use, more
 		}
 	}
 	var own, inherited []Use
-	having(t, func(a rule.Any) bool { as, _ := says(a, k.AsNamed(a), true); return as != "" }, func(a rule.Any, s estate.Strand, where func() string) {
+	having(t, slices.Collect(maps.Keys(forms)), func(a rule.Any) bool { as, _ := says(a, k.AsNamed(a), true); return as != "" }, func(a rule.Any, s estate.Strand, where func() string) {
 		as, what := says(a, k.AsNamed(a), s.Folder)
 		to := &own
 		if as == "inherited" {
@@ -115,11 +115,11 @@ func Uses(k *ask.Asker, accounts []account.Account, limit int) (uses []Use, more
 	return uses, more, t.Err()
 }
 
-// having calls fn with every strand that has rules that are meant, and with what says
-// where its first item is.
-func having(t *estate.Tx, meant func(rule.Any) bool, fn func(a rule.Any, s estate.Strand, where func() string)) {
+// having calls fn with every strand that has rules that name some identifiers and are
+// meant, and with what says where its first item is.
+func having(t *estate.Tx, names []account.ID, meant func(rule.Any) bool, fn func(a rule.Any, s estate.Strand, where func() string)) {
 	var ids, strands, above []int64
-	t.AllDescriptors(func(id int64, a rule.Any) {
+	t.Naming(names, func(id int64, a rule.Any) {
 		if meant(a) {
 			ids = append(ids, id)
 		}
@@ -268,7 +268,7 @@ func UsesOf(k *ask.Asker, word string, through bool) ([]UsedAs, error) {
 			})
 		}
 	}
-	having(t, func(a rule.Any) bool {
+	having(t, slices.Collect(maps.Keys(forms)), func(a rule.Any) bool {
 		return Names(k, k.AsNamed(a), func(id account.ID) bool { return forms[id] != nil })
 	}, func(a rule.Any, s estate.Strand, where func() string) {
 		var up rule.Any

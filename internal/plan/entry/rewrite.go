@@ -97,7 +97,6 @@ func named(d *plan.Planner, word string, w *rule.Rewriting) (plan.ID, error) {
 
 // StripPeople ends an account's memberships, those of it and those in it.
 func StripPeople(d *plan.Planner, p *plan.Plan, a acc.Account) {
-	dir := d.T.Directory()
 	leave := func(g, m plan.ID) {
 		group, ok := d.T.Account(g)
 		member, ok2 := d.T.Account(m)
@@ -106,10 +105,10 @@ func StripPeople(d *plan.Planner, p *plan.Plan, a acc.Account) {
 			p.Work.Members = append(p.Work.Members, edit.Membership{Group: &group, Member: &member, Was: &was, Is: nil})
 		}
 	}
-	for _, g := range dir.GroupsOf(a.ID) {
+	for _, g := range d.T.GroupsOf(a.ID) {
 		leave(g, a.ID)
 	}
-	for _, m := range dir.MembersOf(a.ID) {
+	for _, m := range d.T.MembersOf(a.ID) {
 		leave(a.ID, m)
 	}
 	for _, form := range d.T.Forms(a) {
@@ -432,22 +431,33 @@ func mentioning(d *plan.Planner, all []rule.Rewriting, ownersStay bool) (out []i
 		}
 		return false
 	}
-	t.AllDescriptors(func(id int64, a rule.Any) {
-		if !meant(a.Listed()) {
-			return
+	var names []plan.ID
+	for i := range all {
+		names = append(names, slices.Collect(maps.Keys(all[i].Names))...)
+	}
+	var ids, above []int64
+	t.Naming(names, func(id int64, a rule.Any) {
+		if meant(a.Listed()) {
+			ids = append(ids, id)
 		}
-		for _, strand := range t.StrandsOf(id) {
-			_, folder, items, ok := t.StrandNow(strand)
-			if !ok || items == 0 {
-				continue
-			}
+	})
+	strands := t.StrandsHaving(ids)
+	for _, list := range strands {
+		for _, s := range list {
+			above = append(above, s.Parent)
+		}
+	}
+	t.StrandsNow(above)
+	for _, id := range ids {
+		a := t.Descriptor(id)
+		for _, s := range strands[id] {
 			changes := false
-			up, _ := t.ParentOf(strand).(*rule.Descriptor)
+			up, _ := t.ParentOf(s.ID).(*rule.Descriptor)
 			for i := range all {
 				w := all[i]
 				switch x := a.(type) {
 				case *rule.Descriptor:
-					after, _ := w.Of(x, up, folder)
+					after, _ := w.Of(x, up, s.Folder)
 					changes = changes || after != x
 				case *posix.Rules:
 					after, err := rewritePosix(d, &w, x)
@@ -455,10 +465,10 @@ func mentioning(d *plan.Planner, all []rule.Rewriting, ownersStay bool) (out []i
 				}
 			}
 			if changes {
-				out = append(out, strand)
+				out = append(out, s.ID)
 			}
 		}
-	})
+	}
 	slices.Sort(out)
 	return out
 }

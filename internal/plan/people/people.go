@@ -42,7 +42,8 @@ func Join(d *plan.Planner, group string, members []string, until estate.Day) (*p
 	if err != nil {
 		return nil, err
 	}
-	dir := d.T.Directory().Clone()
+	var above *acc.Directory // the group and all it is in, once a group joins
+	seen := map[plan.ID]bool{}
 	for _, name := range members {
 		m, err := d.T.Named(name, 0)
 		if err != nil {
@@ -56,14 +57,17 @@ func Join(d *plan.Planner, group string, members []string, until estate.Day) (*p
 			continue
 		}
 		if m.Kind == acc.Group {
-			if loop := dir.Loop(g.ID, m.ID); loop != nil {
+			if above == nil {
+				above = d.T.Holders(nil, []plan.ID{g.ID})
+			}
+			if loop := above.Loop(g.ID, m.ID); loop != nil {
 				return nil, &Circle{d.T.Name(g.ID), d.T.Name(m.ID), d.T.Names(loop)}
 			}
 		}
-		if dir.IsMember(g.ID, m.ID) {
+		if seen[m.ID] {
 			continue // named twice
 		}
-		dir.Join(g.ID, m.ID)
+		seen[m.ID] = true
 		p.Work.Members = append(p.Work.Members, edit.Membership{Group: &g, Member: &m, Was: nil, Is: &estate.Membership{Until: until}})
 	}
 	p, err = d.Evaluate(p)

@@ -278,7 +278,7 @@ func (u *undoing) entriesGone() error {
 				still.More++
 			}
 		}
-		t.AllDescriptors(func(id int64, r rule.Any) {
+		t.Naming(estate.Forms(a), func(id int64, r rule.Any) {
 			if !names(r, a) {
 				return
 			}
