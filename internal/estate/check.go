@@ -23,17 +23,63 @@ const fromBackup = "take the estate from a backup; what has changed since stands
 // Check looks at the whole estate: the database's own check, every hash, every
 // rule of strands, weights, journal, last days and names. step is told how far
 // it is.
-func (t *Tx) Check(step func(what string)) (faults []Fault) {
-	found := func(do, what string, args ...any) {
-		if len(faults) < 100 {
-			faults = append(faults, Fault{fmt.Sprintf(what, args...), do})
+func (t *Tx) Check(step func(what string)) []Fault {
+	c := &checking{Tx: t}
+	for _, x := range []struct {
+		what string
+		look func()
+	}{
+		{"the database", c.database}, {"descriptors", c.bodies}, {"", func() { c.rows(step) }}, {"names", c.names}, {"entries with last days", c.lastDays},
+		{"", c.beside}, {"the strands in small", c.inSmall}, {"the journal's proofs", c.journal},
+	} {
+		if x.what != "" {
+			step(x.what)
 		}
+		x.look()
 	}
-	step("the database")
-	for _, s := range t.Integrity() {
-		found(fromBackup, "the database says: %s", s)
+	if err := t.Err(); err != nil {
+		c.found(fromBackup, "%v", err)
 	}
-	step("descriptors")
+	return c.faults
+}
+
+// checking is an estate being looked at, and what was found.
+type checking struct {
+	*Tx
+	faults []Fault
+}
+
+func (c *checking) found(do, what string, args ...any) {
+	if len(c.faults) < 100 {
+		c.faults = append(c.faults, Fault{fmt.Sprintf(what, args...), do})
+	}
+}
+
+func (c *checking) database() {
+	for _, s := range c.Integrity() {
+		c.found(fromBackup, "the database says: %s", s)
+	}
+}
+
+// inSmall holds the strands that are kept in small against the rows.
+func (c *checking) inSmall() {
+	written, err := c.writtenLayout()
+	if err != nil {
+		c.found("the next change that touches many of them writes them anew", "%v", err)
+		return
+	}
+	if written == nil || c.Err() != nil {
+		return
+	}
+	rows, err := c.readLayout()
+	if err == nil && !written.same(rows) {
+		c.found(fromBackup, "the strands in small are not what the rows say")
+	}
+}
+
+// bodies holds descriptors against their hashes, and to what has them.
+func (c *checking) bodies() {
+	t := c.Tx
 	folders := map[int64]bool{} // by rules of POSIX trees
 	t.Each("SELECT id, kind, hash, body FROM descriptors", nil, func(r *sql.Rows) error {
 		var id int64
@@ -43,9 +89,9 @@ func (t *Tx) Check(step func(what string)) (faults []Fault) {
 			return err
 		}
 		if h := sum(kind, body); !bytes.Equal(h[:], hash) {
-			found(fromBackup, "descriptor %d is not what was stored", id)
+			c.found(fromBackup, "descriptor %d is not what was stored", id)
 		} else if a, err := Decode(kind, body); err != nil {
-			found(fromBackup, "descriptor %d can't be read: %v", id, err)
+			c.found(fromBackup, "descriptor %d can't be read: %v", id, err)
 		} else if r, ok := a.(*posix.Rules); ok {
 			folders[id] = r.Folder
 		}
@@ -56,11 +102,15 @@ func (t *Tx) Check(step func(what string)) (faults []Fault) {
 		var folder bool
 		err := r.Scan(&id, &folder)
 		if is, ok := folders[id]; ok && is != folder {
-			found(fromBackup, "descriptor %d is of a folder where a file stands, or of a file where a folder does", id)
+			c.found(fromBackup, "descriptor %d is of a folder where a file stands, or of a file where a folder does", id)
 		}
 		return err
 	})
-	for _, c := range []struct{ step, query, says string }{
+}
+
+// rows holds the rows of tables to each other.
+func (c *checking) rows(step func(what string)) {
+	for _, x := range []struct{ step, query, says string }{
 		{"strands", "SELECT count(*) FROM strands s LEFT JOIN descriptors d ON d.id=s.descriptor WHERE d.id IS NULL", "strands whose descriptor is missing"},
 		{"", "SELECT count(*) FROM strands s LEFT JOIN strands p ON p.id=s.parent WHERE s.parent<>0 AND p.id IS NULL AND EXISTS (SELECT 1 FROM items i WHERE i.strand=s.id)", "strands whose folder's strand is missing"},
 		{"", "SELECT count(*) FROM strands s JOIN strands p ON p.id=s.parent WHERE p.folder=0 AND EXISTS (SELECT 1 FROM items i WHERE i.strand=s.id)", "strands below a file's"},
@@ -79,20 +129,24 @@ func (t *Tx) Check(step func(what string)) (faults []Fault) {
 		{"journal", "SELECT count(*) FROM journal_rows r LEFT JOIN journal j ON j.id=r.change WHERE j.id IS NULL", "journaled rows of no change"},
 		{"", "SELECT count(*) FROM journal WHERE summary=''", "changes that say nothing"},
 	} {
-		if c.step != "" {
-			step(c.step)
+		if x.step != "" {
+			step(x.step)
 		}
-		if n := t.Int(c.query); n > 0 {
-			found(fromBackup, "%d %s", n, c.says)
+		if n := c.Int(x.query); n > 0 {
+			c.found(fromBackup, "%d %s", n, x.says)
 		}
 	}
-	step("names")
+}
+
+// names holds names to how they are found.
+func (c *checking) names() {
+	t := c.Tx
 	for _, table := range []string{"accounts", "servers", "shares", "levels"} {
 		t.Each("SELECT name, key FROM "+table, nil, func(r *sql.Rows) error {
 			var name, key string
 			err := r.Scan(&name, &key)
 			if store.Key(name) != key {
-				found(fromBackup, "the name %q in %s can't be found by its key", format.Clip(name), table)
+				c.found(fromBackup, "the name %q in %s can't be found by its key", format.Clip(name), table)
 			}
 			return err
 		})
@@ -102,18 +156,22 @@ func (t *Tx) Check(step func(what string)) (faults []Fault) {
 		var name string
 		err := r.Scan(&id, &name, &fold)
 		if store.Fold(name) != fold {
-			found(fromBackup, "item %d can't be found by its name", id)
+			c.found(fromBackup, "item %d can't be found by its name", id)
 		}
 		return err
 	})
 	for _, sid := range t.Strings("SELECT sid FROM accounts") {
 		if id, err := account.ParseID(sid); err != nil {
-			found(fromBackup, "an account's identifier can't be read: %v", err)
+			c.found(fromBackup, "an account's identifier can't be read: %v", err)
 		} else if err := GoodID(id); err != nil {
-			found("give the account another identifier", "an account stands for what is the standard's: %s", sid)
+			c.found("give the account another identifier", "an account stands for what is the standard's: %s", sid)
 		}
 	}
-	step("entries with last days")
+}
+
+// lastDays holds last days to the entries they are of.
+func (c *checking) lastDays() {
+	t := c.Tx
 	type dated struct {
 		b     Bearer
 		entry string
@@ -142,33 +200,37 @@ func (t *Tx) Check(step func(what string)) (faults []Fault) {
 			ok = ok || EntryKey(e) == x.entry
 		}
 		if !ok {
-			found("tarnwold expire passes over it", "a last day of an entry that isn't there (item %d, share %d)", x.b.Item, x.b.Share)
+			c.found("tarnwold expire passes over it", "a last day of an entry that isn't there (item %d, share %d)", x.b.Item, x.b.Share)
 		}
 	}
+}
+
+// beside looks at what is kept beside the rules.
+func (c *checking) beside() {
+	t := c.Tx
 	for table, what := range map[string]string{"links": "server", "scans": "server", "admissions": "share", "facts": "item"} {
 		if !t.Knows(table) {
 			continue
 		}
 		if n := t.Int("SELECT count(*) FROM " + table + " x LEFT JOIN " + what + "s o ON o.id=x." + what + " WHERE o.id IS NULL"); n > 0 {
-			found(fromBackup, "%d %s of a %s that isn't there", n, table, what)
+			c.found(fromBackup, "%d %s of a %s that isn't there", n, table, what)
 		}
 	}
 	for _, kind := range RecordKinds {
 		for _, p := range t.Records(kind) {
 			if !json.Valid([]byte(p.Body)) {
-				found(fromBackup, "the %s %s can't be read", kind, p.Name)
+				c.found(fromBackup, "the %s %s can't be read", kind, p.Name)
 			}
 		}
 	}
-	step("the journal's proofs")
-	t.Proven(func(change int64, why string) {
-		found(fromBackup, "change %d %s: somebody has rewritten the journal", change, why)
+}
+
+// journal holds the changes to their proofs, and reads them.
+func (c *checking) journal() {
+	c.Proven(func(change int64, why string) {
+		c.found(fromBackup, "change %d %s: somebody has rewritten the journal", change, why)
 	})
-	for _, c := range t.Ints("SELECT id FROM journal ORDER BY id") {
-		t.Rows(c)
+	for _, id := range c.Ints("SELECT id FROM journal ORDER BY id") {
+		c.Rows(id)
 	}
-	if err := t.Err(); err != nil {
-		found(fromBackup, "%v", err)
-	}
-	return faults
 }

@@ -1,6 +1,7 @@
 package estate
 
 import (
+	"bytes"
 	"cmp"
 	"encoding/binary"
 	"errors"
@@ -17,10 +18,13 @@ import (
 // the journal. It is derived, and not journaled: whatever doesn't fit is read anew.
 const (
 	layoutForm = 1
-	// laidFrom is how many strands there are before it is written down.
-	laidFrom = 2000
-	// laidBehind is how many rows of the journal it may lie behind.
-	laidBehind = 4000
+)
+
+var (
+	// LaidFrom is how many strands there are before it is written down.
+	LaidFrom = int64(2000)
+	// LaidBehind is how many rows of the journal it may lie behind.
+	LaidBehind = 4000
 )
 
 // behind counts the rows of strands and items that came after a change, up to most.
@@ -36,7 +40,7 @@ func (t *Tx) writtenLayout() (*layout, error) {
 	}
 	var head int64
 	var body []byte
-	if !t.One("SELECT head, body FROM layouts WHERE id=1", nil, &head, &body) || head > t.Head() || t.behind(head, laidBehind) >= laidBehind {
+	if !t.One("SELECT head, body FROM layouts WHERE id=1", nil, &head, &body) || head > t.Head() || t.behind(head, LaidBehind) >= LaidBehind {
 		return nil, t.Err()
 	}
 	l, err := decodeLayout(body)
@@ -134,7 +138,7 @@ func (t *Tx) writeLayout(bulk bool) error {
 		return t.Err()
 	}
 	head := t.Int("SELECT coalesce(max(head),0) FROM layouts")
-	enough := laidBehind
+	enough := LaidBehind
 	if bulk || head == 0 {
 		enough = 1
 	}
@@ -142,7 +146,7 @@ func (t *Tx) writeLayout(bulk bool) error {
 		return t.Err()
 	}
 	t.Exec("DELETE FROM layouts WHERE 1=?", 1)
-	if t.Int("SELECT count(*) FROM (SELECT 1 FROM strands LIMIT ?)", laidFrom) < laidFrom {
+	if t.Int("SELECT count(*) FROM (SELECT 1 FROM strands LIMIT ?)", LaidFrom) < LaidFrom {
 		return t.Err()
 	}
 	l, err := t.readLayout()
@@ -151,6 +155,34 @@ func (t *Tx) writeLayout(bulk bool) error {
 	}
 	t.Exec("INSERT INTO layouts(id, head, body) VALUES(1,?,?)", t.Change(), l.encode())
 	return t.Err()
+}
+
+// same tells whether two layouts say the same, in whatever order they name things.
+func (l *layout) same(o *layout) bool {
+	says := func(l *layout, i int) (laidStrand, string, [][]byte) {
+		s := &l.strands[i]
+		f := &l.forms[s.form]
+		x := laidStrand{id: s.id, items: s.items, folder: s.folder, descriptor: f.descriptor}
+		if s.parent >= 0 {
+			x.parent = l.strands[s.parent].id
+		}
+		var names [][]byte
+		for _, n := range l.named(s) {
+			names = append(names, l.names[n])
+		}
+		return x, l.shapes[f.shape], names
+	}
+	if len(l.strands) != len(o.strands) {
+		return false
+	}
+	for i := range l.strands {
+		a, shape, names := says(l, i)
+		b, also, too := says(o, i)
+		if a != b || shape != also || !slices.EqualFunc(names, too, bytes.Equal) {
+			return false
+		}
+	}
+	return true
 }
 
 // encode writes a layout as bytes.
@@ -251,8 +283,7 @@ func decodeLayout(b []byte) (*layout, error) {
 	if r.bad || len(r.b) > 0 {
 		return nil, errLayout
 	}
-	l.hang()
-	return l, nil
+	return l, l.hang()
 }
 
 // laidReader reads numbers; bad once one isn't there, or can't be.

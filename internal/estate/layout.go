@@ -154,8 +154,7 @@ func (l *layout) put(rows []laidStrand) error {
 	for i, r := range rows {
 		l.strands[i].parent = l.place(r.parent)
 	}
-	l.hang()
-	return nil
+	return l.hang()
 }
 
 // place finds a strand by its number; -1: it isn't there, or has no items.
@@ -167,8 +166,8 @@ func (l *layout) place(id int64) int32 {
 	return int32(i)
 }
 
-// hang works out who is below whom.
-func (l *layout) hang() {
+// hang works out who is below whom, and refuses strands that are below themselves.
+func (l *layout) hang() error {
 	l.first = make([]int32, len(l.strands)+1)
 	for i := range l.strands {
 		if p := l.strands[i].parent; p >= 0 {
@@ -186,6 +185,20 @@ func (l *layout) hang() {
 			next[p]++
 		}
 	}
+	met, stack := 0, []int32{}
+	for i := range l.strands {
+		if l.strands[i].parent >= 0 {
+			continue
+		}
+		for stack = append(stack[:0], int32(i)); len(stack) > 0; met++ {
+			at := stack[len(stack)-1]
+			stack = append(stack[:len(stack)-1], l.below(at)...)
+		}
+	}
+	if met < len(l.strands) {
+		return fmt.Errorf("%w: strands are below themselves", store.ErrDamaged)
+	}
+	return nil
 }
 
 // below gives the places of the strands right below one, by number.

@@ -53,7 +53,8 @@ const usual = 80
 func TestMain(m *testing.M) {
 	edit.Enough = 2 // so that new ones are put in many at a time here too
 	plan.ManyPeople, edit.Masses = 3, 2
-	estate.AlikeFrom = 0 // so that strands are put together that are alike, few as they are
+	estate.AlikeFrom = 0                       // so that strands are put together that are alike, few as they are
+	estate.LaidFrom, estate.LaidBehind = 0, 12 // and written down in small, now and then
 	proptest.Main(m, usual, 25)
 }
 
@@ -633,6 +634,10 @@ func TestTouchedIsAll(t *testing.T) {
 }
 
 func (w *world) state() (out []string) {
+	require.NoError(w.t, w.e.View(ctx, func(tx *estate.Tx) error {
+		require.Empty(w.t, tx.Check(func(string) {}))
+		return nil
+	}))
 	require.NoError(w.t, w.e.View(ctx, func(tx *estate.Tx) error {
 		lang := ask.Language(tx)
 		list := func(where string, a rule.Any, of estate.Bearer, folder bool) {
