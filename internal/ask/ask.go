@@ -258,6 +258,38 @@ func (k *Asker) forms(group account.ID, tr account.Traits) []account.ID {
 // AsThemselves tells whether everybody who comes by a share opens files as themselves.
 func (k *Asker) AsThemselves(sh *estate.Share) bool { return k.lists(sh).Own() }
 
+// AllAsThemselves is AsThemselves of every share there is.
+func (k *Asker) AllAsThemselves() bool {
+	for _, s := range k.T.Servers() {
+		for _, sh := range k.T.Shares(s) {
+			if !k.AsThemselves(&sh) {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// ShareFolders lists the items that shares stand over.
+func (k *Asker) ShareFolders() (out []estate.Target) {
+	type top struct {
+		server int64
+		key    string
+	}
+	tops := map[top]estate.Target{}
+	k.T.EachTop(func(server int64, path string, x estate.Target) { tops[top{server, estate.Key(path)}] = x })
+	for _, s := range k.T.Servers() {
+		for _, sh := range k.T.Shares(s) {
+			if x, ok := tops[top{s.ID, estate.Key(sh.Folder)}]; ok {
+				out = append(out, x)
+			} else if at, err := k.T.At(s, sh.Folder); err == nil { // or it isn't in the estate
+				out = append(out, at.Target())
+			}
+		}
+	}
+	return out
+}
+
 // Populations gives the population whose files are opened through a share, and
 // that of who connects; nil for the same.
 func (k *Asker) Populations(p *crowd.Population, tr *verdict.Traits, sh *estate.Share, book account.Book) (people, self *crowd.Population) {

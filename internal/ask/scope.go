@@ -60,11 +60,16 @@ func (k *Asker) Everything() (*Scope, error) {
 // below lays out a place and all below it, by the route it was asked for:
 // through one share, or at the server and through every share that comes there.
 func (k *Asker) below(where string) (*Scope, estate.Place, error) {
+	return k.belowIn(where, k.T.PartitionAt)
+}
+
+// belowIn is below, laid out in some way.
+func (k *Asker) belowIn(where string, layOut func(estate.Place) (*estate.Partition, error)) (*Scope, estate.Place, error) {
 	p, err := k.Place(where)
 	if err != nil {
 		return nil, p, err
 	}
-	f, err := k.T.PartitionAt(p)
+	f, err := layOut(p)
 	if err != nil {
 		return nil, p, err
 	}
@@ -114,6 +119,36 @@ func (k *Asker) Over(where string) (*Scope, error) {
 	}
 	g, _, err := k.below(where)
 	return g, err
+}
+
+// OverFor is Over for a question about some people alone: what differs for others is
+// one node.
+func (k *Asker) OverFor(where string, users ...account.ID) (*Scope, error) {
+	if !k.AllAsThemselves() { // they may open as somebody else
+		return k.Over(where)
+	}
+	counts := estate.Identifiers(k.meet(users))
+	if where == "" {
+		f, err := k.T.PartitionFor(nil, k.ShareFolders(), true, counts)
+		if err != nil {
+			return nil, err
+		}
+		g := k.NewScope(f)
+		return g, g.AllRoutes()
+	}
+	g, _, err := k.belowIn(where, func(p estate.Place) (*estate.Partition, error) {
+		if len(p.Trail) > 2 { // little is below
+			return k.T.PartitionAt(p)
+		}
+		return k.T.PartitionFor([]estate.Group{{Targets: []estate.Target{p.Target()}}}, k.ShareFolders(), false, counts)
+	})
+	return g, err
+}
+
+// meet reads some people and all they are in, for everything that is asked of them.
+func (k *Asker) meet(users []account.ID) *account.Directory {
+	k.Met = k.T.Holders(users, nil)
+	return k.Met
 }
 
 func (g *Scope) Route(s *estate.Server, sh *estate.Share) *Route {

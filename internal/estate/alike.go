@@ -36,7 +36,7 @@ func (t *Tx) PartitionFor(groups []Group, apart []Target, everything bool, count
 	if !a.mark(counts, everything) || !a.setApart(apart) {
 		return exact()
 	}
-	a.f.alike = true
+	a.f.alike, a.f.laid = true, l
 	for _, top := range a.tops {
 		a.walk(top)
 	}

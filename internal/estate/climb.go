@@ -337,3 +337,19 @@ func (t *Tx) soleOfAll() {
 		t.sole[key] = n == 1
 	}
 }
+
+// Identifiers gives all that the tokens of a directory's people may hold of somebody's.
+func Identifiers(d *account.Directory) map[account.ID]bool {
+	out := map[account.ID]bool{}
+	for _, id := range d.All() {
+		a, _ := d.Account(id)
+		out[a.Primary] = true
+		for _, form := range append(Forms(a), a.Former.IDs()...) {
+			out[form] = true
+		}
+		if domain, _, ok := id.Domain(); ok {
+			out[domain.Child(account.DomainUsersRID)] = true
+		}
+	}
+	return out
+}

@@ -20,6 +20,7 @@ type Partition struct {
 	byTop map[int64]int // a strand → its node, where it is whole or what is left of it
 	apart map[int64]int // a strand → how many of its items are in nodes of their own
 
+	laid  *layout
 	alike bool // nodes are of strands alike (PartitionFor): what a change does is asked here, and never kept
 
 	first map[int]int64 // a node → its first item, of those that were located
@@ -182,27 +183,65 @@ func (f *Partition) Some(t *Tx, node, limit int) []int64 {
 	return out
 }
 
-// FirstOf gives the first items of many nodes, most[i] of the i-th, all at once, and
-// finds out where they are.
-func (f *Partition) FirstOf(t *Tx, nodes []int, most []int64) [][]int64 {
-	out := make([][]int64, len(nodes))
-	of := map[int64]int{} // by strand
-	var first, all []int64
-	for i, node := range nodes {
-		n := &f.nodes[node]
-		switch {
-		case n.items != nil || f.taken(n.base) > 0 || n.base == 0:
-			out[i] = f.Some(t, node, int(most[i]))
-			continue
-		case most[i] == 1:
-			first = append(first, n.base)
-		case f.Nodes[node].Items <= max(most[i], few) && len(n.more) == 0:
-			all = append(all, n.base)
-		default:
-			out[i] = f.Some(t, node, int(most[i]))
+// Piece is what of a node is one strand, or one part of a strand: of an ordinary
+// partition the node itself, of one for some people one of those that are alike.
+type Piece struct {
+	Node  int
+	Items int64
+	which int // 0: the node's first strand; else one of the further ones
+	order int32
+}
+
+// Pieces gives the pieces of some nodes in the order in which they come, each folder
+// before what is in it.
+func (f *Partition) Pieces(nodes []int) []Piece {
+	out := make([]Piece, 0, len(nodes))
+	for _, n := range nodes {
+		if !f.alike {
+			out = append(out, Piece{Node: n, Items: f.Nodes[n].Items})
 			continue
 		}
-		of[n.base] = i
+		for i, order := range f.nodes[n].order {
+			out = append(out, Piece{n, f.laid.strands[f.laid.place(f.strandOf(n, i))].items, i, order})
+		}
+	}
+	if f.alike {
+		slices.SortFunc(out, func(a, b Piece) int { return int(a.order) - int(b.order) })
+	}
+	return out
+}
+
+// strandOf gives the i-th strand of a node.
+func (f *Partition) strandOf(node, i int) int64 {
+	if i == 0 {
+		return f.nodes[node].base
+	}
+	return f.nodes[node].more[i-1]
+}
+
+// FirstOf gives the first items of many pieces, most[i] of the i-th, all at once, and
+// finds out where they are.
+func (f *Partition) FirstOf(t *Tx, pieces []Piece, most []int64) [][]int64 {
+	out := make([][]int64, len(pieces))
+	of := map[int64]int{} // by strand
+	var first, all []int64
+	for i, p := range pieces {
+		n := &f.nodes[p.Node]
+		if n.items != nil || f.taken(n.base) > 0 || n.base == 0 {
+			out[i] = f.Some(t, p.Node, int(most[i]))
+			continue
+		}
+		strand := f.strandOf(p.Node, p.which)
+		switch {
+		case most[i] == 1:
+			first = append(first, strand)
+		case p.Items <= max(most[i], few):
+			all = append(all, strand)
+		default:
+			out[i] = t.Items(strand, int(most[i]))
+			continue
+		}
+		of[strand] = i
 	}
 	for strand, item := range t.FirstOf(first) {
 		out[of[strand]] = []int64{item}
@@ -223,28 +262,39 @@ func (f *Partition) FirstOf(t *Tx, nodes []int, most []int64) [][]int64 {
 	return out
 }
 
+// Upto gives the first pieces that have a number of items between them, 0 for all of
+// them, and how many of each that makes.
+func Upto(pieces []Piece, limit int) (some []Piece, most []int64) {
+	left := int64(limit)
+	for _, p := range pieces {
+		n := p.Items
+		if limit > 0 {
+			n = min(n, left)
+			left -= n
+		}
+		if n == 0 {
+			break
+		}
+		some, most = append(some, p), append(most, n)
+	}
+	return some, most
+}
+
+// EachIn calls fn with every item of a piece, in the order they came.
+func (f *Partition) EachIn(t *Tx, p Piece, fn func(item int64) error) error {
+	if !f.alike {
+		return f.Each(t, p.Node, fn)
+	}
+	return t.eachItem(f.strandOf(p.Node, p.which), nil, fn)
+}
+
 // Beginnings gives the first items of the first few strands of some nodes, in the order
 // in which they would come if each strand were a node of its own: of a partition for
 // some people.
 func (f *Partition) Beginnings(t *Tx, nodes []int, few int) (items []int64) {
-	type begin struct {
-		order  int32
-		strand int64
-	}
-	var all []begin
-	for _, n := range nodes {
-		x := &f.nodes[n]
-		for i, order := range x.order[:min(few, len(x.order))] {
-			s := x.base
-			if i > 0 {
-				s = x.more[i-1]
-			}
-			all = append(all, begin{order, s})
-		}
-	}
-	slices.SortFunc(all, func(a, b begin) int { return int(a.order) - int(b.order) })
-	for _, b := range all[:min(few, len(all))] {
-		items = append(items, t.Items(b.strand, 1)...)
+	pieces := f.Pieces(nodes)
+	for _, p := range pieces[:min(few, len(pieces))] {
+		items = append(items, t.Items(f.strandOf(p.Node, p.which), 1)...)
 	}
 	return items
 }
@@ -261,11 +311,11 @@ func (f *Partition) Locate(t *Tx, nodes []int) {
 			want = append(want, n)
 		}
 	}
-	one := make([]int64, len(want))
+	one, pieces := make([]int64, len(want)), make([]Piece, len(want))
 	for i := range one {
-		one[i] = 1
+		one[i], pieces[i] = 1, Piece{Node: want[i], Items: f.Nodes[want[i]].Items}
 	}
-	for i, some := range f.FirstOf(t, want, one) {
+	for i, some := range f.FirstOf(t, pieces, one) {
 		for _, id := range some {
 			f.first[want[i]] = id
 		}
@@ -294,21 +344,29 @@ func (f *Partition) Each(t *Tx, node int, fn func(item int64) error) error {
 		gone = f.parts(n.base)
 	}
 	for _, s := range append([]int64{n.base}, n.more...) {
-		for last := int64(0); t.Err() == nil; {
-			const batch = 4096
-			ids := t.Ints("SELECT id FROM items WHERE strand=? AND id>? ORDER BY id LIMIT ?", s, last, batch)
-			for _, id := range ids {
-				last = id
-				if gone[id] {
-					continue
-				}
-				if err := fn(id); err != nil {
-					return err
-				}
+		if err := t.eachItem(s, gone, fn); err != nil {
+			return err
+		}
+	}
+	return t.Err()
+}
+
+// eachItem calls fn with every item of a strand that isn't gone.
+func (t *Tx) eachItem(strand int64, gone map[int64]bool, fn func(item int64) error) error {
+	for last := int64(0); t.Err() == nil; {
+		const batch = 4096
+		ids := t.Ints("SELECT id FROM items WHERE strand=? AND id>? ORDER BY id LIMIT ?", strand, last, batch)
+		for _, id := range ids {
+			last = id
+			if gone[id] {
+				continue
 			}
-			if len(ids) < batch {
-				break
+			if err := fn(id); err != nil {
+				return err
 			}
+		}
+		if len(ids) < batch {
+			break
 		}
 	}
 	return t.Err()

@@ -416,6 +416,20 @@ func (t *Tx) Trod(p Place) {
 	t.StrandsNow(want)
 }
 
+// TrodAll is Trod of many items that were located.
+func (t *Tx) TrodAll(items []int64) {
+	seen, want := map[int64]bool{}, []int64{}
+	for _, id := range items {
+		for at, ok := t.located[id]; ok && !seen[at.strand]; at, ok = t.located[at.parent] {
+			seen[at.strand] = true
+			if _, known := t.strands[at.strand]; !known {
+				want = append(want, at.strand)
+			}
+		}
+	}
+	t.StrandsNow(want)
+}
+
 // Above gives the rules of the folders above a place, nearest first.
 func (t *Tx) Above(p Place) []rule.Any {
 	t.Trod(p)

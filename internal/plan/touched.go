@@ -102,12 +102,8 @@ func (d *Planner) touches(p *Plan, groups []estate.Group) *touched {
 			return nil
 		}
 	}
-	for _, s := range d.T.Servers() { // who opens as somebody else is touched by what touches them
-		for _, sh := range d.T.Shares(s) {
-			if !d.K.AsThemselves(&sh) {
-				return nil
-			}
-		}
+	if !d.K.AllAsThemselves() { // who opens as somebody else is touched by what touches them
+		return nil
 	}
 	if len(t.names) == 0 { // what changes isn't known yet
 		return nil
@@ -205,19 +201,10 @@ func same(a, b []rule.Entry) []rule.Entry {
 // holders finds everybody who may hold one of the names.
 func (t *naming) holders(d *Planner) *touched {
 	names := slices.Collect(maps.Keys(t.names))
-	out := &touched{dir: d.T.Holders(names, slices.Collect(maps.Keys(t.above))), counts: map[ID]bool{}, names: t.names}
+	dir := d.T.Holders(names, slices.Collect(maps.Keys(t.above)))
+	out := &touched{dir: dir, counts: estate.Identifiers(dir), names: t.names}
 	for _, id := range names {
 		out.counts[id] = true
-	}
-	for _, id := range out.dir.All() {
-		a, _ := out.dir.Account(id)
-		out.counts[a.Primary] = true
-		for _, form := range append(estate.Forms(a), a.Former.IDs()...) {
-			out.counts[form] = true
-		}
-		if domain, _, ok := id.Domain(); ok {
-			out.counts[domain.Child(acc.DomainUsersRID)] = true
-		}
 	}
 	d.K.Met = out.dir
 	return out
@@ -226,17 +213,7 @@ func (t *naming) holders(d *Planner) *touched {
 // apart lists places that are told apart from what is alike: where shares come down,
 // and what reviews look at one by one.
 func (d *Planner) apart() (out []estate.Target, err error) {
-	tops := map[string]estate.Target{}
-	d.T.EachTop(func(server int64, path string, x estate.Target) { tops[AddedKey(estate.Server{ID: server}, path)] = x })
-	for _, s := range d.T.Servers() {
-		for _, sh := range d.T.Shares(s) {
-			if x, ok := tops[AddedKey(s, sh.Folder)]; ok {
-				out = append(out, x)
-			} else if at, err := d.T.At(s, sh.Folder); err == nil { // or it isn't in the estate
-				out = append(out, at.Target())
-			}
-		}
-	}
+	out = d.K.ShareFolders()
 	for _, r := range reviews {
 		if r.Places == nil {
 			continue

@@ -59,16 +59,15 @@ func Compare(k *ask.Asker, first, second, under string, limit int) (*Comparison,
 		}
 		users[i] = u
 	}
-	g, err := k.Over(under)
+	g, err := k.OverFor(under, users[0].ID, users[1].ID)
 	if err != nil {
 		return nil, err
 	}
 	out := &Comparison{First: k.Account(users[0].ID), Second: k.Account(users[1].ID), Lines: []Compared{}, Only: groupsOnly(k, users)}
 	nodes := g.F.Nodes
-	told := int64(0)
+	told := 0
 	for _, w := range g.Ways {
-		var of []int // nodes, and how many items of each are told
-		var most []int64
+		var changes []int
 		a, b := g.See(users[0].ID, w, nil), g.See(users[1].ID, w, nil)
 		differs := func(i int) bool {
 			return g.Level(nodes[i].Before, a.Granted[i], nodes[i].Folder) != g.Level(nodes[i].Before, b.Granted[i], nodes[i].Folder)
@@ -91,18 +90,24 @@ func Compare(k *ask.Asker, first, second, under string, limit int) (*Comparison,
 					continue
 				}
 			}
-			m := n.Items
-			if limit > 0 {
-				m = min(m, max(0, int64(limit)-told))
-			}
-			told += m
-			out.More += n.Items - m
-			if m > 0 {
-				of, most = append(of, i), append(most, m)
-			}
+			changes = append(changes, i)
 		}
-		items := g.F.FirstOf(k.T, of, most)
-		for j, i := range of {
+		for _, i := range changes {
+			out.More += nodes[i].Items
+		}
+		pieces := g.F.Pieces(changes)
+		if limit > 0 && told >= limit {
+			pieces = nil
+		}
+		pieces, most := estate.Upto(pieces, max(0, limit-told))
+		for _, n := range most {
+			out.More -= n
+			told += int(n)
+		}
+		items := g.F.FirstOf(k.T, pieces, most)
+		k.T.TrodAll(slices.Concat(items...))
+		for j, p := range pieces {
+			i := p.Node
 			n := &nodes[i]
 			line := Compared{Route: w.Name, Kind: ask.Kind(n.Folder), First: g.Level(n.Before, a.Granted[i], n.Folder), Second: g.Level(n.Before, b.Granted[i], n.Folder)}
 			for first, item := range items[j] {

@@ -7,6 +7,7 @@ import (
 	"tarnwold/core/account"
 	"tarnwold/core/right"
 	"tarnwold/internal/ask"
+	"tarnwold/internal/estate"
 )
 
 // File is one file somebody can work with.
@@ -25,12 +26,9 @@ func Files(k *ask.Asker, who, canDo, under string, fn func(File) error) (ask.Acc
 	}
 	for _, w := range g.Ways {
 		s, can := doing(g, user.ID, w, c)
-		for i := range g.F.Nodes {
-			if !workable(g, s, can, i) {
-				continue
-			}
-			level := g.Level(g.F.Nodes[i].Before, s.Granted[i], false)
-			if err := eachItem(g, i, func(item int64) error { return fn(File{g.Named(w, item), w.Name, level}) }); err != nil {
+		for _, p := range g.F.Pieces(workables(g, s, can)) {
+			level := g.Level(g.F.Nodes[p.Node].Before, s.Granted[p.Node], false)
+			if err := eachItem(g, p, func(item int64) error { return fn(File{g.Named(w, item), w.Name, level}) }); err != nil {
 				return ask.Account{}, err
 			}
 		}
@@ -50,7 +48,7 @@ func filed(k *ask.Asker, who, canDo, under string) (account.Account, *ask.Can, *
 	if err != nil {
 		return user, nil, nil, err
 	}
-	g, err := k.Over(under)
+	g, err := k.OverFor(under, user.ID)
 	return user, c, g, err
 }
 
@@ -65,9 +63,19 @@ func workable(g *ask.Scope, s *ask.Seen, can []bool, i int) bool {
 	return s.Granted[i]&right.ReadData != 0
 }
 
-// eachItem calls fn with every item of a node.
-func eachItem(g *ask.Scope, i int, fn func(item int64) error) error {
-	return g.F.Each(g.K.T, i, func(item int64) error {
+// workables lists the nodes whose items are files the user can work with.
+func workables(g *ask.Scope, s *ask.Seen, can []bool) (nodes []int) {
+	for i := range g.F.Nodes {
+		if workable(g, s, can, i) {
+			nodes = append(nodes, i)
+		}
+	}
+	return nodes
+}
+
+// eachItem calls fn with every item of a piece of what there is.
+func eachItem(g *ask.Scope, p estate.Piece, fn func(item int64) error) error {
+	return g.F.EachIn(g.K.T, p, func(item int64) error {
 		if err := g.K.T.Context().Err(); err != nil {
 			return err
 		}
@@ -92,13 +100,7 @@ func FileCounts(k *ask.Asker, who, canDo, under string) (ask.Account, []FolderFi
 	for _, w := range g.Ways {
 		s, can := doing(g, user.ID, w, c)
 		count := map[int64]int64{}
-		var nodes []int
-		for i := range g.F.Nodes {
-			if workable(g, s, can, i) {
-				nodes = append(nodes, i)
-			}
-		}
-		if err := g.F.EachFolder(k.T, nodes, func(folder, items int64) { count[folder] += items }); err != nil {
+		if err := g.F.EachFolder(k.T, workables(g, s, can), func(folder, items int64) { count[folder] += items }); err != nil {
 			return ask.Account{}, nil, err
 		}
 		k.T.Locate(slices.Collect(maps.Keys(count)))

@@ -10,6 +10,7 @@ import (
 	"tarnwold/core/rule"
 	"tarnwold/core/verdict"
 	"tarnwold/internal/ask"
+	"tarnwold/internal/estate"
 )
 
 // Reached is where an answer changes, going down: what is below has the same
@@ -59,7 +60,7 @@ func ReachOf(k *ask.Asker, who, under, canDo string, limit int) (*Reaching, erro
 	if err != nil {
 		return nil, err
 	}
-	g, err := k.Over(under)
+	g, err := k.OverFor(under, user.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -128,22 +129,16 @@ func reach(g *ask.Scope, user account.ID, w *ask.Route, c *ask.Can, limit int) (
 		}
 		changes = append(changes, i)
 	}
-	told := int64(0)
-	var of []int // nodes, and how many items of each are told
-	var most []int64
+	pieces, most := estate.Upto(g.F.Pieces(changes), limit)
 	for _, i := range changes {
-		m := nodes[i].Items
-		if limit > 0 {
-			m = min(m, max(0, int64(limit)-told))
-		}
-		told += m
-		out.More += nodes[i].Items - m
-		if m > 0 {
-			of, most = append(of, i), append(most, m)
-		}
+		out.More += nodes[i].Items
 	}
-	items := g.F.FirstOf(g.K.T, of, most)
-	for j, i := range of {
+	for _, n := range most {
+		out.More -= n
+	}
+	items := g.F.FirstOf(g.K.T, pieces, most)
+	for j, p := range pieces {
+		i := p.Node
 		n := &nodes[i]
 		for _, item := range items[j] {
 			at := g.Named(w, item)
