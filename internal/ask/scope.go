@@ -127,7 +127,7 @@ func (k *Asker) OverFor(where string, users ...account.ID) (*Scope, error) {
 	if !k.AllAsThemselves() { // they may open as somebody else
 		return k.Over(where)
 	}
-	counts := estate.Identifiers(k.meet(users))
+	counts := estate.Identifiers(k.Meet(users))
 	if where == "" {
 		f, err := k.T.PartitionFor(nil, k.ShareFolders(), true, counts)
 		if err != nil {
@@ -145,9 +145,10 @@ func (k *Asker) OverFor(where string, users ...account.ID) (*Scope, error) {
 	return g, err
 }
 
-// meet reads some people and all they are in, for everything that is asked of them.
-func (k *Asker) meet(users []account.ID) *account.Directory {
-	k.Met = k.T.Holders(users, nil)
+// Meet reads everybody who may hold one of some identifiers and all they are in, for
+// everything that is asked of them.
+func (k *Asker) Meet(ids []account.ID) *account.Directory {
+	k.Met = k.T.Holders(ids, nil)
 	return k.Met
 }
 

@@ -259,6 +259,11 @@ func (t *Tx) Accounts(kind account.Kind) (out []account.Account) {
 	return out
 }
 
+// CountUsers counts all users.
+func (t *Tx) CountUsers() int {
+	return int(t.Int("SELECT count(*) FROM accounts WHERE kind=?", account.User))
+}
+
 // AddAccount puts a new account in, which has an identifier.
 func (t *Tx) AddAccount(a account.Account) int64 {
 	defer t.forget()

@@ -150,6 +150,29 @@ func (t *Tx) directoryOf(known map[int64]*row, edges []edge) *account.Directory 
 // and by primary groups, and everything above those and above some groups besides.
 // Nobody else's token is another for whatever names only these.
 func (t *Tx) Holders(ids, groups []account.ID) *account.Directory {
+	return t.directoryAbove(t.holders(ids), groups)
+}
+
+// HoldersAlone is Holders without what they are in beside what leads to one of the
+// identifiers: for who asks of nothing else.
+func (t *Tx) HoldersAlone(ids []account.ID) *account.Directory {
+	rows := t.holders(ids)
+	in := make(map[int64]bool, len(rows))
+	for _, row := range rows {
+		in[row] = true
+	}
+	var all, edges []edge
+	t.EachOf("SELECT holder, member, until, local FROM members WHERE holder IN {set} ORDER BY id", rows, func(r *sql.Rows) error { return scanEdge(r, &all) })
+	for _, e := range all {
+		if in[e.member] {
+			edges = append(edges, e)
+		}
+	}
+	return t.directoryOf(t.accountsOf(rows), edges)
+}
+
+// holders lists everybody below an account that one of some identifiers means, by row.
+func (t *Tx) holders(ids []account.ID) (rows []int64) {
 	var seeds []int64
 	var names []string
 	seed := func(r *sql.Rows) error {
@@ -179,7 +202,6 @@ func (t *Tx) Holders(ids, groups []account.ID) *account.Directory {
 			}
 		}
 	}
-	var rows []int64
 	t.EachOf(`WITH RECURSIVE down(id) AS (SELECT id FROM accounts WHERE id IN {set}
 			UNION SELECT m.member FROM down CROSS JOIN members m ON m.holder=down.id
 			UNION SELECT u.id FROM down CROSS JOIN accounts g ON g.id=down.id CROSS JOIN accounts u ON u.primary_group=g.sid AND u.primary_group<>''
@@ -190,6 +212,12 @@ func (t *Tx) Holders(ids, groups []account.ID) *account.Directory {
 		rows = append(rows, row)
 		return err
 	})
+	return rows
+}
+
+// directoryAbove is the directory of some accounts by row and of everything above those
+// and above some groups besides.
+func (t *Tx) directoryAbove(rows []int64, groups []account.ID) *account.Directory {
 	var above []string
 	for _, id := range groups {
 		above = append(above, id.String())

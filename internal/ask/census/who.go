@@ -84,9 +84,12 @@ func Who(k *ask.Asker, where, canDo string, below bool) (*Having, error) {
 	}
 	d := k.AsEntries(k.T.Of(p.Strand))
 	out := &Having{Where: p.Via(), Item: p.String(), Kind: ask.Kind(p.Folder), Owner: k.Account(d.Owner), Can: canDo, Rules: ask.RulesAre(&d.Rules), Routes: []HavingWay{}}
+	pop, of := peopleFor(k, p, c)
 	var before []right.Set
 	for i, sh := range k.Routes(p) {
-		w, each := having(k, p, sh, c)
+		w, each := having(k, p, sh, c, pop)
+		w.Of = of
+		w.open()
 		out.Routes = append(out.Routes, *w)
 		if i > 0 && !slices.Equal(before, each) {
 			out.Differ = true
@@ -100,10 +103,9 @@ func Who(k *ask.Asker, where, canDo string, below bool) (*Having, error) {
 }
 
 // having is Who by one route; it gives each user's rights too.
-func having(k *ask.Asker, p estate.Place, sh *estate.Share, c *ask.Can) (*HavingWay, []right.Set) {
+func having(k *ask.Asker, p estate.Place, sh *estate.Share, c *ask.Can, pop *crowd.Population) (*HavingWay, []right.Set) {
 	g := &ask.Scope{K: k}
 	way := g.Route(&p.Server, sh)
-	pop := k.Population(&p.Server)
 	d := g.Everyone(way, pop, nil)
 	// Core's own question for one user says what counts by this route.
 	var somebody account.ID
@@ -111,7 +113,7 @@ func having(k *ask.Asker, p estate.Place, sh *estate.Share, c *ask.Can) (*Having
 		somebody = pop.Users[0].ID
 	}
 	q, s := k.Question(somebody, p, sh), Situation(k, d, somebody, p, sh, false)
-	out := &HavingWay{Route: way.Name, Of: pop.All().Len(), Levels: []HavingLevel{}, Special: []string{}}
+	out := &HavingWay{Route: way.Name, Levels: []HavingLevel{}, Special: []string{}}
 	each := make([]right.Set, len(pop.Users))
 	var sc crowd.Scratch
 	classes := d.Classes(s, &sc)
@@ -145,16 +147,6 @@ func having(k *ask.Asker, p estate.Place, sh *estate.Share, c *ask.Can) (*Having
 		return int(b.mask) - int(a.mask)
 	})
 	slices.Sort(out.Shut)
-	switch {
-	case out.Users == 0:
-		out.Open = "nobody"
-	case out.Users == out.Of && out.Of > 1:
-		out.Open = "everyone"
-	case out.Users == 1:
-		out.Open = "one"
-	default:
-		out.Open = "some"
-	}
 	for _, l := range out.Levels {
 		for _, b := range l.By {
 			if b.Account != nil && (b.Account.Kind == "special" || b.Account.Kind == "domain-users") && !slices.Contains(out.Special, b.Account.Name) {
@@ -163,6 +155,85 @@ func having(k *ask.Asker, p estate.Place, sh *estate.Share, c *ask.Can) (*Having
 		}
 	}
 	return out, each
+}
+
+// open says in a word whom it is open to.
+func (w *HavingWay) open() {
+	switch {
+	case w.Users == 0:
+		w.Open = "nobody"
+	case w.Users == w.Of && w.Of > 1:
+		w.Open = "everyone"
+	case w.Users == 1:
+		w.Open = "one"
+	default:
+		w.Open = "some"
+	}
+}
+
+// peopleFor gives the population that is asked about a place, and how many users there
+// are in all: of a file that nobody gets anything on whom nothing names, only those
+// who may hold a name.
+func peopleFor(k *ask.Asker, p estate.Place, c *ask.Can) (*crowd.Population, int) {
+	if c == nil || c.Act == nil {
+		if dir := concerned(k, p); dir != nil {
+			return crowd.NewPopulation(dir, p.Server.Traits.Traits, nil), k.T.CountUsers()
+		}
+	}
+	pop := k.Population(&p.Server)
+	return pop, pop.All().Len()
+}
+
+// concerned finds everybody who may hold a name that counts on a file; nil where others
+// get something there too, or somebody is taken for somebody else.
+func concerned(k *ask.Asker, p estate.Place) *account.Directory {
+	if p.Folder {
+		return nil
+	}
+	names := map[account.ID]bool{}
+	note := func(a rule.Any) {
+		d := a.Listed()
+		names[d.Owner] = true
+		if _, classes := a.(*posix.Rules); classes { // elsewhere the group decides nothing
+			names[d.Group] = true
+		}
+		for _, e := range d.Rules.Entries {
+			names[e.Who] = true
+		}
+	}
+	own := k.T.Of(p.Strand)
+	note(own)
+	for _, up := range k.T.Above(p) {
+		note(up)
+	}
+	for _, id := range k.Administrators(&p.Server) {
+		names[id] = true
+	}
+	for _, sh := range k.Routes(p) {
+		if sh != nil {
+			if sh.Admission.Says() {
+				return nil
+			}
+			note(sh.Descriptor)
+		}
+		q := k.Question(account.ID{}, p, sh) // of whom nothing is known
+		granted := verdict.Granted(q)
+		q.Share = nil
+		if !ask.NothingOn(own, granted) || !ask.NothingOn(own, verdict.Granted(q)) {
+			return nil
+		}
+	}
+	var ids []account.ID
+	for id := range names {
+		_, special := account.SpecialName(id)
+		if _, rid, domain := id.Domain(); domain && rid == account.DomainUsersRID {
+			return nil
+		}
+		if !special && !id.IsZero() {
+			ids = append(ids, id)
+		}
+	}
+	return k.T.HoldersAlone(ids)
 }
 
 // stopped counts the users who would have more if the share limited nobody.

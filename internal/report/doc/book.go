@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"strings"
 
-	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/xuri/excelize/v2"
 )
 
@@ -44,11 +43,11 @@ func (p *Printer) book(title string, heads []string, rows [][]string) error {
 	}
 	widths := make([]int, len(heads))
 	for i, h := range heads {
-		widths[i] = min(14, text.StringWidth(Clean(h)))
+		widths[i] = min(14, columns(Clean(h)))
 	}
 	for _, r := range rows[:min(len(rows), 2000)] {
 		for i, c := range r {
-			widths[i] = max(widths[i], min(60, text.StringWidth(Clean(c))))
+			widths[i] = max(widths[i], min(60, columns(Clean(c))))
 		}
 	}
 	for i, n := range widths {

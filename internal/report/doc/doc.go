@@ -184,7 +184,7 @@ func (p *Printer) Line(spans ...Span) {
 	var b strings.Builder
 	at := 0
 	for _, w := range words {
-		n := text.StringWidth(Clean(w.text))
+		n := columns(Clean(w.text))
 		gap := 0
 		if w.blank {
 			gap = 1
@@ -287,10 +287,10 @@ func (p *Printer) Grid(g Grid) {
 	g = g.withoutEmpty()
 	natural := make([]int, len(g.Cols))
 	for i, c := range g.Cols {
-		natural[i] = text.StringWidth(c.Head)
+		natural[i] = columns(c.Head)
 		for _, r := range g.Rows {
 			for _, s := range r[i] {
-				natural[i] = max(natural[i], text.StringWidth(Clean(s.Text)))
+				natural[i] = max(natural[i], columns(Clean(s.Text)))
 			}
 		}
 	}
@@ -335,7 +335,7 @@ func (p *Printer) Grid(g Grid) {
 func (p *Printer) list(g Grid) {
 	most := 0
 	for _, c := range g.Cols {
-		most = max(most, text.StringWidth(c.Head))
+		most = max(most, columns(c.Head))
 	}
 	for i, r := range g.Rows {
 		if i > 0 {
@@ -351,7 +351,7 @@ func (p *Printer) list(g Grid) {
 					if n > 0 || m > 0 {
 						head = ""
 					}
-					p.write(p.paint(head, Strong) + strings.Repeat(" ", most-text.StringWidth(head)+Gap) + p.paint(l, s.Style) + "\n")
+					p.write(p.paint(head, Strong) + strings.Repeat(" ", most-columns(head)+Gap) + p.paint(l, s.Style) + "\n")
 				}
 			}
 		}
@@ -418,7 +418,7 @@ func fit(cols []Col, natural []int, whole int) ([]int, bool) {
 // wrap breaks a line between words, or behind a slash or comma; a word that is
 // wider still is cut.
 func wrap(s string, width int) []string {
-	if width <= 0 || text.StringWidth(s) <= width {
+	if width <= 0 || columns(s) <= width {
 		return []string{s}
 	}
 	indent := s[:len(s)-len(strings.TrimLeft(s, " "))]
@@ -429,8 +429,8 @@ func wrap(s string, width int) []string {
 	line, at := indent, len(indent)
 	put := func(piece string) {
 		for {
-			n := text.StringWidth(piece)
-			if at+text.StringWidth(strings.TrimRight(piece, " ")) <= width {
+			n := columns(piece)
+			if at+columns(strings.TrimRight(piece, " ")) <= width {
 				line, at = line+piece, at+n
 				return
 			}
@@ -586,4 +586,15 @@ func (p *Printer) Give(v any, heads []string, rows func() [][]string, draw func(
 		draw()
 	}
 	return p.err
+}
+
+// columns is how many columns a text takes. Of what is ASCII alone, as nearly all is, that
+// is its length; else letters are looked at, which takes a hundred times as long.
+func columns(s string) int {
+	for i := range len(s) {
+		if s[i] < ' ' || s[i] > '~' {
+			return text.StringWidth(s)
+		}
+	}
+	return len(s)
 }
