@@ -270,131 +270,173 @@ func (x *finding) outOfSight() error {
 }
 
 func (x *finding) outOfSightBy(w *ask.Route) error {
-	c := x.crowd(w)
-	nodes := x.g.F.Nodes
-	known := map[*rule.List]crowd.Bits{}
-	list := func(s crowd.Situation) crowd.Bits {
-		if s.Gate != nil {
-			return c.d.Holding(s, right.ReadData)
-		}
-		b, ok := known[s.Item]
-		if !ok {
-			b = c.d.Holding(s, right.ReadData)
-			known[s.Item] = b
-		}
-		return b
-	}
-	type meet struct {
-		browse *uint64
-		list   *uint64
-	}
-	type parted struct{ stay, drop crowd.Bits }
-	met := map[meet]parted{}
-	type hidden struct {
-		by    int // the folder that hides it
-		users crowd.Bits
-		up    *hidden
-	}
-	type sum struct {
-		items int64
-		users crowd.Bits
-		node  int // the first it hides
-	}
-	type state struct {
-		browse, lists crowd.Bits
-		hidden        *hidden
-	}
-	at := make(map[int]*state, len(c.nodes))
-	sums := map[int]*sum{}
-	left := c.d.People.Empty() // who can't sign on any more doesn't browse
+	o := &sight{x: x, w: w, c: x.crowd(w), known: map[*rule.List]*some{}, met: map[[2]*some]parted{}, at: map[int]*seen{}, sums: map[int]*unseen{}}
+	left := o.c.d.People.Empty() // who can't sign on any more doesn't browse
 	for id := range x.k.ShutOut() {
-		if u, ok := c.d.People.Place(id); ok {
+		if u, ok := o.c.d.People.Place(id); ok {
 			left.Set(u)
 		}
 	}
-	all := c.d.People.All().Minus(left)
-	var order []int
-	for _, i := range c.nodes {
-		st := &state{browse: all, lists: list(c.at[i])}
-		if _, begins := w.Begins[i]; !begins {
-			up := at[nodes[i].Parent]
-			key := meet{&up.browse[0], &up.lists[0]}
-			p, ok := met[key]
-			if !ok {
-				p = parted{up.browse.And(up.lists), up.browse.Minus(up.lists)}
-				met[key] = p
-			}
-			st.browse, st.hidden = p.stay, up.hidden
-			if p.drop.Len() > 0 {
-				st.hidden = &hidden{nodes[i].Parent, p.drop, up.hidden}
-			}
-		}
-		at[i] = st
-		for h := st.hidden; h != nil; h = h.up {
-			any := false
-			for k, word := range st.lists {
-				if word&h.users[k] != 0 {
-					any = true
-					break
-				}
-			}
-			if !any {
-				continue
-			}
-			s := sums[h.by]
-			if s == nil {
-				s = &sum{users: c.d.People.Empty(), node: i}
-				sums[h.by] = s
-				order = append(order, h.by)
-			}
-			s.items += nodes[i].Items
-			s.users.Or(st.lists.And(h.users))
-		}
+	o.all = someOf(o.c.d.People.All().Minus(left))
+	for _, i := range o.c.nodes {
+		o.look(i)
 		if err := x.k.T.Context().Err(); err != nil {
 			return err
 		}
 	}
+	o.tell()
+	return nil
+}
+
+// sight is what everybody sees by one route, going down.
+type sight struct {
+	x     *finding
+	w     *ask.Route
+	c     *wayCrowd
+	all   *some
+	known map[*rule.List]*some // who can list, or read, by rules
+	met   map[[2]*some]parted
+	at    map[int]*seen // folders alone: nothing is below a file
+	sums  map[int]*unseen
+	order []int
+}
+
+// parted is who browses a folder, by whether it shows them what is in it.
+type parted struct {
+	stay *some
+	left int // how many it doesn't show it
+}
+
+// seen is who comes to a node by browsing, who can list or read it, and who is hidden
+// from by folders above.
+type seen struct {
+	browse, lists *some
+	hidden        *hidden
+}
+
+// hidden is those who come to a folder by browsing and aren't shown what is in it: of
+// browse those who aren't in lists.
+type hidden struct {
+	by            int // the folder that hides it
+	browse, lists *some
+	up            *hidden
+}
+
+// unseen is what one folder hides from people who may open it.
+type unseen struct {
+	items int64
+	users crowd.Bits
+	node  int // the first it hides
+}
+
+// mostKnown is how many sets of rules it is remembered for who can read by them.
+const mostKnown = 20_000
+
+// lists gives who can list or read a node.
+func (o *sight) lists(s crowd.Situation) *some {
+	if s.Gate != nil {
+		return someOf(o.c.d.Holding(s, right.ReadData))
+	}
+	b, ok := o.known[s.Item]
+	if !ok {
+		b = someOf(o.c.d.Holding(s, right.ReadData))
+		if len(o.known) >= mostKnown {
+			clear(o.known)
+		}
+		o.known[s.Item] = b
+	}
+	return b
+}
+
+// look looks at a node, after the folder it is in.
+func (o *sight) look(i int) {
+	nodes := o.x.g.F.Nodes
+	st := &seen{browse: o.all, lists: o.lists(o.c.at[i])}
+	if _, begins := o.w.Begins[i]; !begins {
+		up := o.at[nodes[i].Parent]
+		key := [2]*some{up.browse, up.lists}
+		p, ok := o.met[key]
+		if !ok {
+			stay := up.browse.and(up.lists)
+			p = parted{stay, up.browse.len() - stay.len()}
+			o.met[key] = p
+		}
+		st.browse, st.hidden = p.stay, up.hidden
+		if p.left > 0 {
+			st.hidden = &hidden{nodes[i].Parent, up.browse, up.lists, up.hidden}
+		}
+	}
+	if nodes[i].Folder {
+		o.at[i] = st
+	}
+	for h := st.hidden; h != nil; h = h.up {
+		var s *unseen
+		st.lists.each(func(u int) {
+			if !h.browse.has(u) || h.lists.has(u) {
+				return
+			}
+			if s == nil {
+				if s = o.sums[h.by]; s == nil {
+					s = &unseen{users: o.c.d.People.Empty(), node: i}
+					o.sums[h.by] = s
+					o.order = append(o.order, h.by)
+				}
+				s.items += nodes[i].Items
+			}
+			s.users.Set(u)
+		})
+	}
+}
+
+// tell tells of what is hidden, by the rules of the folders that hide it.
+func (o *sight) tell() {
+	x, nodes := o.x, o.x.g.F.Nodes
 	var by grouped[*rule.Descriptor]
-	slices.Sort(order)
-	for _, i := range order {
+	slices.Sort(o.order)
+	for _, i := range o.order {
 		by.add(x.k.AsEntries(nodes[i].Before), i)
 	}
 	for _, d := range by.order {
 		f := Finding{}
-		users := c.d.People.Empty()
+		users := o.c.d.People.Empty()
 		first := by.nodes[d][0]
 		for _, i := range by.nodes[d] {
-			f.Items += sums[i].items
-			users.Or(sums[i].users)
+			f.Items += o.sums[i].items
+			users.Or(o.sums[i].users)
 		}
 		f.Users = users.Len()
 		for _, item := range x.g.F.Some(x.k.T, first, 1) {
-			f.Where = x.g.Named(w, item)
+			f.Where = x.g.Named(o.w, item)
 		}
 		f.More = x.items(by.nodes[d]) - 1
-		// Somebody who is named by what lets them open it would have to see the way.
-		hid := sums[first]
-		who := account.ID{}
-		if n := x.k.AsEntries(nodes[hid.node].Before); n != nil {
-			hid.users.Each(func(u int) bool {
-				tok := x.token(c.d.People.Users[u].ID)
-				for _, e := range n.Rules.Entries {
-					if e.Kind == rule.Allow && e.Rights.Map()&right.ReadData != 0 && tok.Has(e.Who) {
-						who = e.Who
-						return false
-					}
-				}
-				return true
-			})
-		}
+		hid := o.sums[first]
 		for _, item := range x.g.F.Some(x.k.T, hid.node, 1) {
-			f.What = "such as " + x.g.Named(w, item)
+			f.What = "such as " + x.g.Named(o.w, item)
 		}
-		if !who.IsZero() {
+		if who := o.named(hid); !who.IsZero() {
 			f.Who = x.k.T.Name(who)
 			f.Commands = [][]string{plainly([]string{"tarnwold", "grant", f.Who, "list", f.Where, "--scope", "here"})}
 		}
 		x.add(f)
 	}
-	return nil
+}
+
+// named gives who is named by what lets somebody open what is hidden: they would have
+// to see the way.
+func (o *sight) named(hid *unseen) (who account.ID) {
+	n := o.x.k.AsEntries(o.x.g.F.Nodes[hid.node].Before)
+	if n == nil {
+		return who
+	}
+	hid.users.Each(func(u int) bool {
+		tok := o.x.token(o.c.d.People.Users[u].ID)
+		for _, e := range n.Rules.Entries {
+			if e.Kind == rule.Allow && e.Rights.Map()&right.ReadData != 0 && tok.Has(e.Who) {
+				who = e.Who
+				return false
+			}
+		}
+		return true
+	})
+	return who
 }
