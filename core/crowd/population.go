@@ -171,9 +171,11 @@ func (p *Population) Holders(id account.ID, local bool) Bits {
 			b.Or(p.squashed)
 		}
 	}
-	p.mu.Lock()
-	p.holders[id] = b
-	p.mu.Unlock()
+	if _, user := p.place[id]; !user { // one's own identifier is hardly another's, and found at once
+		p.mu.Lock()
+		p.holders[id] = b
+		p.mu.Unlock()
+	}
 	return b
 }
 

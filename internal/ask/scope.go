@@ -387,32 +387,40 @@ func (g *Scope) Everyone(w *Route, pop *crowd.Population, fn func(i int, s crowd
 		b, ok := known[oneKey{l, r}]
 		if !ok {
 			b = d.One(l, r)
+			if len(known)*len(b) > mostKnown {
+				clear(known)
+			}
 			known[oneKey{l, r}] = b
 		}
 		return b
 	}
 	x := &walker{g: g, w: w, how: how}
-	var gates []crowd.Bits
+	var gates map[int]crowd.Bits // of folders: nothing is below a file
 	if w.Traits.AsksFoldersAbove {
-		gates = make([]crowd.Bits, len(nodes))
+		gates = map[int]crowd.Bits{}
 	}
 	for i := range nodes {
 		n := &nodes[i]
 		b, begins := w.Begins[i]
 		on[i] = begins || n.Parent >= 0 && on[n.Parent]
+		var gate crowd.Bits
 		if gates != nil {
-			if begins && b.cut && b.near == 0 {
-				gates[i] = pop.All()
-			} else if n.Parent >= 0 {
-				gates[i] = gates[n.Parent].And(one(k.Read(nodes[n.Parent].Before, above), right.Execute))
-			} else {
-				gates[i] = pop.All()
+			switch {
+			case begins && b.cut && b.near == 0:
+				gate = pop.All()
+			case n.Parent >= 0:
+				gate = gates[n.Parent].And(one(k.Read(nodes[n.Parent].Before, above), right.Execute))
+			default:
+				gate = pop.All()
 				for _, a := range b.chain(g.F.Chain(i, false)) {
-					gates[i] = gates[i].And(one(k.Read(a, above), right.Execute))
+					gate = gate.And(one(k.Read(a, above), right.Execute))
 				}
 			}
 			if begins && !b.Above && w.Traits.AsksOwnFolder() {
-				gates[i] = gates[i].And(one(k.Read(n.Before, above), right.Execute))
+				gate = gate.And(one(k.Read(n.Before, above), right.Execute))
+			}
+			if n.Folder {
+				gates[i] = gate
 			}
 		}
 		if !on[i] {
@@ -426,13 +434,29 @@ func (g *Scope) Everyone(w *Route, pop *crowd.Population, fn func(i int, s crowd
 			}
 		}
 		if gates != nil {
-			s.Gate = gates[i]
+			s.Gate = gate
 		}
 		if !fn(i, s) {
 			return d
 		}
 	}
 	return d
+}
+
+// mostKnown is how many words of bits are remembered of who has single rights.
+const mostKnown = 1 << 23
+
+// On lists the nodes on a way, folders before what is in them.
+func (g *Scope) On(w *Route) (nodes []int) {
+	on := make([]bool, len(g.F.Nodes))
+	for i := range g.F.Nodes {
+		_, begins := w.Begins[i]
+		if p := g.F.Nodes[i].Parent; begins || p >= 0 && on[p] {
+			on[i] = true
+			nodes = append(nodes, i)
+		}
+	}
+	return nodes
 }
 
 // Population is everybody as a server sees them.

@@ -125,7 +125,9 @@ func TestSplitLeavesTheFormAndTheNames(t *testing.T) {
 	for _, change := range []func(*rule.Descriptor){
 		func(d *rule.Descriptor) { d.Rules.Entries[0].Rights |= right.ReadData },
 		func(d *rule.Descriptor) { d.Rules.Entries[1].Extra.Tail = "artx...!" },
-		func(d *rule.Descriptor) { d.Rules.Entries[0], d.Rules.Entries[1] = d.Rules.Entries[1], d.Rules.Entries[0] },
+		func(d *rule.Descriptor) {
+			d.Rules.Entries[0], d.Rules.Entries[1] = d.Rules.Entries[1], d.Rules.Entries[0]
+		},
 		func(d *rule.Descriptor) { d.Control &^= rule.RulesSealed },
 		func(d *rule.Descriptor) { d.Owner = account.Everyone },
 		func(d *rule.Descriptor) { d.Audit.Absent, d.Audit.Entries = true, nil },

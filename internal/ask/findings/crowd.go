@@ -11,11 +11,13 @@ import (
 	"tarnwold/internal/ask/census"
 )
 
-// wayCrowd is everybody on one way, the situation of each node on it known.
+// wayCrowd is everybody on one way, and the nodes on it.
 type wayCrowd struct {
 	d     *crowd.Decider
 	nodes []int
-	at    map[int]crowd.Situation
+	// each tells of the nodes in turn, folders before what is in them; their situations
+	// are worked out anew each time, for all at once would be too much to hold.
+	each func(fn func(i int, s crowd.Situation) bool)
 	// what needs found
 	weighed      bool
 	wide, narrow right.Set
@@ -27,14 +29,11 @@ func (x *finding) crowd(w *ask.Route) *wayCrowd {
 	if c := x.ways[w]; c != nil {
 		return c
 	}
-	c := &wayCrowd{at: map[int]crowd.Situation{}}
 	pop := x.k.Population(w.Server)
-	c.d = x.g.Everyone(w, pop, nil)
-	x.g.Everyone(w, pop, func(i int, s crowd.Situation) bool {
-		c.nodes = append(c.nodes, i)
-		c.at[i] = s
-		return x.k.T.Context().Err() == nil
-	})
+	c := &wayCrowd{d: x.g.Everyone(w, pop, nil), nodes: x.g.On(w)}
+	c.each = func(fn func(i int, s crowd.Situation) bool) {
+		x.g.Everyone(w, pop, func(i int, s crowd.Situation) bool { return x.k.T.Context().Err() == nil && fn(i, s) })
+	}
 	x.ways[w] = c
 	return c
 }
@@ -62,7 +61,7 @@ func (x *finding) uncharged() error {
 			d := x.k.AsEntries(x.g.F.Nodes[i].Before)
 			nobody, seen := known[d]
 			if !seen {
-				nobody = c.d.People.Granted(c.at[i].Item, right.WriteACL, true).Len() == 0
+				nobody = c.d.People.Granted(x.k.Read(x.g.F.Nodes[i].Before, w.Traits.Reading()), right.WriteACL, true).Len() == 0
 				known[d] = nobody
 			}
 			if nobody {
@@ -278,14 +277,12 @@ func (x *finding) outOfSightBy(w *ask.Route) error {
 		}
 	}
 	o.all = someOf(o.c.d.People.All().Minus(left))
-	for _, i := range o.c.nodes {
-		o.look(i)
-		if err := x.k.T.Context().Err(); err != nil {
-			return err
-		}
-	}
+	o.c.each(func(i int, s crowd.Situation) bool {
+		o.look(i, s)
+		return true
+	})
 	o.tell()
-	return nil
+	return x.k.T.Context().Err()
 }
 
 // sight is what everybody sees by one route, going down.
@@ -325,8 +322,8 @@ type hidden struct {
 // unseen is what one folder hides from people who may open it.
 type unseen struct {
 	items int64
-	users crowd.Bits
-	node  int // the first it hides
+	users []int32 // in order
+	node  int     // the first it hides
 }
 
 // mostKnown is how many sets of rules it is remembered for who can read by them.
@@ -349,9 +346,9 @@ func (o *sight) lists(s crowd.Situation) *some {
 }
 
 // look looks at a node, after the folder it is in.
-func (o *sight) look(i int) {
+func (o *sight) look(i int, s crowd.Situation) {
 	nodes := o.x.g.F.Nodes
-	st := &seen{browse: o.all, lists: o.lists(o.c.at[i])}
+	st := &seen{browse: o.all, lists: o.lists(s)}
 	if _, begins := o.w.Begins[i]; !begins {
 		up := o.at[nodes[i].Parent]
 		key := [2]*some{up.browse, up.lists}
@@ -370,21 +367,25 @@ func (o *sight) look(i int) {
 		o.at[i] = st
 	}
 	for h := st.hidden; h != nil; h = h.up {
-		var s *unseen
+		var more []int32
 		st.lists.each(func(u int) {
-			if !h.browse.has(u) || h.lists.has(u) {
-				return
+			if h.browse.has(u) && !h.lists.has(u) {
+				more = append(more, int32(u))
 			}
-			if s == nil {
-				if s = o.sums[h.by]; s == nil {
-					s = &unseen{users: o.c.d.People.Empty(), node: i}
-					o.sums[h.by] = s
-					o.order = append(o.order, h.by)
-				}
-				s.items += nodes[i].Items
-			}
-			s.users.Set(u)
 		})
+		if len(more) == 0 {
+			continue
+		}
+		s := o.sums[h.by]
+		if s == nil {
+			s = &unseen{node: i}
+			o.sums[h.by] = s
+			o.order = append(o.order, h.by)
+		}
+		s.items += nodes[i].Items
+		if !slices.Equal(s.users, more) {
+			s.users = with(s.users, more)
+		}
 	}
 }
 
@@ -402,7 +403,9 @@ func (o *sight) tell() {
 		first := by.nodes[d][0]
 		for _, i := range by.nodes[d] {
 			f.Items += o.sums[i].items
-			users.Or(o.sums[i].users)
+			for _, u := range o.sums[i].users {
+				users.Set(int(u))
+			}
 		}
 		f.Users = users.Len()
 		for _, item := range x.g.F.Some(x.k.T, first, 1) {
@@ -428,15 +431,13 @@ func (o *sight) named(hid *unseen) (who account.ID) {
 	if n == nil {
 		return who
 	}
-	hid.users.Each(func(u int) bool {
+	for _, u := range hid.users {
 		tok := o.x.token(o.c.d.People.Users[u].ID)
 		for _, e := range n.Rules.Entries {
 			if e.Kind == rule.Allow && e.Rights.Map()&right.ReadData != 0 && tok.Has(e.Who) {
-				who = e.Who
-				return false
+				return e.Who
 			}
 		}
-		return true
-	})
+	}
 	return who
 }

@@ -2,6 +2,7 @@ package findings
 
 import (
 	"tarnwold/core/account"
+	"tarnwold/core/crowd"
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
 	"tarnwold/internal/ask"
@@ -31,10 +32,9 @@ func WhoEnters(k *ask.Asker, p estate.Place) ([]Entering, error) {
 		}
 		c := x.crowd(w)
 		seen := map[*rule.List]bool{} // where folders above aren't asked, alike for all
-		for _, i := range c.nodes {
-			s := c.at[i]
+		c.each(func(i int, s crowd.Situation) bool {
 			if seen[s.Item] && s.Gate == nil {
-				continue
+				return true
 			}
 			seen[s.Item] = true
 			for _, r := range []right.Set{right.ReadData, right.WriteData, right.AppendData} {
@@ -61,9 +61,10 @@ func WhoEnters(k *ask.Asker, p estate.Place) ([]Entering, error) {
 					return true
 				})
 			}
-			if err := k.T.Context().Err(); err != nil {
-				return nil, err
-			}
+			return true
+		})
+		if err := k.T.Context().Err(); err != nil {
+			return nil, err
 		}
 	}
 	out := make([]Entering, 0, len(order))

@@ -1,6 +1,7 @@
 package findings
 
 import (
+	"tarnwold/core/crowd"
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
 	"tarnwold/internal/ask"
@@ -22,35 +23,44 @@ func (x *finding) needs(w *ask.Route) (wide, narrow right.Set, users int) {
 		item  *rule.List
 		child *uint64
 	}
-	for _, r := range weighed {
-		through := c.d.Through(r)
-		seen := map[key]bool{}
-		has := c.d.People.Empty()
-		used := false
-		for _, i := range c.nodes {
-			s := c.at[i]
-			k := key{item: s.Item}
-			if len(s.Child) > 0 {
-				k.child = &s.Child[0]
-			}
-			if s.Gate == nil && seen[k] {
-				continue
-			}
-			seen[k] = true
-			some := c.d.PastShare(s, r)
-			has.Or(some)
-			if some.And(through).Len() > 0 {
-				used = true
-				break
+	type asked struct {
+		through, has crowd.Bits
+		used         bool
+	}
+	rights := make([]asked, len(weighed))
+	for n, r := range weighed {
+		rights[n] = asked{through: c.d.Through(r), has: c.d.People.Empty()}
+	}
+	seen := map[key]bool{}
+	c.each(func(_ int, s crowd.Situation) bool {
+		k := key{item: s.Item}
+		if len(s.Child) > 0 {
+			k.child = &s.Child[0]
+		}
+		if s.Gate == nil && seen[k] {
+			return true
+		}
+		seen[k] = true
+		left := false
+		for n := range rights {
+			if a := &rights[n]; !a.used {
+				some := c.d.PastShare(s, weighed[n])
+				a.has.Or(some)
+				a.used = some.And(a.through).Len() > 0
+				left = left || !a.used
 			}
 		}
+		return left
+	})
+	for n, r := range weighed {
+		a := &rights[n]
 		switch {
-		case used:
-		case through.Len() > 0:
+		case a.used:
+		case a.through.Len() > 0:
 			wide |= r
-		case has.Len() > 0:
+		case a.has.Len() > 0:
 			narrow |= r
-			users = max(users, has.Len())
+			users = max(users, a.has.Len())
 		}
 	}
 	return wide, narrow, users
