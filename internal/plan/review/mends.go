@@ -219,7 +219,7 @@ func try(ctx context.Context, e *estate.Estate, w Wish, l *explain.Lacking, step
 		for _, s := range steps {
 			var step *plan.Plan
 			err := p.View(ctx, func(t *estate.Tx) (err error) {
-				step, err = Do(plan.New(t, w.Actor), s)
+				step, err = plan.New(t, w.Actor).Make(func(d *plan.Planner) (*plan.Plan, error) { return Do(d, s) })
 				return err
 			})
 			if err != nil || !step.Changes() {
