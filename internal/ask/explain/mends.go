@@ -255,11 +255,11 @@ func (b joined) GroupsOf(id account.ID) []account.ID {
 // groupsThat tries groups, those that hold a role before the others, and the
 // smallest first.
 func groupsThat(k *ask.Asker, named map[account.ID]bool, user account.Account, gives func(*account.Token) bool, q *verdict.Question) (out []account.ID) {
-	d := k.Directory()
 	var queue []account.ID
 	for id := range named {
 		queue = append(queue, id)
 	}
+	d := k.T.Holders(append(slices.Clone(queue), user.ID), nil) // all who may be in one of them, and what they are in
 	slices.SortFunc(queue, func(a, b account.ID) int { return ask.CmpText(a.String(), b.String()) })
 	seen := map[account.ID]bool{}
 	type found struct {
@@ -306,16 +306,19 @@ func groupsThat(k *ask.Asker, named map[account.ID]bool, user account.Account, g
 
 // nearGroups lists the groups a user is directly in, the smallest first.
 func nearGroups(k *ask.Asker, user account.Account) (out []string) {
-	d := k.Directory()
-	groups := slices.Clone(d.GroupsOf(user.ID))
+	groups := slices.Clone(k.T.GroupsOf(user.ID))
 	if !user.Primary.IsZero() && !slices.Contains(groups, user.Primary) {
 		groups = append(groups, user.Primary)
 	}
 	groups = slices.DeleteFunc(groups, func(id account.ID) bool {
-		a, ok := d.Account(id)
+		a, ok := k.T.Account(id)
 		return !ok || a.Purpose == account.Mail
 	})
-	slices.SortStableFunc(groups, func(a, b account.ID) int { return len(d.MembersBelow(a)) - len(d.MembersBelow(b)) })
+	size := map[account.ID]int{}
+	for _, g := range groups {
+		size[g] = len(k.T.Below(g).MembersBelow(g))
+	}
+	slices.SortStableFunc(groups, func(a, b account.ID) int { return size[a] - size[b] })
 	for _, g := range groups[:min(len(groups), 4)] {
 		out = append(out, k.T.Name(g))
 	}
