@@ -220,7 +220,7 @@ func (a *aliking) put(c chained) chained {
 	f := &a.l.forms[s.form]
 	group, edited := a.group[c.at]
 	key := binary.LittleEndian.AppendUint32(a.key[:0], uint32(c.node))
-	if edited { // a node of its own
+	if edited || c.node < 0 { // a node of its own: routes begin at tops, each on its server
 		key = binary.LittleEndian.AppendUint32(append(key, 1), uint32(c.at))
 	}
 	from := len(key)

@@ -566,13 +566,18 @@ func (w *world) homes() {
 	tree, err := format.NewTree(bodies, rows)
 	require.NoError(w.t, err)
 	require.NoError(w.t, tree.Arrange())
-	_, err = w.e.Change(ctx, estate.Meta{Head: estate.Any, Bulk: true}, func(tx *estate.Tx) (string, error) {
-		return "loaded", intake.LoadTree(tx, place.Address{Server: "box", Path: "/homes"}, tree, nil)
-	})
-	require.NoError(w.t, err)
 	w.keep(func(d *plan.Planner) (*plan.Plan, error) {
-		return servers.AddShares(d, []servers.NewShare{{Address: "//box/homes", Folder: "/homes"}})
+		return servers.AddServer(d, "twin", "smb", nil, []string{"u2"}, nil)
 	})
+	for _, server := range []string{"box", "twin"} { // the very same on another server
+		_, err = w.e.Change(ctx, estate.Meta{Head: estate.Any, Bulk: true}, func(tx *estate.Tx) (string, error) {
+			return "loaded", intake.LoadTree(tx, place.Address{Server: server, Path: "/homes"}, tree, nil)
+		})
+		require.NoError(w.t, err)
+		w.keep(func(d *plan.Planner) (*plan.Plan, error) {
+			return servers.AddShares(d, []servers.NewShare{{Address: "//" + server + "/homes", Folder: "/homes/home u0"}})
+		})
+	}
 }
 
 // TestTouchedIsAll: what is worked out for those alone whom a plan touches is, word for
