@@ -118,6 +118,19 @@ func one(same map[rule.Any][]rule.Any, before, got rule.Any) rule.Any {
 	return got
 }
 
+// Trees gives the nodes of each tree, by its topmost node and in order, and the topmost
+// node of each node.
+func (s *Set) Trees() (trees map[int][]int, top []int) {
+	trees, top = map[int][]int{}, make([]int, len(s.Nodes))
+	for i := range s.Nodes {
+		if top[i] = i; s.Nodes[i].Parent >= 0 {
+			top[i] = top[s.Nodes[i].Parent]
+		}
+		trees[top[i]] = append(trees[top[i]], i)
+	}
+	return trees, top
+}
+
 // Changed counts the nodes and the items that are not as before.
 func (s *Set) Changed() (nodes int, items int64) {
 	for i := range s.Nodes {

@@ -178,3 +178,11 @@ func TestAGrantLeavesWhatIsStale(t *testing.T) {
 		}
 	})
 }
+
+// Trees part the nodes, each in order under its topmost one.
+func TestTrees(t *testing.T) {
+	s := &Set{Nodes: []Node{{Parent: -1}, {Parent: -1}, {Parent: 0}, {Parent: 1}, {Parent: 2}, {Parent: -1}}}
+	trees, top := s.Trees()
+	require.Equal(t, map[int][]int{0: {0, 2, 4}, 1: {1, 3}, 5: {5}}, trees)
+	require.Equal(t, []int{0, 1, 0, 1, 0, 5}, top)
+}

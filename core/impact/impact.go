@@ -98,7 +98,9 @@ func Of(ctx context.Context, set *change.Set, routes []Route) ([]*Shift, error) 
 
 // OfNodes is Of, and tells of each node whether anybody's access to it changes.
 func OfNodes(ctx context.Context, set *change.Set, routes []Route) ([]*Shift, []bool, error) {
-	w := &worker{ctx: ctx, set: set, found: map[shiftKey]*Shift{}, hit: make([]bool, len(set.Nodes))}
+	n := len(set.Nodes)
+	w := &worker{ctx: ctx, set: set, found: map[shiftKey]*Shift{}, hit: make([]bool, n), on: make([][2]bool, n), gates: make([][2]int32, n), shows: make([]*outcome, n)}
+	w.trees, w.top = set.Trees()
 	for i := range routes {
 		w.route(i, &routes[i])
 		if ctx.Err() != nil {
@@ -117,6 +119,13 @@ type worker struct {
 	set   *change.Set
 	found map[shiftKey]*Shift
 	hit   []bool
+	trees map[int][]int // by their topmost nodes
+	top   []int
+
+	// by node, as the route at hand has it; cleared after each
+	on    [][2]bool
+	gates [][2]int32
+	shows []*outcome
 
 	// of the route at hand
 	index   int
@@ -192,20 +201,35 @@ func (w *worker) route(index int, r *Route) {
 	for _, s := range r.Starts {
 		starts[s.Node] = s
 	}
-	on := make([][2]bool, len(nodes))
+	// A route is of the trees that it comes down in, and of nothing else.
+	var mine []int
+	seen := map[int]bool{}
+	for _, s := range r.Starts {
+		if top := w.top[s.Node]; !seen[top] {
+			seen[top] = true
+			mine = append(mine, w.trees[top]...)
+		}
+	}
+	slices.Sort(mine)
+	on := w.on
 	var gates [][2]int32
 	asksAbove := [2]bool{}
 	for i, s := range w.sides {
 		asksAbove[i] = s != nil && s.Traits.AsksFoldersAbove
 	}
 	if asksAbove != [2]bool{} {
-		gates = make([][2]int32, len(nodes))
+		gates = w.gates
 	}
 	known := map[situation]*outcome{}
 	var asked []situation
-	shows := make([]*outcome, len(nodes))
-	for i := range nodes {
-		if i&1023 == 0 && w.ctx.Err() != nil {
+	shows := w.shows
+	defer func() {
+		for _, i := range mine {
+			on[i], w.gates[i], shows[i] = [2]bool{}, [2]int32{}, nil
+		}
+	}()
+	for k, i := range mine {
+		if k&1023 == 0 && w.ctx.Err() != nil {
 			return
 		}
 		n := &nodes[i]
@@ -253,8 +277,8 @@ func (w *worker) route(index int, r *Route) {
 		shows[i] = out
 	}
 	w.decideAll(asked, known)
-	for i, out := range shows {
-		if out != nil {
+	for _, i := range mine {
+		if out := shows[i]; out != nil {
 			w.note(i, &nodes[i], out, shows)
 		}
 	}

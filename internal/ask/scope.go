@@ -22,6 +22,26 @@ type Scope struct {
 	F    *estate.Partition
 	Ways []*Route
 	text map[shown]string // levels in words, each made once
+
+	trees map[int][]int // of F, once asked for
+	top   []int
+}
+
+// treesOf lists the nodes of the trees that a way comes down in, in order: of the
+// others it knows nothing.
+func (g *Scope) treesOf(w *Route) (nodes []int) {
+	if g.trees == nil {
+		g.trees, g.top = g.F.Trees()
+	}
+	seen := map[int]bool{}
+	for n := range w.Begins {
+		if top := g.top[n]; !seen[top] {
+			seen[top] = true
+			nodes = append(nodes, g.trees[top]...)
+		}
+	}
+	slices.Sort(nodes)
+	return nodes
 }
 
 type shown struct {
@@ -325,7 +345,7 @@ func (g *Scope) See(user account.ID, w *Route, each func(i int, q *verdict.Quest
 	out := &Seen{On: make([]bool, len(nodes)), Granted: make([]right.Set, len(nodes)), Browsed: make([]bool, len(nodes))}
 	out.Door, _ = x.q.Connect()
 	gate := make([]bool, len(nodes)) // every folder above lets through
-	for i := range nodes {
+	for _, i := range g.treesOf(w) {
 		n := &nodes[i]
 		b, begins := w.Begins[i]
 		out.On[i] = begins || n.Parent >= 0 && out.On[n.Parent]
@@ -399,7 +419,7 @@ func (g *Scope) Everyone(w *Route, pop *crowd.Population, fn func(i int, s crowd
 	if w.Traits.AsksFoldersAbove {
 		gates = map[int]crowd.Bits{}
 	}
-	for i := range nodes {
+	for _, i := range g.treesOf(w) {
 		n := &nodes[i]
 		b, begins := w.Begins[i]
 		on[i] = begins || n.Parent >= 0 && on[n.Parent]
@@ -449,7 +469,7 @@ const mostKnown = 1 << 23
 // On lists the nodes on a way, folders before what is in them.
 func (g *Scope) On(w *Route) (nodes []int) {
 	on := make([]bool, len(g.F.Nodes))
-	for i := range g.F.Nodes {
+	for _, i := range g.treesOf(w) {
 		_, begins := w.Begins[i]
 		if p := g.F.Nodes[i].Parent; begins || p >= 0 && on[p] {
 			on[i] = true
