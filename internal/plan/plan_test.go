@@ -638,6 +638,33 @@ func TestTouchedIsAll(t *testing.T) {
 	proptest.Reached(t, fewer, 30, "plans that change somebody's access")
 }
 
+// TestKeptIsWhatWasShown: a plan that comes out otherwise when it is made again to be
+// kept is not kept.
+func TestKeptIsWhatWasShown(t *testing.T) {
+	refused := 0
+	rapid.Check(t, func(rt *rapid.T) {
+		w := entryWorld(t, rt)
+		w.homes()
+		who := "u0"
+		p, err := w.work(func(d *plan.Planner) (*plan.Plan, error) {
+			return d.Make(func(d *plan.Planner) (*plan.Plan, error) {
+				return entry.Give(d, entry.Entry{Who: who, What: "edit"}, plan.Targets{Where: []string{"box:/homes"}, Plain: true})
+			})
+		})
+		require.NoError(rt, err)
+		if p.Work.For == nil {
+			return
+		}
+		before := w.state()
+		who = "u1"
+		_, err = w.e.Change(ctx, p.Meta("test"), p.Keep)
+		require.ErrorContains(rt, err, "came out otherwise")
+		require.Equal(rt, before, w.state())
+		refused++
+	})
+	proptest.Reached(t, refused, 5, "plans that are made again")
+}
+
 func (w *world) state() (out []string) {
 	require.NoError(w.t, w.e.View(ctx, func(tx *estate.Tx) error {
 		require.Empty(w.t, tx.Check(func(string) {}))

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"errors"
 	"maps"
 	"slices"
 
@@ -244,8 +245,24 @@ func (p *Plan) exactly(t *estate.Tx) (*Plan, error) {
 	if err != nil {
 		return nil, err
 	}
+	if !slices.EqualFunc(shown(p), shown(again), func(a, b edit.Description) bool {
+		return a.Kind == b.Kind && a.Where == b.Where && a.Items == b.Items && slices.Equal(a.Lines, b.Lines)
+	}) {
+		return nil, errors.New("the change came out otherwise when it was to be kept than when it was shown; nothing was changed")
+	}
 	again.Change, again.Head = p.Change, p.Head
 	return again, nil
+}
+
+// shown are a plan's edits of who may do what, as they are told.
+func shown(p *Plan) (out []edit.Description) {
+	for _, e := range p.Edits {
+		switch e.Kind {
+		case "item", "share", "membership", "account", "administrator":
+			out = append(out, e)
+		}
+	}
+	return out
 }
 
 // uncertain tells whether what is said of a plan made for few hangs on others too.
