@@ -3,6 +3,7 @@ package estate
 import (
 	"bytes"
 	"cmp"
+	"database/sql"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -57,46 +58,29 @@ func (t *Tx) writtenLayout() (*layout, error) {
 // catchUp takes in what changed since a layout was written down; false where that
 // can't be told from the journal.
 func (t *Tx) catchUp(l *layout, head int64) (bool, error) {
-	strands := map[int64]*laidStrand{} // that were touched
-	touch := func(id int64) *laidStrand {
-		s := strands[id]
-		if s == nil {
-			s = &laidStrand{id: id}
-			if at := l.place(id); at >= 0 {
-				x := &l.strands[at]
-				s.items, s.folder, s.descriptor = x.items, x.folder, l.forms[x.form].descriptor
-				if x.parent >= 0 {
-					s.parent = l.strands[x.parent].id
-				}
-			}
-			strands[id] = s
-		}
-		return s
-	}
+	touched := map[int64]bool{}
 	fits := true
 	for _, r := range t.RowsSince(head, "strands", "items") {
 		switch {
 		case r.Last != 0:
 			fits = false
-		case r.Table == "items":
-			if r.Before != nil {
-				touch(store.Number(r.Before, itemStrand)).items--
+		case r.Table == "strands":
+			touched[r.ID] = true
+		default:
+			for _, v := range [][]any{r.Before, r.After} {
+				if v != nil {
+					touched[store.Number(v, itemStrand)] = true
+				}
 			}
-			if r.After != nil {
-				touch(store.Number(r.After, itemStrand)).items++
-			}
-		case r.After != nil: // those that go have no items
-			s := touch(r.ID)
-			s.parent, s.descriptor, s.folder = store.Number(r.After, strandParent), store.Number(r.After, strandDescriptor), store.Number(r.After, strandFolder) != 0
 		}
 	}
-	if !fits || len(strands) == 0 {
+	if !fits || len(touched) == 0 {
 		return fits, t.Err()
 	}
-	rows := make([]laidStrand, 0, len(l.strands)+len(strands))
+	rows := make([]laidStrand, 0, len(l.strands)+len(touched))
 	for i := range l.strands {
 		x := &l.strands[i]
-		if strands[x.id] != nil {
+		if touched[x.id] {
 			continue
 		}
 		s := laidStrand{id: x.id, descriptor: l.forms[x.form].descriptor, items: x.items, folder: x.folder}
@@ -105,19 +89,18 @@ func (t *Tx) catchUp(l *layout, head int64) (bool, error) {
 		}
 		rows = append(rows, s)
 	}
-	for _, s := range strands {
-		if s.items > 0 {
-			rows = append(rows, *s)
-		}
-	}
-	slices.SortFunc(rows, func(a, b laidStrand) int { return cmp.Compare(a.id, b.id) })
+	// Those that were touched are as their rows say now, one that had no items then too.
 	have := map[int64]bool{}
-	for _, id := range slices.Sorted(maps.Keys(strands)) {
-		d := strands[id].descriptor
-		if _, known := slices.BinarySearchFunc(l.forms, d, func(f form, id int64) int { return cmp.Compare(f.descriptor, id) }); !known {
-			have[d] = true
+	t.EachOf("SELECT s.id, s.parent, s.descriptor, s.folder, w.items FROM strands s JOIN weights w ON w.strand=s.id WHERE w.items>0 AND s.id IN {set}", slices.Sorted(maps.Keys(touched)), func(r *sql.Rows) error {
+		var s laidStrand
+		err := r.Scan(&s.id, &s.parent, &s.descriptor, &s.folder, &s.items)
+		rows = append(rows, s)
+		if _, known := slices.BinarySearchFunc(l.forms, s.descriptor, func(f form, id int64) int { return cmp.Compare(f.descriptor, id) }); !known {
+			have[s.descriptor] = true
 		}
-	}
+		return err
+	})
+	slices.SortFunc(rows, func(a, b laidStrand) int { return cmp.Compare(a.id, b.id) })
 	t.EachOf("SELECT id, kind, body FROM descriptors WHERE id IN {set} ORDER BY id", slices.Sorted(maps.Keys(have)), l.addForm)
 	slices.SortFunc(l.forms, func(a, b form) int { return cmp.Compare(a.descriptor, b.descriptor) })
 	if err := t.Err(); err != nil {
@@ -126,11 +109,7 @@ func (t *Tx) catchUp(l *layout, head int64) (bool, error) {
 	return true, l.put(rows)
 }
 
-var (
-	itemStrand   = slices.Index(store.Columns("items"), "strand")
-	strandParent = slices.Index(store.Columns("strands"), "parent")
-	strandFolder = slices.Index(store.Columns("strands"), "folder")
-)
+var itemStrand = slices.Index(store.Columns("items"), "strand")
 
 // writeLayout writes it down at the end of a change that touched many strands.
 func (t *Tx) writeLayout(bulk bool) error {
