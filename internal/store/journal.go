@@ -263,17 +263,12 @@ func (t *Tx) SetMany(table, column string, rows, values []int64) {
 	if len(rows) == 0 {
 		return
 	}
-	list := make([]byte, 0, 2+16*len(rows))
-	list = append(list, '[')
-	for i, n := range rows {
-		if i > 0 {
-			list = append(list, ',')
-		}
-		list = append(strconv.AppendInt(append(list, '['), n, 10), ',')
-		list = append(strconv.AppendInt(list, values[i], 10), ']')
-	}
+	list := jsonOf(len(rows), func(b []byte, i int) []byte {
+		b = append(strconv.AppendInt(append(b, '['), rows[i], 10), ',')
+		return append(strconv.AppendInt(b, values[i], 10), ']')
+	})
 	t.Exec("UPDATE "+table+" SET "+column+"=x.v FROM (SELECT json_extract(value,'$[0]') AS r, json_extract(value,'$[1]') AS v FROM json_each(?)) AS x WHERE "+table+".id=x.r",
-		string(append(list, ']')))
+		string(list))
 }
 
 // Delete takes a row out.

@@ -55,7 +55,7 @@ func toVersion4(t *Tx) error { return newTables(t, "papers", "trail") }
 // toVersion5: rows that came together may be written down together.
 func toVersion5(*Tx) error { return nil }
 
-// toVersion7: all strands are kept in small beside, for who asks of all of them, and
+// toVersion7: an index of all strands is kept, for who asks of all of them, and
 // memberships that end are found by their last day.
 func toVersion7(t *Tx) error {
 	t.Exec(strings.Replace(untilIndex, "INDEX", "INDEX IF NOT EXISTS", 1)) // a table made anew on the way has it

@@ -191,7 +191,7 @@ CREATE TABLE trail (                       -- not journaled: who tried what, as 
 	source  TEXT NOT NULL                  -- the kind of file it came from
 );
 CREATE INDEX trail_at ON trail(at);
-CREATE TABLE layouts (                     -- not journaled: all strands in small, as they were after a change; see the package estate
+CREATE TABLE layouts (                     -- not journaled: an index of all strands, as they were after a change; see the package estate
 	id   INTEGER PRIMARY KEY CHECK (id=1),
 	head INTEGER NOT NULL,                 -- that change
 	body BLOB NOT NULL

@@ -139,15 +139,19 @@ func (t *Tx) EachOf(q string, set []int64, scan func(row *sql.Rows) error) {
 	if len(set) == 0 {
 		return
 	}
-	list := make([]byte, 0, 2+8*len(set))
-	list = append(list, '[')
-	for i, n := range set {
+	t.eachOf(q, jsonOf(len(set), func(b []byte, i int) []byte { return strconv.AppendInt(b, set[i], 10) }), scan)
+}
+
+// jsonOf writes a list of n things, each by add.
+func jsonOf(n int, add func(b []byte, i int) []byte) []byte {
+	list := append(make([]byte, 0, 2+8*n), '[')
+	for i := range n {
 		if i > 0 {
 			list = append(list, ',')
 		}
-		list = strconv.AppendInt(list, n, 10)
+		list = add(list, i)
 	}
-	t.eachOf(q, append(list, ']'), scan)
+	return append(list, ']')
 }
 
 // EachOfText is EachOf about a set of texts.
