@@ -370,7 +370,7 @@ func (k *Asker) Through(p estate.Place) (out []estate.Share) {
 // with a nil share at the server itself.
 func (k *Asker) Question(user account.ID, p estate.Place, sh *estate.Share) *verdict.Question {
 	t, tr := k.T, By(&p.Server.Traits, sh)
-	t.Trod(p)
+	t.ReadChain(p)
 	how := tr.Reading()
 	q := &verdict.Question{Item: k.Read(t.Of(p.Strand), how), Traits: tr, Share: k.ShareOf(sh, tr)}
 	q.Token, q.Self = k.openedAs(user, &p.Server, sh)

@@ -2,6 +2,7 @@ package estate
 
 import (
 	"encoding/binary"
+	"slices"
 
 	"tarnwold/core/account"
 	"tarnwold/core/change"
@@ -32,7 +33,7 @@ func (t *Tx) PartitionFor(groups []Group, apart []Target, everything bool, count
 	if err != nil {
 		return nil, err
 	}
-	a := &aliking{t: t, l: l, f: newPartition(), groups: groups, group: map[int32]int{}, known: map[string]int32{}}
+	a := &collapser{t: t, l: l, f: newPartition(), groups: groups, group: map[int32]int{}, known: map[string]int32{}}
 	if !a.mark(counts, everything) || !a.setApart(apart) {
 		return exact()
 	}
@@ -41,9 +42,6 @@ func (t *Tx) PartitionFor(groups []Group, apart []Target, everything bool, count
 		a.walk(top)
 	}
 	a.fill()
-	for _, x := range a.apart {
-		a.f.at[x.Item] = a.f.NodeOf(x.Strand)
-	}
 	a.f.finish(t)
 	return a.f, t.Err()
 }
@@ -52,8 +50,8 @@ func (t *Tx) PartitionFor(groups []Group, apart []Target, everything bool, count
 // are alike.
 var AlikeFrom = int64(2000)
 
-// aliking puts strands together that are alike.
-type aliking struct {
+// collapser puts strands that are alike together.
+type collapser struct {
 	t      *Tx
 	l      *layout
 	f      *Partition
@@ -61,16 +59,16 @@ type aliking struct {
 	counts []bool        // by place of a name
 	group  map[int32]int // by place of a strand: the group that names it
 	tops   []int32
-	apart  []Target
-	known  map[string]int32 // what tells a node from others → the node
-	firsts []first          // by node
+	apart  map[int32][]int64 // by place of a strand: items that are nodes of their own
+	known  map[string]int32  // what tells a node from others → the node
+	firsts []first           // by node
 	key    []byte
 	walked int32 // strands, so far
 }
 
 // mark finds out what groups name, and where to begin; false where parts of strands
 // are named.
-func (a *aliking) mark(counts map[account.ID]bool, everything bool) bool {
+func (a *collapser) mark(counts map[account.ID]bool, everything bool) bool {
 	a.counts = make([]bool, len(a.l.names))
 	have := make(map[string]bool, len(counts))
 	for id := range counts {
@@ -139,14 +137,14 @@ func (a *aliking) mark(counts map[account.ID]bool, everything bool) bool {
 		}
 	}
 	for at := range a.group {
-		a.tellNames(at)
+		a.countNames(at)
 	}
 	return true
 }
 
-// tellNames makes everybody count who is named in the rules of a strand, so that they
+// countNames makes everybody count who is named in the rules of a strand, so that they
 // are told by name.
-func (a *aliking) tellNames(at int32) {
+func (a *collapser) countNames(at int32) {
 	for _, n := range a.l.named(&a.l.strands[at]) {
 		a.counts[n] = true
 	}
@@ -154,12 +152,12 @@ func (a *aliking) tellNames(at int32) {
 
 // setApart makes nodes of their own of items that are within; false where they are
 // parts of strands.
-func (a *aliking) setApart(items []Target) bool {
+func (a *collapser) setApart(items []Target) bool {
 	begins := map[int32]bool{}
 	for _, at := range a.tops {
 		begins[at] = true
 	}
-	count := map[int32]int64{}
+	a.apart = map[int32][]int64{}
 	for _, x := range items {
 		at := a.l.place(x.Strand)
 		if _, named := a.group[at]; at < 0 || named {
@@ -167,24 +165,16 @@ func (a *aliking) setApart(items []Target) bool {
 		}
 		for up := at; up >= 0; up = a.l.strands[up].parent {
 			if begins[up] {
-				count[at]++
+				a.apart[at] = append(a.apart[at], x.Item)
 				break
 			}
 		}
 	}
-	for at, n := range count {
-		if n != a.l.strands[at].items {
+	for at, items := range a.apart {
+		if int64(len(items)) != a.l.strands[at].items {
 			return false
 		}
-	}
-	for at := range count {
-		a.group[at] = -1
-		a.tellNames(at)
-	}
-	for _, x := range items {
-		if g, ok := a.group[a.l.place(x.Strand)]; ok && g == -1 {
-			a.apart = append(a.apart, x)
-		}
+		a.countNames(at)
 	}
 	return true
 }
@@ -198,7 +188,7 @@ type chained struct {
 }
 
 // walk puts a strand and all below it into nodes, folders before what is in them.
-func (a *aliking) walk(top int32) {
+func (a *collapser) walk(top int32) {
 	stack := []chained{{at: top, node: -1}}
 	for len(stack) > 0 {
 		up := stack[len(stack)-1]
@@ -215,23 +205,28 @@ func (a *aliking) walk(top int32) {
 }
 
 // put puts one strand into its node.
-func (a *aliking) put(c chained) chained {
+func (a *collapser) put(c chained) chained {
 	s := &a.l.strands[c.at]
 	f := &a.l.forms[s.form]
-	group, edited := a.group[c.at]
+	group, named := a.group[c.at]
+	apart := a.apart[c.at]
 	key := binary.LittleEndian.AppendUint32(a.key[:0], uint32(c.node))
-	if edited || c.node < 0 { // a node of its own: routes begin at tops, each on its server
+	if named || apart != nil || c.node < 0 { // a node of its own: routes begin at tops, each on its server
 		key = binary.LittleEndian.AppendUint32(append(key, 1), uint32(c.at))
 	}
 	from := len(key)
-	key = binary.LittleEndian.AppendUint32(append(key, b2b(s.folder)), uint32(f.shape))
+	folder := byte(0)
+	if s.folder {
+		folder = 1
+	}
+	key = binary.LittleEndian.AppendUint32(append(key, folder), uint32(f.shape))
 	others := c.others
 	for _, n := range a.l.named(s) {
 		if a.counts[n] {
 			key = binary.LittleEndian.AppendUint32(append(key, 0), uint32(n))
 			continue
 		}
-		k := index(others, n)
+		k := slices.Index(others, n)
 		if k < 0 {
 			k = len(others)
 			others = append(others[:k:k], n)
@@ -246,7 +241,10 @@ func (a *aliking) put(c chained) chained {
 		a.f.Nodes = append(a.f.Nodes, change.Node{Parent: int(c.node), Folder: s.folder})
 		a.firsts = append(a.firsts, first{string(key[from:]), c.at, others})
 		a.f.nodes = append(a.f.nodes, partitionNode{base: s.id})
-		if edited && group >= 0 {
+		for _, item := range apart {
+			a.f.at[item] = int(node)
+		}
+		if named {
 			if a.groups[group].Edit != nil {
 				a.f.Edits[int(node)] = a.groups[group].Edit
 			}
@@ -276,7 +274,7 @@ type first struct {
 
 // fill gives the nodes the rules of their first strands, with others' names in them put
 // together; one pointer for the same.
-func (a *aliking) fill() {
+func (a *collapser) fill() {
 	ids := make([]int64, len(a.firsts))
 	for i := range a.firsts {
 		ids[i] = a.l.forms[a.l.strands[a.firsts[i].at].form].descriptor
@@ -295,7 +293,7 @@ func (a *aliking) fill() {
 }
 
 // renamed gives rules with others' names put together.
-func (a *aliking) renamed(d rule.Any, x *first) rule.Any {
+func (a *collapser) renamed(d rule.Any, x *first) rule.Any {
 	own, ok := d.(*rule.Descriptor)
 	if !ok {
 		return d
@@ -303,7 +301,7 @@ func (a *aliking) renamed(d rule.Any, x *first) rule.Any {
 	as := map[account.ID]account.ID{}
 	for _, n := range a.l.named(&a.l.strands[x.at]) {
 		if !a.counts[n] {
-			as[a.l.id(n)] = somebody(index(x.others, n))
+			as[a.l.id(n)] = somebody(slices.Index(x.others, n))
 		}
 	}
 	if len(as) == 0 {
@@ -314,19 +312,3 @@ func (a *aliking) renamed(d rule.Any, x *first) rule.Any {
 
 // somebody is the name that stands for others: no account's, and no rule's.
 func somebody(n int) account.ID { return account.NewID(0xffff_ffff_fffe, uint32(n)) }
-
-func index(list []int32, n int32) int {
-	for i, x := range list {
-		if x == n {
-			return i
-		}
-	}
-	return -1
-}
-
-func b2b(b bool) byte {
-	if b {
-		return 1
-	}
-	return 0
-}

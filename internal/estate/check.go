@@ -30,7 +30,7 @@ func (t *Tx) Check(step func(what string)) []Fault {
 		look func()
 	}{
 		{"the database", c.database}, {"descriptors", c.bodies}, {"", func() { c.rows(step) }}, {"names", c.names}, {"entries with last days", c.lastDays},
-		{"", c.beside}, {"the strands in small", c.inSmall}, {"the journal's proofs", c.journal},
+		{"", c.beside}, {"the index of strands", c.index}, {"the journal's proofs", c.journal},
 	} {
 		if x.what != "" {
 			step(x.what)
@@ -61,11 +61,11 @@ func (c *checking) database() {
 	}
 }
 
-// inSmall holds the strands that are kept in small against the rows.
-func (c *checking) inSmall() {
+// index holds the index of strands to the rows.
+func (c *checking) index() {
 	written, err := c.writtenLayout()
 	if err != nil {
-		c.found("the next change that touches many of them writes them anew", "%v", err)
+		c.found("answers are read from the rows meanwhile; the next large change writes it anew", "the index of strands can't be read: %v", err)
 		return
 	}
 	if written == nil || c.Err() != nil {
@@ -73,7 +73,7 @@ func (c *checking) inSmall() {
 	}
 	rows, err := c.readLayout()
 	if err == nil && !written.same(rows) {
-		c.found(fromBackup, "the strands in small are not what the rows say")
+		c.found(fromBackup, "the index of strands doesn't match the rows")
 	}
 }
 

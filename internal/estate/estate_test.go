@@ -620,7 +620,7 @@ func TestWhichIsMeant(t *testing.T) {
 			ids = append(ids, a.ID)
 		}
 		before, _ := store.Asked()
-		x.Meet(ids)
+		x.ReadNames(ids)
 		met, _ := store.Asked()
 		require.Less(t, met-before, int64(5))
 		require.Equal(t, few, all())

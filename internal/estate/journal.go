@@ -228,7 +228,7 @@ func (t *Tx) StrandsNow(ids []int64) map[int64]Strand {
 		err := r.Scan(&s.ID, &s.Parent, &s.Descriptor, &s.Folder, &s.Items)
 		out[s.ID] = s
 		rules = append(rules, s.Descriptor)
-		t.passed(s.ID, strandRow{s.Parent, s.Descriptor, s.Folder})
+		t.rememberStrand(s.ID, strandRow{s.Parent, s.Descriptor, s.Folder})
 		return err
 	})
 	t.Fetch(rules)

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"database/sql"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"slices"
 
@@ -12,8 +13,8 @@ import (
 	"tarnwold/internal/store"
 )
 
-// layout is all strands, and all descriptors as what they have in common (their shape)
-// and who is named in them. Where every home names its owner no two descriptors are
+// layout is an index of all strands, with all descriptors as what they have in common
+// (their shape) and who is named in them. Where every home names its owner no two descriptors are
 // alike, and yet to anybody else they all are: what is asked for somebody is asked of
 // shapes (see alike.go). It holds about fifty bytes a strand, and no rules.
 type layout struct {
@@ -53,7 +54,7 @@ func (t *Tx) layout() (*layout, error) {
 		return t.laid, nil
 	}
 	l, err := t.writtenLayout()
-	if err == nil && l == nil {
+	if err == nil && l == nil || errors.Is(err, errLayout) {
 		l, err = t.readLayout()
 	}
 	if err != nil {
@@ -69,10 +70,10 @@ func (t *Tx) layout() (*layout, error) {
 func (t *Tx) readLayout() (*layout, error) {
 	l := &layout{}
 	t.Each("SELECT id, kind, body FROM descriptors ORDER BY id", nil, l.addForm)
-	var rows []laidStrand
+	var rows []Strand
 	t.Each("SELECT s.id, s.parent, s.descriptor, s.folder, w.items FROM strands s CROSS JOIN weights w ON w.strand=s.id WHERE w.items>0 ORDER BY s.id", nil, func(r *sql.Rows) error {
-		var s laidStrand
-		err := r.Scan(&s.id, &s.parent, &s.descriptor, &s.folder, &s.items)
+		var s Strand
+		err := r.Scan(&s.ID, &s.Parent, &s.Descriptor, &s.Folder, &s.Items)
 		rows = append(rows, s)
 		return err
 	})
@@ -83,12 +84,6 @@ func (t *Tx) readLayout() (*layout, error) {
 		return nil, err
 	}
 	return l, t.Err()
-}
-
-// laidStrand is a strand by numbers, as it lies in the file.
-type laidStrand struct {
-	id, parent, descriptor, items int64
-	folder                        bool
 }
 
 // addForm takes in a row of a descriptor: its number, kind and body.
@@ -142,17 +137,17 @@ func (l *layout) name(sid []byte) int32 {
 }
 
 // put takes in all strands that have items, by number, whose descriptors are there.
-func (l *layout) put(rows []laidStrand) error {
+func (l *layout) put(rows []Strand) error {
 	l.strands = make([]strandAt, len(rows))
 	for i, r := range rows {
-		f, ok := slices.BinarySearchFunc(l.forms, r.descriptor, func(f form, id int64) int { return cmp.Compare(f.descriptor, id) })
+		f, ok := slices.BinarySearchFunc(l.forms, r.Descriptor, func(f form, id int64) int { return cmp.Compare(f.descriptor, id) })
 		if !ok {
-			return fmt.Errorf("%w: descriptor %d is missing", store.ErrDamaged, r.descriptor)
+			return fmt.Errorf("%w: descriptor %d is missing", store.ErrDamaged, r.Descriptor)
 		}
-		l.strands[i] = strandAt{id: r.id, items: r.items, form: int32(f), folder: r.folder}
+		l.strands[i] = strandAt{id: r.ID, items: r.Items, form: int32(f), folder: r.Folder}
 	}
 	for i, r := range rows {
-		l.strands[i].parent = l.place(r.parent)
+		l.strands[i].parent = l.place(r.Parent)
 	}
 	return l.hang()
 }
@@ -199,6 +194,16 @@ func (l *layout) hang() error {
 		return fmt.Errorf("%w: strands are below themselves", store.ErrDamaged)
 	}
 	return nil
+}
+
+// row gives a strand as its row has it.
+func (l *layout) row(at int) Strand {
+	x := &l.strands[at]
+	s := Strand{ID: x.id, Descriptor: l.forms[x.form].descriptor, Folder: x.folder, Items: x.items}
+	if x.parent >= 0 {
+		s.Parent = l.strands[x.parent].id
+	}
+	return s
 }
 
 // below gives the places of the strands right below one, by number.

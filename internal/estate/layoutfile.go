@@ -6,7 +6,6 @@ import (
 	"database/sql"
 	"encoding/binary"
 	"errors"
-	"fmt"
 	"maps"
 	"slices"
 
@@ -15,17 +14,16 @@ import (
 )
 
 // A layout is written down after changes that touch many strands, so that who asks of
-// all of them needn't read all the rows; what few a change touched since is taken from
-// the journal. It is derived, and not journaled: whatever doesn't fit is read anew.
-const (
-	layoutForm = 1
-)
+// all of them needn't read all the rows; the journal says which few were touched since,
+// and those are read. It is derived, and not journaled: where it can't be used the rows
+// are.
+const layoutForm = 1
 
 var (
-	// LaidFrom is how many strands there are before it is written down.
-	LaidFrom = int64(2000)
-	// LaidBehind is how many rows of the journal it may lie behind.
-	LaidBehind = 4000
+	// LayoutFrom is how many strands there are before it is written down.
+	LayoutFrom = int64(2000)
+	// LayoutBehind is how many rows of the journal it may lie behind.
+	LayoutBehind = 4000
 )
 
 // behind counts the rows of strands and items that came after a change, up to most.
@@ -33,20 +31,23 @@ func (t *Tx) behind(head int64, most int) int {
 	return int(t.Int("SELECT count(*) FROM (SELECT 1 FROM journal_rows WHERE change>? AND tbl IN ('strands','items') LIMIT ?)", head, most))
 }
 
+// errLayout is bytes of a layout that can't be read.
+var errLayout = errors.New("it isn't as it is written")
+
 // writtenLayout reads what was written down, and what changed since; nil where nothing
-// is, or too much changed.
+// is, or too much changed. What can't be read is errLayout.
 func (t *Tx) writtenLayout() (*layout, error) {
 	if !t.Knows("layouts") {
 		return nil, t.Err()
 	}
 	var head int64
 	var body []byte
-	if !t.One("SELECT head, body FROM layouts WHERE id=1", nil, &head, &body) || head > t.Head() || t.behind(head, LaidBehind) >= LaidBehind {
+	if !t.One("SELECT head, body FROM layouts WHERE id=1", nil, &head, &body) || head > t.Head() || t.behind(head, LayoutBehind) >= LayoutBehind {
 		return nil, t.Err()
 	}
 	l, err := decodeLayout(body)
 	if err != nil {
-		return nil, fmt.Errorf("%w: the strands in small: %w", store.ErrDamaged, err)
+		return nil, err
 	}
 	fits, err := t.catchUp(l, head)
 	if err != nil || !fits {
@@ -77,31 +78,25 @@ func (t *Tx) catchUp(l *layout, head int64) (bool, error) {
 	if !fits || len(touched) == 0 {
 		return fits, t.Err()
 	}
-	rows := make([]laidStrand, 0, len(l.strands)+len(touched))
+	rows := make([]Strand, 0, len(l.strands)+len(touched))
 	for i := range l.strands {
-		x := &l.strands[i]
-		if touched[x.id] {
-			continue
+		if !touched[l.strands[i].id] {
+			rows = append(rows, l.row(i))
 		}
-		s := laidStrand{id: x.id, descriptor: l.forms[x.form].descriptor, items: x.items, folder: x.folder}
-		if x.parent >= 0 {
-			s.parent = l.strands[x.parent].id
-		}
-		rows = append(rows, s)
 	}
 	// Those that were touched are as their rows say now, one that had no items then too.
-	have := map[int64]bool{}
+	missing := map[int64]bool{} // descriptors that weren't there then
 	t.EachOf("SELECT s.id, s.parent, s.descriptor, s.folder, w.items FROM strands s JOIN weights w ON w.strand=s.id WHERE w.items>0 AND s.id IN {set}", slices.Sorted(maps.Keys(touched)), func(r *sql.Rows) error {
-		var s laidStrand
-		err := r.Scan(&s.id, &s.parent, &s.descriptor, &s.folder, &s.items)
+		var s Strand
+		err := r.Scan(&s.ID, &s.Parent, &s.Descriptor, &s.Folder, &s.Items)
 		rows = append(rows, s)
-		if _, known := slices.BinarySearchFunc(l.forms, s.descriptor, func(f form, id int64) int { return cmp.Compare(f.descriptor, id) }); !known {
-			have[s.descriptor] = true
+		if _, known := slices.BinarySearchFunc(l.forms, s.Descriptor, func(f form, id int64) int { return cmp.Compare(f.descriptor, id) }); !known {
+			missing[s.Descriptor] = true
 		}
 		return err
 	})
-	slices.SortFunc(rows, func(a, b laidStrand) int { return cmp.Compare(a.id, b.id) })
-	t.EachOf("SELECT id, kind, body FROM descriptors WHERE id IN {set} ORDER BY id", slices.Sorted(maps.Keys(have)), l.addForm)
+	slices.SortFunc(rows, func(a, b Strand) int { return cmp.Compare(a.ID, b.ID) })
+	t.EachOf("SELECT id, kind, body FROM descriptors WHERE id IN {set} ORDER BY id", slices.Sorted(maps.Keys(missing)), l.addForm)
 	slices.SortFunc(l.forms, func(a, b form) int { return cmp.Compare(a.descriptor, b.descriptor) })
 	if err := t.Err(); err != nil {
 		return false, err
@@ -117,7 +112,7 @@ func (t *Tx) writeLayout(bulk bool) error {
 		return t.Err()
 	}
 	head := t.Int("SELECT coalesce(max(head),0) FROM layouts")
-	enough := LaidBehind
+	enough := LayoutBehind
 	if bulk || head == 0 {
 		enough = 1
 	}
@@ -125,7 +120,7 @@ func (t *Tx) writeLayout(bulk bool) error {
 		return t.Err()
 	}
 	t.Exec("DELETE FROM layouts WHERE 1=?", 1)
-	if t.Int("SELECT count(*) FROM (SELECT 1 FROM strands LIMIT ?)", LaidFrom) < LaidFrom {
+	if t.Int("SELECT count(*) FROM (SELECT 1 FROM strands LIMIT ?)", LayoutFrom) < LayoutFrom {
 		return t.Err()
 	}
 	l, err := t.readLayout()
@@ -138,18 +133,13 @@ func (t *Tx) writeLayout(bulk bool) error {
 
 // same tells whether two layouts say the same, in whatever order they name things.
 func (l *layout) same(o *layout) bool {
-	says := func(l *layout, i int) (laidStrand, string, [][]byte) {
+	says := func(l *layout, i int) (Strand, string, [][]byte) {
 		s := &l.strands[i]
-		f := &l.forms[s.form]
-		x := laidStrand{id: s.id, items: s.items, folder: s.folder, descriptor: f.descriptor}
-		if s.parent >= 0 {
-			x.parent = l.strands[s.parent].id
-		}
 		var names [][]byte
 		for _, n := range l.named(s) {
 			names = append(names, l.names[n])
 		}
-		return x, l.shapes[f.shape], names
+		return l.row(i), l.shapes[l.forms[s.form].shape], names
 	}
 	if len(l.strands) != len(o.strands) {
 		return false
@@ -205,14 +195,12 @@ func (l *layout) encode() []byte {
 	return b
 }
 
-var errLayout = errors.New("it isn't as it is written")
-
 // decodeLayout reads what encode wrote.
 func decodeLayout(b []byte) (*layout, error) {
 	if len(b) == 0 || b[0] != layoutForm {
 		return nil, errLayout
 	}
-	r := &laidReader{b: b[1:]}
+	r := &layoutReader{b: b[1:]}
 	l := &layout{}
 	l.names = make([][]byte, r.count())
 	for i := range l.names {
@@ -262,16 +250,19 @@ func decodeLayout(b []byte) (*layout, error) {
 	if r.bad || len(r.b) > 0 {
 		return nil, errLayout
 	}
-	return l, l.hang()
+	if l.hang() != nil {
+		return nil, errLayout
+	}
+	return l, nil
 }
 
-// laidReader reads numbers; bad once one isn't there, or can't be.
-type laidReader struct {
+// layoutReader reads numbers; bad once one isn't there, or can't be.
+type layoutReader struct {
 	b   []byte
 	bad bool
 }
 
-func (r *laidReader) num() int64 {
+func (r *layoutReader) num() int64 {
 	n, k := binary.Uvarint(r.b)
 	if k <= 0 || n > 1<<62 {
 		r.bad, r.b = true, nil
@@ -281,7 +272,7 @@ func (r *laidReader) num() int64 {
 	return int64(n)
 }
 
-func (r *laidReader) signed() int64 {
+func (r *layoutReader) signed() int64 {
 	n, k := binary.Varint(r.b)
 	if k <= 0 {
 		r.bad, r.b = true, nil
@@ -292,7 +283,7 @@ func (r *laidReader) signed() int64 {
 }
 
 // count reads how many come: no more than there are bytes left.
-func (r *laidReader) count() int {
+func (r *layoutReader) count() int {
 	n := r.num()
 	if n > int64(len(r.b)) {
 		r.bad = true
@@ -302,7 +293,7 @@ func (r *laidReader) count() int {
 }
 
 // place reads a place among n.
-func (r *laidReader) place(n int) int32 {
+func (r *layoutReader) place(n int) int32 {
 	p := r.num()
 	if p >= int64(n) {
 		r.bad = true

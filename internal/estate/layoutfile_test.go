@@ -1,13 +1,14 @@
 package estate
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 )
 
-// laidSample is a layout of a folder and two homes.
-func laidSample() *layout {
+// layoutSample is a layout of a folder and two homes.
+func layoutSample() *layout {
 	l := &layout{
 		names:  [][]byte{{1, 1, 0, 0, 0, 0, 0, 1, 0, 0, 0, 0}, {1, 1, 0, 0, 0, 0, 0, 5, 18, 0, 0, 0}},
 		shapes: []string{"\x01top", "\x01home"},
@@ -23,7 +24,7 @@ func laidSample() *layout {
 }
 
 func TestLayoutAsBytes(t *testing.T) {
-	l := laidSample()
+	l := layoutSample()
 	b := l.encode()
 	got, err := decodeLayout(b)
 	require.NoError(t, err)
@@ -35,7 +36,7 @@ func TestLayoutAsBytes(t *testing.T) {
 	}
 	_, err = decodeLayout(append(b, 0))
 	require.Error(t, err)
-	round := laidSample()
+	round := layoutSample()
 	round.strands[0].parent = 2
 	_, err = decodeLayout(round.encode())
 	require.Error(t, err, "below itself")
@@ -48,14 +49,14 @@ func TestLayoutAsBytes(t *testing.T) {
 		func(l *layout) { l.who[1] = 0 },
 		func(l *layout) { l.shapes[1] = "\x01other" },
 	} {
-		o := laidSample()
+		o := layoutSample()
 		change(o)
 		require.False(t, o.same(l))
 	}
 }
 
 func FuzzDecodeLayout(f *testing.F) {
-	f.Add(laidSample().encode())
+	f.Add(layoutSample().encode())
 	f.Fuzz(func(t *testing.T, b []byte) {
 		l, err := decodeLayout(b)
 		if err != nil {
@@ -65,4 +66,47 @@ func FuzzDecodeLayout(f *testing.F) {
 		require.NoError(t, err)
 		require.True(t, again.same(l))
 	})
+}
+
+// What can't be read of the index stops nobody: answers come from the rows, and check
+// says so. What doesn't match the rows, check says too.
+func TestABadIndexIsPassedOver(t *testing.T) {
+	from := LayoutFrom
+	LayoutFrom = 0
+	defer func() { LayoutFrom = from }()
+	e := newEstate(t)
+	load(t, e, made(200, 7))
+	look := func(want string) {
+		require.NoError(t, e.View(t.Context(), func(tx *Tx) error {
+			rows, err := tx.readLayout()
+			require.NoError(t, err)
+			l, err := tx.layout()
+			require.NoError(t, err)
+			require.Equal(t, want == "" || strings.Contains(want, "can't be read"), l.same(rows))
+			faults := tx.Check(func(string) {})
+			if want == "" {
+				require.Empty(t, faults)
+				return nil
+			}
+			require.Len(t, faults, 1)
+			require.Contains(t, faults[0].What, want)
+			return nil
+		}))
+	}
+	damage := func(with func(tx *Tx)) {
+		require.NoError(t, e.Note(t.Context(), func(tx *Tx) error {
+			with(tx)
+			return tx.Err()
+		}))
+	}
+	look("")
+	damage(func(tx *Tx) {
+		l, err := tx.readLayout()
+		require.NoError(t, err)
+		l.strands[len(l.strands)-1].items++
+		tx.Exec("UPDATE layouts SET body=? WHERE id=1", l.encode())
+	})
+	look("doesn't match the rows")
+	damage(func(tx *Tx) { tx.Exec("UPDATE layouts SET body=? WHERE id=1", []byte("bent")) })
+	look("can't be read")
 }

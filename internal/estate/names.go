@@ -29,8 +29,8 @@ func (t *Tx) Name(id account.ID) string {
 	return n
 }
 
-// Meet reads accounts whose names will be asked for, all at once.
-func (t *Tx) Meet(ids []account.ID) {
+// ReadNames reads accounts whose names will be asked for, all at once.
+func (t *Tx) ReadNames(ids []account.ID) {
 	t.look(ids)
 	known := map[int64]*row{}
 	for _, id := range ids {
@@ -43,7 +43,7 @@ func (t *Tx) Meet(ids []account.ID) {
 
 // Names gives the names of several.
 func (t *Tx) Names(ids []account.ID) []string {
-	t.Meet(ids)
+	t.ReadNames(ids)
 	out := make([]string, len(ids))
 	for i, id := range ids {
 		out[i] = t.Name(id)

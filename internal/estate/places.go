@@ -1,18 +1,11 @@
 package estate
 
 import (
-	"cmp"
 	"database/sql"
-	"maps"
 	"slices"
 	"strings"
 
-	"github.com/bmatcuk/doublestar/v4"
-
-	"tarnwold/core/account"
 	"tarnwold/core/place"
-	"tarnwold/core/rule"
-	"tarnwold/internal/format"
 	"tarnwold/internal/store"
 )
 
@@ -143,7 +136,7 @@ func (t *Tx) At(s Server, path string) (Place, error) {
 	for i, j := 0, len(p.Trail)-1; i < j; i, j = i+1, j-1 {
 		p.Trail[i], p.Trail[j] = p.Trail[j], p.Trail[i]
 	}
-	t.Trod(p)
+	t.ReadChain(p)
 	p.Folder = t.isFolder(p.Strand)
 	return p, t.Err()
 }
@@ -200,30 +193,6 @@ func (t *Tx) Holds(parent int64, name string) (int64, bool) {
 	c, ok := t.Child(parent, name)
 	return c.Item, ok && c.Name == name
 }
-
-type strandRow struct {
-	parent, descriptor int64
-	folder             bool
-}
-
-func (t *Tx) strand(id int64) strandRow {
-	s, ok := t.strands[id]
-	if !ok {
-		if t.One("SELECT parent, descriptor, folder FROM strands WHERE id=?", []any{id}, &s.parent, &s.descriptor, &s.folder) && t.Change() == 0 {
-			t.strands[id] = s
-		}
-	}
-	return s
-}
-
-// passed remembers a strand that was read in passing, while nothing is changed.
-func (t *Tx) passed(id int64, s strandRow) {
-	if t.Change() == 0 && len(t.strands) < mostPaths {
-		t.strands[id] = s
-	}
-}
-
-func (t *Tx) isFolder(strand int64) bool { return t.strand(strand).folder }
 
 // Place finds the place of an item, by its number.
 func (t *Tx) Place(item int64) Place {
@@ -360,86 +329,6 @@ func (t *Tx) Locate(items []int64) {
 	})
 }
 
-// FirstOf gives the first item of each of some strands, all at once.
-func (t *Tx) FirstOf(strands []int64) map[int64]int64 {
-	out := make(map[int64]int64, len(strands))
-	t.EachOf("SELECT x.value, (SELECT id FROM items WHERE strand=x.value ORDER BY id LIMIT 1) AS id FROM {set} AS x WHERE id NOT NULL", strands, func(r *sql.Rows) error {
-		var strand, id int64
-		err := r.Scan(&strand, &id)
-		out[strand] = id
-		return err
-	})
-	return out
-}
-
-// Strand is a strand as it stands.
-type Strand struct {
-	ID, Parent, Descriptor int64
-	Folder                 bool
-	Items                  int64
-}
-
-// StrandsHaving lists the strands that have one of some descriptors and any items, by
-// descriptor, all at once.
-func (t *Tx) StrandsHaving(descriptors []int64) map[int64][]Strand {
-	out := map[int64][]Strand{}
-	t.EachOf("SELECT s.id, s.parent, s.descriptor, s.folder, w.items FROM strands s JOIN weights w ON w.strand=s.id WHERE w.items>0 AND s.descriptor IN {set} ORDER BY s.id", descriptors, func(r *sql.Rows) error {
-		var s Strand
-		err := r.Scan(&s.ID, &s.Parent, &s.Descriptor, &s.Folder, &s.Items)
-		out[s.Descriptor] = append(out[s.Descriptor], s)
-		t.passed(s.ID, strandRow{s.Parent, s.Descriptor, s.Folder})
-		return err
-	})
-	return out
-}
-
-// Of gives the descriptor of a strand.
-func (t *Tx) Of(strand int64) rule.Any { return t.Descriptor(t.strand(strand).descriptor) }
-
-// ParentOf gives the descriptor of the strand above one; nil at the top.
-func (t *Tx) ParentOf(strand int64) rule.Any {
-	if up := t.strand(strand).parent; up != 0 {
-		return t.Of(up)
-	}
-	return nil
-}
-
-// Trod reads the strands of a place and of the folders above it, all at once, for
-// those who will ask for their rules.
-func (t *Tx) Trod(p Place) {
-	var want []int64
-	for _, s := range p.Trail {
-		if _, known := t.strands[s]; !known {
-			want = append(want, s)
-		}
-	}
-	t.StrandsNow(want)
-}
-
-// TrodAll is Trod of many items that were located.
-func (t *Tx) TrodAll(items []int64) {
-	seen, want := map[int64]bool{}, []int64{}
-	for _, id := range items {
-		for at, ok := t.located[id]; ok && !seen[at.strand]; at, ok = t.located[at.parent] {
-			seen[at.strand] = true
-			if _, known := t.strands[at.strand]; !known {
-				want = append(want, at.strand)
-			}
-		}
-	}
-	t.StrandsNow(want)
-}
-
-// Above gives the rules of the folders above a place, nearest first.
-func (t *Tx) Above(p Place) []rule.Any {
-	t.Trod(p)
-	out := make([]rule.Any, 0, len(p.Trail))
-	for _, s := range p.Trail[min(1, len(p.Trail)):] {
-		out = append(out, t.Of(s))
-	}
-	return out
-}
-
 // Within lists the items directly in a folder, by name.
 func (t *Tx) Within(folder int64) (out []Child) {
 	t.Each("SELECT i.id, i.name, i.strand, s.folder FROM items i JOIN strands s ON s.id=i.strand WHERE i.parent=? ORDER BY i.name", []any{folder}, func(r *sql.Rows) error {
@@ -503,202 +392,3 @@ type Target struct {
 
 // Target gives a place as one.
 func (p Place) Target() Target { return Target{p.Item, p.Strand, p.Folder} }
-
-// Kinds says which kinds of items are wanted.
-type Kinds uint8
-
-const (
-	Folders Kinds = 1 << iota
-	Files
-)
-
-func (k Kinds) has(folder bool) bool { return folder && k&Folders != 0 || !folder && k&Files != 0 }
-
-// Match finds the items a pattern means: parts fit names by doublestar's
-// rules, case apart; ** stands for any folders. base is where it begins.
-func (t *Tx) Match(p place.Pattern, kinds Kinds) (base Place, out []Target, err error) {
-	base, err = t.Find(p.Base)
-	if err != nil {
-		return base, nil, err
-	}
-	if len(p.Parts) == 0 {
-		if kinds.has(base.Folder) {
-			out = append(out, base.Target())
-		}
-		return base, out, nil
-	}
-	keys := make([]string, len(p.Parts))
-	for i, part := range p.Parts {
-		keys[i] = store.Key(part)
-		if !doublestar.ValidatePattern(part) || len(keys) > 60 {
-			return base, nil, refuse("", "%q is no pattern", format.Clip(part))
-		}
-	}
-	if !base.Folder {
-		return base, nil, nil
-	}
-	fits := map[[2]string]bool{}
-	match := func(key, name string) bool {
-		if key == "*" {
-			return true
-		}
-		k := [2]string{key, name}
-		yes, ok := fits[k]
-		if !ok {
-			yes, _ = doublestar.Match(key, store.Key(name))
-			if len(fits) < 1<<16 {
-				fits[k] = yes
-			}
-		}
-		return yes
-	}
-	// open has the parts that may fit next, as bits; ** stays open.
-	end := uint64(1) << len(keys)
-	spread := func(open uint64) uint64 {
-		for i, k := range keys {
-			if open>>i&1 != 0 && k == "**" {
-				open |= 1 << (i + 1)
-			}
-		}
-		return open
-	}
-	next := func(open uint64, name string, folder bool) (then uint64) {
-		for i, k := range keys {
-			if open>>i&1 == 0 {
-				continue
-			}
-			if k == "**" {
-				if folder {
-					then |= 1 << i
-				}
-				if i+1 == len(keys) { // ** at the end: whatever is below
-					then |= end
-				}
-			} else if match(k, name) {
-				then |= 1 << (i + 1)
-			}
-		}
-		return spread(then)
-	}
-	start := spread(1) &^ end
-	deep := false
-	for _, k := range keys {
-		deep = deep || k == "**"
-	}
-	if keys[0] == "**" && len(keys) == 1 && kinds.has(true) {
-		out = append(out, base.Target())
-	}
-	if !deep {
-		var walk func(folder int64, open uint64)
-		walk = func(folder int64, open uint64) {
-			for _, c := range t.Within(folder) {
-				then := next(open, c.Name, c.Folder)
-				if then&end != 0 && kinds.has(c.Folder) {
-					out = append(out, Target{c.Item, c.Strand, c.Folder})
-				}
-				if c.Folder && then&^end != 0 && t.Err() == nil {
-					walk(c.Item, then&^end)
-				}
-			}
-		}
-		walk(base.Item, start)
-		return base, out, t.Err()
-	}
-	// Folders first and as one query; files only where they are wanted.
-	open := map[int64]uint64{base.Item: start}
-	t.Each(`WITH RECURSIVE b(id, parent, name, strand) AS (
-			SELECT i.id, i.parent, i.name, i.strand FROM items i JOIN strands s ON s.id=i.strand WHERE i.parent=? AND s.folder=1
-			UNION ALL SELECT i.id, i.parent, i.name, i.strand FROM b JOIN items i ON i.parent=b.id JOIN strands s ON s.id=i.strand WHERE s.folder=1)
-		SELECT id, parent, name, strand FROM b`, []any{base.Item}, func(r *sql.Rows) error {
-		var id, parent, strand int64
-		var name string
-		if err := r.Scan(&id, &parent, &name, &strand); err != nil {
-			return err
-		}
-		then := next(open[parent], name, true)
-		if then&end != 0 && kinds.has(true) {
-			out = append(out, Target{id, strand, true})
-		}
-		if then&^end != 0 {
-			open[id] = then &^ end
-		}
-		return nil
-	})
-	if kinds.has(false) {
-		t.Each(`WITH RECURSIVE b(id) AS (VALUES(?)
-				UNION ALL SELECT i.id FROM b JOIN items i ON i.parent=b.id JOIN strands s ON s.id=i.strand WHERE s.folder=1)
-			SELECT i.id, i.parent, i.name, i.strand FROM b JOIN items i ON i.parent=b.id JOIN strands s ON s.id=i.strand WHERE s.folder=0`,
-			[]any{base.Item}, func(r *sql.Rows) error {
-				var id, parent, strand int64
-				var name string
-				err := r.Scan(&id, &parent, &name, &strand)
-				if from := open[parent]; from != 0 && next(from, name, false)&end != 0 {
-					out = append(out, Target{id, strand, false})
-				}
-				return err
-			})
-	}
-	// In the order they came to the estate, whatever way they were found.
-	slices.SortFunc(out, func(a, b Target) int { return cmp.Compare(a.Item, b.Item) })
-	return base, out, t.Err()
-}
-
-// Owned calls fn with each item one of some identifiers owns, at or below a
-// place, or everywhere with a nil one; fn may end it with an error.
-func (t *Tx) Owned(owners []account.ID, under *Place, fn func(target Target, where string) error) error {
-	mine := map[account.ID]bool{}
-	for _, id := range owners {
-		mine[id] = true
-		if a, ok := t.Account(id); ok { // on POSIX trees a number owns
-			for _, form := range t.Forms(a) {
-				mine[form] = true
-			}
-		}
-	}
-	var ids []int64
-	t.Naming(slices.Collect(maps.Keys(mine)), func(id int64, d rule.Any) {
-		if mine[d.Owned()] {
-			ids = append(ids, id)
-		}
-	})
-	var strands []int64
-	for _, list := range t.StrandsHaving(ids) {
-		for _, s := range list {
-			strands = append(strands, s.ID)
-		}
-	}
-	slices.Sort(strands)
-	for _, strand := range strands {
-		folder := t.isFolder(strand)
-		var last int64
-		for t.Err() == nil {
-			// A batch at a time, for addresses are asked for in between.
-			type hit struct {
-				id, parent int64
-				name       string
-			}
-			const batch = 4096
-			hits := make([]hit, 0, 64)
-			t.Each("SELECT id, parent, name FROM items WHERE strand=? AND id>? ORDER BY id LIMIT ?", []any{strand, last, batch}, func(r *sql.Rows) error {
-				var h hit
-				err := r.Scan(&h.id, &h.parent, &h.name)
-				hits = append(hits, h)
-				return err
-			})
-			for _, h := range hits {
-				last = h.id
-				at, ok := t.standingIn(h.id, h.parent, h.name)
-				if !ok || under != nil && (at.server.ID != under.Server.ID || !place.Under(at.path, under.Path)) {
-					continue
-				}
-				if err := fn(Target{h.id, strand, folder}, place.Address{Server: at.server.Name, Path: at.path}.String()); err != nil {
-					return err
-				}
-			}
-			if len(hits) < batch {
-				break
-			}
-		}
-	}
-	return t.Err()
-}

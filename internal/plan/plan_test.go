@@ -53,8 +53,8 @@ const usual = 80
 func TestMain(m *testing.M) {
 	edit.Enough = 2 // so that new ones are put in many at a time here too
 	plan.ManyPeople, edit.Masses = 3, 2
-	estate.AlikeFrom = 0                       // so that strands are put together that are alike, few as they are
-	estate.LaidFrom, estate.LaidBehind = 0, 12 // and written down in small, now and then
+	estate.AlikeFrom = 0                           // so that strands are put together that are alike, few as they are
+	estate.LayoutFrom, estate.LayoutBehind = 0, 12 // and an index of them written, now and then
 	proptest.Main(m, usual, 25)
 }
 
@@ -658,7 +658,7 @@ func TestKeptIsWhatWasShown(t *testing.T) {
 		before := w.state()
 		who = "u1"
 		_, err = w.e.Change(ctx, p.Meta("test"), p.Keep)
-		require.ErrorContains(rt, err, "came out otherwise")
+		require.ErrorContains(rt, err, "turned out differently")
 		require.Equal(rt, before, w.state())
 		refused++
 	})

@@ -61,22 +61,21 @@ func (d *Planner) Below(p *Plan) error {
 // layOutTouched is LayOut for those alone whom a plan touches, where all that it
 // changes is known already, and whom that can touch.
 func (d *Planner) layOutTouched(p *Plan, groups []estate.Group) (*estate.Partition, error) {
-	if over := d.overShares(p, groups); len(over) > 0 {
-		groups = append(slices.Clip(groups), estate.Group{Targets: over})
-	}
+	groups = d.withShares(p, groups)
 	if p.Work.For = d.touches(p, groups); p.Work.For != nil {
 		return d.layOutFor(p, groups, p.Work.Everywhere)
 	}
-	return d.LayOut(p, groups)
+	return d.layOut(p, groups)
 }
 
 // LayOut lays out what a plan's groups name and what the shares it edits stand over,
 // with everything below: all there is, where what else the plan changes is seen
 // there. Whatever a plan touches is laid out here, so that none of it is forgotten.
 func (d *Planner) LayOut(p *Plan, groups []estate.Group) (*estate.Partition, error) {
-	if over := d.overShares(p, groups); len(over) > 0 {
-		groups = append(slices.Clip(groups), estate.Group{Targets: over})
-	}
+	return d.layOut(p, d.withShares(p, groups))
+}
+
+func (d *Planner) layOut(p *Plan, groups []estate.Group) (*estate.Partition, error) {
 	if p.Work.Everywhere {
 		return d.T.PartitionAll(groups)
 	}
@@ -92,11 +91,12 @@ func (d *Planner) layOutFor(p *Plan, groups []estate.Group, everything bool) (*e
 	return d.T.PartitionFor(groups, apart, everything, p.Work.For.counts)
 }
 
-// overShares gives the folders that the shares of a plan stand over, but those that
-// groups name already.
-func (d *Planner) overShares(p *Plan, groups []estate.Group) (out []estate.Target) {
+// withShares adds the folders that the shares of a plan stand over to its groups, but
+// those that they name already.
+func (d *Planner) withShares(p *Plan, groups []estate.Group) []estate.Group {
+	var over []estate.Target
 	if len(p.Work.Shares) == 0 {
-		return nil
+		return groups
 	}
 	items, strands := map[int64]bool{}, map[int64]bool{}
 	for i := range groups {
@@ -115,9 +115,12 @@ func (d *Planner) overShares(p *Plan, groups []estate.Group) (out []estate.Targe
 		for _, sh := range e.Sides() {
 			if at, err := d.T.At(e.Server, sh.Folder); err == nil && !items[at.Item] && !strands[at.Strand] {
 				items[at.Item] = true
-				out = append(out, at.Target())
+				over = append(over, at.Target())
 			}
 		}
 	}
-	return out
+	if len(over) == 0 {
+		return groups
+	}
+	return append(slices.Clip(groups), estate.Group{Targets: over})
 }

@@ -19,7 +19,7 @@ type touched struct {
 	dir    *acc.Directory // with all they are in
 	counts map[ID]bool    // the identifiers they may have
 	names  map[ID]bool    // those that the difference names
-	edits  [12]int        // what there was of each kind of edit then
+	sizes  [13]int        // how much there was of each kind of edit then
 	// others: it came out that others may be touched too.
 	others bool
 }
@@ -110,13 +110,8 @@ func (d *Planner) touches(p *Plan, groups []estate.Group) *touched {
 		return nil
 	}
 	out := t.holders(d)
-	out.edits = edits(w)
+	out.sizes = w.Sizes()
 	return out
-}
-
-// edits counts what a plan changes beside the rules of items, by kind.
-func edits(w *work) [12]int {
-	return [...]int{len(w.Servers), len(w.Links), len(w.Accounts), len(w.Members), len(w.Admins), len(w.Rows), len(w.Made), len(w.Moved), len(w.Removed), len(w.Shares), len(w.Goes), len(w.Records)}
 }
 
 // naming gathers the identifiers that a difference names.
@@ -248,7 +243,7 @@ func (p *Plan) exactly(t *estate.Tx) (*Plan, error) {
 	if !slices.EqualFunc(shown(p), shown(again), func(a, b edit.Description) bool {
 		return a.Kind == b.Kind && a.Where == b.Where && a.Items == b.Items && slices.Equal(a.Lines, b.Lines)
 	}) {
-		return nil, errors.New("the change came out otherwise when it was to be kept than when it was shown; nothing was changed")
+		return nil, errors.New("the change turned out differently when it was about to be kept than when it was shown; nothing was changed")
 	}
 	again.Change, again.Head = p.Change, p.Head
 	return again, nil
@@ -267,5 +262,5 @@ func shown(p *Plan) (out []edit.Description) {
 
 // uncertain tells whether what is said of a plan made for few hangs on others too.
 func (t *touched) uncertain(p *Plan) bool {
-	return t.others || t.edits != edits(&p.Work) || slices.ContainsFunc(p.Warnings, func(w Warning) bool { return w.Guard == string(guard.Orphans) })
+	return t.others || t.sizes != p.Work.Sizes() || slices.ContainsFunc(p.Warnings, func(w Warning) bool { return w.Guard == string(guard.Orphans) })
 }

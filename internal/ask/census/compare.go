@@ -65,7 +65,6 @@ func Compare(k *ask.Asker, first, second, under string, limit int) (*Comparison,
 	}
 	out := &Comparison{First: k.Account(users[0].ID), Second: k.Account(users[1].ID), Lines: []Compared{}, Only: groupsOnly(k, users)}
 	nodes := g.F.Nodes
-	told := 0
 	for _, w := range g.Ways {
 		var changes []int
 		a, b := g.See(users[0].ID, w, nil), g.See(users[1].ID, w, nil)
@@ -92,21 +91,11 @@ func Compare(k *ask.Asker, first, second, under string, limit int) (*Comparison,
 			}
 			changes = append(changes, i)
 		}
-		for _, i := range changes {
-			out.More += nodes[i].Items
-		}
-		pieces := g.F.Pieces(changes)
-		if limit > 0 && told >= limit {
-			pieces = nil
-		}
-		pieces, most := estate.Upto(pieces, max(0, limit-told))
-		for _, n := range most {
-			out.More -= n
-			told += int(n)
-		}
-		items := g.F.FirstOf(k.T, pieces, most)
-		k.T.TrodAll(slices.Concat(items...))
-		for j, p := range pieces {
+		some, most, left := estate.UpTo(g.F.Parts(changes), limit, len(out.Lines))
+		out.More += left
+		items := g.F.FirstOf(k.T, some, most)
+		k.T.ReadChains(slices.Concat(items...))
+		for j, p := range some {
 			i := p.Node
 			n := &nodes[i]
 			line := Compared{Route: w.Name, Kind: ask.Kind(n.Folder), First: g.Level(n.Before, a.Granted[i], n.Folder), Second: g.Level(n.Before, b.Granted[i], n.Folder)}

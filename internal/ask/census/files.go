@@ -26,7 +26,7 @@ func Files(k *ask.Asker, who, canDo, under string, fn func(File) error) (ask.Acc
 	}
 	for _, w := range g.Ways {
 		s, can := doing(g, user.ID, w, c)
-		for _, p := range g.F.Pieces(workables(g, s, can)) {
+		for _, p := range g.F.Parts(workables(g, s, can)) {
 			level := g.Level(g.F.Nodes[p.Node].Before, s.Granted[p.Node], false)
 			if err := eachItem(g, p, func(item int64) error { return fn(File{g.Named(w, item), w.Name, level}) }); err != nil {
 				return ask.Account{}, err
@@ -74,7 +74,7 @@ func workables(g *ask.Scope, s *ask.Seen, can []bool) (nodes []int) {
 }
 
 // eachItem calls fn with every item of a piece of what there is.
-func eachItem(g *ask.Scope, p estate.Piece, fn func(item int64) error) error {
+func eachItem(g *ask.Scope, p estate.Part, fn func(item int64) error) error {
 	return g.F.EachIn(g.K.T, p, func(item int64) error {
 		if err := g.K.T.Context().Err(); err != nil {
 			return err

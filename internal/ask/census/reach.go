@@ -129,15 +129,10 @@ func reach(g *ask.Scope, user account.ID, w *ask.Route, c *ask.Can, limit int) (
 		}
 		changes = append(changes, i)
 	}
-	pieces, most := estate.Upto(g.F.Pieces(changes), limit)
-	for _, i := range changes {
-		out.More += nodes[i].Items
-	}
-	for _, n := range most {
-		out.More -= n
-	}
-	items := g.F.FirstOf(g.K.T, pieces, most)
-	for j, p := range pieces {
+	some, most, left := estate.UpTo(g.F.Parts(changes), limit, 0)
+	out.More = left
+	items := g.F.FirstOf(g.K.T, some, most)
+	for j, p := range some {
 		i := p.Node
 		n := &nodes[i]
 		for _, item := range items[j] {

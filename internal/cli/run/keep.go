@@ -113,7 +113,7 @@ func (a *App) PreviewAndCommit(c *cobra.Command, k Keeping, fn Build) error {
 			if f := c.Flags().Lookup("may-lose"); f != nil && f.Changed {
 				d.MayLose(k.lose)
 			}
-			make := func(d *plan.Planner) (*plan.Plan, error) {
+			build := func(d *plan.Planner) (*plan.Plan, error) {
 				if d.Keeping() {
 					return fn(d, &changes.Outcome{})
 				}
@@ -123,9 +123,9 @@ func (a *App) PreviewAndCommit(c *cobra.Command, k Keeping, fn Build) error {
 			var p *plan.Plan
 			var err error
 			if k.save == "" && !linked(t) {
-				p, err = d.Make(make)
+				p, err = d.Make(build)
 			} else { // it is written out whole
-				p, err = make(d)
+				p, err = build(d)
 			}
 			if err != nil {
 				return err
