@@ -14,6 +14,7 @@ var (
 	Creator       = MustID("S-1-3-0") // creator@: replaced when inherited
 	CreatorGroup  = MustID("S-1-3-1") // creator-group@: replaced when inherited
 	System        = MustID("S-1-5-18")
+	NTLM          = MustID("S-1-5-64-10") // ntlm@: whoever signed on by NTLM
 )
 
 type special struct {
@@ -37,9 +38,9 @@ var specials = [...]special{
 	{MustID("S-1-5-6"), "service@", true},
 	{MustID("S-1-5-19"), "local-service@", false},
 	{MustID("S-1-5-20"), "network-service@", false},
-	{MustID("S-1-5-32-544"), "machine-administrators@", false},
-	{MustID("S-1-5-32-545"), "machine-users@", false},
-	{MustID("S-1-5-32-546"), "machine-guests@", false},
+	{NTLM, "ntlm@", true},
+	{MustID("S-1-5-64-14"), "schannel@", true},
+	{MustID("S-1-5-64-21"), "digest@", true},
 }
 
 // SpecialName gives the name of a special account; ok is false for any other.
@@ -49,7 +50,7 @@ func SpecialName(id ID) (name string, ok bool) {
 			return specials[i].name, true
 		}
 	}
-	return "", false
+	return builtinName(id)
 }
 
 // ParseSpecial finds a special account by name.
@@ -59,7 +60,7 @@ func ParseSpecial(name string) (ID, bool) {
 			return specials[i].id, true
 		}
 	}
-	return ID{}, false
+	return parseBuiltin(name)
 }
 
 // SpecialNames lists the names of all special accounts.

@@ -23,6 +23,19 @@ type Traits struct {
 	// the token beside those they have, as a domain may add them ([MS-PAC] §2.5,
 	// ExtraSids).
 	FormerIDs bool `json:"former-ids"`
+	// Realm is whose built-in groups count: the machine's, of a domain controller the
+	// domain's. It is of one server, and none of what its kind does. Zero: nobody
+	// presents the token to a machine, and each realm's groups are in it as they are.
+	Realm ID `json:"-"`
+}
+
+// Elsewhere tells whether a group is a built-in one of another realm.
+func (tr *Traits) Elsewhere(group ID) bool {
+	if tr.Realm.IsZero() {
+		return false
+	}
+	realm, _, ok := group.Realm()
+	return ok && realm != tr.Realm
 }
 
 // LeftOut tells whether a group counts in no token.
@@ -90,7 +103,7 @@ func NewToken(book Book, user ID, tr Traits, special ...ID) *Token {
 		if alone {
 			unlisted = append(unlisted, id)
 		}
-		if s != SameAccount && s != Always {
+		if s != SameAccount {
 			queue = append(queue, found{id, far, alone})
 		}
 	}
@@ -102,6 +115,11 @@ func NewToken(book Book, user ID, tr Traits, special ...ID) *Token {
 	if tr.DomainUsers {
 		if d, _, ok := user.Domain(); ok {
 			put(d.Child(DomainUsersRID), PrimaryOf, user)
+		}
+	}
+	for _, id := range special {
+		if Open(id) { // a machine's groups may list them
+			put(id, Always, user)
 		}
 	}
 	for len(queue) > 0 {
@@ -118,6 +136,9 @@ func NewToken(book Book, user ID, tr Traits, special ...ID) *Token {
 				break
 			}
 			for _, g := range book.GroupsOf(id) {
+				if tr.Elsewhere(g) {
+					continue
+				}
 				if tr.MailGroupsLeftOut {
 					if a, ok := book.Account(g); ok && tr.LeftOut(a) {
 						continue
@@ -130,6 +151,10 @@ func NewToken(book Book, user ID, tr Traits, special ...ID) *Token {
 			}
 		}
 		far = 0 // what follows is the account itself under another name
+		if _, named, ok := id.Realm(); ok && !tr.Realm.IsZero() {
+			put(named, SameAccount, id)
+			continue
+		}
 		if !tr.POSIXIDs && !tr.FormerIDs {
 			continue
 		}
@@ -151,7 +176,7 @@ func NewToken(book Book, user ID, tr Traits, special ...ID) *Token {
 			put(GID(uint32(a.POSIX)), SameAccount, id)
 		}
 	}
-	for _, id := range special {
+	for _, id := range special { // of whatever else is given, itself alone counts
 		put(id, Always, user)
 	}
 	return t

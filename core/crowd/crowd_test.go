@@ -51,7 +51,36 @@ func people(t *rapid.T) (*account.Directory, []account.ID) {
 		d.Join(g, m)
 		d.SetLocal(g, m, rapid.IntRange(0, 3).Draw(t, "local") == 0)
 	}
-	return d, ids
+	return d, append(ids, builtins(t, d, groups, members)...)
+}
+
+// realms are those of two machines and of a domain.
+var realms = []account.ID{account.MachineRealm(1), account.MachineRealm(2), dom}
+
+// builtins gives realms groups of their own, which hold anybody, special accounts too,
+// and may be in other groups; it gives what rules may call them.
+func builtins(t *rapid.T, d *account.Directory, groups, members []account.ID) (ids []account.ID) {
+	some := append([]account.ID{account.Authenticated, account.Everyone, account.Network, account.Interactive, account.Anonymous}, members...)
+	for _, rid := range []uint32{544, 545} {
+		named := account.NewID(5, 32, rid)
+		ids = append(ids, named)
+		for _, realm := range realms {
+			g, _ := named.In(realm)
+			d.Add(account.Account{ID: g, Kind: account.Group, POSIX: account.NoPOSIX})
+			for range rapid.IntRange(0, 3).Draw(t, "in a built-in group") {
+				m := rapid.SampledFrom(some).Draw(t, "its member")
+				d.Join(g, m)
+				d.SetLocal(g, m, rapid.Bool().Draw(t, "local"))
+			}
+			if rapid.IntRange(0, 5).Draw(t, "built-in group in another") == 0 {
+				d.Join(rapid.SampledFrom(groups).Draw(t, "which"), g)
+			}
+		}
+	}
+	if rapid.IntRange(0, 3).Draw(t, "everybody in a group") == 0 {
+		d.Join(rapid.SampledFrom(groups).Draw(t, "which group"), rapid.SampledFrom(some[:5]).Draw(t, "who"))
+	}
+	return ids
 }
 
 var old = account.NewID(5, 21, 8, 8, 8)
@@ -75,6 +104,7 @@ func anyTraits(t *rapid.T) verdict.Traits {
 	tr.FirstAlone = rapid.Bool().Draw(t, "first group alone")
 	tr.MailGroupsLeftOut = rapid.Bool().Draw(t, "mail groups left out")
 	tr.AbsentShareRefuses = rapid.Bool().Draw(t, "absent refuses")
+	tr.Realm = rapid.SampledFrom(append(realms, account.ID{}, account.Nowhere)).Draw(t, "realm")
 	return tr
 }
 
@@ -82,12 +112,14 @@ func TestHoldersAreThoseWhoseTokenHasIt(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		dir, who := people(t)
 		tr := anyTraits(t)
-		local := rapid.Bool().Draw(t, "local")
+		first := rapid.Bool().Draw(t, "local first")
 		pop := NewPopulation(dir, tr.Traits, nil)
-		for i, u := range pop.Users {
-			tok := account.NewToken(dir, u.ID, tr.Traits, verdict.Special(local)...)
-			for _, id := range who {
-				require.Equal(t, tok.Has(id), pop.Holders(id, local).Has(i), "%s has %s", u.ID, id)
+		for _, local := range []bool{first, !first} {
+			for i, u := range pop.Users {
+				tok := account.NewToken(dir, u.ID, tr.Traits, verdict.Special(local)...)
+				for _, id := range who {
+					require.Equal(t, tok.Has(id), pop.Holders(id, local).Has(i), "%s has %s", u.ID, id)
+				}
 			}
 		}
 	})

@@ -49,7 +49,13 @@ type Population struct {
 	to       *account.Token
 
 	mu      sync.RWMutex
-	holders map[account.ID]Bits
+	holders map[holding]Bits
+}
+
+// holding is an identifier on one kind of route.
+type holding struct {
+	id    account.ID
+	local bool
 }
 
 // As gives the population whose files are opened as one account; nil: each as
@@ -57,7 +63,7 @@ type Population struct {
 // haven't their domain's users group.
 func (p *Population) As(as *account.Token, beside []account.ID, swapped Bits) *Population {
 	return &Population{Users: p.Users, dir: p.dir, traits: p.traits, place: p.place, primary: p.primary, uid: p.uid, gid: p.gid, former: p.former, all: p.all,
-		as: as, beside: beside, swapped: swapped, holders: map[account.ID]Bits{}}
+		as: as, beside: beside, swapped: swapped, holders: map[holding]Bits{}}
 }
 
 // Squashed gives the population with files opened as another for some.
@@ -75,7 +81,7 @@ func NewPopulation(dir People, tr account.Traits, users []account.Account) *Popu
 		users = dir.Users()
 	}
 	p := &Population{Users: users, dir: dir, traits: tr, place: make(map[account.ID]int, len(users)), primary: map[account.ID][]account.ID{},
-		uid: map[uint32][]account.ID{}, gid: map[uint32][]account.ID{}, holders: map[account.ID]Bits{}}
+		uid: map[uint32][]account.ID{}, gid: map[uint32][]account.ID{}, holders: map[holding]Bits{}}
 	p.all = p.Empty()
 	var last, domainUsers account.ID // most users are of one domain
 	for i, u := range p.Users {
@@ -149,18 +155,19 @@ func (p *Population) Holders(id account.ID, local bool) Bits {
 		return nil
 	}
 	p.mu.RLock()
-	b, ok := p.holders[id]
+	b, ok := p.holders[holding{id, local}]
 	p.mu.RUnlock()
 	if ok {
 		return b
 	}
+	byRoute := false
 	switch {
 	case p.as != nil && p.as.Has(id), slices.Contains(p.beside, id):
 		b = p.all
 	case p.as != nil:
 		b = p.Empty()
 	default:
-		b = p.gather(id)
+		b, byRoute = p.gather(id, local)
 		if _, rid, ok := id.Domain(); ok && rid == account.DomainUsersRID && p.swapped != nil {
 			b = b.without(p.swapped)
 		}
@@ -173,15 +180,65 @@ func (p *Population) Holders(id account.ID, local bool) Bits {
 	}
 	if _, user := p.place[id]; !user { // one's own identifier is hardly another's, and found at once
 		p.mu.Lock()
-		p.holders[id] = b
+		p.holders[holding{id, local}] = b
+		if !byRoute {
+			p.holders[holding{id, !local}] = b
+		}
 		p.mu.Unlock()
 	}
 	return b
 }
 
-// gather goes down from an identifier, layer by layer, to every user who gets it.
-func (p *Population) gather(id account.ID) Bits {
-	b := p.Empty()
+// gather goes down from an identifier, layer by layer, to every user who gets it;
+// byRoute tells that another kind of route may bring others.
+func (p *Population) gather(id account.ID, local bool) (b Bits, byRoute bool) {
+	b = p.Empty()
+	limit := p.traits.Layers
+	seen := map[account.ID]bool{}
+	layer := p.beginnings(id, b)
+	for cost := 0; len(layer) > 0 && (limit == 0 || cost <= limit); cost++ {
+		var next []account.ID
+		for _, at := range layer {
+			if seen[at] || p.leftOut(at) {
+				continue
+			}
+			seen[at] = true
+			if i, ok := p.place[at]; ok {
+				b.Set(i)
+			}
+			for _, m := range p.dir.MembersOf(at) {
+				i, user := p.place[m]
+				switch {
+				case user:
+					if limit == 0 || cost < limit || !p.dir.Local(at, m) {
+						b.Set(i)
+					}
+				case account.Open(m): // whoever fits the route, whatever groups they are in
+					byRoute = byRoute || m == account.Network || m == account.Interactive
+					if limit == 0 || cost < limit {
+						b.Or(p.fitting(m, local))
+					}
+				default:
+					next = append(next, m)
+				}
+			}
+			for _, u := range p.primary[at] {
+				if cost > 0 && p.traits.FirstAlone {
+					break
+				}
+				if i, ok := p.place[u]; ok {
+					b.Set(i)
+				}
+			}
+		}
+		layer = next
+	}
+	return b, byRoute
+}
+
+// beginnings are the accounts that bring an identifier by themselves; users who do are
+// put into b.
+func (p *Population) beginnings(id account.ID, b Bits) []account.ID {
 	layer := []account.ID{id}
 	if n, user, ok := id.POSIX(); ok && p.traits.POSIXIDs {
 		// Another identifier of an account: it stands beside that account's own.
@@ -202,42 +259,37 @@ func (p *Population) gather(id account.ID) Bits {
 			layer = append(layer, a)
 		}
 	}
-	seen := map[account.ID]bool{}
-	limit := p.traits.Layers
-	for cost := 0; len(layer) > 0 && (limit == 0 || cost <= limit); cost++ {
-		var next []account.ID
-		for _, at := range layer {
-			if seen[at] {
-				continue
-			}
-			seen[at] = true
-			if p.traits.MailGroupsLeftOut {
-				if a, ok := p.dir.Account(at); ok && p.traits.LeftOut(a) {
-					continue
-				}
-			}
-			if i, ok := p.place[at]; ok {
-				b.Set(i)
-			}
-			for _, m := range p.dir.MembersOf(at) {
-				i, user := p.place[m]
-				switch {
-				case !user:
-					next = append(next, m)
-				case limit == 0 || cost < limit || !p.dir.Local(at, m):
-					b.Set(i)
-				}
-			}
-			for _, u := range p.primary[at] {
-				if cost > 0 && p.traits.FirstAlone {
-					break
-				}
-				if i, ok := p.place[u]; ok {
-					b.Set(i)
-				}
-			}
-		}
-		layer = next
+	if group, ok := id.In(p.traits.Realm); ok {
+		layer = append(layer, group)
 	}
-	return b
+	return layer
+}
+
+// leftOut tells whether a group is in no token.
+func (p *Population) leftOut(group account.ID) bool {
+	if p.traits.Elsewhere(group) {
+		return true
+	}
+	if !p.traits.MailGroupsLeftOut {
+		return false
+	}
+	a, ok := p.dir.Account(group)
+	return ok && p.traits.LeftOut(a)
+}
+
+// fitting gives whom a special account stands for on a route: those whom Holders gives.
+func (p *Population) fitting(id account.ID, local bool) Bits {
+	switch id {
+	case account.Everyone, account.Authenticated:
+		return p.all
+	case account.Network:
+		if !local {
+			return p.all
+		}
+	case account.Interactive:
+		if local {
+			return p.all
+		}
+	}
+	return nil
 }

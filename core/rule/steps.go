@@ -149,6 +149,14 @@ func Compile(a Any, how Reading) *List {
 	return l
 }
 
+// stands tells whether an identifier means somebody in rules. A realm's own built-in
+// group is named there by the identifier it has on every machine; what is called by the
+// other came from whoever made the rules up, and no server knows it.
+func stands(who account.ID) bool {
+	_, _, internal := who.Realm()
+	return !internal
+}
+
 // Steps reads a descriptor by [MS-DTYP] §2.5.3.2: absent rules open
 // everything; else the owner's built-in rights stand before all entries, and
 // every entry that takes effect on the item itself is a step, in stored order.
@@ -158,7 +166,7 @@ func (d *Descriptor) Steps(how Reading) []Step {
 	}
 	steps := make([]Step, 0, len(d.Rules.Entries)+1)
 	if how.Owner && !how.Adding && !d.Owner.IsZero() {
-		if own := OwnersOwn(d); own != 0 {
+		if own := OwnersOwn(d); own != 0 && stands(d.Owner) {
 			steps = append(steps, Step{Who: d.Owner, Rights: own, Source: OfOwner, Entry: -1})
 		}
 	}
@@ -173,6 +181,9 @@ func (d *Descriptor) Steps(how Reading) []Step {
 				continue
 			}
 			who = d.Owner
+		}
+		if !stands(who) {
+			continue
 		}
 		if m := e.Rights.Map() & right.All; m != 0 {
 			steps = append(steps, Step{Who: who, Rights: m, Refuses: e.Kind.Refuses(), Entry: i})
