@@ -488,7 +488,7 @@ type Account struct {
 
 // Account makes an answer's name of an identifier.
 func (k *Asker) Account(id account.ID) Account {
-	return Account{Name: k.T.Name(id), ID: id.String(), Kind: k.Known(id), Shut: k.ShutOut()[id]}
+	return Account{Name: k.T.Name(id), ID: id.Named().String(), Kind: k.Known(id), Shut: k.ShutOut()[id]}
 }
 
 // ShutOut lists the users nobody can sign on as, and why.

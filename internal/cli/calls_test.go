@@ -42,7 +42,7 @@ func TestCallsStayFew(t *testing.T) {
 		{40, []string{"who", sheet}},
 		{60, []string{"reach", "user5"}},
 		{60, []string{"compare", "user5", "user6"}},
-		{40, []string{"files", "user5", "--count"}},
+		{42, []string{"files", "user5", "--count"}},
 		{40, []string{"user", "show", "user5"}},
 		{40, []string{"group", "show", "group 3"}},
 		{40, []string{"uses", "user5"}},

@@ -46,6 +46,7 @@ func TestScript(t *testing.T) {
 			e.Setenv("SAMPLE", sample)
 			e.Setenv("WORKSHOP", filepath.Join(filepath.Dir(sample), "workshop"))
 			e.Setenv("POSIX", filepath.Join(filepath.Dir(sample), "posix"))
+			e.Setenv("DOMAIN_OPENS", filepath.Join(filepath.Dir(sample), "domain-opens"))
 			e.Setenv("ACTS", filepath.Join(filepath.Dir(sample), "acts"))
 			e.Setenv("VERSION1", filepath.Join(filepath.Dir(filepath.Dir(filepath.Dir(sample))), "estate", "testdata", "version1"))
 			e.Setenv("VERSION5", filepath.Join(filepath.Dir(filepath.Dir(filepath.Dir(sample))), "estate", "testdata", "version5"))

@@ -100,7 +100,8 @@ func (t *Tx) Foresee(a account.Account) {
 
 // forget drops what was remembered of accounts after some changed.
 func (t *Tx) forget() {
-	t.accounts, t.names, t.sole, t.domain, t.fresh = nil, nil, nil, nil, nil
+	t.accounts, t.names, t.sole, t.domain, t.fresh, t.builtins = nil, nil, nil, nil, nil, nil
+	clear(t.servers) // whose groups count on them is told by accounts
 	t.former, t.formerRead = nil, false
 	t.above, t.below, t.everyone, t.asked = nil, nil, false, 0
 }
@@ -238,7 +239,7 @@ func (p *People) Local(group, member account.ID) bool {
 func (t *Tx) Domain() account.ID {
 	if t.domain == nil {
 		var sid string
-		t.One("SELECT sid FROM accounts WHERE sid LIKE 'S-1-5-21-%' ORDER BY id LIMIT 1", nil, &sid)
+		t.One("SELECT sid FROM accounts WHERE sid LIKE 'S-1-5-21-%' AND NOT (key>=? AND key<?) ORDER BY id LIMIT 1", []any{builtinKeys[0], builtinKeys[1]}, &sid)
 		d := account.ID{}
 		if id, err := account.ParseID(sid); err == nil {
 			d, _, _ = id.Domain()
@@ -251,9 +252,13 @@ func (t *Tx) Domain() account.ID {
 // DomainUsers names the group every account of the estate's domain is in.
 const DomainUsers = "domain-users@"
 
-// Accounts lists all accounts of a kind (0: all) by name.
+// Accounts lists all accounts of a kind (0: all) by name; special ones, which stand for
+// nobody's own, only among all.
 func (t *Tx) Accounts(kind account.Kind) (out []account.Account) {
 	for _, a := range t.accountsWhere("?=0 OR kind=? ORDER BY key, kind", kind, kind) {
+		if kind == account.Group && account.Open(a.ID) {
+			continue
+		}
 		out = append(out, a.Account)
 	}
 	return out

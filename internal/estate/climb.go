@@ -54,7 +54,7 @@ func (t *Tx) climb(id account.ID) {
 			forms = append(forms, d.Child(account.DomainUsersRID))
 		}
 	}
-	t.look(forms)
+	t.look(append(forms, specialIDs...))
 	t.know(known)
 	for _, a := range known {
 		if _, ok := up.groups[a.ID]; !ok {
@@ -183,6 +183,9 @@ func (t *Tx) holders(ids []account.ID) (rows []int64) {
 	}
 	for _, id := range ids {
 		names = append(names, id.String())
+		for _, g := range t.realmsOf(id) {
+			names = append(names, g.ID.String())
+		}
 		if n, user, ok := id.POSIX(); ok {
 			kind := account.Group
 			if user {
@@ -219,7 +222,7 @@ func (t *Tx) holders(ids []account.ID) (rows []int64) {
 // and above some groups besides.
 func (t *Tx) directoryAbove(rows []int64, groups []account.ID) *account.Directory {
 	var above []string
-	for _, id := range groups {
+	for _, id := range append(slices.Clip(groups), specialIDs...) { // everybody may be in what lists those
 		above = append(above, id.String())
 	}
 	t.EachOfText("SELECT id FROM accounts WHERE sid IN {set}", above, func(r *sql.Rows) error {
@@ -371,7 +374,7 @@ func Identifiers(d *account.Directory) map[account.ID]bool {
 	out := map[account.ID]bool{}
 	for _, id := range d.All() {
 		a, _ := d.Account(id)
-		out[a.Primary] = true
+		out[a.Primary], out[a.ID.Named()] = true, true
 		for _, form := range append(Forms(a), a.Former.IDs()...) {
 			out[form] = true
 		}

@@ -175,6 +175,8 @@ type Tx struct {
 	asked       int             // names that were
 	sole        map[string]bool // whether a name, as it is compared, is one account's alone
 	domain      *account.ID
+	builtins    []account.Account    // realms' own built-in groups; nil: not read
+	answered    map[int64]account.ID // who answered as a server; nil: not read
 	strands     map[int64]strandRow
 	paths       map[int64]standing // of folders
 	located     map[int64]inside   // of items that were looked for many at once

@@ -58,21 +58,31 @@ func (t *Tx) Scanned(s Server) time.Time {
 // Answered gives who answered when a server was read last: the domain of its
 // own accounts; zero where that is unknown.
 func (t *Tx) Answered(s Server) (id account.ID) {
-	var text string
-	if t.Knows("scans") && t.One("SELECT machine FROM scans WHERE server=?", []any{s.ID}, &text) && text != "" {
-		id, _ = account.ParseID(text)
+	if t.answered == nil {
+		t.answered = map[int64]account.ID{}
+		if t.Knows("scans") {
+			t.Each("SELECT server, machine FROM scans WHERE machine<>''", nil, func(r *sql.Rows) error {
+				var server int64
+				var text string
+				err := r.Scan(&server, &text)
+				t.answered[server], _ = account.ParseID(text)
+				return err
+			})
+		}
 	}
-	return id
+	return t.answered[s.ID]
 }
 
 // SetScanned says that a server was read, at a moment, and who answered.
 func (t *Tx) SetScanned(s Server, at time.Time, machine account.ID) {
+	t.answered = nil
 	t.Exec("INSERT OR REPLACE INTO scans(server, at, machine) VALUES(?,?,?)", s.ID, at.UTC().Format(time.RFC3339), machine.String())
 }
 
 // ForgetScans forgets that a server was ever read.
 func (t *Tx) ForgetScans(s Server) {
 	if t.Knows("scans") {
+		t.answered = nil
 		t.Exec("DELETE FROM scans WHERE server=?", s.ID)
 	}
 }

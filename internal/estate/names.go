@@ -204,6 +204,21 @@ func (t *Tx) named(word string, kind account.Kind, all func() []string) (account
 	if len(found) == 0 {
 		found = t.inDomain(name)
 	}
+	if len(found) == 0 && kind != account.User {
+		if a, ok := t.Builtin(name); ok && t.account(a.ID) != nil {
+			return a, nil
+		}
+		if several := t.builtinNamed(name); len(several) > 0 {
+			if len(several) == 1 {
+				return several[0], nil
+			}
+			var say []string
+			for _, g := range several {
+				say = append(say, g.Name)
+			}
+			return account.Account{}, refuse("say which: "+strings.Join(say, " or "), "every machine and domain has its own %s", t.Name(several[0].ID.Named()))
+		}
+	}
 	var fit []*row
 	for _, a := range found {
 		if kind == 0 || a.Kind == kind {

@@ -56,11 +56,16 @@ func (s *Share) Begins(path string) bool { rest, ok := s.Cut(path); return ok &&
 func (s Share) Address() string { return fmt.Sprintf("//%s/%s", s.Server, s.Name) }
 
 func (t *Tx) serversWhere(where string, args ...any) (out []Server) {
-	t.Each("SELECT id, name, traits FROM servers WHERE "+where+" ORDER BY key", args, func(r *sql.Rows) error {
+	args = append([]any{builtinKeys[0], builtinKeys[1]}, args...)
+	t.Each("SELECT id, name, traits, EXISTS(SELECT 1 FROM accounts WHERE accounts.key>=? AND accounts.key<?) FROM servers WHERE "+where+" ORDER BY servers.key", args, func(r *sql.Rows) error {
 		var s Server
 		var traits string
-		if err := r.Scan(&s.ID, &s.Name, &traits); err != nil {
+		var builtins bool
+		if err := r.Scan(&s.ID, &s.Name, &traits, &builtins); err != nil {
 			return err
+		}
+		if !builtins && t.builtins == nil { // as in most estates: nothing more is asked
+			t.builtins = []account.Account{}
 		}
 		if err := json.Unmarshal([]byte(traits), &s.Traits); err != nil {
 			return fmt.Errorf("%w: the traits of server %d", store.ErrDamaged, s.ID)
@@ -68,7 +73,7 @@ func (t *Tx) serversWhere(where string, args ...any) (out []Server) {
 		out = append(out, s)
 		return nil
 	})
-	return out
+	return t.realmed(out)
 }
 
 // Servers lists all servers by name.

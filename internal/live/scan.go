@@ -41,6 +41,7 @@ type Seen struct {
 	Shares   []server.Share
 	Trees    []*intake.ScannedTree
 	Accounts *people.AccountFile
+	Builtin  []people.Builtin // the machine's own built-in groups; none: it tells of none
 	Domains  []estate.Domain
 	Machine  account.ID // the domain of the server's own accounts
 	Unread   []Unread
@@ -386,15 +387,24 @@ func (s *Scan) accounts(ctx context.Context, live server.Reader, out *Seen, ids 
 		taken[key], names[x.ID] = true, x.Kind.String()+":"+x.Name
 		out.Accounts.Accounts = append(out.Accounts.Accounts, format.AccountRow{PrimaryGID: account.NoPOSIX, Account: account.Account{Kind: x.Kind, Name: x.Name, ID: x.ID, POSIX: account.NoPOSIX}})
 	}
+	builtin := map[account.ID]int{}
 	for _, x := range own {
-		if x.Numbered {
+		_, is := x.ID.Builtin()
+		switch {
+		case x.Numbered:
 			out.numbered(x)
-			continue
+		case is:
+			builtin[x.ID] = len(out.Builtin)
+			out.Builtin = append(out.Builtin, people.Builtin{Group: x.ID})
+		default:
+			add(x)
 		}
-		add(x)
 	}
 	for _, m := range members {
 		ids[m.Member] = true
+		if i, is := builtin[m.Group]; is {
+			out.Builtin[i].Members = append(out.Builtin[i].Members, m.Member)
+		}
 	}
 	var unknown []account.ID
 	for id := range ids {

@@ -191,6 +191,14 @@ func (d *Planner) states(p *Plan, servers map[int64]estate.Server) (s [2]state) 
 		s[x] = state{dir: dir, traits: map[int64]*verdict.Traits{}, admins: map[int64][]ID{}, shares: map[int64][]estate.Share{}}
 	}
 	s[impact.After].dir = then
+	var realms []ID // those that get built-in groups
+	for _, e := range w.Accounts {
+		if e.After != nil {
+			if realm, _, ok := e.After.ID.Realm(); ok {
+				realms = append(realms, realm)
+			}
+		}
+	}
 	for id, sv := range servers {
 		tr := sv.Traits
 		admins, shares := t.Administrators(sv), t.Shares(sv)
@@ -199,9 +207,12 @@ func (d *Planner) states(p *Plan, servers map[int64]estate.Server) (s [2]state) 
 		}
 		for _, e := range w.Servers {
 			if e.Before != nil && e.After != nil && e.Before.ID == id {
-				then := e.After.Traits
-				s[impact.After].traits[id] = &then
+				sv.Traits = e.After.Traits
 			}
+		}
+		if sv.Traits.Realm = t.RealmOf(sv, realms...); sv.Traits != tr {
+			then := sv.Traits
+			s[impact.After].traits[id] = &then
 		}
 		for _, e := range w.Admins {
 			if e.Server.ID != id {

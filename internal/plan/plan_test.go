@@ -88,7 +88,7 @@ func worldOf(t *testing.T, rt *rapid.T, posixTree bool) *world {
 	require.NoError(rt, err)
 	rt.Cleanup(func() { e.Close(); os.Remove(file) })
 	w := &world{t: rt, e: e, posix: posixTree, users: []string{"u0", "u1", "u2", "u3"}}
-	w.who = append(append([]string{}, w.users...), "g0", "g1", "g2", "g3", "everyone@", "owner@", "creator@", "authenticated@")
+	w.who = append(append([]string{}, w.users...), "g0", "g1", "g2", "g3", "everyone@", "owner@", "creator@", "authenticated@", `BUILTIN\Administrators`, `BUILTIN\Users`)
 	set := rapid.SampledFrom(verdict.TraitNames()).Draw(rt, "traits")
 	if posixTree { // with shares of every kind over it
 		set = rapid.SampledFrom([]string{"posix", "posix-smb", "posix-smb-kept"}).Draw(rt, "POSIX traits")
@@ -308,6 +308,10 @@ func (w *world) anyPlan() (kind string, fn func(d *plan.Planner) (*plan.Plan, er
 	}
 	share := plan.Targets{Where: []string{rapid.SampledFrom([]string{"//box/all", "//box/in"}).Draw(t, "share")}}
 	group, member := fmt.Sprint("g", rapid.IntRange(0, 3).Draw(t, "group")), rapid.SampledFrom(w.who[:8]).Draw(t, "member")
+	if rapid.IntRange(0, 3).Draw(t, "a machine's") == 0 {
+		group = rapid.SampledFrom([]string{`BUILTIN\Administrators@box`, `BUILTIN\Users@box`}).Draw(t, "its group")
+		member = rapid.SampledFrom(append(w.who[:8:8], "authenticated@", "interactive@")).Draw(t, "its member")
+	}
 	under := ""
 	if rapid.Bool().Draw(t, "under") {
 		under = at.Where[0]

@@ -89,6 +89,9 @@ func (d *Planner) touches(p *Plan, groups []estate.Group) *touched {
 		case *edit.Administrator:
 			t.names[e.Who.ID] = true
 		case *edit.Account:
+			if e.Before == nil && e.After.Kind == acc.Group { // who joins it is touched
+				continue
+			}
 			if e.Before == nil || e.After == nil || e.Before.Kind != acc.User || e.Before.POSIX != e.After.POSIX {
 				return nil
 			}

@@ -222,7 +222,7 @@ func across(k *ask.Asker, cols []account.Account) []ask.Account {
 	}
 	for _, c := range cols {
 		if len(cols) > 100 && c.Kind == account.User && !groups[estate.Key(c.Name)] {
-			out = append(out, ask.Account{Name: c.Name, ID: c.ID.String(), Kind: c.Kind.String(), Shut: k.ShutOut()[c.ID]})
+			out = append(out, ask.Account{Name: c.Name, ID: c.ID.Named().String(), Kind: c.Kind.String(), Shut: k.ShutOut()[c.ID]})
 		} else {
 			out = append(out, k.Account(c.ID))
 		}

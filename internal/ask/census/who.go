@@ -226,10 +226,11 @@ func concerned(k *ask.Asker, p estate.Place) *account.Directory {
 	var ids []account.ID
 	for id := range names {
 		_, special := account.SpecialName(id)
+		_, builtin := id.Builtin()
 		if _, rid, domain := id.Domain(); domain && rid == account.DomainUsersRID {
 			return nil
 		}
-		if !special && !id.IsZero() {
+		if (!special || builtin) && !id.IsZero() {
 			ids = append(ids, id)
 		}
 	}

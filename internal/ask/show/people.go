@@ -37,7 +37,7 @@ type members interface {
 }
 
 func person(k *ask.Asker, d members, a account.Account) Person {
-	p := Person{Account: ask.Account{Name: k.T.Name(a.ID), ID: a.ID.String(), Kind: a.Kind.String(), Shut: k.ShutOut()[a.ID]}, Purpose: string(a.Purpose), In: k.T.Names(d.GroupsOf(a.ID))}
+	p := Person{Account: ask.Account{Name: k.T.Name(a.ID), ID: a.ID.Named().String(), Kind: a.Kind.String(), Shut: k.ShutOut()[a.ID]}, Purpose: string(a.Purpose), In: k.T.Names(d.GroupsOf(a.ID))}
 	if a.POSIX != account.NoPOSIX {
 		p.POSIX = &a.POSIX
 	}

@@ -19,6 +19,7 @@ import (
 	"tarnwold/internal/live"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/intake"
+	"tarnwold/internal/plan/people"
 	"tarnwold/internal/report"
 	"tarnwold/internal/report/changes"
 	"tarnwold/internal/report/doc"
@@ -214,6 +215,9 @@ func takeIn(a *run.App, c *cobra.Command, k run.Keeping, s estate.Server, seen *
 		},
 		func(d *plan.Planner, o *changes.Outcome) (*plan.Plan, error) {
 			return intake.MembersGone(d, s, *seen.Accounts)
+		},
+		func(d *plan.Planner, o *changes.Outcome) (*plan.Plan, error) {
+			return people.TakeBuiltin(d, s, seen.Builtin)
 		},
 		func(d *plan.Planner, o *changes.Outcome) (*plan.Plan, error) {
 			o.Brief = shares == 0

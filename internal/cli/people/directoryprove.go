@@ -38,6 +38,11 @@ are no difference, as are identifiers that they and their groups had elsewhere.`
 				bar := a.Progress(len(users), "asking "+x.Name)
 				defer bar.End()
 				dir := t.Directory()
+				realms := map[account.ID]bool{}
+				for _, g := range t.Builtins() {
+					realm, _, _ := g.ID.Realm()
+					realms[realm] = true
+				}
 				for i, u := range users {
 					bar.Set(i)
 					e, err := live.One(c.Context(), u.Entry, x.Shape.Token)
@@ -53,8 +58,15 @@ are no difference, as are identifiers that they and their groups had elsewhere.`
 						theirs[id] = true
 					}
 					out.Users++
-					ours := account.NewToken(dir, u.ID, account.Traits{MailGroupsLeftOut: true})
+					var realm account.ID // whose built-in groups are told here, and so are held to theirs
+					if domain, _, ok := u.ID.Domain(); ok && realms[domain] {
+						realm = domain
+					}
+					ours := account.NewToken(dir, u.ID, account.Traits{MailGroupsLeftOut: true, Realm: realm})
 					for _, id := range ours.IDs() {
+						if _, _, ok := id.Realm(); ok {
+							continue // it stands there by the identifier that rules name
+						}
 						if id != u.ID && !theirs[id] {
 							out.Differences = append(out.Differences, changes.TokenDifference{User: t.Name(u.ID), Group: t.Name(id), ID: id.String(), Here: true})
 						}
@@ -66,7 +78,8 @@ are no difference, as are identifiers that they and their groups had elsewhere.`
 							out.Former++
 							continue
 						}
-						if _, ok := account.SpecialName(id); ok { // everybody's, which the route brings
+						_, builtin := id.Builtin()
+						if _, ok := account.SpecialName(id); ok && (realm.IsZero() || !builtin) { // everybody's, which the route brings
 							out.WellKnown++
 							continue
 						}

@@ -61,8 +61,11 @@ var attributes = []struct {
 func (e *Account) Describe(w Words) Description {
 	a := e.Either()
 	out := Description{Kind: "account", Where: fmt.Sprintf("%s %s", a.Kind, a.Name)}
+	if acc.Open(a.ID) { // it stands for whoever fits a route
+		out.Where = a.Name
+	}
 	if e.Before == nil || e.After == nil {
-		out.Lines = []Line{{Sign: signOf(e.Before != nil, e.After != nil), What: "account", Text: a.ID.String()}}
+		out.Lines = []Line{{Sign: signOf(e.Before != nil, e.After != nil), What: "account", Text: a.ID.Named().String()}}
 		return out
 	}
 	for _, x := range attributes {

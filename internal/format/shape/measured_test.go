@@ -54,14 +54,19 @@ func directory(f *People) *account.Directory {
 // TestTokensAreTheDomains: every user's token is what a live domain's own
 // tokenGroups says.
 func TestTokensAreTheDomains(t *testing.T) {
-	f, err := os.Open(filepath.Join("..", "testdata", "domain", "accounts.ldif"))
+	tokensAre(t, "domain", 120)
+	tokensAre(t, "domain-opens", 400)
+}
+
+func tokensAre(t *testing.T, domain string, users int) {
+	f, err := os.Open(filepath.Join("..", "testdata", domain, "accounts.ldif"))
 	require.NoError(t, err)
 	defer f.Close()
 	found := gather(t, "domain", Purposes{}, f)
 	dir := directory(found)
 	tr, err := verdict.NamedTraits("smb-domain")
 	require.NoError(t, err)
-	c, err := os.Open(filepath.Join("..", "testdata", "domain", "tokens.csv"))
+	c, err := os.Open(filepath.Join("..", "testdata", domain, "tokens.csv"))
 	require.NoError(t, err)
 	defer c.Close()
 	rows, err := csv.NewReader(c).ReadAll()
@@ -90,7 +95,7 @@ func TestTokensAreTheDomains(t *testing.T) {
 			mail++ // by whose mail groups it would be otherwise
 		}
 	}
-	require.Len(t, rows[1:], 120)
+	require.Len(t, rows[1:], users)
 	require.Zero(t, different)
 	require.Greater(t, mail, 20)
 }

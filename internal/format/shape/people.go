@@ -119,6 +119,22 @@ func (g *Gathering) People() (*People, error) {
 		out.People = append(out.People, Person{Account: a, First: account.NoPOSIX, Known: true})
 		return known[key], true
 	}
+	// A member of another domain, or a special account, is named by its identifier
+	// alone ([MS-ADTS] §6.1.1.4.13).
+	foreign := func(dn string) (int32, bool) {
+		first := ldif.First(dn)
+		id, err := account.ParseID(first)
+		if err != nil || s.SID == "" || !strings.HasPrefix(first, "S-1-") {
+			return 0, false
+		}
+		at, ok := known[id.String()]
+		if !ok {
+			at = int32(len(out.People))
+			known[id.String()] = at
+			out.People = append(out.People, Person{Account: account.Account{ID: id, POSIX: account.NoPOSIX}, First: account.NoPOSIX, Known: true})
+		}
+		return at, true
+	}
 	n := 0
 	for _, e := range from {
 		for _, attr := range append(slices.Clone(s.Members), s.MemberIDs...) {
@@ -154,6 +170,8 @@ func (g *Gathering) People() (*People, error) {
 				if x != nil && x.at >= 0 {
 					join(i, x.at)
 				} else if m, ok := know(string(key)); ok {
+					join(i, m)
+				} else if m, ok := foreign(dn); ok {
 					join(i, m)
 				} else if x != nil {
 					out.Left["members of other kinds"]++

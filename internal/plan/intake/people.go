@@ -1,6 +1,7 @@
 package intake
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
@@ -11,6 +12,7 @@ import (
 	"tarnwold/internal/estate"
 	"tarnwold/internal/estate/edit"
 	"tarnwold/internal/format"
+	"tarnwold/internal/format/ldif"
 	"tarnwold/internal/format/shape"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/keeper"
@@ -71,6 +73,7 @@ func TakePeople(d *plan.Planner, found *shape.People, w PeopleFrom) (*plan.Plan,
 	p := d.NewPlan("")
 	c := &Taken{LeftOut: found.Left, Apart: []string{}}
 	w = w.named()
+	found = ofRealm(d, found, w)
 	x := &taking{d: d, w: w, c: c, byID: map[plan.ID]*personRow{}, byName: map[string]*personRow{}, byNumber: map[string][]*personRow{}, first: -1, ended: map[[2]plan.ID]bool{}, had: map[acc.Kind]int64{}, lost: map[acc.Kind]int64{}}
 	written := map[plan.ID]*estate.Particular{}
 	t.EachParticular(func(p *estate.Particular) { written[p.ID] = p })
@@ -98,21 +101,23 @@ func TakePeople(d *plan.Planner, found *shape.People, w PeopleFrom) (*plan.Plan,
 		if i&1023 == 0 && d.Ctx.Err() != nil {
 			return nil, nil, d.Ctx.Err()
 		}
-		if estate.GoodName(person.Kind.String(), person.Name) != nil {
-			c.LeftOut["names no estate can keep"]++
-			continue
-		}
-		if !person.ID.IsZero() && estate.GoodID(person.ID) != nil {
-			c.LeftOut["special accounts"]++
-			continue
-		}
-		row := x.find(person)
 		if person.Known {
-			if row = x.byID[person.ID]; row != nil {
-				rows[i] = row
+			if rows[i] = x.known(person.ID); rows[i] == nil {
+				c.LeftOut["members of domains the estate doesn't know"]++
 			}
 			continue
 		}
+		if !people.Machines(person.Account) {
+			if estate.GoodName(person.Kind.String(), person.Name) != nil {
+				c.LeftOut["names no estate can keep"]++
+				continue
+			}
+			if !person.ID.IsZero() && estate.GoodID(person.ID) != nil {
+				c.LeftOut["special accounts"]++
+				continue
+			}
+		}
+		row := x.find(person)
 		if row != nil && met[row] {
 			return nil, nil, &format.Error{File: w.File, Line: person.Line, What: fmt.Sprintf("%s and another are one account: %s", format.Clip(person.DN), row.after.ID)}
 		}
@@ -269,6 +274,78 @@ func (x *taking) put(r *personRow) {
 	}
 }
 
+// known finds who is named as a member by an identifier alone; a special account comes
+// where a group lists it.
+func (x *taking) known(id plan.ID) *personRow {
+	if r := x.byID[id]; r != nil {
+		return r
+	}
+	a, ok := estate.SpecialMember(id)
+	if !ok {
+		return nil
+	}
+	r := &personRow{after: a}
+	x.put(r)
+	return r
+}
+
+// ofRealm gives people with a directory's built-in groups as those of its domain: the
+// one that most of its people are of, or where none is told now that whose groups are
+// kept there.
+func ofRealm(d *plan.Planner, found *shape.People, w PeopleFrom) *shape.People {
+	var ids []plan.ID
+	some := false
+	for i := range found.People {
+		id := found.People[i].ID
+		_, builtin := id.Builtin()
+		some = some || builtin
+		ids = append(ids, id)
+	}
+	if !some {
+		return found
+	}
+	realm := people.RealmOfMost(ids)
+	for _, g := range d.T.Builtins() {
+		if is := d.T.MetadataOf(g.ID); realm.IsZero() && w.Directory != "" && is.Directory == w.Directory {
+			realm, _, _ = g.ID.Realm()
+		}
+	}
+	called := d.T.RealmName(realm)
+	if called == realm.String() {
+		called = w.Domain
+		if w.Directory == "" {
+			called = cmp.Or(domainIn(found.People[0].DN), w.Domain)
+		}
+	}
+	out := *found
+	out.People = slices.Clone(found.People)
+	for i := range out.People {
+		p := &out.People[i]
+		if _, builtin := p.ID.Builtin(); !builtin || p.Kind != acc.Group {
+			continue
+		}
+		if g, ok := people.OfRealm(d, realm, called, p.ID); ok {
+			p.ID, p.Name = g.ID, g.Name
+		}
+	}
+	return &out
+}
+
+// domainIn gives the first label of the domain that a distinguished name ends in
+// (RFC 2247); "": it names none.
+func domainIn(dn string) string {
+	levels, err := ldif.Split(dn)
+	if err != nil {
+		return ""
+	}
+	for _, l := range levels {
+		if kind, name, ok := strings.Cut(l, "="); ok && strings.EqualFold(kind, "dc") {
+			return name
+		}
+	}
+	return ""
+}
+
 // find finds the account that somebody is: by identifier, else by the number or
 // name of one that nothing says is another's.
 func (x *taking) find(p *shape.Person) *personRow {
@@ -412,7 +489,7 @@ func (x *taking) memberships(p *plan.Plan, found *shape.People, rows []*personRo
 		}
 		for _, id := range dir.MembersOf(g.after.ID) {
 			m := x.byID[id]
-			if m == nil || have[g][id] || m.is.Directory != x.w.Directory || dir.Local(g.after.ID, id) {
+			if m == nil || have[g][id] || m.is.Directory != x.w.Directory && !acc.Open(id) || dir.Local(g.after.ID, id) {
 				continue
 			}
 			x.end(p, g, m)

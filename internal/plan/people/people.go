@@ -3,6 +3,7 @@
 package people
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -38,14 +39,14 @@ func Join(d *plan.Planner, group string, members []string, until estate.Day) (*p
 	if until != "" {
 		p.Change += " until " + string(until)
 	}
-	g, err := d.T.Named(group, acc.Group)
+	g, err := joined(d, p, group)
 	if err != nil {
 		return nil, err
 	}
 	var above *acc.Directory // the group and all it is in, once a group joins
 	seen := map[plan.ID]bool{}
 	for _, name := range members {
-		m, err := d.T.Named(name, 0)
+		m, err := member(d, p, g, name)
 		if err != nil {
 			return nil, err
 		}
@@ -68,10 +69,58 @@ func Join(d *plan.Planner, group string, members []string, until estate.Day) (*p
 			continue // named twice
 		}
 		seen[m.ID] = true
-		p.Work.Members = append(p.Work.Members, edit.Membership{Group: &g, Member: &m, Was: nil, Is: &estate.Membership{Until: until}})
+		p.Work.Members = append(p.Work.Members, edit.Membership{Group: &g, Member: &m, Was: nil, Is: &estate.Membership{Until: until, Local: Machines(g)}})
 	}
 	p, err = d.Evaluate(p)
 	return fromSignOn(d, p, err)
+}
+
+// Machines tells whether a group is a machine's or a domain's own built-in one.
+func Machines(g acc.Account) bool {
+	_, _, ok := g.ID.Realm()
+	return ok
+}
+
+// joined finds the group that somebody joins. Every machine has its built-in groups,
+// whether the estate has met anybody in them or not: the group comes with the first.
+func joined(d *plan.Planner, p *plan.Plan, group string) (acc.Account, error) {
+	g, err := d.T.Named(group, acc.Group)
+	if err == nil {
+		return g, nil
+	}
+	made, ok := d.T.Builtin(group)
+	if !ok {
+		if id, special := acc.ParseSpecial(group); special {
+			if _, builtin := id.Builtin(); builtin && errors.As(err, new(*estate.NotFound)) {
+				return g, &estate.Refused{Why: fmt.Sprintf("every machine and domain has its own %s", d.T.Name(id)), Do: fmt.Sprintf("say whose: '%s@SERVER'", d.T.Name(id))}
+			}
+		}
+		return g, err
+	}
+	come(d, p, made)
+	return made, nil
+}
+
+// come makes an account come that a membership needs.
+func come(d *plan.Planner, p *plan.Plan, a acc.Account) {
+	p.Work.Accounts = append(p.Work.Accounts, edit.Account{After: &a})
+	d.T.Foresee(a)
+}
+
+// member finds who joins a group; a machine's own groups may list special accounts too.
+func member(d *plan.Planner, p *plan.Plan, g acc.Account, name string) (acc.Account, error) {
+	id, special := acc.ParseSpecial(name)
+	if !special {
+		return d.T.Named(name, 0)
+	}
+	a, ok := estate.SpecialMember(id)
+	if !ok || !Machines(g) {
+		return a, &estate.Refused{Why: fmt.Sprintf("%s can't be a member of %s", d.T.Name(id), d.T.Name(g.ID)), Do: "only a machine's own built-in groups list special accounts, and of those only whoever signs on in some way"}
+	}
+	if _, there := d.T.Account(id); !there {
+		come(d, p, a)
+	}
+	return a, nil
 }
 
 // fromSignOn says of memberships that count on POSIX systems that who is signed

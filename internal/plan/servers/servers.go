@@ -113,7 +113,7 @@ func SetTraits(d *plan.Planner, server, name, value string, one bool) (*plan.Pla
 		return nil, err
 	}
 	p.Nothing = "it is so already"
-	if after.Traits != before.Traits {
+	if after.Traits.Realm = before.Traits.Realm; after.Traits != before.Traits {
 		p.Work.Servers = append(p.Work.Servers, edit.Server{Before: &before, After: &after})
 	}
 	return d.Evaluate(p)

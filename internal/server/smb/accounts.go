@@ -24,8 +24,7 @@ type book struct {
 }
 
 // Accounts lists the server's own users and groups and who is in which; of a
-// domain controller those of the domain. The groups every machine has
-// (BUILTIN) are told where somebody is in them.
+// domain controller those of the domain, and the groups every machine has (BUILTIN).
 func (c *Client) Accounts(ctx context.Context) ([]server.Account, []server.Member, error) {
 	b, err := inTime(ctx, c.book)
 	if err != nil || b == nil {
@@ -161,39 +160,55 @@ func (b *book) groups(ctx context.Context, h *samr.Handle, id account.ID, domain
 }
 
 // aliases lists a domain's or machine's local groups, which hold accounts of
-// anywhere.
+// anywhere. Built-in ones that a server doesn't list may be there all the same.
 func (b *book) aliases(ctx context.Context, h *samr.Handle, id account.ID, domain string, builtin bool) error {
-	return each(func(next uint32) (*samr.EnumerationBuffer, uint32, error) {
+	listed := map[uint32]bool{}
+	err := each(func(next uint32) (*samr.EnumerationBuffer, uint32, error) {
 		r, err := b.cli.EnumerateAliasesInDomain(ctx, &samr.EnumerateAliasesInDomainRequest{Domain: h, EnumerationContext: next, PreferredMaximumLength: part})
 		if r == nil {
 			return nil, 0, err
 		}
 		return r.Buffer, r.EnumerationContext, err
 	}, func(rid uint32, name string) error {
-		group := id.Child(rid)
+		listed[rid] = true
 		a, err := b.cli.OpenAlias(ctx, &samr.OpenAliasRequest{Domain: h, DesiredAccess: asked, AliasID: rid})
 		if err != nil {
 			return fmt.Errorf("group %s: %w", name, err)
 		}
-		defer func() { _, _ = b.cli.CloseHandle(ctx, &samr.CloseHandleRequest{SAMHandle: a.AliasHandle}) }()
-		in, err := b.cli.GetMembersInAlias(ctx, &samr.GetMembersInAliasRequest{AliasHandle: a.AliasHandle})
+		return b.alias(ctx, a.AliasHandle, id.Child(rid), name, domain)
+	})
+	for _, group := range account.BuiltinIDs() {
+		rid, _ := group.Builtin()
+		if !builtin || listed[rid] || err != nil {
+			continue
+		}
+		a, closed := b.cli.OpenAlias(ctx, &samr.OpenAliasRequest{Domain: h, DesiredAccess: asked, AliasID: rid})
+		if closed != nil {
+			continue // it has none of that number
+		}
+		name, _ := account.SpecialName(group)
+		err = b.alias(ctx, a.AliasHandle, group, name, domain)
+	}
+	return err
+}
+
+// alias tells of a local group that was opened.
+func (b *book) alias(ctx context.Context, h *samr.Handle, group account.ID, name, domain string) error {
+	defer func() { _, _ = b.cli.CloseHandle(ctx, &samr.CloseHandleRequest{SAMHandle: h}) }()
+	in, err := b.cli.GetMembersInAlias(ctx, &samr.GetMembersInAliasRequest{AliasHandle: h})
+	if err != nil {
+		return fmt.Errorf("group %s: %w", name, err)
+	}
+	b.out = append(b.out, server.Account{Kind: account.Group, Name: name, Domain: domain, ID: group})
+	if in.Members == nil {
+		return nil
+	}
+	for _, m := range in.Members.SIDs {
+		member, err := identifier(m.SIDPointer)
 		if err != nil {
 			return fmt.Errorf("group %s: %w", name, err)
 		}
-		if builtin && (in.Members == nil || len(in.Members.SIDs) == 0) {
-			return nil
-		}
-		b.out = append(b.out, server.Account{Kind: account.Group, Name: name, Domain: domain, ID: group})
-		if in.Members == nil {
-			return nil
-		}
-		for _, m := range in.Members.SIDs {
-			member, err := identifier(m.SIDPointer)
-			if err != nil {
-				return fmt.Errorf("group %s: %w", name, err)
-			}
-			b.members = append(b.members, server.Member{Group: group, Member: member})
-		}
-		return nil
-	})
+		b.members = append(b.members, server.Member{Group: group, Member: member})
+	}
+	return nil
 }

@@ -305,6 +305,7 @@ func (w *trial) scan() {
 		p, _, err := intake.AccountsFound(d, *seen.Accounts)
 		return p, err
 	})
+	w.keep(func(d *plan.Planner) (*plan.Plan, error) { return people.TakeBuiltin(d, w.here, seen.Builtin) })
 	w.keep(func(d *plan.Planner) (*plan.Plan, error) { return intake.SharesFound(d, w.here, seen.Shares, true) })
 	for _, x := range seen.Trees {
 		require.NoError(w.t, x.Tree.Arrange())

@@ -73,7 +73,7 @@ func TestInADomain(t *testing.T) {
 	for _, a := range all {
 		w.ids[a.Name], names[a.ID] = a.ID, a.Name
 	}
-	w.more = []account.ID{w.ids["Remote Desktop Users"]} // a group of the server's own that entries name
+	w.more = []account.ID{w.ids["Remote Desktop Users"], w.ids["Administrators"], w.ids["Users"], w.ids["Backup Operators"]} // groups of the server's own that entries name
 	w.ids["warden"] = w.ids["Administrator"]
 	told := map[string]bool{}
 	for _, m := range members {
