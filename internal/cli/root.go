@@ -26,8 +26,9 @@ import (
 
 // Main runs the program and gives its exit code.
 func Main(args []string, in io.Reader, out, errs io.Writer) int {
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-	defer stop()
+	// To the very end: a signal that comes when all is said no longer ends what was kept
+	// as if it had been stopped.
+	ctx, _ := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	// Who reads may go away: that is an error of writing then, not the end.
 	signal.Ignore(syscall.SIGPIPE)
 	// A question is over before much garbage comes of it.
