@@ -104,6 +104,14 @@ func anyTraits(t *rapid.T) verdict.Traits {
 	tr.FirstAlone = rapid.Bool().Draw(t, "first group alone")
 	tr.MailGroupsLeftOut = rapid.Bool().Draw(t, "mail groups left out")
 	tr.AbsentShareRefuses = rapid.Bool().Draw(t, "absent refuses")
+	if tr.PrivilegesPass = rapid.Bool().Draw(t, "privileges pass"); rapid.Bool().Draw(t, "privileges") {
+		held := map[verdict.Privilege][]account.ID{}
+		for _, p := range verdict.Privileges() {
+			held[p] = rapid.SliceOfN(rapid.SampledFrom([]account.ID{dom.Child(1000), dom.Child(2000), account.NewID(5, 32, 544), account.Interactive}), 0, 2).Draw(t, string(p))
+		}
+		tr.Powers = verdict.NewPowers(held)
+	}
+	tr.ShareWholeForTakers = rapid.Bool().Draw(t, "whole for takers")
 	tr.Realm = rapid.SampledFrom(append(realms, account.ID{}, account.Nowhere)).Draw(t, "realm")
 	return tr
 }

@@ -46,11 +46,30 @@ type Atom struct {
 // several goroutines, each with a Scratch of its own.
 type Decider struct {
 	Route
-	admins  Bits // who passes the files' rules; nil: nobody
-	through []Atom
-	refused Bits     // whom the share refuses the connection
-	limited Bits     // whose connection is read-only
-	passed  sync.Map // right.Set → Bits: what through found
+	admins     Bits    // who passes the files' rules; nil: nobody
+	powers     []power // privileges somebody has, on the files' side
+	through    []Atom
+	refused    Bits     // whom the share refuses the connection
+	connecting []power  // privileges of those who connect
+	nothing    Bits     // to whom the share's rules give nothing, for they don't give everything
+	limited    Bits     // whose connection is read-only
+	passed     sync.Map // right.Set → Bits: what through found
+}
+
+// power is a privilege and who has it.
+type power struct {
+	verdict.Power
+	who Bits
+}
+
+// held gives the privileges that count on a way, and who of a population has each.
+func (w *Route) held(p *Population) (out []power) {
+	for _, x := range w.Traits.Counting() {
+		if who := p.Holders(x.Who, w.Local); who.Len() > 0 {
+			out = append(out, power{x, who})
+		}
+	}
+	return out
 }
 
 // NewDecider works out what the way's share lets through.
@@ -65,6 +84,7 @@ func NewDecider(w Route) *Decider {
 			d.admins = w.listed(bosses)
 		}
 	}
+	d.powers = w.held(w.People)
 	if w.Share != nil {
 		d.connect()
 	}
@@ -99,6 +119,11 @@ func (d *Decider) within(out Bits, s Situation, takes Bits, want right.Set) Bits
 				takes = d.Through(right.DeleteChild)
 			}
 			got.Or(s.Child.And(takes))
+		}
+		for _, p := range d.powers {
+			if p.File&one != 0 {
+				got.Or(p.who)
+			}
 		}
 		if s.Gate != nil {
 			got = got.And(s.Gate)
@@ -160,6 +185,9 @@ func (d *Decider) Rights(s Situation, words []int, sc *Scratch) []Atom {
 	if s.Item.Never != 0 {
 		cuts = append(cuts, s.Item.Never)
 	}
+	for i := range d.powers {
+		cuts = append(cuts, d.powers[i].File)
+	}
 	store := &sc.before
 	if sc.flip = !sc.flip; sc.flip {
 		store = &sc.after
@@ -183,6 +211,11 @@ func (d *Decider) Rights(s Situation, words []int, sc *Scratch) []Atom {
 					}
 				}
 				a.Users[j] |= got
+			}
+		}
+		for i := range d.powers {
+			if d.powers[i].File&a.Rights != 0 {
+				fill(a.Users, words, d.powers[i].who)
 			}
 		}
 		if s.Gate != nil {

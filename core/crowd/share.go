@@ -34,12 +34,18 @@ func (d *Decider) passing(want right.Set) Bits {
 		if want&one == 0 {
 			continue
 		}
+		before := slices.Clone(out)
 		if !open {
 			connects := &Decider{Route: Route{Local: d.Local, Traits: d.Traits, People: d.self()}}
-			out = out.And(connects.One(d.Share.Rules, one))
+			out = out.And(connects.One(d.Share.Rules, one)).without(d.nothing)
 		}
 		if one&d.Traits.ReadOnlyTakes != 0 {
 			out = out.without(d.limited)
+		}
+		for _, p := range d.connecting {
+			if p.Share&one != 0 {
+				out.Or(before.And(p.who))
+			}
 		}
 	}
 	return out.without(d.refused)
@@ -59,6 +65,10 @@ func (d *Decider) connect() {
 			cuts = append(cuts, s.Rules.Steps[i].Rights)
 		}
 	}
+	d.connecting = d.held(d.self())
+	for _, p := range d.connecting {
+		cuts = append(cuts, p.Share)
+	}
 	var sc Scratch
 	d.through = cut(cuts, len(words), &sc.after)
 	if open {
@@ -74,6 +84,7 @@ func (d *Decider) connect() {
 	} else {
 		connects := &Decider{Route: Route{Local: d.Local, Traits: d.Traits, People: d.self()}}
 		connects.scan(d.through, s.Rules.Steps, words, &sc)
+		d.wholeForTakers(connects)
 	}
 	reads, writes := make(Bits, len(all)), make(Bits, len(all))
 	for _, a := range d.through {
@@ -82,6 +93,14 @@ func (d *Decider) connect() {
 		}
 		if a.Rights&right.WriteData != 0 {
 			writes.Or(a.Users)
+		}
+	}
+	for _, p := range d.connecting {
+		if p.Share&right.ReadData != 0 {
+			reads.Or(p.who)
+		}
+		if p.Share&right.WriteData != 0 {
+			writes.Or(p.who)
 		}
 	}
 	refused, readOnly := make(Bits, len(all)), make(Bits, len(all))
@@ -124,6 +143,41 @@ func (d *Decider) connect() {
 				a.Users[k] &^= readOnly[k]
 			}
 		}
+		for _, p := range d.connecting {
+			if p.Share&a.Rights == 0 {
+				continue
+			}
+			for k, word := range p.who {
+				a.Users[k] |= word &^ refused[k]
+			}
+		}
+	}
+}
+
+// wholeForTakers finds to whom the share's rules give nothing (verdict.Traits,
+// ShareWholeForTakers), and takes from them what they were given.
+func (d *Decider) wholeForTakers(connects *Decider) {
+	if !d.Traits.ShareWholeForTakers {
+		return
+	}
+	takers := d.People.Empty()
+	for _, p := range d.connecting {
+		if p.Privilege == verdict.TakeOwnership {
+			takers.Or(p.who)
+		}
+	}
+	if takers.Len() == 0 {
+		return
+	}
+	whole := connects.One(d.Share.Rules, right.Synchronize) // which through leaves out
+	for _, a := range d.through {
+		if a.Rights != right.WriteOwner {
+			whole = whole.And(a.Users)
+		}
+	}
+	d.nothing = takers.Minus(whole)
+	for _, a := range d.through {
+		Bits(a.Users).without(d.nothing)
 	}
 }
 

@@ -74,6 +74,15 @@ type Traits struct {
 	// the server itself don't; empty: shares don't either.
 	SharesDescribe string      `json:"shares-describe"`
 	served         rule.Served // by such a share, see Through
+	// PrivilegesPass: backup and restore pass what a share limits, and taking ownership
+	// the files' rules too.
+	PrivilegesPass bool `json:"privileges-pass"`
+	// ShareWholeForTakers: for whoever may take ownership of anything a share's rules
+	// count where they give everything, or all but write-owner, and for nothing else.
+	ShareWholeForTakers bool `json:"share-whole-for-takers"`
+	// Powers are who has which privilege on the server. They are of one server, and
+	// none of what its kind does.
+	Powers *Powers `json:"privileges,omitempty"`
 	// WritesAudit: the server writes down what audit entries ask for.
 	WritesAudit bool `json:"writes-audit"`
 }
@@ -96,6 +105,8 @@ var posixShare = Traits{
 	NewDomainGroup:         true,
 	NewDropsObjectTypes:    true,
 	AdministratorMakes:     "S-1-22-1-0",
+	PrivilegesPass:         true,
+	ShareWholeForTakers:    true,
 }
 
 // posixTree is a POSIX system asked at itself: its own trees, by the access check
@@ -192,6 +203,8 @@ var TraitList = [...]Trait{
 	{"absent-share-refuses", "a share without rules refuses everybody", measured},
 	{"share-owner-rights", "who owns the share's rules has read-acl and write-acl through it", measured},
 	{"read-only-takes", "the rights a read-only connection takes away", measured},
+	{"privileges-pass", "backup and restore pass what a share limits, and taking ownership the files' rules too", measured},
+	{"share-whole-for-takers", "to whoever may take ownership of anything, a share's rules give everything or nothing", measured},
 	{"naming-shows-attributes", "naming an item grants read-attributes on it, as far as the share allows", measured},
 	{"asks-folders-above", "every folder above an item is asked for execute", "POSIX systems"},
 	{"administrators-pass", "administrators pass the files' rules, not the share's", measured},

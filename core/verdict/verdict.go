@@ -102,6 +102,8 @@ const (
 	ByConnection               // the share refuses the connection
 	ByBeneath                  // the layer beneath refuses what the rules above it grant
 	ByReach                    // whoever gets to the item sees what it is
+	ByPrivilege                // a privilege gives it, whatever rules say
+	ByTaking                   // the share's rules don't give everything, and so nothing to whoever may take ownership
 )
 
 // Because is what decided about one right in one place.
@@ -110,6 +112,8 @@ type Because struct {
 	Entry  int        // for ByEntry and ByParent: the place in the list; -1 where the list has none
 	Who    account.ID // for ByEntry, ByParent and ByOwner: the identifier of the user that matched
 	Folder int        // for ByTraverse: the place in Question.Above
+	// Privilege is which one, for ByPrivilege.
+	Privilege Privilege
 }
 
 // Finding is the answer for one right.
@@ -179,9 +183,10 @@ func (q *Question) Connect() (Connection, right.Set) {
 			return Connection{Refused: true, Why: RulesGone}, 0
 		}
 	} else {
-		got = Walk(s.Rules.Steps, t, right.All)
+		got = tr.byShare(t, Walk(s.Rules.Steps, t, right.All))
 	}
-	d := ConnectionOf(switched, got, tr)
+	_, power := tr.given(t)
+	d := ConnectionOf(switched, got|power, tr)
 	if d.Why == Switched {
 		d.Why = why
 	}
@@ -191,7 +196,7 @@ func (q *Question) Connect() (Connection, right.Set) {
 	if d.ReadOnly {
 		got &^= tr.ReadOnlyTakes
 	}
-	return d, got
+	return d, got | power
 }
 
 func (q *Question) self() *account.Token {
@@ -265,7 +270,8 @@ func Granted(q *Question) right.Set {
 		Given(q.Parent, q.Token, q.takesOut()) != 0 {
 		got |= right.Delete
 	}
-	return got & share &^ q.Item.Never
+	file, _ := q.Traits.given(q.Token)
+	return (got | file) & share &^ q.Item.Never
 }
 
 // takesOut are the rights on the folder above, of which one lets the user take the
@@ -372,6 +378,7 @@ func explainFile(q *Question, share right.Set) (right.Set, reasons) {
 			b[right.Index(right.Delete)] = reason
 		}
 	}
+	got = q.Traits.byPrivilege(q.Token, got, false, &b)
 	return got &^ q.Item.Never, b
 }
 
@@ -383,17 +390,22 @@ func explainShare(q *Question) (Connection, right.Set, reasons) {
 	if door.Refused {
 		return door, 0, all(ByConnection)
 	}
-	b := all(ByAbsence)
+	b, base := all(ByAbsence), right.All
 	if q.Share.Rules != nil {
-		_, b = explain(q.Share.Rules.Steps, q.self())
+		base, b = explain(q.Share.Rules.Steps, q.self())
+		if q.Traits.byShare(q.self(), base) != base {
+			base, b = 0, all(ByTaking)
+		}
 	}
 	if door.ReadOnly {
+		base &^= q.Traits.ReadOnlyTakes
 		for i := range b {
 			if right.At(i)&q.Traits.ReadOnlyTakes != 0 {
 				b[i] = Because{Source: ByReadOnly, Entry: -1}
 			}
 		}
 	}
+	q.Traits.byPrivilege(q.self(), base, true, &b)
 	return door, got, b
 }
 

@@ -2,6 +2,7 @@ package verdict
 
 import (
 	"fmt"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -68,6 +69,15 @@ func anyQuestion(t *rapid.T) *asked {
 	flip("absent refuses", &tr.AbsentShareRefuses)
 	flip("share owner", &tr.ShareOwnerRights)
 	flip("objects", &tr.ObjectEntriesRefuse)
+	flip("privileges pass", &tr.PrivilegesPass)
+	flip("whole for takers", &tr.ShareWholeForTakers)
+	if rapid.IntRange(0, 2).Draw(t, "privileges") == 0 {
+		held := map[Privilege][]account.ID{}
+		for _, p := range Privileges() {
+			held[p] = rapid.SliceOfN(rapid.SampledFrom([]account.ID{alice, bob, crew, account.Network}), 0, 1).Draw(t, string(p))
+		}
+		tr.Powers = NewPowers(held)
+	}
 	q := &asked{item: anyDescriptor(t)}
 	q.Token, q.Traits, q.Administrator = token(), &tr, rapid.IntRange(0, 9).Draw(t, "admin") == 0
 	q.Item = rule.Compile(q.item, tr.Reading())
@@ -124,13 +134,30 @@ func oneRight(d *rule.Descriptor, has func(account.ID) bool, r right.Set, owner,
 }
 
 func TestEachRightByTheStandardsWords(t *testing.T) {
-	doors := map[ConnectionWhy]int{}
+	doors, powers := map[ConnectionWhy]int{}, map[Privilege]int{}
 	one := func(t *rapid.T) {
 		q := anyQuestion(t)
 		has, tr := q.Token.Has, q.Traits
-		byShare := func(r right.Set) bool {
+		power := func(r right.Set, share bool) bool {
+			return tr.PrivilegesPass && slices.ContainsFunc(tr.Powers.List(), func(p Power) bool {
+				return has(p.Who) && (share && p.Share.Has(r) || !share && p.File.Has(r))
+			})
+		}
+		rules := func(r right.Set) bool {
 			return oneRight(q.shareRules, has, r, tr.ShareOwnerRights, tr.ObjectEntriesRefuse)
 		}
+		if tr.PrivilegesPass && tr.ShareWholeForTakers && q.Share != nil && slices.ContainsFunc(tr.Powers.List(), func(p Power) bool { return p.Privilege == TakeOwnership && has(p.Who) }) {
+			ruled := rules
+			rules = func(r right.Set) bool {
+				for i := range right.Count {
+					if one := right.At(i); one != right.WriteOwner && !ruled(one) {
+						return false
+					}
+				}
+				return ruled(r)
+			}
+		}
+		byShare := func(r right.Set) bool { return power(r, true) || rules(r) }
 		refused, readOnly := false, q.Share != nil && q.Share.ReadOnly
 		if q.Share != nil {
 			reads, writes := byShare(right.ReadData), byShare(right.WriteData)
@@ -139,7 +166,7 @@ func TestEachRightByTheStandardsWords(t *testing.T) {
 			refused = refused || tr.AbsentShareRefuses && q.shareRules.Rules.Absent
 		}
 		share := func(r right.Set) bool {
-			return q.Share == nil || !refused && byShare(r) && !(readOnly && tr.ReadOnlyTakes.Has(r))
+			return q.Share == nil || !refused && byShare(r) && !(readOnly && tr.ReadOnlyTakes.Has(r) && !power(r, true))
 		}
 		var want right.Set
 		for i := range right.Count {
@@ -148,6 +175,7 @@ func TestEachRightByTheStandardsWords(t *testing.T) {
 			file := item(q.item, r)
 			file = file || r == right.ReadAttributes && tr.NamingShowsAttributes
 			file = file || r == right.Delete && q.parent != nil && share(right.DeleteChild) && item(q.parent, right.DeleteChild)
+			file = file || power(r, false)
 			if tr.AsksFoldersAbove {
 				for _, d := range q.above {
 					file = file && item(d, right.Execute)
@@ -175,6 +203,26 @@ func TestEachRightByTheStandardsWords(t *testing.T) {
 			if f.File.Source == Nothing {
 				require.False(t, f.FileOK)
 			}
+			for i, b := range []Because{f.File, f.Share} {
+				if b.Source == ByPrivilege {
+					powers[b.Privilege]++
+					file, share, _ := b.Privilege.Gives()
+					require.True(t, power(f.Right, i == 1) && []right.Set{file, share}[i].Has(f.Right) && has(b.Who))
+				}
+			}
+			if f.File.Source == ByPrivilege {
+				require.False(t, oneRight(q.item, has, f.Right, true, tr.ObjectEntriesRefuse), "rules alone give it")
+			}
+			if f.Share.Source == ByPrivilege {
+				require.False(t, rules(f.Right) && !(v.Door.ReadOnly && tr.ReadOnlyTakes.Has(f.Right)), "the share's rules alone let it through")
+			}
+			require.Equal(t, f.ShareOK, share(f.Right) || q.Share == nil)
+			if f.ShareOK && q.Share != nil {
+				require.NotContains(t, []Source{ByReadOnly, ByConnection, ByTaking, Nothing}, f.Share.Source)
+			}
+			if f.FileOK {
+				require.NotContains(t, []Source{ByTraverse, Nothing}, f.File.Source)
+			}
 		}
 	}
 	for range 8 {
@@ -182,6 +230,9 @@ func TestEachRightByTheStandardsWords(t *testing.T) {
 	}
 	for why := Open; why <= NotWriting; why++ {
 		proptest.Reached(t, doors[why], 0, fmt.Sprint("doors of kind ", why))
+	}
+	for _, p := range Privileges() {
+		proptest.Reached(t, powers[p], 0, string(p))
 	}
 }
 

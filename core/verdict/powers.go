@@ -1,0 +1,195 @@
+package verdict
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+
+	"tarnwold/core/account"
+	"tarnwold/core/right"
+)
+
+// A privilege is held beside all rules ([MS-LSAD] §3.1.1.2.1). What it gives no entry of a
+// file refuses, and what it lets through no share's limit takes away, as servers were
+// measured (Traits.PrivilegesPass). What backup and restore give on a file takes the intent
+// to be said when it is opened ([MS-FSA] §2.1.5.1.2.1), which nobody does in a day's work.
+
+// Privilege is the name of one, as the standard has it.
+type Privilege string
+
+const (
+	Backup        Privilege = "SeBackupPrivilege"
+	Restore       Privilege = "SeRestorePrivilege"
+	TakeOwnership Privilege = "SeTakeOwnershipPrivilege"
+)
+
+// Gives is what a privilege gives on every item, and what it lets through a share; ok is
+// false for one that counts nowhere.
+func (p Privilege) Gives() (file, share right.Set, ok bool) {
+	switch p {
+	case Backup:
+		return 0, right.ReadData | right.ReadNamedAttrs | right.Execute | right.ReadAttributes | right.ReadACL | right.Synchronize, true
+	case Restore:
+		return 0, right.WriteData | right.AppendData | right.WriteNamedAttrs | right.WriteAttributes | right.Delete | right.WriteACL | right.WriteOwner, true
+	case TakeOwnership:
+		return right.WriteOwner, right.WriteOwner, true
+	}
+	return 0, 0, false
+}
+
+// Privileges lists those that give something.
+func Privileges() []Privilege { return []Privilege{Backup, Restore, TakeOwnership} }
+
+// Power is a privilege that an account has on a server.
+type Power struct {
+	Privilege Privilege
+	Who       account.ID
+	// File is what it gives on every item, Share what it lets through whatever the
+	// share's rules and switch say.
+	File, Share right.Set
+}
+
+// Powers are all that count on a server. Those that are the same are one pointer.
+type Powers struct{ list []Power }
+
+var powers sync.Map // by what they say: *Powers
+
+// NewPowers makes powers of who has which privilege; nil: nobody has any that counts.
+func NewPowers(held map[Privilege][]account.ID) *Powers {
+	var list []Power
+	for _, p := range Privileges() {
+		file, share, _ := p.Gives()
+		who := slices.Clone(held[p])
+		slices.SortFunc(who, account.Compare)
+		for _, id := range slices.Compact(who) {
+			list = append(list, Power{p, id, file, share})
+		}
+	}
+	if len(list) == 0 {
+		return nil
+	}
+	var key strings.Builder
+	for _, p := range list {
+		fmt.Fprintln(&key, p.Privilege, p.Who)
+	}
+	one, _ := powers.LoadOrStore(key.String(), &Powers{list})
+	return one.(*Powers)
+}
+
+// Held gives who has which privilege.
+func (p *Powers) Held() map[Privilege][]account.ID {
+	out := map[Privilege][]account.ID{}
+	for _, x := range p.List() {
+		out[x.Privilege] = append(out[x.Privilege], x.Who)
+	}
+	return out
+}
+
+// MarshalJSON writes them as identifiers by privilege.
+func (p *Powers) MarshalJSON() ([]byte, error) {
+	out := map[Privilege][]string{}
+	for _, x := range p.List() {
+		out[x.Privilege] = append(out[x.Privilege], x.Who.String())
+	}
+	return json.Marshal(out)
+}
+
+// UnmarshalJSON reads what MarshalJSON wrote; One gives the one pointer then.
+func (p *Powers) UnmarshalJSON(b []byte) error {
+	in := map[Privilege][]string{}
+	if err := json.Unmarshal(b, &in); err != nil {
+		return err
+	}
+	held := map[Privilege][]account.ID{}
+	for name, ids := range in {
+		if _, _, known := name.Gives(); !known {
+			return fmt.Errorf("%q is no privilege that is counted", string(name))
+		}
+		for _, text := range ids {
+			id, err := account.ParseID(text)
+			if err != nil {
+				return err
+			}
+			held[name] = append(held[name], id)
+		}
+	}
+	p.list = NewPowers(held).List()
+	return nil
+}
+
+// One gives the one pointer that says the same.
+func (p *Powers) One() *Powers { return NewPowers(p.Held()) }
+
+// List gives them one by one.
+func (p *Powers) List() []Power {
+	if p == nil {
+		return nil
+	}
+	return p.list
+}
+
+// powers gives those that count by a server's traits.
+func (t *Traits) powers() []Power {
+	if t.Powers == nil || !t.PrivilegesPass {
+		return nil
+	}
+	return t.Powers.list
+}
+
+// Counting lists the powers that count.
+func (t *Traits) Counting() []Power { return t.powers() }
+
+// given is what a token's privileges give on files, and let through a share.
+func (t *Traits) given(tok *account.Token) (file, share right.Set) {
+	if t.Powers == nil {
+		return 0, 0
+	}
+	for i, list := 0, t.powers(); i < len(list); i++ {
+		if tok.Has(list[i].Who) {
+			file |= list[i].File
+			share |= list[i].Share
+		}
+	}
+	return file, share
+}
+
+// takes tells whether a token may take ownership of anything.
+func (t *Traits) takes(tok *account.Token) bool {
+	for _, p := range t.powers() {
+		if p.Privilege == TakeOwnership && tok.Has(p.Who) {
+			return true
+		}
+	}
+	return false
+}
+
+// byShare gives what a share's rules give whoever connects.
+func (t *Traits) byShare(tok *account.Token, got right.Set) right.Set {
+	if t.ShareWholeForTakers && got|right.WriteOwner != right.All && t.takes(tok) {
+		return 0
+	}
+	return got
+}
+
+// byPrivilege puts the privileges of a token in the place of the reasons why it hasn't
+// what they give.
+func (t *Traits) byPrivilege(tok *account.Token, got right.Set, share bool, b *reasons) right.Set {
+	for _, p := range t.powers() {
+		gives := p.File
+		if share {
+			gives = p.Share
+		}
+		if gives&^got == 0 || !tok.Has(p.Who) {
+			continue
+		}
+		for i := range b {
+			if one := right.At(i); gives&^got&one != 0 {
+				b[i] = Because{Source: ByPrivilege, Entry: -1, Who: p.Who, Privilege: p.Privilege}
+			}
+		}
+		got |= gives
+	}
+	return got
+}
