@@ -71,8 +71,10 @@ type Reason struct {
 	// connection (which the share refuses), reach (whoever gets to an item of a
 	// POSIX tree sees what it is), posix-owner, owners-alone and root-alone (who may,
 	// on a POSIX tree), folder (which gives no write and execute together),
-	// sticky, kernel (asked besides by an SMB server), share-stops (taking out of folders), never-runs (a file without any execute bit), or configuration (of the server:
-	// Entry is the name on its list, none where they aren't on it).
+	// sticky, kernel (asked besides by an SMB server), share-stops (taking out of folders), never-runs (a file without any execute bit), configuration (of the server:
+	// Entry is the name on its list, none where they aren't on it), or privilege (Entry is
+	// which, and passes all rules),
+	// or taking (of a share whose rules don't give everything: nothing to whoever may take ownership).
 	By    string   `json:"by"`
 	Entry string   `json:"entry,omitempty"`       // as written
 	Deny  bool     `json:"deny,omitempty"`        // the entry refuses
@@ -178,6 +180,9 @@ func (k *Asker) FileReason(q *verdict.Question, p estate.Place, d rule.Any, abov
 		r.By = "naming"
 	case verdict.ByAdmin:
 		r.By = "administrator"
+	case verdict.ByPrivilege:
+		r = Privileged(b.Privilege)
+		r.Chain = k.Chain(q.Token, b.Who)
 	case verdict.ByTraverse:
 		r.By, r.SetOn = "traverse", p.Up(b.Folder+1)
 		if b.Folder == len(above) { // a share's own folder, asked itself
@@ -217,10 +222,24 @@ func (k *Asker) ShareReason(q *verdict.Question, sh *estate.Share, b verdict.Bec
 		}
 	case verdict.ByAbsence:
 		r.By = "absent"
+	case verdict.ByTaking:
+		r.By = "taking"
+	case verdict.ByPrivilege:
+		r = Privileged(b.Privilege)
+		self := q.Token
+		if q.Self != nil {
+			self = q.Self
+		}
+		r.Chain = k.Chain(self, b.Who)
 	default:
 		r.By = "nothing"
 	}
 	return r
+}
+
+// Privileged is the reason of what a privilege gives.
+func Privileged(p verdict.Privilege) Reason {
+	return Reason{Granted: true, By: "privilege", Entry: string(p)}
 }
 
 func (k *Asker) Chain(tok *account.Token, id account.ID) (out []string) {

@@ -67,7 +67,8 @@ func (t *Tx) serversWhere(where string, args ...any) (out []Server) {
 		if !builtins && t.builtins == nil { // as in most estates: nothing more is asked
 			t.builtins = []account.Account{}
 		}
-		if err := json.Unmarshal([]byte(traits), &s.Traits); err != nil {
+		var err error
+		if s.Traits, err = ParseTraits(traits); err != nil {
 			return fmt.Errorf("%w: the traits of server %d", store.ErrDamaged, s.ID)
 		}
 		out = append(out, s)
@@ -163,9 +164,20 @@ func (t *Tx) Relink(s Server, l *Link) {
 	}
 }
 
-// ParseTraits reads traits as they are kept.
+// ParseTraits reads traits as they are kept. Those of privileges, which weren't kept once,
+// are of the set that they began as: no privilege was known then.
 func ParseTraits(js string) (traits verdict.Traits, err error) {
+	var began struct {
+		Name string `json:"name"`
+	}
+	if err = json.Unmarshal([]byte(js), &began); err != nil {
+		return traits, err
+	}
+	if set, err := verdict.NamedTraits(began.Name); err == nil {
+		traits.PrivilegesPass, traits.ShareWholeForTakers = set.PrivilegesPass, set.ShareWholeForTakers
+	}
 	err = json.Unmarshal([]byte(js), &traits)
+	traits.Powers = traits.Powers.One()
 	return traits, err
 }
 

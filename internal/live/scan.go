@@ -13,6 +13,7 @@ import (
 	"tarnwold/core/account"
 	"tarnwold/core/place"
 	"tarnwold/core/rule"
+	"tarnwold/core/verdict"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
 	"tarnwold/internal/plan/intake"
@@ -42,11 +43,13 @@ type Seen struct {
 	Trees    []*intake.ScannedTree
 	Accounts *people.AccountFile
 	Builtin  []people.Builtin // the machine's own built-in groups; none: it tells of none
-	Domains  []estate.Domain
-	Machine  account.ID // the domain of the server's own accounts
-	Unread   []Unread
-	Resumed  int // items that an earlier try had read
-	Notes    []Noted
+	// Privileges are who has which; one that isn't there isn't told of.
+	Privileges map[verdict.Privilege][]account.ID
+	Domains    []estate.Domain
+	Machine    account.ID // the domain of the server's own accounts
+	Unread     []Unread
+	Resumed    int // items that an earlier try had read
+	Notes      []Noted
 
 	scratch *scratch // where the trees' rows lie
 	own     []server.Account
@@ -116,6 +119,13 @@ func (s *Scan) Read(ctx context.Context, live server.Reader) (seen *Seen, err er
 	}
 	if out.own, out.members, err = live.Accounts(ctx); err != nil {
 		return nil, fmt.Errorf("the server's accounts: %w", err)
+	}
+	if teller, ok := live.(interface {
+		Privileges(context.Context) (map[verdict.Privilege][]account.ID, error)
+	}); ok {
+		if out.Privileges, err = teller.Privileges(ctx); err != nil {
+			return nil, fmt.Errorf("who has privileges: %w", err)
+		}
 	}
 	for _, a := range out.own {
 		if d, _, ok := a.ID.Domain(); ok {

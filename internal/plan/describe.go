@@ -7,6 +7,7 @@ import (
 
 	"tarnwold/core/posix"
 	"tarnwold/core/rule"
+	"tarnwold/core/verdict"
 	"tarnwold/internal/ask"
 	"tarnwold/internal/ask/show"
 	"tarnwold/internal/estate"
@@ -239,6 +240,16 @@ func (w Words) Traits(before, after *estate.Server) (lines []edit.Line) {
 			lines = append(lines, edit.Line{Sign: edit.Changes, What: "trait", Text: fmt.Sprintf("%s: %s, was %s", name, is[name], was[name])})
 		}
 	}
+	had, has := before.Traits.Powers.List(), after.Traits.Powers.List()
+	say := func(sign edit.Sign, list, other []verdict.Power) {
+		for _, p := range list {
+			if !slices.Contains(other, p) {
+				lines = append(lines, edit.Line{Sign: sign, What: "privilege", Text: string(p.Privilege) + " for " + w.Name(p.Who)})
+			}
+		}
+	}
+	say(edit.Goes, had, has)
+	say(edit.Comes, has, had)
 	return lines
 }
 

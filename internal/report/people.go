@@ -3,6 +3,8 @@ package report
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 
 	"tarnwold/internal/ask/show"
@@ -231,6 +233,9 @@ func Server(p *doc.Printer, s *show.Server) error {
 			p.Line(doc.S("  a real server, over %s: %s, port %d, as %s%s", s.Protocol, l.Host, l.Port, l.User, more))
 		}
 		p.Line(doc.S("  administrators: %s", admins))
+		for _, what := range slices.Sorted(maps.Keys(s.Privileges)) {
+			p.Line(doc.S("  %s: %s", what, strings.Join(s.Privileges[what], ", ")))
+		}
 		p.Line(doc.S("  trees: %s", strings.Join(s.Trees, ", ")))
 		for _, sh := range s.Shares {
 			p.Line(doc.S("  share %s of %s", sh.Address, sh.Folder))

@@ -102,6 +102,10 @@ func Because(r *ask.Reason, server string, share bool) (why, set string) {
 		why = "the server shows attributes to whoever can name an item"
 	case "administrator":
 		why = "an administrator of server " + server
+	case "privilege":
+		why = r.Entry + " on server " + server + ", which no rules refuse"
+	case "taking":
+		why = "the share's rules don't give everything, and so nothing to whoever may take ownership of anything"
 	case "traverse":
 		why = "a folder above refuses execute"
 	case "read-only":

@@ -209,6 +209,9 @@ func concerned(k *ask.Asker, p estate.Place) *account.Directory {
 	for _, id := range k.Administrators(&p.Server) {
 		names[id] = true
 	}
+	for _, power := range p.Server.Traits.Counting() {
+		names[power.Who] = true
+	}
 	for _, sh := range k.Routes(p) {
 		if sh != nil {
 			if sh.Admission.Says() {
@@ -364,6 +367,11 @@ func (x *attributing) by(users crowd.Bits, granted right.Set) (out []ByWay) {
 				take(hit, ask.Reason{Granted: true, By: "owner"}, one, s.Who)
 			default:
 				take(hit, ask.Reason{Granted: true, By: "absent"}, one, account.ID{})
+			}
+		}
+		for _, p := range x.q.Traits.Counting() {
+			if p.File&one != 0 {
+				take(x.d.People.Holders(p.Who, x.sh == nil), ask.Privileged(p.Privilege), one, p.Who)
 			}
 		}
 		granted &^= one // what is left has that right in another way: above, naming

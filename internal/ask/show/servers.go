@@ -14,12 +14,13 @@ import (
 
 // Server is a server with all that is said of it.
 type Server struct {
-	Name           string   `json:"server"`
-	Set            string   `json:"traits"` // the named set they began as
-	Administrators []string `json:"administrators"`
-	Trees          []string `json:"trees"`
-	Shares         []Share  `json:"shares"`
-	Traits         []Trait  `json:"trait-values"`
+	Name           string              `json:"server"`
+	Set            string              `json:"traits"` // the named set they began as
+	Administrators []string            `json:"administrators"`
+	Privileges     map[string][]string `json:"privileges,omitempty"` // who has which that counts
+	Trees          []string            `json:"trees"`
+	Shares         []Share             `json:"shares"`
+	Traits         []Trait             `json:"trait-values"`
 	// Link is how the real server is reached, as its protocol's package has
 	// it; absent for a model alone.
 	Link     json.RawMessage `json:"link,omitempty"`
@@ -78,6 +79,12 @@ func server(k *ask.Asker, s estate.Server) Server {
 		if json.Valid([]byte(l.Text)) {
 			x.Link = json.RawMessage(l.Text)
 		}
+	}
+	for what, who := range s.Traits.Powers.Held() {
+		if x.Privileges == nil {
+			x.Privileges = map[string][]string{}
+		}
+		x.Privileges[string(what)] = k.T.Names(who)
 	}
 	for _, sh := range k.T.Shares(s) {
 		x.Shares = append(x.Shares, share(k, s, sh))

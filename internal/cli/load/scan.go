@@ -20,6 +20,7 @@ import (
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/intake"
 	"tarnwold/internal/plan/people"
+	"tarnwold/internal/plan/servers"
 	"tarnwold/internal/report"
 	"tarnwold/internal/report/changes"
 	"tarnwold/internal/report/doc"
@@ -218,6 +219,9 @@ func takeIn(a *run.App, c *cobra.Command, k run.Keeping, s estate.Server, seen *
 		},
 		func(d *plan.Planner, o *changes.Outcome) (*plan.Plan, error) {
 			return people.TakeBuiltin(d, s, seen.Builtin)
+		},
+		func(d *plan.Planner, o *changes.Outcome) (*plan.Plan, error) {
+			return servers.TakePrivileges(d, s, seen.Privileges)
 		},
 		func(d *plan.Planner, o *changes.Outcome) (*plan.Plan, error) {
 			o.Brief = shares == 0

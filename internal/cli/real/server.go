@@ -20,7 +20,7 @@ func ServerCommand(a *run.App) *cobra.Command {
 	return run.Holder("server", "Know the servers, their traits and administrators",
 		`  tarnwold server list
   tarnwold server show stagedoor`,
-		serverAdd(a), serverList(a), serverShow(a), serverTest(a), serverTraits(a), serverAdministrators(a), serverLink(a), serverRemove(a))
+		serverAdd(a), serverList(a), serverShow(a), serverTest(a), serverTraits(a), serverAdministrators(a), serverPrivilege(a), serverLink(a), serverRemove(a))
 }
 
 func serverAdd(a *run.App) *cobra.Command {
@@ -174,6 +174,38 @@ VALUE set one. What that opens and closes is shown before it is kept.`,
 		},
 	}
 	k.PlainFlags(c)
+	return c
+}
+
+func serverPrivilege(a *run.App) *cobra.Command {
+	var k run.Keeping
+	var remove bool
+	c := &cobra.Command{
+		Use:   "privilege SERVER PRIVILEGE ACCOUNT…",
+		Short: "Give accounts a privilege on a server, or take it from them",
+		Long: `Give accounts a privilege on a server. What one gives passes all rules of the files
+and whatever a share limits (trait privileges-pass): SeBackupPrivilege reading,
+SeRestorePrivilege writing, deletion, changing rules and owners, SeTakeOwnershipPrivilege
+changing owners. A scan takes in who has them on a real server. The machine's own groups
+are named as everywhere: 'BUILTIN\Backup Operators'.`,
+		Example: `  tarnwold server privilege stagedoor SeBackupPrivilege 'BUILTIN\Backup Operators'
+  tarnwold server privilege stagedoor SeRestorePrivilege warden --remove --dry-run`,
+		Args: cobra.MinimumNArgs(3),
+		ValidArgsFunction: run.CompleteInOrder(a.CompleteServers, func(_ *cobra.Command, _ []string, begun string) ([]string, cobra.ShellCompDirective) {
+			var words []string
+			for _, p := range verdict.Privileges() {
+				words = append(words, string(p))
+			}
+			return run.Fitting(words, begun), cobra.ShellCompDirectiveNoFileComp
+		}, a.CompleteAccounts(0)),
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *changes.Outcome) (*plan.Plan, error) {
+				return servers.Privileges(d, args[0], args[1], args[2:], !remove)
+			})
+		},
+	}
+	k.PlainFlags(c)
+	c.Flags().BoolVar(&remove, "remove", false, "take it from them")
 	return c
 }
 

@@ -5,6 +5,7 @@ package servers
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -92,6 +93,80 @@ func administrators(d *plan.Planner, p *plan.Plan, s estate.Server, names []stri
 	return nil
 }
 
+// Privileges gives accounts a privilege on a server, or takes it from them.
+func Privileges(d *plan.Planner, server, privilege string, names []string, on bool) (*plan.Plan, error) {
+	before, err := d.T.Server(server)
+	if err != nil {
+		return nil, err
+	}
+	what, err := privilegeNamed(privilege)
+	if err != nil {
+		return nil, err
+	}
+	p := d.NewPlan("%s given %s on server %s", plan.Many(names), what, before.Name)
+	if !on {
+		p.Change = fmt.Sprintf("%s taken from %s on server %s", what, plan.Many(names), before.Name)
+	}
+	held := before.Traits.Powers.Held()
+	for _, name := range names {
+		id, err := d.T.Who(name)
+		if err != nil {
+			return nil, err
+		}
+		id = id.Named()
+		has := slices.Contains(held[what], id)
+		switch {
+		case has && on:
+			return nil, &estate.Refused{Why: fmt.Sprintf("%s has %s on %s already", d.T.Name(id), what, before.Name)}
+		case !has && !on:
+			return nil, &estate.Refused{Why: fmt.Sprintf("%s hasn't %s on %s", d.T.Name(id), what, before.Name)}
+		case on:
+			held[what] = append(held[what], id)
+		default:
+			held[what] = slices.DeleteFunc(held[what], func(o plan.ID) bool { return o == id })
+		}
+	}
+	return privileged(d, p, before, held)
+}
+
+// privileged makes a plan give a server other privileges.
+func privileged(d *plan.Planner, p *plan.Plan, before estate.Server, held map[verdict.Privilege][]plan.ID) (*plan.Plan, error) {
+	after := before
+	if after.Traits.Powers = verdict.NewPowers(held); after.Traits != before.Traits {
+		p.Work.Servers = append(p.Work.Servers, edit.Server{Before: &before, After: &after})
+	}
+	return d.Evaluate(p)
+}
+
+// TakePrivileges makes a server's privileges those that it tells. One that it tells
+// nothing of stays as it is.
+func TakePrivileges(d *plan.Planner, s estate.Server, told map[verdict.Privilege][]plan.ID) (*plan.Plan, error) {
+	p := d.NewPlan("scan of %s: who has privileges", s.Name)
+	p.IsSo, p.Nothing = true, "its privileges are as they were"
+	p.Asks = len(d.T.TopItems()) > 0 // else nobody's access to anything can change
+	before, err := d.T.Server(s.Name)
+	if err != nil {
+		return nil, err
+	}
+	held := before.Traits.Powers.Held()
+	for what, who := range told {
+		held[what] = who
+	}
+	return privileged(d, p, before, held)
+}
+
+// privilegeNamed finds a privilege by its name, in whatever case.
+func privilegeNamed(word string) (verdict.Privilege, error) {
+	var names []string
+	for _, p := range verdict.Privileges() {
+		if strings.EqualFold(string(p), word) {
+			return p, nil
+		}
+		names = append(names, string(p))
+	}
+	return "", &estate.NotFound{What: "privilege that counts", Name: word, Near: names}
+}
+
 // SetTraits gives a server another named set of traits, or one trait another value.
 func SetTraits(d *plan.Planner, server, name, value string, one bool) (*plan.Plan, error) {
 	before, err := d.T.Server(server)
@@ -113,7 +188,8 @@ func SetTraits(d *plan.Planner, server, name, value string, one bool) (*plan.Pla
 		return nil, err
 	}
 	p.Nothing = "it is so already"
-	if after.Traits.Realm = before.Traits.Realm; after.Traits != before.Traits {
+	after.Traits.Realm, after.Traits.Powers = before.Traits.Realm, before.Traits.Powers // those are the server's own
+	if after.Traits != before.Traits {
 		p.Work.Servers = append(p.Work.Servers, edit.Server{Before: &before, After: &after})
 	}
 	return d.Evaluate(p)

@@ -133,7 +133,7 @@ func lineText(l edit.Line) string {
 		return strings.TrimSpace(strings.ReplaceAll(strings.ReplaceAll(l.What, "about", "about it:"), "sign-on", "sign-on:") + " " + l.Text)
 	case "account", "server", "share", "level", "tree", "item", "administrator", "read-only", "folder", "file":
 		return strings.TrimSpace(strings.ReplaceAll(l.What, "read-only", "switched to read-only") + " " + l.Text)
-	case "trait":
+	case "trait", "privilege":
 		return l.Text
 	case "configured":
 		return "configured: " + report.Admitted(l.Text)

@@ -306,6 +306,8 @@ func (w *trial) scan() {
 		return p, err
 	})
 	w.keep(func(d *plan.Planner) (*plan.Plan, error) { return people.TakeBuiltin(d, w.here, seen.Builtin) })
+	w.t.Log("privileges:", seen.Privileges)
+	w.keep(func(d *plan.Planner) (*plan.Plan, error) { return servers.TakePrivileges(d, w.here, seen.Privileges) })
 	w.keep(func(d *plan.Planner) (*plan.Plan, error) { return intake.SharesFound(d, w.here, seen.Shares, true) })
 	for _, x := range seen.Trees {
 		require.NoError(w.t, x.Tree.Arrange())

@@ -58,6 +58,8 @@ func TestInADomain(t *testing.T) {
 		d.Tool(t, "group", "addmembers", g, in)
 	}
 	d.Tool(t, "group", "addmembers", "Remote Desktop Users", "n2")
+	d.Tool(t, "group", "addmembers", "Administrators", "u3")
+	d.Tool(t, "group", "addmembers", "Backup Operators", "g0")
 	out, err := exec.Command("net", "-s", d.Conf, "rpc", "rights", "grant", "QUILLFEATHER\\Administrator", "SeDiskOperatorPrivilege", "-U", "Administrator%"+smbtest.Administrator, "-S", "127.0.0.1").CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	w.s = &smbtest.Server{Port: DefaultPort, Dir: filepath.Join(d.Dir, "shares")}
