@@ -62,6 +62,9 @@ type power struct {
 	who Bits
 }
 
+// runs tells whether a share's configuration has nobody asked for execute.
+func (w *Route) runs() bool { return w.Share != nil && w.Share.Lists != nil && w.Share.Lists.Runs }
+
 // held gives the privileges that count on a way, and who of a population has each.
 func (w *Route) held(p *Population) (out []power) {
 	for _, x := range w.Traits.Counting() {
@@ -112,6 +115,9 @@ func (d *Decider) within(out Bits, s Situation, takes Bits, want right.Set) Bits
 		}
 		got := d.One(s.Item, one)
 		if one == right.ReadAttributes && d.Traits.NamingShowsAttributes {
+			got.Or(d.People.All())
+		}
+		if one == right.Execute && d.runs() {
 			got.Or(d.People.All())
 		}
 		if one == right.Delete && s.Child != nil {
@@ -173,6 +179,9 @@ func (d *Decider) Rights(s Situation, words []int, sc *Scratch) []Atom {
 	if d.Traits.NamingShowsAttributes {
 		cuts = append(cuts, right.ReadAttributes)
 	}
+	if d.runs() {
+		cuts = append(cuts, right.Execute)
+	}
 	for i := range s.Item.Steps {
 		cuts = append(cuts, s.Item.Steps[i].Rights)
 	}
@@ -200,6 +209,9 @@ func (d *Decider) Rights(s Situation, words []int, sc *Scratch) []Atom {
 	for i := range atoms {
 		a := &atoms[i]
 		if d.Traits.NamingShowsAttributes && a.Rights == right.ReadAttributes {
+			fill(a.Users, words, d.People.All())
+		}
+		if a.Rights == right.Execute && d.runs() {
 			fill(a.Users, words, d.People.All())
 		}
 		if a.Rights == right.Delete && s.Child != nil {

@@ -197,6 +197,9 @@ func (d *Decider) lists() (barred, switched Bits) {
 	}
 	switched.Or(d.listed(l.Reading))
 	switched = switched.without(d.listed(l.Writing))
+	if l.NoMachine {
+		return slices.Clone(all), switched
+	}
 	barred = d.listed(l.Never)
 	if l.Limited {
 		barred.Or(slices.Clone(all).without(d.listed(l.Only)))

@@ -61,6 +61,39 @@ type Descriptor struct {
 	Rules        Rules // who may do what
 	Audit        Rules // what is written down, kept through every change
 	Manager      uint8 // the resource manager's byte, valid with ManagerValid
+	Mark         Mark  // what stands beside the rules, and is no part of a descriptor
+}
+
+// Mark is what an item carries beside its rules and counts whatever they say.
+type Mark uint8
+
+// ReadOnly is the read-only mark ([MS-FSCC] §2.6, FILE_ATTRIBUTE_READONLY): nobody writes
+// to the item, and it isn't deleted.
+const ReadOnly Mark = 1
+
+// marks has the bits of every mark there is.
+const marks = ReadOnly
+
+// Known tells whether a mark is one that is counted.
+func (m Mark) Known() bool { return m&^marks == 0 }
+
+// refuses are the rights that a mark takes from everybody, an administrator too, as a
+// server was measured; files and folders alike.
+func (m Mark) refuses() right.Set {
+	if m&ReadOnly != 0 {
+		return right.WriteData | right.AppendData
+	}
+	return 0
+}
+
+// Marked gives the descriptor with another mark.
+func (d *Descriptor) Marked(m Mark) *Descriptor {
+	if d.Mark == m {
+		return d
+	}
+	c := d.Clone()
+	c.Mark = m
+	return c
 }
 
 // Sealed tells whether the item takes no entries from above.
@@ -93,7 +126,7 @@ func (d *Descriptor) Renamed(as map[account.ID]account.ID) *Descriptor {
 
 // Equal tells whether two descriptors are the same in everything.
 func (d *Descriptor) Equal(o *Descriptor) bool {
-	return d.Owner == o.Owner && d.Group == o.Group && d.Control == o.Control && d.Manager == o.Manager &&
+	return d.Owner == o.Owner && d.Group == o.Group && d.Control == o.Control && d.Manager == o.Manager && d.Mark == o.Mark &&
 		d.Rules.Equal(&o.Rules) && d.Audit.Equal(&o.Audit)
 }
 

@@ -45,7 +45,8 @@ type Settling interface {
 // Reading says how rules are to be read. It compares with ==.
 type Reading struct {
 	Owner         bool // owning brings read-acl and write-acl before any entry
-	Adding        bool // something is being added to a folder: nothing counts because of owning
+	Into          bool // something is being added to a folder
+	Adding        bool // and nothing counts there because of owning
 	ObjectsRefuse bool // object entries that allow never count, those that refuse always do
 	Served        Served
 }
@@ -66,6 +67,8 @@ type Bounds struct {
 	OwnersOnly bool
 	// Never are rights that nobody has, an administrator neither.
 	Never right.Set
+	// Kept: the item isn't deleted, whoever may.
+	Kept bool
 }
 
 // Source says where a step comes from.
@@ -143,6 +146,9 @@ func (r *Reader) Of(a Any) *List {
 // Compile gives rules as a list of steps.
 func Compile(a Any, how Reading) *List {
 	l := &List{Steps: a.Steps(how), Beneath: a.Beneath(how), Owner: a.Owned(), Bounds: a.Bounds()}
+	if how.Into { // a folder's mark is on what is opened, not on what comes into it (measured)
+		l.Never, l.Kept = 0, false
+	}
 	if how.Served != NotServed { // it opens what it runs to read it
 		l.Never = 0
 	}
@@ -195,8 +201,10 @@ func (d *Descriptor) Steps(how Reading) []Step {
 // Beneath gives none: nothing else is asked.
 func (d *Descriptor) Beneath(Reading) []Step { return nil }
 
-// Bounds gives none: entries say all.
-func (d *Descriptor) Bounds() Bounds { return Bounds{} }
+// Bounds gives what the item's mark takes from everybody: entries say all else.
+func (d *Descriptor) Bounds() Bounds {
+	return Bounds{Never: d.Mark.refuses(), Kept: d.Mark&ReadOnly != 0}
+}
 
 // Listed gives the descriptor itself.
 func (d *Descriptor) Listed() *Descriptor { return d }

@@ -17,6 +17,7 @@ const (
 	OnThere                // what is there already, and is replaced
 	OnKernel               // the item as the kernel alone sees it, where a server asks that besides
 	OnNames                // the folder it goes to, whose names such a server reads first
+	OnMark                 // the item's read-only mark, which keeps it from being deleted
 	OnOwner                // who is to own it: oneself, who does already, or anybody for an administrator
 )
 
@@ -107,7 +108,7 @@ var Acts = [...]Act{
 		{On: OnItem, Rights: right.WriteNamedAttrs, Posix: true, Folders: true}, leaving, naming}}, // its .. is written anew
 	{"replace", "put a file in the place of another", File, ThereIs, []Need{{On: OnItem, Rights: right.Delete}, {On: OnTarget, Adding: true, PastShare: true}, {On: OnConnection},
 		{On: OnThere, Rights: right.Delete, Posix: true}, leaving, naming}}, // it goes, and its folder may be sticky
-	{"delete", "delete it; a folder must be empty", Either, NoTarget, []Need{{On: OnItem, Rights: right.Delete}, {On: OnConnection}, {On: OnKernel, Rights: right.Delete, NotKept: true}}},
+	{"delete", "delete it; a folder must be empty", Either, NoTarget, []Need{{On: OnItem, Rights: right.Delete}, {On: OnConnection}, {On: OnMark}, {On: OnKernel, Rights: right.Delete, NotKept: true}}},
 	{"set-attributes", "change its times and flags", Either, NoTarget, []Need{{On: OnItem, Rights: right.WriteAttributes}}},
 	{"read-rules", "read its rules", Either, NoTarget, []Need{{On: OnItem, Rights: right.ReadACL}}},
 	{"change-rules", "change its rules", Either, NoTarget, []Need{{On: OnItem, Rights: right.WriteACL}, {On: OnConnection}, owning}},
@@ -165,7 +166,7 @@ func Try(a *Act, t *Trial) (out Tried) {
 		base = t.Folder
 	}
 	for _, n := range a.Needs {
-		if n.Posix && !t.Posix || n.Folders && !t.IsFolder || (n.On == OnKernel || n.On == OnNames) && t.Kernel == nil || n.NotKept && t.Item.Traits.KeepsDescriptors() {
+		if n.Posix && !t.Posix || n.Folders && !t.IsFolder || (n.On == OnKernel || n.On == OnNames) && t.Kernel == nil || n.NotKept && t.Item.Traits.KeepsDescriptors() || n.On == OnMark && !t.Item.Item.Kept {
 			continue
 		}
 		c := Check{Need: n}
@@ -196,10 +197,12 @@ func Try(a *Act, t *Trial) (out Tried) {
 		case OnConnection:
 			d, _ := base.Connect()
 			c.OK = !d.Refused && !d.ReadOnly
+		case OnMark:
+			c.OK = false // it is marked
 		case OnOwner:
 			c.OK = base.Passes() || base.Item.Owner == t.To || base.Token.User() == t.To
 		}
-		if n.On != OnConnection && n.On != OnOwner {
+		if n.On != OnConnection && n.On != OnOwner && n.On != OnMark {
 			c.OK = c.Missing == 0
 		}
 		out.Allowed = out.Allowed && c.OK

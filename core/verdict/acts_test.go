@@ -27,8 +27,12 @@ func TestActsNeedWhatWasMeasured(t *testing.T) {
 		if rapid.IntRange(0, 3).Draw(t, "share stops adding") == 0 {
 			q.Share = &Share{Rules: rule.Compile(&rule.Descriptor{Rules: rule.Rules{Entries: []rule.Entry{{Rights: right.All &^ right.AppendData, Who: account.Everyone}}}}, q.Traits.ShareReading())}
 		}
+		item.item = item.item.Marked(rule.Mark(rapid.IntRange(0, 1).Draw(t, "mark")))
+		q.Item = rule.Compile(item.item, q.Traits.Reading())
 		adding := q
 		adding.Item = rule.Compile(folderRules, q.Traits.AddReading())
+		marked := rule.Compile(folderRules.Marked(rule.ReadOnly), q.Traits.AddReading())
+		require.Equal(t, adding.Item, marked, "a folder's mark is no matter to what comes into it")
 		there := q
 		there.Item = rule.Compile(folderRules, q.Traits.Reading())
 		posixTree := rapid.Bool().Draw(t, "POSIX tree")
@@ -109,7 +113,7 @@ func TestActsNeedWhatWasMeasured(t *testing.T) {
 					want = want && Granted(kernel).Has(right.Delete) && Granted(names).Has(right.ReadData)
 				}
 			case "delete":
-				want = has(right.Delete) && rw && (kernel == nil || kept || Granted(kernel).Has(right.Delete))
+				want = has(right.Delete) && rw && item.item.Mark == 0 && (kernel == nil || kept || Granted(kernel).Has(right.Delete))
 			case "set-attributes":
 				want = has(right.WriteAttributes)
 			case "read-rules":
@@ -133,7 +137,7 @@ func TestActsNeedWhatWasMeasured(t *testing.T) {
 			require.Equal(t, got.Allowed, all)
 			needs := 0
 			for _, n := range a.Needs {
-				if (!n.Posix || posixTree) && (!n.Folders || trial.IsFolder) && (n.On != OnKernel && n.On != OnNames || kernel != nil && !(n.NotKept && kept)) {
+				if (n.On != OnMark || item.item.Mark != 0) && (!n.Posix || posixTree) && (!n.Folders || trial.IsFolder) && (n.On != OnKernel && n.On != OnNames || kernel != nil && !(n.NotKept && kept)) {
 					needs++
 				}
 			}

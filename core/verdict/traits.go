@@ -251,5 +251,5 @@ func (t *Traits) ShareReading() rule.Reading {
 
 // AddReading says how it reads a folder's rules when something is added.
 func (t *Traits) AddReading() rule.Reading {
-	return rule.Reading{Owner: true, Adding: t.AddingIgnoresOwner, Served: t.served, ObjectsRefuse: t.ObjectEntriesRefuse}
+	return rule.Reading{Owner: true, Into: true, Adding: t.AddingIgnoresOwner, Served: t.served, ObjectsRefuse: t.ObjectEntriesRefuse}
 }

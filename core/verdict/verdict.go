@@ -36,6 +36,10 @@ type Lists struct {
 	As, Group        account.ID   // the account, or the group beside, as which files are opened; zero: oneself
 	MembersGroup     account.ID   // a group that becomes its members' first one
 	RootAs, RootsGid account.ID   // as whom files are opened for uid 0, and with which group; zero: as itself
+	// NoMachine: nobody connects, from whichever machine.
+	NoMachine bool
+	// Runs: whoever gets to an item has execute on it.
+	Runs bool
 	// FromHere: folders above the share's own are not asked for execute.
 	FromHere bool
 }
@@ -46,7 +50,7 @@ func (l *Lists) Same(o *Lists) bool {
 		return l == o
 	}
 	return l.Limited == o.Limited && l.Replaces == o.Replaces && l.As == o.As && l.Group == o.Group && l.MembersGroup == o.MembersGroup &&
-		l.RootAs == o.RootAs && l.RootsGid == o.RootsGid && l.FromHere == o.FromHere && slices.Equal(l.Only, o.Only) && slices.Equal(l.Never, o.Never) &&
+		l.RootAs == o.RootAs && l.RootsGid == o.RootsGid && l.FromHere == o.FromHere && l.NoMachine == o.NoMachine && l.Runs == o.Runs && slices.Equal(l.Only, o.Only) && slices.Equal(l.Never, o.Never) &&
 		slices.Equal(l.Reading, o.Reading) && slices.Equal(l.Writing, o.Writing) && slices.Equal(l.Administrators, o.Administrators)
 }
 
@@ -103,6 +107,8 @@ const (
 	ByBeneath                  // the layer beneath refuses what the rules above it grant
 	ByReach                    // whoever gets to the item sees what it is
 	ByPrivilege                // a privilege gives it, whatever rules say
+	ByMark                     // the item's read-only mark
+	ByRunning                  // the share asks nobody for execute
 	ByTaking                   // the share's rules don't give everything, and so nothing to whoever may take ownership
 )
 
@@ -138,6 +144,7 @@ const (
 	NotWriting               // read-only, for the rules give no write-data
 	NotListed                // the server's configuration lets others connect, by name
 	Barred                   // the configuration bars them by name
+	Nowhere                  // the configuration lets no machine connect
 	ReadListed               // the configuration has them on its list of readers
 )
 
@@ -165,6 +172,8 @@ func (q *Question) Connect() (Connection, right.Set) {
 	switched, why := s.ReadOnly, Switched
 	if l := s.Lists; l != nil {
 		switch {
+		case l.NoMachine:
+			return Connection{Refused: true, Why: Nowhere}, 0
 		case !Any(t, l.Never).IsZero():
 			return Connection{Refused: true, Why: Barred}, 0
 		case l.Limited && Any(t, l.Only).IsZero():
@@ -266,6 +275,9 @@ func Granted(q *Question) right.Set {
 	if q.Traits.NamingShowsAttributes {
 		got |= right.ReadAttributes
 	}
+	if q.runs() {
+		got |= right.Execute
+	}
 	if got&right.Delete == 0 && q.Parent != nil && share&right.DeleteChild != 0 &&
 		Given(q.Parent, q.Token, q.takesOut()) != 0 {
 		got |= right.Delete
@@ -273,6 +285,9 @@ func Granted(q *Question) right.Set {
 	file, _ := q.Traits.given(q.Token)
 	return (got | file) & share &^ q.Item.Never
 }
+
+// runs tells whether a share's configuration has nobody asked for execute.
+func (q *Question) runs() bool { return q.Share != nil && q.Share.Lists != nil && q.Share.Lists.Runs }
 
 // takesOut are the rights on the folder above, of which one lets the user take the
 // item out of it: delete-child, and adding where that is enough for what one owns;
@@ -346,9 +361,20 @@ func all(s Source) (b reasons) {
 	return b
 }
 
+// marked says of what an item's mark takes from everybody that it does.
+func (b *reasons) marked(l *rule.List) {
+	for i := range b {
+		if l.Kept && l.Never&right.At(i) != 0 {
+			b[i] = Because{Source: ByMark, Entry: -1}
+		}
+	}
+}
+
 func explainFile(q *Question, share right.Set) (right.Set, reasons) {
 	if q.Passes() {
-		return right.All &^ q.Item.Never, all(ByAdmin)
+		b := all(ByAdmin)
+		b.marked(q.Item)
+		return right.All &^ q.Item.Never, b
 	}
 	if q.Traits.AsksFoldersAbove {
 		for i, d := range q.Above {
@@ -366,6 +392,10 @@ func explainFile(q *Question, share right.Set) (right.Set, reasons) {
 		got |= right.ReadAttributes
 		b[i] = Because{Source: ByNaming, Entry: -1}
 	}
+	if q.runs() && got&right.Execute == 0 {
+		got |= right.Execute
+		b[right.Index(right.Execute)] = Because{Source: ByRunning, Entry: -1}
+	}
 	if got&right.Delete == 0 && q.Parent != nil && share&right.DeleteChild != 0 {
 		above, why := explainGiven(q.Parent, q.Token)
 		if one := above & q.takesOut(); one != 0 {
@@ -379,6 +409,7 @@ func explainFile(q *Question, share right.Set) (right.Set, reasons) {
 		}
 	}
 	got = q.Traits.byPrivilege(q.Token, got, false, &b)
+	b.marked(q.Item)
 	return got &^ q.Item.Never, b
 }
 

@@ -30,7 +30,7 @@ func token() *account.Token {
 }
 
 func anyDescriptor(t *rapid.T) *rule.Descriptor {
-	d := &rule.Descriptor{Owner: rapid.SampledFrom([]account.ID{alice, bob, crew, {}}).Draw(t, "owner"), Audit: rule.Rules{Absent: true}}
+	d := &rule.Descriptor{Mark: rule.Mark(max(0, rapid.IntRange(-3, 1).Draw(t, "mark"))), Owner: rapid.SampledFrom([]account.ID{alice, bob, crew, {}}).Draw(t, "owner"), Audit: rule.Rules{Absent: true}}
 	d.Rules.Absent = rapid.IntRange(0, 9).Draw(t, "absent") == 0
 	if d.Rules.Absent {
 		return d
@@ -182,6 +182,7 @@ func TestEachRightByTheStandardsWords(t *testing.T) {
 				}
 			}
 			file = file || q.Administrator && tr.AdministratorsPass
+			file = file && !(q.item.Mark == rule.ReadOnly && (r == right.WriteData || r == right.AppendData))
 			if file && share(r) {
 				want |= r
 			}
@@ -200,6 +201,8 @@ func TestEachRightByTheStandardsWords(t *testing.T) {
 				require.Equal(t, f.FileOK, !e.Kind.Refuses(), "and decided it")
 				require.True(t, has(f.File.Who))
 			}
+			require.Equal(t, f.File.Source == ByMark, q.item.Mark == rule.ReadOnly && (f.Right == right.WriteData || f.Right == right.AppendData) &&
+				(f.File.Source != ByTraverse), "%v", f)
 			if f.File.Source == Nothing {
 				require.False(t, f.FileOK)
 			}

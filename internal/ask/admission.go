@@ -6,6 +6,15 @@ import (
 	"tarnwold/internal/estate"
 )
 
+// NotCounted is what a server's configuration has of a share that changes an answer and
+// isn't counted.
+func NotCounted(sh *estate.Share) []string {
+	if sh == nil || sh.Admission == nil {
+		return nil
+	}
+	return sh.Admission.Uncounted
+}
+
 // Admitted lists what a configuration says of a share, each as a key and a
 // name joined by a blank: only, never, reads, writes, passes, as, with-group,
 // with-group-of-members, hides.
@@ -41,6 +50,15 @@ func Admitted(a *estate.Admission) (out []string) {
 		out = append(out, "with-group-of-members "+a.Group)
 	case a.Group != "":
 		out = append(out, "with-group "+a.Group)
+	}
+	if a.NoMachine {
+		out = append(out, "from-no-machine")
+	}
+	if a.Runs {
+		out = append(out, "runs")
+	}
+	for _, u := range a.Uncounted {
+		out = append(out, "not-counted "+u)
 	}
 	if a.Hides {
 		out = append(out, "hides")

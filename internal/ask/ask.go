@@ -154,7 +154,7 @@ func (k *Asker) lists(s *estate.Share) *verdict.Lists {
 		return id
 	}
 	l := &verdict.Lists{Limited: a.Limited, Only: ids(a.Only), Never: ids(a.Never), Reading: ids(a.Reading), Writing: ids(a.Writing),
-		Administrators: ids(a.Administrators), Replaces: a.Passes, As: one(a.As)}
+		Administrators: ids(a.Administrators), Replaces: a.Passes, As: one(a.As), NoMachine: a.NoMachine, Runs: a.Runs}
 	if a.GroupOfMembers {
 		l.MembersGroup = one(a.Group)
 	} else {
@@ -224,7 +224,7 @@ func (k *Asker) openedAs(user account.ID, s *estate.Server, sh *estate.Share) (t
 	case root:
 		user, group = l.RootAs, l.RootsGid
 	}
-	tok := account.NewToken(k.T, user, swapped(s.Traits.Traits), append(verdict.Special(false), k.forms(group, s.Traits.Traits)...)...)
+	tok := account.NewToken(k.T, user, swapped(s.Traits.Traits), append(verdict.Special(false), k.beside(l, group, s.Traits.Traits)...)...)
 	k.openings[key] = tok
 	return tok, own
 }
@@ -240,6 +240,13 @@ type openingKey struct {
 func swapped(tr account.Traits) account.Traits {
 	tr.DomainUsers = false
 	return tr
+}
+
+// beside lists the identifiers of the group that files are opened with: of one in the
+// place of a named user's own the gid isn't among them (measured).
+func (k *Asker) beside(l *verdict.Lists, group account.ID, tr account.Traits) []account.ID {
+	tr.POSIXIDs = tr.POSIXIDs && (l.As.IsZero() || group != l.Group)
+	return k.forms(group, tr)
 }
 
 // forms lists the identifiers of a group itself, which is all that a share
@@ -312,7 +319,7 @@ func (k *Asker) Populations(p *crowd.Population, tr *verdict.Traits, sh *estate.
 		to := account.NewToken(book, l.RootAs, swapped(tr.Traits), append(verdict.Special(false), l.RootsGid)...)
 		return p.Squashed(p.Holders(account.UID(0), false), to), p
 	}
-	return p.As(as, k.forms(l.Group, tr.Traits), without), p
+	return p.As(as, k.beside(l, l.Group, tr.Traits), without), p
 }
 
 func (k *Asker) Token(user account.ID, s *estate.Server, local bool) *account.Token {

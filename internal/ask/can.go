@@ -139,6 +139,10 @@ func (c *Can) Holding(k *Asker, d *crowd.Decider, s crowd.Situation, rules, pare
 			}
 		case verdict.OnShare:
 			out = out.And(d.Through(n.Rights))
+		case verdict.OnMark:
+			if s.Item.Kept {
+				return d.People.Empty()
+			}
 		case verdict.OnConnection:
 			for _, not := range []crowd.Bits{d.Refused(), d.ReadOnly()} {
 				for i := range not {

@@ -38,6 +38,9 @@ func (k *Asker) ConnectionReason(q *verdict.Question, sh *estate.Share, d verdic
 				}
 			}
 		}
+		if d.Why == verdict.Nowhere {
+			return &Reason{By: "configuration", Entry: NoMachine, SetOn: sh.Admission.File}
+		}
 		if d.Why == verdict.NotListed {
 			return &Reason{By: "configuration", SetOn: sh.Admission.File}
 		}
@@ -62,6 +65,9 @@ func (k *Asker) ConnectionReason(q *verdict.Question, sh *estate.Share, d verdic
 	return nil
 }
 
+// NoMachine stands for a list of machines that none is on.
+const NoMachine = "from-no-machine"
+
 // Reason is what decided about a right in one place.
 type Reason struct {
 	Granted bool `json:"granted"`
@@ -72,7 +78,7 @@ type Reason struct {
 	// POSIX tree sees what it is), posix-owner, owners-alone and root-alone (who may,
 	// on a POSIX tree), folder (which gives no write and execute together),
 	// sticky, kernel (asked besides by an SMB server), share-stops (taking out of folders), never-runs (a file without any execute bit), configuration (of the server:
-	// Entry is the name on its list, none where they aren't on it), or privilege (Entry is
+	// Entry is the name on its list, none where they aren't on it), running (the share asks nobody for execute), mark (the item's read-only mark), privilege (Entry is
 	// which, and passes all rules),
 	// or taking (of a share whose rules don't give everything: nothing to whoever may take ownership).
 	By    string   `json:"by"`
@@ -178,6 +184,10 @@ func (k *Asker) FileReason(q *verdict.Question, p estate.Place, d rule.Any, abov
 		r.By = "reach"
 	case verdict.ByNaming:
 		r.By = "naming"
+	case verdict.ByMark:
+		r.By = "mark"
+	case verdict.ByRunning:
+		r.By = "running"
 	case verdict.ByAdmin:
 		r.By = "administrator"
 	case verdict.ByPrivilege:
@@ -217,7 +227,7 @@ func (k *Asker) ShareReason(q *verdict.Question, sh *estate.Share, b verdict.Bec
 		}
 	case verdict.ByConnection:
 		r.By = "connection"
-		if d, _ := q.Connect(); d.Why == verdict.Barred || d.Why == verdict.NotListed {
+		if d, _ := q.Connect(); d.Why == verdict.Barred || d.Why == verdict.NotListed || d.Why == verdict.Nowhere {
 			return *k.ConnectionReason(q, sh, d)
 		}
 	case verdict.ByAbsence:

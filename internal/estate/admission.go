@@ -24,6 +24,10 @@ type Admission struct {
 	Group          string   `json:"opened-with-group,omitempty"`
 	GroupOfMembers bool     `json:"of-members-only,omitempty"` // Group counts for its members alone
 	Hides          bool     `json:"hides-what-cant-be-read,omitempty"`
+	NoMachine      bool     `json:"from-no-machine,omitempty"` // nobody connects from anywhere
+	Runs           bool     `json:"runs-whatever,omitempty"`   // running a file isn't asked for execute
+	// Uncounted are parameters that change an answer and aren't counted, as written.
+	Uncounted []string `json:"not-counted,omitempty"`
 	// Exported: it is an export (exports(5)). Squash is whose files are opened as
 	// nobody: root, all or none; Anon are that one's uid and gid; Hosts who may
 	// mount it, which no answer counts.

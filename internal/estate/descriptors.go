@@ -21,6 +21,7 @@ import (
 const (
 	KindSecurity = 1 // a descriptor in the form of [MS-DTYP] §2.4.6
 	KindPOSIX    = 2 // rules in the form of acltext.EncodeRules
+	KindMarked   = 3 // a byte of marks, and a descriptor as KindSecurity
 )
 
 func sum(kind byte, body []byte) [32]byte { return sha256.Sum256(append([]byte{kind}, body...)) }
@@ -30,6 +31,9 @@ func Encode(a rule.Any) (kind byte, body []byte, err error) {
 	switch d := a.(type) {
 	case *rule.Descriptor:
 		body, err = secdesc.Encode(d)
+		if d.Mark != 0 {
+			return KindMarked, append([]byte{byte(d.Mark)}, body...), err
+		}
 		return KindSecurity, body, err
 	case *posix.Rules:
 		body, err = acltext.EncodeRules(d)
@@ -46,6 +50,16 @@ func Decode(kind byte, body []byte) (rule.Any, error) {
 		if err != nil {
 			return nil, err
 		}
+		return d, nil
+	case KindMarked:
+		if len(body) == 0 || body[0] == 0 || !rule.Mark(body[0]).Known() {
+			return nil, errors.New("a mark that this program doesn't know")
+		}
+		d, err := secdesc.Decode(body[1:])
+		if err != nil {
+			return nil, err
+		}
+		d.Mark = rule.Mark(body[0])
 		return d, nil
 	case KindPOSIX:
 		r, err := acltext.DecodeRules(body)

@@ -105,7 +105,11 @@ func (l *layout) addForm(r *sql.Rows) error {
 	}
 	f := form{descriptor: id, from: int32(len(l.who))}
 	key := []byte{kind}
-	if kind == KindSecurity {
+	if kind == KindMarked && len(body) > 0 {
+		key = append(key, body[0])
+		body = body[1:]
+	}
+	if kind == KindSecurity || kind == KindMarked {
 		var err error
 		if key, err = secdesc.Split(body, key, func(sid []byte) { l.who = append(l.who, l.name(sid)) }); err != nil {
 			return fmt.Errorf("%w: descriptor %d: %w", store.ErrDamaged, id, err)

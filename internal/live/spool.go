@@ -46,12 +46,13 @@ func (h *spoolHead) same(o *spoolHead) bool {
 
 // The kinds of records.
 const (
-	recBody  = 'b' // a descriptor; they are numbered as they come
-	recPosix = 'p' // rules of a POSIX tree, numbered among them
-	recItem  = 'i'
-	recWhole = 'w'
-	recBad   = 'u'
-	recNote  = 'n' // of the item that comes next
+	recBody   = 'b' // a descriptor; they are numbered as they come
+	recPosix  = 'p' // rules of a POSIX tree, numbered among them
+	recMarked = 'm' // a descriptor of an item with marks, numbered among them
+	recItem   = 'i'
+	recWhole  = 'w'
+	recBad    = 'u'
+	recNote   = 'n' // of the item that comes next
 )
 
 // newSpool begins one; place puts it where it is found again.
@@ -112,8 +113,11 @@ func (s *spool) item(tree int, x server.Item) error {
 			return err
 		}
 		rec := byte(recBody)
-		if kind == estate.KindPOSIX {
+		switch kind {
+		case estate.KindPOSIX:
 			rec = recPosix
+		case estate.KindMarked:
+			rec = recMarked
 		}
 		if err := s.record(append([]byte{rec}, raw...)); err != nil {
 			return err
@@ -234,7 +238,7 @@ func takeRecord(p []byte, bodies *[]rule.Any) (tree int, x server.Item, err erro
 		return 0, x, errRecord
 	}
 	kind := p[0]
-	if of := map[byte]byte{recBody: estate.KindSecurity, recPosix: estate.KindPOSIX}[kind]; of != 0 {
+	if of := map[byte]byte{recBody: estate.KindSecurity, recPosix: estate.KindPOSIX, recMarked: estate.KindMarked}[kind]; of != 0 {
 		d, err := estate.Decode(of, p[1:])
 		*bodies = append(*bodies, d)
 		return -1, x, err

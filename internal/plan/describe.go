@@ -119,6 +119,13 @@ func (d *Planner) Diff(from, to rule.Any, folder bool, was, is estate.Dated) (li
 			lines = append(lines, edit.Line{Sign: edit.Comes, What: "owner", Text: d.T.Name(after.Owner)})
 		}
 	}
+	if before.Mark != after.Mark {
+		sign := edit.Goes
+		if after.Mark != 0 {
+			sign = edit.Comes
+		}
+		lines = append(lines, edit.Line{Sign: sign, What: "read-only-mark"})
+	}
 	if before.Sealed() != after.Sealed() {
 		sign := edit.Goes
 		if after.Sealed() {

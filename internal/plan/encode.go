@@ -13,13 +13,16 @@ import (
 func Encoded(a rule.Any) (string, error) {
 	kind, b, err := estate.Encode(a)
 	s := base64.StdEncoding.EncodeToString(b)
-	if kind == estate.KindPOSIX {
+	switch kind {
+	case estate.KindPOSIX:
 		s = posixMark + s
+	case estate.KindMarked:
+		s = markedMark + s
 	}
 	return s, err
 }
 
-const posixMark = "posix:"
+const posixMark, markedMark = "posix:", "marked:"
 
 // Listed gives what rules that were read list.
 func Listed(a rule.Any, err error) (*rule.Descriptor, error) {
@@ -34,6 +37,8 @@ func Decoded(s string) (rule.Any, error) {
 	kind := byte(estate.KindSecurity)
 	if rest, ok := strings.CutPrefix(s, posixMark); ok {
 		s, kind = rest, estate.KindPOSIX
+	} else if rest, ok := strings.CutPrefix(s, markedMark); ok {
+		s, kind = rest, estate.KindMarked
 	}
 	b, err := base64.StdEncoding.DecodeString(s)
 	if err != nil {

@@ -121,6 +121,9 @@ func worldOf(t *testing.T, rt *rapid.T, posixTree bool) *world {
 		}
 		folder := i < 3 || rapid.IntRange(0, 2).Draw(rt, "file") > 0
 		d := w.child(bodies[rows[up].Body], folder)
+		if x, ok := d.(*rule.Descriptor); ok && rapid.IntRange(0, 5).Draw(rt, "marked") == 0 {
+			d = x.Marked(rule.ReadOnly)
+		}
 		body := slices.IndexFunc(bodies, func(o rule.Any) bool { return o.Same(d) })
 		if body < 0 {
 			body = len(bodies)

@@ -71,6 +71,13 @@ func canSays(e *explain.Explained) []doc.Span {
 	return out
 }
 
+// notCounted says what a share's configuration has that an answer doesn't count.
+func notCounted(p *doc.Printer, list []string) {
+	for _, x := range list {
+		p.Line(doc.S("  "), doc.In(doc.Bad, "the configuration has \""+x+"\", which no answer counts"))
+	}
+}
+
 func DrawExplained(p *doc.Printer, e *explain.Explained) {
 	style := doc.Good
 	if e.Nothing() {
@@ -82,6 +89,7 @@ func DrawExplained(p *doc.Printer, e *explain.Explained) {
 	}
 	p.Line(append([]doc.Span{doc.In(doc.Strong, e.User.Name), doc.S("%s", route)}, canSays(e)...)...)
 	shutSays(p, &e.User)
+	notCounted(p, e.NotCounted)
 	if s := doorSays(e); s != "" {
 		p.Line(doc.S("  "), doc.In(doc.Bad, s))
 	}
@@ -97,6 +105,9 @@ func DrawExplained(p *doc.Printer, e *explain.Explained) {
 	}
 	if e.NotAtOnce {
 		p.Line(doc.S("  "), doc.In(doc.Bad, "can't open it to read and to write at once: no one group has both"))
+	}
+	if e.Marked {
+		p.Line(doc.S("  it is marked read-only: nobody writes to it, and it isn't deleted"))
 	}
 	if e.Group {
 		p.Line(doc.S("  asked for someone who is in this group and in no other"))

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"tarnwold/internal/ask"
 	"tarnwold/internal/ask/explain"
 	"tarnwold/internal/report/doc"
 )
@@ -18,6 +19,9 @@ func mendSays(m *explain.Mend) string {
 	case "share-switch":
 		return fmt.Sprintf("%s would have to be switched from read-only", m.Where)
 	case "configuration":
+		if m.Entry == ask.NoMachine {
+			return fmt.Sprintf("the server's configuration would have to let machines connect to %s", m.Where)
+		}
 		if m.Entry == "" {
 			return fmt.Sprintf("the server's configuration would have to let %s connect to %s", m.Who, m.Where)
 		}
@@ -30,6 +34,8 @@ func mendSays(m *explain.Mend) string {
 		return "root would have to do it"
 	case "never-runs":
 		return fmt.Sprintf("%s would have to have execute for somebody", m.Where)
+	case "mark":
+		return fmt.Sprintf("the read-only mark would have to come off %s", m.Where)
 	case "administrator":
 		return fmt.Sprintf("%s would have to be an administrator of %s", m.Who, m.Where)
 	}
@@ -39,6 +45,8 @@ func mendSays(m *explain.Mend) string {
 // missing says in words what an act lacks, or has.
 func missing(n *explain.Needed, server string) string {
 	switch n.On {
+	case "mark":
+		return "it is marked read-only"
 	case "connection":
 		if n.Held {
 			return "the connection lets changes through"
@@ -135,6 +143,7 @@ func Tried(p *doc.Printer, t *explain.Tried) error {
 		}
 		p.Line(words...)
 		shutSays(p, &t.User)
+		notCounted(p, t.NotCounted)
 		if t.Mend != nil {
 			p.Line(doc.S("  first to change: %s", mendSays(t.Mend)))
 		}

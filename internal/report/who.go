@@ -60,6 +60,7 @@ func having(p *doc.Printer, h *census.Having, r *census.HavingWay, server string
 	}
 	p.Line(doc.S("%s ", RouteSays(r.Route)), doc.In(style, open))
 	shutSome(p, r.Shut, shutCount)
+	notCounted(p, r.NotCounted)
 	if r.Stopped > 0 {
 		p.Line(doc.S("  the share stops %s at less than the %s's rules give", Count(int64(r.Stopped), "user"), h.Kind))
 	}

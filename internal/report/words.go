@@ -102,6 +102,10 @@ func Because(r *ask.Reason, server string, share bool) (why, set string) {
 		why = "the server shows attributes to whoever can name an item"
 	case "administrator":
 		why = "an administrator of server " + server
+	case "running":
+		why = "the share's configuration has nobody asked for execute"
+	case "mark":
+		why = "it is marked read-only"
 	case "privilege":
 		why = r.Entry + " on server " + server + ", which no rules refuse"
 	case "taking":
@@ -196,6 +200,9 @@ func doorSays(e *explain.Explained) string {
 
 // configured says what a server's configuration has to do with an answer.
 func configured(r *ask.Reason) string {
+	if r.Entry == ask.NoMachine {
+		return r.SetOn + " lets no machine connect"
+	}
 	if r.Entry == "" {
 		return r.SetOn + " lists who may connect, and not this account, by name or by group"
 	}
@@ -212,6 +219,12 @@ func Admitted(text string) string {
 		return "everybody is opened as " + name
 	case "squash-none":
 		return "root is root there too"
+	case "from-no-machine":
+		return "no machine may connect"
+	case "runs":
+		return "nobody is asked for execute"
+	case "not-counted":
+		return "has " + name + ", which no answer counts"
 	case "machine":
 		return name + " may mount it (from which machine somebody comes isn't counted)"
 	}

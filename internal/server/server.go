@@ -31,10 +31,14 @@ const audited = rule.AuditPresent | rule.AuditSealed
 func Same(have, now rule.Any, audit bool) bool {
 	h, ok := have.(*rule.Descriptor)
 	n, also := now.(*rule.Descriptor)
-	if !ok || !also || h == nil || n == nil || audit {
+	if !ok || !also || h == nil || n == nil {
 		return have.Same(now)
 	}
 	then := *n
+	then.Mark = h.Mark // is no part of what is written
+	if audit {
+		return then.Equal(h)
+	}
 	then.Audit = h.Audit
 	then.Control = n.Control&^audited | h.Control&audited
 	return then.Equal(h)

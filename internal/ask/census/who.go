@@ -44,6 +44,9 @@ type HavingWay struct {
 	Levels  []HavingLevel `json:"levels"`
 	// Shut are those of them that can't sign on.
 	Shut []string `json:"shut,omitempty"`
+	// NotCounted is what the server's configuration has of the share that changes an
+	// answer and isn't counted in this one.
+	NotCounted []string `json:"not-counted,omitempty"`
 	// Below is what is below a folder and open to others; nil: nothing is.
 	Below *OpenBelow `json:"below,omitempty"`
 }
@@ -113,7 +116,7 @@ func having(k *ask.Asker, p estate.Place, sh *estate.Share, c *ask.Can, pop *cro
 		somebody = pop.Users[0].ID
 	}
 	q, s := k.Question(somebody, p, sh), Situation(k, d, somebody, p, sh, false)
-	out := &HavingWay{Route: way.Name, Levels: []HavingLevel{}, Special: []string{}}
+	out := &HavingWay{Route: way.Name, NotCounted: ask.NotCounted(sh), Levels: []HavingLevel{}, Special: []string{}}
 	each := make([]right.Set, len(pop.Users))
 	var sc crowd.Scratch
 	classes := d.Classes(s, &sc)
@@ -377,6 +380,9 @@ func (x *attributing) by(users crowd.Bits, granted right.Set) (out []ByWay) {
 		granted &^= one // what is left has that right in another way: above, naming
 		if one == right.Delete {
 			take(left, ask.Reason{Granted: true, By: "above"}, one, account.ID{})
+		}
+		if l := k.ListsOf(x.sh); one == right.Execute && l != nil && l.Runs {
+			take(left, ask.Reason{Granted: true, By: "running"}, one, account.ID{})
 		}
 		if one == right.ReadAttributes {
 			take(left, ask.Reason{Granted: true, By: "naming"}, one, account.ID{})

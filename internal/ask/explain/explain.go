@@ -33,7 +33,11 @@ type Explained struct {
 	// at once by none.
 	NotAtOnce bool   `json:"read-and-write-not-at-once,omitempty"`
 	Rules     string `json:"rules,omitempty"` // present, absent (open to everyone) or empty (closed)
-	Error     string `json:"error,omitempty"` // why it can't be answered, among many
+	Marked    bool   `json:"marked-read-only,omitempty"`
+	// NotCounted is what the server's configuration has of the share that changes an
+	// answer and isn't counted in this one.
+	NotCounted []string `json:"not-counted,omitempty"`
+	Error      string   `json:"error,omitempty"` // why it can't be answered, among many
 }
 
 // Nothing tells whether nothing worth a name is granted.
@@ -132,6 +136,10 @@ func Answer(k *ask.Asker, user account.Account, p estate.Place, sh *estate.Share
 	}
 	a.User, a.Owner = k.Account(user.ID), k.Account(d.Owner)
 	v := verdict.Decide(q)
+	a.NotCounted = ask.NotCounted(sh)
+	if d, ok := rules.(*rule.Descriptor); ok {
+		a.Marked = d.Mark&rule.ReadOnly != 0
+	}
 	a.Door, a.Granted, a.Level = ask.ConnectionOf(v.Door), ask.Mask(v.Granted), ask.LevelOn(levels, rules, v.Granted, p.Folder)
 	if sh != nil && (v.Door.Refused || v.Door.ReadOnly) {
 		a.Door.By = k.ConnectionReason(q, sh, v.Door)

@@ -20,9 +20,12 @@ type Tried struct {
 	Route   string         `json:"route"`
 	Allowed bool           `json:"allowed"`
 	Door    ask.Connection `json:"connection"`
-	Needs   []Needed       `json:"needs"`
-	Mend    *Mend          `json:"first-to-change,omitempty"`
-	Error   string         `json:"error,omitempty"` // why it can't be answered, among many
+	// NotCounted is what the server's configuration has of the share that changes an
+	// answer and isn't counted in this one.
+	NotCounted []string `json:"not-counted,omitempty"`
+	Needs      []Needed `json:"needs"`
+	Mend       *Mend    `json:"first-to-change,omitempty"`
+	Error      string   `json:"error,omitempty"` // why it can't be answered, among many
 }
 
 // Needed is one right, or other thing, that an act needs in one place.
@@ -57,7 +60,7 @@ type Mend struct {
 }
 
 var ons = [...]string{verdict.OnItem: "item", verdict.OnFolder: "folder", verdict.OnTarget: "target", verdict.OnThere: "replaced", verdict.OnKernel: "kernel", verdict.OnNames: "names",
-	verdict.OnShare: "share", verdict.OnConnection: "connection", verdict.OnOwner: "owner"}
+	verdict.OnShare: "share", verdict.OnConnection: "connection", verdict.OnMark: "mark", verdict.OnOwner: "owner"}
 
 // Try tells whether a user can do an act, and what of it is missing.
 func Try(k *ask.Asker, who, act, where, to string, brief bool) (*Tried, error) {
@@ -215,7 +218,7 @@ func TryOn(k *ask.Asker, user account.Account, s *operands, brief bool) *Tried {
 		out.Route = s.share.Address()
 	}
 	d, _ := base(&t).Connect()
-	out.Door = ask.ConnectionOf(d)
+	out.Door, out.NotCounted = ask.ConnectionOf(d), ask.NotCounted(s.share)
 	for _, c := range got.Checks[:got.N] {
 		if brief && c.OK == !got.Allowed { // the first that decides is enough
 			continue
@@ -252,6 +255,8 @@ func needed(k *ask.Asker, c verdict.Check, s *operands, t *verdict.Trial, d verd
 		if q, at = t.Names, s.target; at == nil {
 			at = &s.folder
 		}
+	case verdict.OnMark:
+		return []Needed{{On: ons[c.On], Where: at.Via(), Held: c.OK, Reason: &ask.Reason{Granted: c.OK, By: "mark"}}}
 	case verdict.OnConnection, verdict.OnShare, verdict.OnOwner:
 		where := "the server itself"
 		if s.share != nil {
@@ -329,12 +334,14 @@ func doorBy(d verdict.Connection) string {
 func mend(k *ask.Asker, n *Needed, user account.Account, s *operands, t *verdict.Trial, d verdict.Connection) *Mend {
 	m := &Mend{Who: k.T.Name(user.ID), Right: n.Right, Where: n.Where}
 	switch {
+	case n.Reason != nil && n.Reason.By == "mark" && !n.Held:
+		return &Mend{Do: "mark", Where: n.Where}
 	case n.On == "owner":
 		return &Mend{Do: "administrator", Who: m.Who, Where: "server " + s.server().Name}
 	case s.share != nil && (d.Refused || n.On == "connection" || n.Share):
 		m.Where = "share " + s.share.Address()
 		switch {
-		case d.Why == verdict.Barred || d.Why == verdict.NotListed || d.Why == verdict.ReadListed && (n.On == "connection" || n.Reason.By == "configuration"):
+		case d.Why == verdict.Nowhere || d.Why == verdict.Barred || d.Why == verdict.NotListed || d.Why == verdict.ReadListed && (n.On == "connection" || n.Reason.By == "configuration"):
 			m := &Mend{Do: "configuration", Who: m.Who, Where: m.Where}
 			if r := k.ConnectionReason(base(t), s.share, d); r != nil {
 				m.Entry = r.Entry

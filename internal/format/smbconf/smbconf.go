@@ -9,6 +9,7 @@ import (
 	"bufio"
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strings"
 
@@ -31,6 +32,11 @@ type Share struct {
 	Group          string // the group they are opened with
 	GroupOfMembers bool   // for its members alone
 	Hides          bool   // what can't be read isn't shown
+	NoMachine      bool   // from no machine one may connect
+	Runs           bool   // running a file isn't asked for execute
+	// Uncounted is what the file says of the share that changes an answer and isn't
+	// counted in any: each parameter with its value.
+	Uncounted []string
 }
 
 // Note is what the file says and no answer counts.
@@ -49,9 +55,13 @@ type section struct {
 }
 
 type value struct {
+	key  string // as it is written
 	text string
 	line int
 }
+
+// said is a line of the file again.
+func (v value) said() string { return v.key + " = " + v.text }
 
 // alias gives each parameter one name; those that say the opposite begin with !.
 var alias = map[string]string{
@@ -61,8 +71,28 @@ var alias = map[string]string{
 	"forceuser": "forceuser", "forcegroup": "forcegroup", "group": "forcegroup", "hideunreadable": "hideunreadable",
 	"available": "available", "include": "include", "copy": "copy", "configfile": "configfile", "hostsallow": "hostsallow", "allowhosts": "hostsallow",
 	"hostsdeny": "hostsdeny", "denyhosts": "hostsdeny", "guestok": "guestok", "public": "guestok", "guestonly": "guestonly", "onlyguest": "guestonly",
-	"usernamemap": "usernamemap", "vetofiles": "vetofiles",
+	"usernamemap": "usernamemap", "vetofiles": "vetofiles", "vfsobjects": "vfsobjects", "vfsobject": "vfsobjects",
+	"aclallowexecutealways": "executealways", "acl_xattr:defaultaclstyle": "defaultaclstyle", "acl_xattr:ignoresystemacls": "ignoresystemacls",
+	"rootpreexecclose": "preexecclose", "preexecclose": "preexecclose", "readonly:period": "readonlyperiod",
+	"inheritowner": "inheritowner", "deletereadonly": "deletereadonly", "netbiosname": "netbiosname",
 }
+
+// unsure are parameters of a share that change what somebody can do there and no answer
+// counts: under which values they do.
+var unsure = map[string]func(text string) bool{
+	"hostsallow": func(t string) bool { return t != "" }, "hostsdeny": func(t string) bool { return t != "" },
+	"copy": func(t string) bool { return t != "" }, "include": func(t string) bool { return t != "" }, "configfile": func(t string) bool { return t != "" },
+	"usernamemap": func(t string) bool { return t != "" }, "vetofiles": func(t string) bool { return strings.Trim(t, "/ ") != "" },
+	"guestonly": yes, "preexecclose": yes, "inheritowner": func(t string) bool { on, err := boolean(t); return t != "" && (err != nil || on) },
+	"defaultaclstyle": func(t string) bool { return t != "" && !strings.EqualFold(t, "posix") },
+	"deletereadonly":  yes,
+}
+
+func yes(text string) bool { on, err := boolean(text); return err == nil && on }
+
+// harmless are modules of a server that change no answer, as they were measured, beside
+// the one that keeps descriptors.
+var harmless = []string{"acl_xattr", "recycle", "full_audit", "dfs_samba4", "streams_xattr", "shadow_copy2", "crossrename"}
 
 // uncounted are parameters that change what somebody can do and no answer counts.
 var uncounted = map[string]string{
@@ -179,7 +209,7 @@ func sections(r io.Reader, file string) (out []section, err error) {
 				}
 				name, text = rest, fmt.Sprint(!yes)
 			}
-			out[len(out)-1].values[name] = value{text, begun}
+			out[len(out)-1].values[name] = value{strings.Join(strings.Fields(key), " "), text, begun}
 		}
 	}
 	if err := in.Err(); err != nil {
@@ -221,6 +251,11 @@ func share(s, global section, file string, note func(int, string)) (x Share, err
 		var out []string
 		for _, name := range names(v.text) {
 			name = strings.ReplaceAll(name, "%S", s.name)
+			if netgroup(name) {
+				note(v.line, fmt.Sprintf("%q is a group of a name service for networks, of whom nothing is known, and fits nobody", format.Clip(name)))
+				continue
+			}
+			name = here(name, global.values["netbiosname"].text)
 			if strings.Contains(name, "%") {
 				note(v.line, fmt.Sprintf("%q isn't understood, and fits nobody", format.Clip(name)))
 				continue
@@ -245,6 +280,30 @@ func share(s, global section, file string, note func(int, string)) (x Share, err
 		for _, g := range list("forcegroup") {
 			x.Group = "@" + strings.TrimPrefix(g, "@")
 		}
+	}
+	x.Runs = flag("executealways", false)
+	allow, deny := get("hostsallow").text, get("hostsdeny").text
+	x.NoMachine = allow == "" && slices.ContainsFunc(names(deny), func(h string) bool { return strings.EqualFold(h, "all") })
+	for _, key := range slices.Sorted(maps.Keys(unsure)) {
+		if v := get(key); unsure[key](v.text) && !(key == "hostsdeny" && x.NoMachine) {
+			x.Uncounted = append(x.Uncounted, v.said())
+		}
+	}
+	modules := names(strings.ToLower(get("vfsobjects").text))
+	for _, m := range modules {
+		m, _, _ = strings.Cut(m, ":")
+		switch {
+		case m == "readonly" && get("readonlyperiod").text == "":
+			x.ReadOnly, x.Writing = true, nil // whoever is on a list of writers
+		case !slices.Contains(harmless, m):
+			x.Uncounted = append(x.Uncounted, "vfs objects = "+m)
+		}
+	}
+	if keeps := func(text string) bool { return strings.Contains(strings.ToLower(text), "acl_xattr") }; keeps(global.values["vfsobjects"].text) && !keeps(get("vfsobjects").text) {
+		x.Uncounted = append(x.Uncounted, "vfs objects = "+get("vfsobjects").text)
+	}
+	if v := s.values["ignoresystemacls"]; v.line > 0 && !strings.EqualFold(v.text, global.values["ignoresystemacls"].text) {
+		x.Uncounted = append(x.Uncounted, v.said())
 	}
 	if strings.Contains(x.Path, "%") {
 		note(get("path").line, fmt.Sprintf("the folder %q isn't understood", format.Clip(x.Path)))
@@ -275,6 +334,23 @@ func names(text string) (out []string) {
 	}
 	end()
 	return out
+}
+
+// netgroup tells whether a name is looked for among netgroups alone: it begins with &,
+// and with no + beside.
+func netgroup(name string) bool {
+	marks := name[:len(name)-len(strings.TrimLeft(name, "@+&"))]
+	return strings.Contains(marks, "&") && !strings.ContainsAny(marks, "+@")
+}
+
+// here takes the server's own name from before a name.
+func here(name, own string) string {
+	bare := strings.TrimLeft(name, "@+&")
+	domain, rest, ok := strings.Cut(bare, `\`)
+	if ok && domain != "" && strings.EqualFold(own, domain) {
+		return name[:len(name)-len(bare)] + rest
+	}
+	return name
 }
 
 // listed writes a name of a list: one of a group, marked @, + or & in the file,

@@ -41,17 +41,54 @@ func TestWhatAConfigurationSays(t *testing.T) {
 	shares, notes, err := Read(strings.NewReader(playhouse), "smb.conf")
 	require.NoError(t, err)
 	require.Equal(t, []Share{
-		{Name: "vault", Line: 13, Path: "/srv/vault", ReadOnly: true, Never: []string{"lark", "@net"}, Reading: []string{"@volunteers"}, Writing: []string{"ines"},
+		{Name: "vault", Line: 13, Path: "/srv/vault", ReadOnly: true, Never: []string{"lark"}, Reading: []string{"@volunteers"}, Writing: []string{"ines"},
 			As: "keeper", Group: "@board", Passes: true, GroupOfMembers: true, Hides: true},
 		{Name: "Productions", Line: 6, Path: "/srv/playhouse/Productions", ReadOnly: true, Limited: true, Only: []string{"@wardrobe", "lena may", "@stage", `QUILLFEATHER\bram`},
-			Never: []string{"guest1"}, Administrators: []string{"warden"}, Passes: true},
+			Never: []string{"guest1"}, Administrators: []string{"warden"}, Passes: true, Uncounted: []string{"hosts allow = 10.0.0.0/8"}},
 	}, shares)
 	require.Equal(t, []Note{
+		{21, `"&net" is a group of a name service for networks, of whom nothing is known, and fits nobody`},
 		{16, `"%U" isn't understood, and fits nobody`},
 		{22, "share old is not available, and left out"},
 		{25, "[homes] makes a share for each user, which isn't counted"},
 		{11, "from which machines one may connect isn't counted"},
 	}, notes)
+}
+
+// TestWhatNoAnswerCountsIsSaid: a parameter that changes an answer is counted, or told
+// with its value.
+func TestWhatNoAnswerCountsIsSaid(t *testing.T) {
+	const global = "[global]\nnetbios name = STAGEDOOR\nvfs objects = acl_xattr\n[s]\npath = /srv\nread only = no\n"
+	for line, want := range map[string]Share{
+		"recycle = x":                                                   {},
+		"hosts deny = ALL":                                              {NoMachine: true},
+		"hosts deny = all\nhosts allow = 10.1.":                         {Uncounted: []string{"hosts allow = 10.1.", "hosts deny = all"}},
+		"hosts deny = 10.":                                              {Uncounted: []string{"hosts deny = 10."}},
+		"acl allow execute always = yes":                                {Runs: true},
+		"acl allow execute always = no":                                 {},
+		"vfs objects = acl_xattr recycle":                               {},
+		"vfs objects = acl_xattr worm":                                  {Uncounted: []string{"vfs objects = worm"}},
+		"vfs objects = recycle":                                         {Uncounted: []string{"vfs objects = recycle"}},
+		"vfs objects = acl_xattr readonly":                              {ReadOnly: true},
+		"vfs objects = acl_xattr readonly\nreadonly:period = today":     {Uncounted: []string{"vfs objects = readonly"}},
+		"veto files = /x/":                                              {Uncounted: []string{"veto files = /x/"}},
+		"veto files = /":                                                {},
+		"acl_xattr:default acl style = windows":                         {Uncounted: []string{"acl_xattr:default acl style = windows"}},
+		"acl_xattr:default acl style = posix":                           {},
+		"acl_xattr:ignore system acls = no":                             {Uncounted: []string{"acl_xattr:ignore system acls = no"}},
+		"inherit owner = unix only":                                     {Uncounted: []string{"inherit owner = unix only"}},
+		"inherit owner = no":                                            {},
+		"root preexec close = yes":                                      {Uncounted: []string{"root preexec close = yes"}},
+		"delete readonly = yes":                                         {Uncounted: []string{"delete readonly = yes"}},
+		"guest only = yes":                                              {Uncounted: []string{"guest only = yes"}},
+		"copy = other":                                                  {Uncounted: []string{"copy = other"}},
+		"valid users = STAGEDOOR\\ines @stagedoor\\stage &+net ELSE\\x": {Limited: true, Only: []string{"ines", "@stage", "@net", `ELSE\x`}},
+	} {
+		shares, _, err := Read(strings.NewReader(global+line), "smb.conf")
+		require.NoError(t, err, line)
+		want.Name, want.Line, want.Path = "s", 4, "/srv"
+		require.Equal(t, []Share{want}, shares, line)
+	}
 }
 
 func TestConfigurationsThatCantBeRead(t *testing.T) {

@@ -32,7 +32,7 @@ func Configure(d *plan.Planner, name, file string, found []smbconf.Share) (*plan
 		}
 		bad := func(err error) error { return &format.Error{File: file, Line: x.Line, What: err.Error()} }
 		adm := &estate.Admission{File: file, Limited: x.Limited, Only: x.Only, Never: x.Never, Reading: x.Reading, Writing: x.Writing,
-			Administrators: x.Administrators, Passes: x.Passes, As: x.As, Group: x.Group, GroupOfMembers: x.GroupOfMembers, Hides: x.Hides}
+			Administrators: x.Administrators, Passes: x.Passes, As: x.As, Group: x.Group, GroupOfMembers: x.GroupOfMembers, Hides: x.Hides, NoMachine: x.NoMachine, Runs: x.Runs, Uncounted: x.Uncounted}
 		if !adm.Says() {
 			adm = nil
 		}

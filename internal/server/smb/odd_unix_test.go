@@ -250,7 +250,7 @@ func TestWhatAScanEnters(t *testing.T) {
 func TestDescriptorsThatCantBeRead(t *testing.T) {
 	s := &scanning{bodies: map[string]*rule.Descriptor{}}
 	for _, raw := range [][]byte{{1}, make([]byte, 20), {1, 0, 4, 0x80, 255, 255, 255, 255, 0, 0, 0, 0, 0, 0, 0, 0, 20, 0, 0, 0}} {
-		_, err := s.body(raw)
+		_, err := s.body(raw, 0)
 		require.ErrorContains(t, err, "the server's descriptor can't be read")
 	}
 	require.Empty(t, s.bodies)

@@ -157,7 +157,7 @@ func (s *scanning) items(ctx context.Context, dir string, entries []smb2.DirEntr
 		case len(x.Path) > mostPath:
 			x.Err = fmt.Errorf("its path is longer than %d bytes", mostPath)
 		case len(e.RawSecurityDescriptor) > 0:
-			x.Rules, x.Err = s.body(e.RawSecurityDescriptor)
+			x.Rules, x.Err = s.body(e.RawSecurityDescriptor, markOf(e))
 		case e.Err != nil:
 			if ctx.Err() != nil {
 				return out, ctx.Err()
@@ -177,20 +177,31 @@ func (s *scanning) items(ctx context.Context, dir string, entries []smb2.DirEntr
 
 // body reads a descriptor; the same bytes are the same pointer, as long as
 // there aren't too many.
-func (s *scanning) body(raw []byte) (*rule.Descriptor, error) {
+func (s *scanning) body(raw []byte, mark rule.Mark) (*rule.Descriptor, error) {
 	s.m.Lock()
 	defer s.m.Unlock()
-	if d := s.bodies[string(raw)]; d != nil {
+	key := string(append(raw[:len(raw):len(raw)], byte(mark)))
+	if d := s.bodies[key]; d != nil {
 		return d, nil
 	}
 	d, err := rules(raw)
 	if err == nil {
+		d.Mark = mark
 		if len(s.bodies) >= mostBodies {
 			clear(s.bodies)
 		}
-		s.bodies[string(raw)] = d
+		s.bodies[key] = d
 	}
 	return d, err
+}
+
+// markOf gives the marks that an item's attributes say ([MS-FSCC] §2.6).
+func markOf(info os.FileInfo) rule.Mark {
+	const readOnly = 0x1
+	if st, ok := info.Sys().(*smb2.FileStat); ok && st.FileAttributes&readOnly != 0 {
+		return rule.ReadOnly
+	}
+	return 0
 }
 
 // lost tells whether an error means that the connection is gone.

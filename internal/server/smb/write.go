@@ -32,15 +32,18 @@ func (c *Client) Look(ctx context.Context, share, path string, audit bool) (_ se
 	}
 	name := strings.ReplaceAll(path, "/", `\`)
 	x := server.Item{Path: path, Folder: true}
+	var mark rule.Mark
 	if path != "" {
 		info, err := in.Lstat(name)
 		if err != nil {
 			return x, c.failed(err)
 		}
+		mark = markOf(info)
 		x.Folder, x.Size, x.Modified = info.IsDir(), info.Size(), info.ModTime()
 	}
 	d, err := c.raw(in, path, audit)
 	if err == nil {
+		d.Mark = mark
 		x.Rules = d
 	}
 	return x, err
