@@ -157,6 +157,8 @@ func (l *Line) unquote(text string, column int) (string, int, error) {
 		case c == '\\' && i+1 < len(text) && text[i+1] == 'n':
 			i++
 			b.WriteByte('\n')
+		case c == '\\' && i+1 < len(text) && unicode.IsUpper(rune(text[i+1])): // as BUILTIN\Backup Operators is written elsewhere
+			b.WriteByte(c)
 		case c == '\\':
 			return "", 0, l.Wrong(column+i, `after \ in quotes wanted another \, a quote or n`)
 		default:
