@@ -264,6 +264,23 @@ func (t *Tx) Accounts(kind account.Kind) (out []account.Account) {
 	return out
 }
 
+// FirstAccounts lists the first accounts of a kind (0: all) by name, at most so many, and
+// how many more there are.
+func (t *Tx) FirstAccounts(kind account.Kind, most int) (out []account.Account, more int64) {
+	some := 0
+	for _, a := range t.accountsWhere("?=0 OR kind=? ORDER BY key, kind LIMIT ?", kind, kind, most) {
+		some++
+		if kind == account.Group && account.Open(a.ID) {
+			continue
+		}
+		out = append(out, a.Account)
+	}
+	if some == most {
+		more = t.Int("SELECT count(*) FROM accounts WHERE ?=0 OR kind=?", kind, kind) - int64(some)
+	}
+	return out, more
+}
+
 // CountUsers counts all users.
 func (t *Tx) CountUsers() int {
 	return int(t.Int("SELECT count(*) FROM accounts WHERE kind=?", account.User))

@@ -108,6 +108,39 @@ func (t *Tx) Below(id account.ID) *account.Directory {
 	return t.directoryOf(known, edges)
 }
 
+// Around is the directory of some accounts, of the groups that list them and of whom they
+// list: nobody else is read.
+func (t *Tx) Around(ids []account.ID) *account.Directory {
+	var sids []string
+	for _, id := range ids {
+		sids = append(sids, id.String())
+	}
+	var rows []int64
+	t.EachOfText("SELECT id FROM accounts WHERE sid IN {set}", sids, func(r *sql.Rows) error {
+		var row int64
+		err := r.Scan(&row)
+		rows = append(rows, row)
+		return err
+	})
+	byID := map[int64]edge{}
+	add := func(r *sql.Rows) error {
+		var id int64
+		var e edge
+		err := r.Scan(&id, &e.group, &e.member, &e.is.Until, &e.is.Local)
+		byID[id] = e
+		return err
+	}
+	t.EachOf("SELECT id, holder, member, until, local FROM members WHERE holder IN {set}", rows, add)
+	t.EachOf("SELECT id, holder, member, until, local FROM members WHERE member IN {set}", rows, add)
+	edges := make([]edge, 0, len(byID))
+	for _, id := range slices.Sorted(maps.Keys(byID)) {
+		e := byID[id]
+		edges = append(edges, e)
+		rows = append(rows, e.group, e.member)
+	}
+	return t.directoryOf(t.accountsOf(rows), edges)
+}
+
 // edge is a membership by the rows of its accounts.
 type edge struct {
 	group, member int64

@@ -20,7 +20,7 @@ func number(n *int64) string {
 }
 
 // People prints a list of users, or of groups.
-func People(p *doc.Printer, list []show.Person, groups bool) error {
+func People(p *doc.Printer, list []show.Person, groups bool, more int64) error {
 	heads := []string{"user", "id", "primary group", "member of", "identifier"}
 	if groups {
 		heads = []string{"group", "id", "purpose", "members", "member of", "identifier"}
@@ -42,6 +42,9 @@ func People(p *doc.Printer, list []show.Person, groups bool) error {
 		cols := doc.Heads(heads...)
 		cols[0].Weight, cols[1].Weight = 1, 0
 		p.Grid(doc.PlainGrid(cols, rows()))
+		if more > 0 {
+			p.Line(doc.S("and %s more; --all lists them", format.Number(more)))
+		}
 	})
 }
 
@@ -64,6 +67,60 @@ func chainText(w show.Way) string {
 	}
 	half := len(w.Chain) / 2
 	return fmt.Sprintf("%s → (%s more) → %s", strings.Join(w.Chain[:half], " → "), format.Number(int64(w.Between)), strings.Join(w.Chain[half:], " → "))
+}
+
+// Presented prints what a user presents to a server.
+func Presented(p *doc.Printer, x *show.Presented) error {
+	says := map[string]string{"user": "their own", "member": "", "primary-group": "primary group", "same-account": "the same by another identifier", "route": "the way in"}
+	not := map[string]string{"another-machine": "another machine's", "mail": "for mail alone", "first-group": "the primary group alone counts there", "too-deep": "too many groups between"}
+	whyNot := func(n show.NotInIt) string {
+		if n.By != "" {
+			return "by way of " + n.By + ", " + not[n.Why]
+		}
+		return not[n.Why]
+	}
+	way := func(chain []string, between int) string { return chainText(show.Way{Chain: chain, Between: between}) }
+	return p.Give(x, []string{"counts", "name", "identifier", "by way of", "note"}, func() (out [][]string) {
+		for _, t := range x.Token {
+			out = append(out, []string{"yes", t.Name, t.ID, way(t.Chain, t.Between), says[t.By]})
+		}
+		for _, n := range x.Beside {
+			out = append(out, []string{"no", n.Name, n.ID, way(n.Chain, 0), whyNot(n)})
+		}
+		return out
+	}, func() {
+		where := "through a share of " + x.Server
+		if x.Local {
+			where = "at " + x.Server + " itself"
+		}
+		p.Line(doc.In(doc.Strong, x.Name), doc.S(" %s has %s", where, Count(int64(len(x.Token)), "identifier")))
+		if x.Shut != "" {
+			p.Line(doc.In(doc.Bad, "  can't sign on: "+x.Shut))
+		}
+		for _, h := range x.Privileges {
+			p.Line(doc.S("  %s, by %s", h.Privilege, h.By.Name))
+		}
+		p.Blank()
+		g := doc.Grid{Cols: []doc.Col{{Head: "name", Weight: 2}, {Head: "identifier", Weight: 2}, {Head: "by way of", Weight: 4}, {Head: "note", Weight: 2}}}
+		for _, t := range x.Token {
+			chain := way(t.Chain, t.Between)
+			if len(t.Chain) == 1 {
+				chain = ""
+			}
+			g.Rows = append(g.Rows, []doc.Cell{doc.C(t.Name), doc.CI(doc.Faint, t.ID), doc.C(chain), doc.C(says[t.By])})
+		}
+		p.Grid(g)
+		if len(x.Beside) == 0 {
+			return
+		}
+		p.Blank()
+		p.Line(doc.S("Groups that don't count there:"))
+		g = doc.Grid{Cols: []doc.Col{{Head: "name", Weight: 2}, {Head: "by way of", Weight: 4}, {Head: "why not", Weight: 2}}}
+		for _, n := range x.Beside {
+			g.Rows = append(g.Rows, []doc.Cell{doc.C(n.Name), doc.C(way(n.Chain, 0)), doc.C(whyNot(n))})
+		}
+		p.Grid(g)
+	})
 }
 
 var wayHeads = []string{"kind", "by way of", "until", "note"}

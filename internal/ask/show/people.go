@@ -20,14 +20,28 @@ type Person struct {
 	Former  []string `json:"former-identifiers,omitempty"`
 }
 
-// People lists the accounts of a kind.
-func People(k *ask.Asker, kind account.Kind) ([]Person, error) {
-	d := k.T.Directory()
-	out := []Person{}
-	for _, a := range k.T.Accounts(kind) {
+// People lists the accounts of a kind by name, at most so many (0: all), and tells how
+// many more there are. Of those that aren't listed nothing is read.
+func People(k *ask.Asker, kind account.Kind, most int) (out []Person, more int64, err error) {
+	out = []Person{}
+	if most == 0 {
+		d := k.T.Directory()
+		for _, a := range k.T.Accounts(kind) {
+			out = append(out, person(k, d, a))
+		}
+		return out, 0, k.T.Err()
+	}
+	list, more := k.T.FirstAccounts(kind, most)
+	ids := make([]account.ID, len(list))
+	for i, a := range list {
+		ids[i] = a.ID
+	}
+	d := k.T.Around(ids)
+	k.T.ReadNames(d.All())
+	for _, a := range list {
 		out = append(out, person(k, d, a))
 	}
-	return out, k.T.Err()
+	return out, more, k.T.Err()
 }
 
 // members knows who lists whom.

@@ -110,30 +110,60 @@ func accountSet(a *run.App, kind account.Kind) *cobra.Command {
 }
 
 func accountList(a *run.App, kind account.Kind) *cobra.Command {
-	return &cobra.Command{
-		Use:     "list",
-		Short:   fmt.Sprintf("List the %ss", kind),
-		Example: fmt.Sprintf("  tarnwold %s list", kind),
+	var all bool
+	c := &cobra.Command{
+		Use:   "list",
+		Short: fmt.Sprintf("List the %ss", kind),
+		Long: fmt.Sprintf(`List the %ss by name. A table stops at %d and says how many more there are, but
+for --all; what is for programs has all of them.`, kind, mostPeople),
+		Example: fmt.Sprintf("  tarnwold %s list\n  tarnwold %s list --all", kind, kind),
 		Args:    cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			return run.Answer(a, c, func(k *ask.Asker) ([]show.Person, error) { return show.People(k, kind) }, func(p *doc.Printer, list []show.Person) error {
-				return report.People(p, list, kind == account.Group)
+			most, more := mostPeople, int64(0)
+			if all || a.Format != doc.Table {
+				most = 0
+			}
+			return run.Answer(a, c, func(k *ask.Asker) (list []show.Person, err error) {
+				list, more, err = show.People(k, kind, most)
+				return list, err
+			}, func(p *doc.Printer, list []show.Person) error {
+				return report.People(p, list, kind == account.Group, more)
 			})
 		},
 	}
+	c.Flags().BoolVar(&all, "all", false, "list all of them, however many there are")
+	return c
 }
 
+// mostPeople is how many accounts a table lists.
+const mostPeople = 1000
+
 func userShow(a *run.App) *cobra.Command {
-	return &cobra.Command{
-		Use:               "show USER",
-		Short:             "Show a user and every group they are in, with the way there",
-		Example:           "  tarnwold user show ines",
+	var on string
+	var local bool
+	c := &cobra.Command{
+		Use:   "show USER",
+		Short: "Show a user and every group they are in, with the way there",
+		Long: `Show a user and every group they are in, with the way there. With --on it is what they
+present to a server: every identifier that counts there, with the way to it, and the groups
+that don't count, each with why.`,
+		Example:           "  tarnwold user show ines\n  tarnwold user show ines --on stagedoor",
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: a.CompleteAccounts(account.User),
 		RunE: func(c *cobra.Command, args []string) error {
+			if local && on == "" {
+				return run.Misused("--local goes with --on SERVER")
+			}
+			if on != "" {
+				return run.Answer(a, c, func(k *ask.Asker) (*show.Presented, error) { return show.UserOn(k, args[0], on, local) }, report.Presented)
+			}
 			return run.Answer(a, c, func(k *ask.Asker) (*show.Belonging, error) { return show.User(k, args[0]) }, report.User)
 		},
 	}
+	c.Flags().StringVar(&on, "on", "", "the `server` they come to")
+	c.Flags().BoolVar(&local, "local", false, "at the server itself, not through a share")
+	_ = c.RegisterFlagCompletionFunc("on", a.CompleteServers)
+	return c
 }
 
 func groupShow(a *run.App) *cobra.Command {
