@@ -18,6 +18,7 @@ import (
 
 	"tarnwold/core/account"
 	"tarnwold/core/posix"
+	"tarnwold/internal/proptest"
 )
 
 // TestMain is, in a process of its own, a user who tries what they are told.
@@ -289,6 +290,9 @@ func TestAsTheKernelDecides(t *testing.T) {
 		t.Skip("*** SKIPPED: the file system of " + probe + " keeps no access control lists: " + err.Error() + " ***")
 	}
 	want, wantMade := 150_000, 0
+	if proptest.Short() {
+		want = 40_000
+	}
 	if os.Getenv("TARNWOLD_LONG") != "" {
 		want, wantMade = 1_000_000, 100_000
 	}
