@@ -107,7 +107,11 @@ func DrawExplained(p *doc.Printer, e *explain.Explained) {
 		p.Line(doc.S("  "), doc.In(doc.Bad, "can't open it to read and to write at once: no one group has both"))
 	}
 	if e.Marked {
-		p.Line(doc.S("  it is marked read-only: nobody writes to it, and it isn't deleted"))
+		says := "it is marked read-only: nobody writes to it, and it isn't deleted"
+		if e.Kind == "folder" { // what comes into it isn't stopped
+			says = "it is marked read-only, and isn't deleted"
+		}
+		p.Line(doc.S("  %s", says))
 	}
 	if e.Group {
 		p.Line(doc.S("  asked for someone who is in this group and in no other"))
