@@ -51,7 +51,13 @@ func New(t *estate.Tx) *Asker {
 
 // Language is how entries are written in an estate.
 func Language(t *estate.Tx) rule.Language {
-	return rule.Language{Levels: t.Levels(), Name: t.Name, Who: t.Who}
+	name := func(id account.ID) string {
+		if _, _, internal := id.Realm(); internal { // no entry means a realm's group by that
+			return id.String()
+		}
+		return t.Name(id)
+	}
+	return rule.Language{Levels: t.Levels(), Name: name, Who: t.Who}
 }
 
 // Tx is what the asker reads.

@@ -206,7 +206,9 @@ func (t *Tx) keepAll(list []rule.Any) {
 func (t *Tx) Naming(ids []account.ID, fn func(id int64, d rule.Any)) {
 	meant := map[account.ID]bool{}
 	for _, id := range ids {
-		meant[id] = true
+		if _, _, internal := id.Realm(); !internal { // rules name nobody so
+			meant[id] = true
+		}
 	}
 	names := func(d rule.Any) bool {
 		x := d.Listed()

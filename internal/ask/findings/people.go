@@ -75,8 +75,13 @@ func (x *finding) members(group account.ID) (n int) {
 	return n
 }
 
+// groups lists the groups somebody made: a machine's built-in ones, and whoever those
+// list as special accounts, are there whether they are used or not.
 func (x *finding) groups() (out []account.Account) {
 	for _, id := range x.dir.All() {
+		if _, _, builtin := id.Realm(); builtin || account.Open(id) {
+			continue
+		}
 		if a, _ := x.dir.Account(id); a.Kind == account.Group {
 			out = append(out, a)
 		}
@@ -149,6 +154,9 @@ func (x *finding) unused() error {
 	}
 	for id := range spoken {
 		down(id)
+	}
+	for _, g := range x.k.T.Builtins() { // a machine uses them, entries or not
+		down(g.ID)
 	}
 	for _, u := range x.dir.Users() {
 		used[u.Primary] = true

@@ -56,7 +56,7 @@ func (x *finding) owners(meant func(account.ID) bool, what string) error {
 		to := "WHO"
 		if s, _, ok := x.k.T.Stands(x.first(owned.nodes[id])); ok {
 			for _, a := range x.k.T.Administrators(s) {
-				to = x.k.T.Name(a)
+				to = x.k.T.Name(a.Named())
 				break
 			}
 		}

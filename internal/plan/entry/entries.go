@@ -33,7 +33,7 @@ func Line(d *plan.Planner, e Entry) (rule.Line, error) {
 		l.Scope = rule.Tree
 	}
 	var err error
-	if l.Who, err = d.T.Who(e.Who); err != nil {
+	if l.Who, err = d.RuleAccount(e.Who); err != nil {
 		return l, err
 	}
 	l.What, err = d.Level(e.What)

@@ -41,7 +41,7 @@ func Strip(d *plan.Planner, who []string, under, ownerTo string) (*plan.Plan, er
 	p.Nothing = "nothing there names " + plan.Many(who)
 	w := rule.Rewriting{Names: map[plan.ID]bool{}}
 	if ownerTo != "" {
-		id, err := d.T.Who(ownerTo)
+		id, err := d.RuleAccount(ownerTo)
 		if err != nil {
 			return nil, err
 		}

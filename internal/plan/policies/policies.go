@@ -96,7 +96,7 @@ func resolve(d *plan.Planner, p *policy.Policy) ([]wants, error) {
 			return &format.Error{File: p.File, Line: line, Column: column, What: err.Error()}
 		}
 		if b.Owner != "" {
-			if w.owner, err = d.T.Who(b.Owner); err != nil {
+			if w.owner, err = d.RuleAccount(b.Owner); err != nil {
 				return nil, bad(b.OwnerAt[0], b.OwnerAt[1], err)
 			}
 		}
@@ -105,7 +105,7 @@ func resolve(d *plan.Planner, p *policy.Policy) ([]wants, error) {
 			if x.line.Scope == 0 {
 				x.line.Scope = rule.Tree
 			}
-			if x.line.Who, err = d.T.Who(e.Who); err != nil {
+			if x.line.Who, err = d.RuleAccount(e.Who); err != nil {
 				return nil, bad(e.Line, e.WhoAt, err)
 			}
 			if x.line.What, err = d.Level(e.What); err != nil {

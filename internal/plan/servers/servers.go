@@ -349,7 +349,33 @@ func RemoveServer(d *plan.Planner, name string) (*plan.Plan, error) {
 	if err := d.Went(p, tops); err != nil {
 		return nil, err
 	}
+	ownGroupsGo(d, p, s)
 	return d.Evaluate(p)
+}
+
+// ownGroupsGo makes a server's own built-in groups go with it, and who is in them leave.
+func ownGroupsGo(d *plan.Planner, p *plan.Plan, s estate.Server) {
+	for _, g := range d.T.Builtins() {
+		if realm, _, _ := g.ID.Realm(); realm != estate.ServerRealm(s) {
+			continue
+		}
+		for _, id := range d.T.MembersOf(g.ID) {
+			m, _ := d.T.Account(id)
+			was, _ := d.T.Member(g.ID, id)
+			p.Work.Members = append(p.Work.Members, edit.Membership{Group: &g, Member: &m, Was: &was})
+		}
+		for _, id := range d.T.GroupsOf(g.ID) {
+			in, _ := d.T.Account(id)
+			was, _ := d.T.Member(id, g.ID)
+			p.Work.Members = append(p.Work.Members, edit.Membership{Group: &in, Member: &g, Was: &was})
+		}
+		for _, other := range d.T.Servers() {
+			if other.ID != s.ID && slices.Contains(d.T.Administrators(other), g.ID) {
+				p.Work.Admins = append(p.Work.Admins, edit.Administrator{Server: other, Who: g})
+			}
+		}
+		p.Work.Accounts = append(p.Work.Accounts, edit.Account{Before: &g})
+	}
 }
 
 // LinkServer links a server to another real one, or a model to one.
