@@ -26,7 +26,7 @@ const many = 10_000
 // indexed names those of the tables that rows come to by the hundred thousand.
 var indexed = map[string]struct{ drop, make string }{
 	"accounts": {"DROP INDEX IF EXISTS accounts_primary", accountIndex},
-	"members":  {"DROP INDEX IF EXISTS members_member", memberIndex},
+	"members":  {"DROP INDEX IF EXISTS members_member; DROP INDEX IF EXISTS members_pair", memberIndex + "; " + pairIndex},
 }
 
 // packed is how many rows that came at once are written down as one.

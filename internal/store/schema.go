@@ -36,9 +36,9 @@ CREATE TABLE members (
 	holder INTEGER NOT NULL REFERENCES accounts(id),
 	member INTEGER NOT NULL REFERENCES accounts(id),
 	until  TEXT NOT NULL DEFAULT '',       -- the last day, YYYY-MM-DD
-	local  INTEGER NOT NULL DEFAULT 0,     -- 1: not one of the server's POSIX groups
-	UNIQUE (holder, member)
+	local  INTEGER NOT NULL DEFAULT 0      -- 1: not one of the server's POSIX groups
 );
+` + pairIndex + `;
 ` + memberIndex + `;
 ` + untilIndex + `;
 CREATE TABLE numbers (                     -- not journaled: a number given once is never given again
@@ -204,6 +204,7 @@ CREATE TABLE weights (
 
 const (
 	accountIndex = "CREATE INDEX accounts_primary ON accounts(primary_group) WHERE primary_group <> ''"
+	pairIndex    = "CREATE UNIQUE INDEX members_pair ON members(holder, member)"
 	memberIndex  = "CREATE INDEX members_member ON members(member)"
 	untilIndex   = "CREATE INDEX members_until ON members(until) WHERE until <> ''" // of few, mostly
 )
