@@ -247,3 +247,35 @@ func TestWhatFilesAreOpenedAsHolds(t *testing.T) {
 	local := account.NewToken(d, u.ID, tr, verdict.Special(true)...)
 	require.True(t, pop.As(local, nil, nil).Holders(account.Interactive, false).Has(0), "held by whom it is opened as")
 }
+
+// TestFormsAreTheRulesThemselves: what is remembered of rules that are alike but for the
+// single users they name is what each list of them says, on either kind of route, for
+// whomever files are opened as.
+func TestFormsAreTheRulesThemselves(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		dir, who := people(t)
+		tr := anyTraits(t)
+		pop := NewPopulation(dir, tr.Traits, nil)
+		some := append([]account.ID{{}}, who...)
+		for _, u := range pop.Users[:min(6, len(pop.Users))] {
+			some = append(some, u.ID)
+		}
+		as := account.NewToken(dir, rapid.SampledFrom(who).Draw(t, "as"), tr.Traits, verdict.Special(false)...)
+		pops := []*Population{pop, pop.As(as, nil, nil), pop.As(nil, []account.ID{rapid.SampledFrom(who).Draw(t, "beside")}, pop.Empty()), pop.Squashed(pop.Holders(account.UID(4001), false), as)}
+		few := rapid.SliceOfN(rapid.SampledFrom(some), 4, 4).Draw(t, "few")
+		for range 12 {
+			l := &rule.List{}
+			for range rapid.IntRange(0, 4).Draw(t, "steps") {
+				l.Steps = append(l.Steps, rule.Step{Who: rapid.SampledFrom(few).Draw(t, "who"), Rights: rapid.SampledFrom([]right.Set{right.ReadData, right.All}).Draw(t, "rights"),
+					Refuses: rapid.Bool().Draw(t, "refuses")})
+			}
+			for _, p := range pops {
+				for _, local := range []bool{false, true} {
+					for _, one := range []right.Set{right.ReadData, right.WriteData} {
+						require.Equal(t, p.decided(l.Steps, one, local, nil), p.Granted(l, one, local), "%v", l.Steps)
+					}
+				}
+			}
+		}
+	})
+}

@@ -50,6 +50,7 @@ type Population struct {
 
 	mu      sync.RWMutex
 	holders map[holding]Bits
+	forms   map[form]Bits // what is granted by forms of rules
 }
 
 // holding is an identifier on one kind of route.
@@ -206,21 +207,8 @@ func (p *Population) gather(id account.ID, local bool) (b Bits, byRoute bool) {
 			if i, ok := p.place[at]; ok {
 				b.Set(i)
 			}
-			for _, m := range p.dir.MembersOf(at) {
-				i, user := p.place[m]
-				switch {
-				case user:
-					if limit == 0 || cost < limit || !p.dir.Local(at, m) {
-						b.Set(i)
-					}
-				case account.Open(m): // whoever fits the route, whatever groups they are in
-					byRoute = byRoute || m == account.Network || m == account.Interactive
-					if limit == 0 || cost < limit {
-						b.Or(p.fitting(m, local))
-					}
-				default:
-					next = append(next, m)
-				}
+			if _, user := p.place[at]; !user {
+				next = p.membersOf(at, b, next, cost, local, &byRoute)
 			}
 			for _, u := range p.primary[at] {
 				if cost > 0 && p.traits.FirstAlone {
@@ -234,6 +222,28 @@ func (p *Population) gather(id account.ID, local bool) (b Bits, byRoute bool) {
 		layer = next
 	}
 	return b, byRoute
+}
+
+// membersOf puts the users a group lists into b, and gives the groups it lists behind next.
+func (p *Population) membersOf(group account.ID, b Bits, next []account.ID, cost int, local bool, byRoute *bool) []account.ID {
+	limit := p.traits.Layers
+	for _, m := range p.dir.MembersOf(group) {
+		i, user := p.place[m]
+		switch {
+		case user:
+			if limit == 0 || cost < limit || !p.dir.Local(group, m) {
+				b.Set(i)
+			}
+		case account.Open(m): // whoever fits the route, whatever groups they are in
+			*byRoute = *byRoute || m == account.Network || m == account.Interactive
+			if limit == 0 || cost < limit {
+				b.Or(p.fitting(m, local))
+			}
+		default:
+			next = append(next, m)
+		}
+	}
+	return next
 }
 
 // beginnings are the accounts that bring an identifier by themselves; users who do are
