@@ -141,7 +141,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 	after := content(t, file)
 	require.NotEqual(t, before, after)
 
-	kills := many(t, 200, 40)
+	kills := many(t, 200, 25)
 	was := map[string]int{}
 	for range kills {
 		require.NoError(t, os.WriteFile(file, start, 0o600))

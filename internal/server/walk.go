@@ -19,13 +19,15 @@ type Walk struct {
 	folders []string // whose insides are still to be read; the newest first
 	busy    int
 	ended   bool
+	left    int             // folders known of that aren't told whole, nor left unread
+	whole   map[string]bool // those that were told whole by a worker that hasn't returned
 }
 
 // StartWalk begins a walk: with folders that are known, or else with a tree's
 // top, as it says whether to enter it. The context is done, by its cause, once
 // a worker has failed; end is called when all have returned.
 func StartWalk(ctx context.Context, how Reading, top func() (Item, error), fn func(Item) error) (w *Walk, walking context.Context, end func(), err error) {
-	w = &Walk{how: how, fn: fn, folders: slices.Clone(how.From)}
+	w = &Walk{how: how, fn: fn, folders: slices.Clone(how.From), left: len(how.From), whole: map[string]bool{}}
 	w.turn.L = &w.m
 	if how.From == nil {
 		x, err := top()
@@ -64,6 +66,10 @@ func (w *Walk) Work(ctx context.Context, folder func(dir string) error) {
 		err := folder(dir)
 		w.m.Lock()
 		w.busy--
+		if !w.whole[dir] { // it can't be read
+			w.left--
+		}
+		delete(w.whole, dir)
 		if err != nil {
 			w.ended = true
 			w.stop(err)
@@ -83,6 +89,7 @@ func (w *Walk) Tell(items ...Item) error {
 		}
 		if x.Enter {
 			w.folders = append(w.folders, x.Path)
+			w.left++
 			w.turn.Signal()
 		}
 	}
@@ -93,7 +100,11 @@ func (w *Walk) Tell(items ...Item) error {
 func (w *Walk) Whole(dir string) error {
 	w.m.Lock()
 	defer w.m.Unlock()
-	return w.fn(Item{Path: dir, Folder: true, Whole: true, Left: len(w.folders) + w.busy - 1})
+	if !w.whole[dir] {
+		w.whole[dir] = true
+		w.left--
+	}
+	return w.fn(Item{Path: dir, Folder: true, Whole: true, Left: w.left})
 }
 
 // Below tells whether folders directly in one are entered too.
