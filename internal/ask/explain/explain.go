@@ -129,6 +129,7 @@ func Answer(k *ask.Asker, user account.Account, p estate.Place, sh *estate.Share
 	if sh != nil {
 		a.Route = sh.Address()
 	}
+	a.NotCounted = ask.NotCounted(sh)
 	if brief {
 		granted := verdict.Granted(q)
 		a.Granted, a.Level = ask.Mask(granted), ask.LevelOn(levels, rules, granted, p.Folder)
@@ -136,7 +137,6 @@ func Answer(k *ask.Asker, user account.Account, p estate.Place, sh *estate.Share
 	}
 	a.User, a.Owner = k.Account(user.ID), k.Account(d.Owner)
 	v := verdict.Decide(q)
-	a.NotCounted = ask.NotCounted(sh)
 	if d, ok := rules.(*rule.Descriptor); ok {
 		a.Marked = d.Mark&rule.ReadOnly != 0
 	}

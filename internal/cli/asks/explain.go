@@ -22,6 +22,7 @@ import (
 func ExplainCommand(a *run.App) *cobra.Command {
 	var from, want string
 	var rights bool
+	var not uncounted
 	c := &cobra.Command{
 		Use:   "explain WHO WHERE",
 		Short: "Explain what a user may do with an item, and because of what",
@@ -54,7 +55,7 @@ Exit code 1 says that nothing is granted, or not the level that is wanted.`,
 		ValidArgsFunction: run.CompleteInOrder(a.CompleteAccounts(account.User), a.CompletePlaces),
 		RunE: func(c *cobra.Command, args []string) error {
 			if from != "" {
-				return explainMany(a, c, from)
+				return explainMany(a, c, from, &not)
 			}
 			if want != "" {
 				return explainWanted(a, c, args[0], args[1], want, rights)
@@ -64,15 +65,18 @@ Exit code 1 says that nothing is granted, or not the level that is wanted.`,
 					if err := report.Explained(report.Rights(p, rights), list, false); err != nil {
 						return err
 					}
+					some := error(run.ErrNo)
 					for _, x := range list {
+						not.note(x.Route, x.NotCounted)
 						if !x.Nothing() {
-							return nil
+							some = nil
 						}
 					}
-					return run.ErrNo
+					return not.or(some)
 				})
 		},
 	}
+	not.flags(c)
 	c.Flags().BoolVar(&rights, "rights", false, "show every right and what decides it, not the acts alone")
 	c.Flags().StringVar(&want, "want", "", "tell what would give them this `level`")
 	_ = c.RegisterFlagCompletionFunc("want", a.CompleteLevels)
@@ -121,11 +125,14 @@ func explainWanted(a *run.App, c *cobra.Command, who, where, want string, rights
 	return nil
 }
 
-func explainMany(a *run.App, c *cobra.Command, file string) error {
+func explainMany(a *run.App, c *cobra.Command, file string, not *uncounted) error {
 	var all []*explain.Explained
 	bad, err := askMany(a, c, file, csvfile.Askings, func(k *ask.Asker, q csvfile.Asking) error {
 		answers, err := explain.Explain(k, q.User, q.Where, a.Format != doc.JSON)
 		all = append(all, answers...)
+		for _, x := range answers {
+			not.note(x.Route, x.NotCounted)
+		}
 		return err
 	}, func(q csvfile.Asking, why string) {
 		all = append(all, &explain.Explained{User: ask.Account{Name: q.User}, Where: q.Where, Error: why})
@@ -136,7 +143,8 @@ func explainMany(a *run.App, c *cobra.Command, file string) error {
 	if err := report.Explained(a.Printer(), all, true); err != nil {
 		return err
 	}
-	return bad
+	not.tell(a)
+	return not.or(bad)
 }
 
 // askMany asks a file's rows one after the other. A row that can't be

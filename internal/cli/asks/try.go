@@ -22,6 +22,7 @@ func TryCommand(a *run.App) *cobra.Command {
 	for _, x := range verdict.Acts {
 		fmt.Fprintf(&acts, "  %-21s %s\n", x.Name, x.About)
 	}
+	var not uncounted
 	c := &cobra.Command{
 		Use:   "try WHO ACT WHERE",
 		Short: "Try what a user would: may they open, save, make, rename, move or delete it",
@@ -50,7 +51,7 @@ Exit code 1 says no.`,
 		ValidArgsFunction: run.CompleteInOrder(a.CompleteAccounts(account.User), run.CompleteWords(ask.ActNames()), a.CompletePlaces),
 		RunE: func(c *cobra.Command, args []string) error {
 			if from != "" {
-				return tryMany(a, c, from)
+				return tryMany(a, c, from, &not)
 			}
 			return run.Answer(a, c, func(k *ask.Asker) (*explain.Tried, error) {
 				return explain.Try(k, args[0], args[1], args[2], to, false)
@@ -62,10 +63,12 @@ Exit code 1 says no.`,
 					if !t.Allowed {
 						return run.ErrNo
 					}
-					return nil
+					not.note(t.Route, t.NotCounted)
+					return not.or(nil)
 				})
 		},
 	}
+	not.flags(c)
 	c.Flags().StringVar(&to, "to", "", "`where` it goes to, its new name, or the new owner")
 	c.Flags().StringVar(&from, "from", "", "a CSV `file` of acts with the columns user, act, where and maybe to")
 	_ = c.RegisterFlagCompletionFunc("to", a.CompletePlaces)
@@ -79,13 +82,14 @@ Exit code 1 says no.`,
 	return c
 }
 
-func tryMany(a *run.App, c *cobra.Command, file string) error {
+func tryMany(a *run.App, c *cobra.Command, file string, not *uncounted) error {
 	var all []*explain.Tried
 	bad, err := askMany(a, c, file, csvfile.Trials, func(k *ask.Asker, q csvfile.Asking) error {
 		t, err := explain.Try(k, q.User, q.Act, q.Where, q.To, a.Format != doc.JSON)
 		if err == nil {
 			t.Where, t.To = q.Where, q.To // as asked, so that rows find their answers
 			all = append(all, t)
+			not.note(t.Route, t.NotCounted)
 		}
 		return err
 	}, func(q csvfile.Asking, why string) {
@@ -97,5 +101,6 @@ func tryMany(a *run.App, c *cobra.Command, file string) error {
 	if err := report.TriedMany(a.Printer(), all); err != nil {
 		return err
 	}
-	return bad
+	not.tell(a)
+	return not.or(bad)
 }

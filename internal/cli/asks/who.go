@@ -13,6 +13,7 @@ import (
 func WhoCommand(a *run.App) *cobra.Command {
 	var n run.Narrowing
 	var below bool
+	var not uncounted
 	c := &cobra.Command{
 		Use:   "who WHERE",
 		Short: "Tell everyone who has access to an item, by level, and the way each has it",
@@ -37,15 +38,18 @@ Exit code 1 says nobody.`,
 					if err := report.Having(p, h); err != nil {
 						return err
 					}
+					some := error(run.ErrNo)
 					for _, r := range h.Routes {
+						not.note(r.Route, r.NotCounted)
 						if r.Users > 0 {
-							return nil
+							some = nil
 						}
 					}
-					return run.ErrNo
+					return not.or(some)
 				})
 		},
 	}
+	not.flags(c)
 	n.Flags(c, a, false)
 	c.Flags().BoolVar(&below, "below", false, "list what is below a folder and open to people who can't have the folder itself")
 	return c
