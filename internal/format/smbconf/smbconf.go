@@ -7,6 +7,7 @@ package smbconf
 
 import (
 	"bufio"
+	"cmp"
 	"fmt"
 	"io"
 	"maps"
@@ -90,6 +91,11 @@ var unsure = map[string]func(text string) bool{
 
 func yes(text string) bool { on, err := boolean(text); return err == nil && on }
 
+// refusesAll says whether no machine may connect.
+func refusesAll(allow, deny string) bool {
+	return allow == "" && slices.ContainsFunc(names(deny), func(h string) bool { return strings.EqualFold(h, "all") })
+}
+
 // harmless are modules of a server that change no answer, as they were measured, beside
 // the one that keeps descriptors.
 var harmless = []string{"acl_xattr", "recycle", "full_audit", "dfs_samba4", "streams_xattr", "shadow_copy2", "crossrename"}
@@ -123,6 +129,9 @@ func Read(r io.Reader, file string) (shares []Share, notes []Note, err error) {
 	}
 	for _, s := range sections {
 		for _, key := range keys(s.values) {
+			if key == "hostsdeny" && refusesAll(cmp.Or(s.values["hostsallow"].text, global.values["hostsallow"].text), s.values[key].text) {
+				continue // which is counted
+			}
 			if why, ok := uncounted[key]; ok && on(key, s.values[key].text) {
 				note(s.values[key].line, why)
 			}
@@ -283,7 +292,7 @@ func share(s, global section, file string, note func(int, string)) (x Share, err
 	}
 	x.Runs = flag("executealways", false)
 	allow, deny := get("hostsallow").text, get("hostsdeny").text
-	x.NoMachine = allow == "" && slices.ContainsFunc(names(deny), func(h string) bool { return strings.EqualFold(h, "all") })
+	x.NoMachine = refusesAll(allow, deny)
 	for _, key := range slices.Sorted(maps.Keys(unsure)) {
 		if v := get(key); unsure[key](v.text) && !(key == "hostsdeny" && x.NoMachine) {
 			x.Uncounted = append(x.Uncounted, v.said())

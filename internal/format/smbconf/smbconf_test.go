@@ -1,6 +1,7 @@
 package smbconf
 
 import (
+	"slices"
 	"strings"
 	"testing"
 
@@ -88,6 +89,24 @@ func TestWhatNoAnswerCountsIsSaid(t *testing.T) {
 		require.NoError(t, err, line)
 		want.Name, want.Line, want.Path = "s", 4, "/srv"
 		require.Equal(t, []Share{want}, shares, line)
+	}
+}
+
+// TestNoMachineIsCountedAndNotNoted: a note says only what isn't counted.
+func TestNoMachineIsCountedAndNotNoted(t *testing.T) {
+	why := "from which machines one may connect isn't counted"
+	for text, want := range map[string][]Note{
+		"[s]\npath = /srv\nhosts deny = ALL\n":                              nil,
+		"[global]\nhosts deny = ALL\n[s]\npath = /srv\n":                    nil,
+		"[s]\npath = /srv\nhosts deny = 10.\n":                              {{3, why}},
+		"[s]\npath = /srv\nhosts deny = ALL\nhosts allow = 10.\n":           {{3, why}, {4, why}},
+		"[global]\nhosts allow = 10.\n[s]\npath = /srv\nhosts deny = ALL\n": {{2, why}, {5, why}},
+		"[global]\nhosts deny = ALL\n[s]\npath = /srv\nhosts allow = 10.\n": {{5, why}},
+	} {
+		_, notes, err := Read(strings.NewReader(text), "smb.conf")
+		require.NoError(t, err, text)
+		slices.SortFunc(notes, func(a, b Note) int { return a.Line - b.Line })
+		require.Equal(t, want, notes, text)
 	}
 }
 
