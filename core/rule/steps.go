@@ -65,7 +65,7 @@ const (
 type Bounds struct {
 	// OwnersOnly: who may add to a folder may take out of it only what they own.
 	OwnersOnly bool
-	// Never are rights that nobody has, an administrator neither.
+	// Never are rights that nobody has, not even an administrator.
 	Never right.Set
 	// Kept: the item isn't deleted, whoever may.
 	Kept bool

@@ -7,7 +7,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"tarnwold/core/place"
 	"tarnwold/internal/cli/run"
 	"tarnwold/internal/format"
 	"tarnwold/internal/plan"
@@ -23,18 +22,15 @@ func loadMarks(a *run.App) *cobra.Command {
 		Use:   "marks FILE",
 		Short: "Take which items carry the read-only mark, from a list of paths",
 		Long: `Take which folders and files carry the read-only mark, from a file with a path a
-line, below the place named by --at. Nobody writes to what is marked, an administrator
-neither, and it isn't deleted, whatever its rules say. A scan over SMB takes the marks
-in by itself.`,
+line, below the place named by --at. Nobody writes to what is marked, not even
+an administrator, and it isn't deleted, whatever its rules say. A scan over SMB takes
+the marks in by itself.`,
 		Example: "  tarnwold load marks readonly.txt --at stagedoor:/srv/playhouse\n  tarnwold load marks readonly.txt --at stagedoor:/srv/playhouse --off",
 		Args:    cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
-			to, err := place.ParsePlain(at)
+			to, err := serversOwn(at)
 			if err != nil {
 				return err
-			}
-			if to.Share != "" {
-				return run.Misused("--at takes a server's own path, as in stagedoor:/srv/playhouse")
 			}
 			list, err := run.ReadFile(c.Context(), args[0], readMarks)
 			if err != nil {

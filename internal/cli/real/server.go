@@ -183,11 +183,13 @@ func serverPrivilege(a *run.App) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "privilege SERVER PRIVILEGE ACCOUNT…",
 		Short: "Give accounts a privilege on a server, or take it from them",
-		Long: `Give accounts a privilege on a server. What one gives passes all rules of the files
-and whatever a share limits (trait privileges-pass): SeBackupPrivilege reading,
-SeRestorePrivilege writing, deletion, changing rules and owners, SeTakeOwnershipPrivilege
-changing owners. A scan takes in who has them on a real server. The machine's own groups
-are named as everywhere: 'BUILTIN\Backup Operators'.`,
+		Long: `Give accounts a privilege on a server. It counts where the server's trait
+privileges-pass is set. A share's rules and switch then don't stop what one lets
+through: SeBackupPrivilege reading, SeRestorePrivilege writing, deletion and changing
+rules and owners; the files' own rules still decide, as no answer counts a program that
+says at an open that it makes or restores a backup. SeTakeOwnershipPrivilege gives
+write-owner on every item, whatever any rules say. A scan takes in who has them on a
+real server. The machine's own groups are named as everywhere: 'BUILTIN\Backup Operators'.`,
 		Example: `  tarnwold server privilege stagedoor SeBackupPrivilege 'BUILTIN\Backup Operators'
   tarnwold server privilege stagedoor SeRestorePrivilege warden --remove --dry-run`,
 		Args: cobra.MinimumNArgs(3),
