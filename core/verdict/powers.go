@@ -130,26 +130,20 @@ func (p *Powers) List() []Power {
 	return p.list
 }
 
-// powers gives those that count by a server's traits.
-func (t *Traits) powers() []Power {
-	if t.Powers == nil || !t.PrivilegesPass {
+// Counting lists the powers that count by a server's traits.
+func (t *Traits) Counting() []Power {
+	if !t.PrivilegesPass {
 		return nil
 	}
-	return t.Powers.list
+	return t.Powers.List()
 }
-
-// Counting lists the powers that count.
-func (t *Traits) Counting() []Power { return t.powers() }
 
 // given is what a token's privileges give on files, and let through a share.
 func (t *Traits) given(tok *account.Token) (file, share right.Set) {
-	if t.Powers == nil {
-		return 0, 0
-	}
-	for i, list := 0, t.powers(); i < len(list); i++ {
-		if tok.Has(list[i].Who) {
-			file |= list[i].File
-			share |= list[i].Share
+	for _, p := range t.Counting() {
+		if tok.Has(p.Who) {
+			file |= p.File
+			share |= p.Share
 		}
 	}
 	return file, share
@@ -157,7 +151,7 @@ func (t *Traits) given(tok *account.Token) (file, share right.Set) {
 
 // takes tells whether a token may take ownership of anything.
 func (t *Traits) takes(tok *account.Token) bool {
-	for _, p := range t.powers() {
+	for _, p := range t.Counting() {
 		if p.Privilege == TakeOwnership && tok.Has(p.Who) {
 			return true
 		}
@@ -176,7 +170,7 @@ func (t *Traits) byShare(tok *account.Token, got right.Set) right.Set {
 // byPrivilege puts the privileges of a token in the place of the reasons why it hasn't
 // what they give.
 func (t *Traits) byPrivilege(tok *account.Token, got right.Set, share bool, b *reasons) right.Set {
-	for _, p := range t.powers() {
+	for _, p := range t.Counting() {
 		gives := p.File
 		if share {
 			gives = p.Share

@@ -131,24 +131,17 @@ func (c *partitioner) read(top int64) {
 	}
 	c.t.Each(`WITH RECURSIVE b(id) AS (VALUES(?) UNION ALL SELECT s.id FROM strands s JOIN b ON s.parent=b.id)
 		SELECT s.id, s.parent, s.descriptor, s.folder, coalesce(w.items, 0)
-		FROM b CROSS JOIN strands s ON s.id=b.id LEFT JOIN weights w ON w.strand=s.id`, []any{top}, func(r *sql.Rows) error {
-		var id, weight int64
-		var s strandRow
-		if err := r.Scan(&id, &s.parent, &s.descriptor, &s.folder, &weight); err != nil {
-			return err
-		}
-		c.strands[id], c.left[id], c.weight[id] = s, weight, weight
-		c.t.rememberStrand(id, s)
-		if id != top {
-			c.children[s.parent] = append(c.children[s.parent], id)
-		}
-		return nil
-	})
+		FROM b CROSS JOIN strands s ON s.id=b.id LEFT JOIN weights w ON w.strand=s.id`, []any{top}, c.take(top))
 }
 
 // readAll takes in every strand, in the order they lie in the file.
 func (c *partitioner) readAll() {
-	c.t.Each("SELECT s.id, s.parent, s.descriptor, s.folder, coalesce(w.items, 0) FROM strands s LEFT JOIN weights w ON w.strand=s.id ORDER BY s.id", nil, func(r *sql.Rows) error {
+	c.t.Each("SELECT s.id, s.parent, s.descriptor, s.folder, coalesce(w.items, 0) FROM strands s LEFT JOIN weights w ON w.strand=s.id ORDER BY s.id", nil, c.take(0))
+}
+
+// take takes in a row of a strand, below its parent unless it is the top of what is read.
+func (c *partitioner) take(top int64) func(*sql.Rows) error {
+	return func(r *sql.Rows) error {
 		var id, weight int64
 		var s strandRow
 		if err := r.Scan(&id, &s.parent, &s.descriptor, &s.folder, &weight); err != nil {
@@ -156,11 +149,11 @@ func (c *partitioner) readAll() {
 		}
 		c.strands[id], c.left[id], c.weight[id] = s, weight, weight
 		c.t.rememberStrand(id, s)
-		if s.parent != 0 {
+		if id != top && s.parent != 0 {
 			c.children[s.parent] = append(c.children[s.parent], id)
 		}
 		return nil
-	})
+	}
 }
 
 // fetch reads the rules of all strands that were taken in.

@@ -52,10 +52,12 @@ func (t *Tx) RealmOf(s Server, coming ...account.ID) account.ID {
 		switch {
 		case realm == answered:
 			return realm
-		case slices.Contains(have[:i], realm), strings.HasPrefix(realm.String(), machinePrefix):
+		case slices.Contains(have[:i], realm):
 		default:
-			domain = realm
-			domains++
+			if _, _, ok := realm.Child(0).Domain(); ok { // and no machine's
+				domain = realm
+				domains++
+			}
 		}
 	}
 	if answered.IsZero() && domains == 1 && s.Traits.DomainUsers && s.Traits.MailGroupsLeftOut { // told by files alone
@@ -63,8 +65,6 @@ func (t *Tx) RealmOf(s Server, coming ...account.ID) account.ID {
 	}
 	return account.Nowhere
 }
-
-var machinePrefix = strings.TrimSuffix(account.Nowhere.String(), "0")
 
 // realmed gives traits the realm of a server.
 func (t *Tx) realmed(list []Server) []Server {
@@ -96,7 +96,7 @@ func (t *Tx) BuiltinGroup(named, realm account.ID, called string) (a account.Acc
 	return account.Account{ID: group, Kind: account.Group, Name: name + "@" + called, POSIX: account.NoPOSIX}, ok && known
 }
 
-// Member is the account that stands for a special one where a group lists it.
+// SpecialMember is the account that stands for a special one where a group lists it.
 func SpecialMember(id account.ID) (a account.Account, ok bool) {
 	name, known := account.SpecialName(id)
 	return account.Account{ID: id, Kind: account.Group, Name: name, POSIX: account.NoPOSIX}, known && account.Open(id)

@@ -222,6 +222,15 @@ func configure(a *run.App, c *cobra.Command, k run.Keeping, to, file string) err
 	return err
 }
 
+// serversOwn reads what --at says: a server's own path.
+func serversOwn(at string) (place.Address, error) {
+	to, err := place.ParsePlain(at)
+	if err == nil && to.Share != "" {
+		err = run.Misused("--at takes a server's own path, as in stagedoor:/srv/playhouse")
+	}
+	return to, err
+}
+
 func loadTree(a *run.App) *cobra.Command {
 	var at string
 	var posix bool
@@ -241,12 +250,9 @@ before it. Numbers that no account has are kept as they are.`,
 		Example: "  tarnwold load tree tree.csv --at stagedoor:/srv/playhouse\n  tarnwold load tree --posix tree.csv --at propstore:/srv/props",
 		Args:    cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
-			to, err := place.ParsePlain(at)
+			to, err := serversOwn(at)
 			if err != nil {
 				return err
-			}
-			if to.Share != "" {
-				return run.Misused("--at takes a server's own path, as in stagedoor:/srv/playhouse")
 			}
 			if err := a.View(c.Context(), func(*estate.Tx) error { return nil }); err != nil { // before a long file is read
 				return err

@@ -1,7 +1,6 @@
 package intake
 
 import (
-	"cmp"
 	"errors"
 	"fmt"
 	"slices"
@@ -12,7 +11,6 @@ import (
 	"tarnwold/internal/estate"
 	"tarnwold/internal/estate/edit"
 	"tarnwold/internal/format"
-	"tarnwold/internal/format/ldif"
 	"tarnwold/internal/format/shape"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/keeper"
@@ -287,63 +285,6 @@ func (x *taking) known(id plan.ID) *personRow {
 	r := &personRow{after: a}
 	x.put(r)
 	return r
-}
-
-// ofRealm gives people with a directory's built-in groups as those of its domain: the
-// one that most of its people are of, or where none is told now that whose groups are
-// kept there.
-func ofRealm(d *plan.Planner, found *shape.People, w PeopleFrom) *shape.People {
-	var ids []plan.ID
-	some := false
-	for i := range found.People {
-		id := found.People[i].ID
-		_, builtin := id.Builtin()
-		some = some || builtin
-		ids = append(ids, id)
-	}
-	if !some {
-		return found
-	}
-	realm := people.RealmOfMost(ids)
-	for _, g := range d.T.Builtins() {
-		if is := d.T.MetadataOf(g.ID); realm.IsZero() && w.Directory != "" && is.Directory == w.Directory {
-			realm, _, _ = g.ID.Realm()
-		}
-	}
-	called := d.T.RealmName(realm)
-	if called == realm.String() {
-		called = w.Domain
-		if w.Directory == "" {
-			called = cmp.Or(domainIn(found.People[0].DN), w.Domain)
-		}
-	}
-	out := *found
-	out.People = slices.Clone(found.People)
-	for i := range out.People {
-		p := &out.People[i]
-		if _, builtin := p.ID.Builtin(); !builtin || p.Kind != acc.Group {
-			continue
-		}
-		if g, ok := people.OfRealm(d, realm, called, p.ID); ok {
-			p.ID, p.Name = g.ID, g.Name
-		}
-	}
-	return &out
-}
-
-// domainIn gives the first label of the domain that a distinguished name ends in
-// (RFC 2247); "": it names none.
-func domainIn(dn string) string {
-	levels, err := ldif.Split(dn)
-	if err != nil {
-		return ""
-	}
-	for _, l := range levels {
-		if kind, name, ok := strings.Cut(l, "="); ok && strings.EqualFold(kind, "dc") {
-			return name
-		}
-	}
-	return ""
 }
 
 // find finds the account that somebody is: by identifier, else by the number or

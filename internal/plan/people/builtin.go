@@ -2,7 +2,6 @@ package people
 
 import (
 	"fmt"
-	"slices"
 
 	acc "tarnwold/core/account"
 	"tarnwold/internal/estate"
@@ -36,27 +35,17 @@ func TakeBuiltin(d *plan.Planner, s estate.Server, told []Builtin) (*plan.Plan, 
 			g = was
 		}
 		holds := map[plan.ID]bool{}
-		for _, id := range b.Members {
-			m, known := t.Account(id)
-			if !known {
-				m, ok = estate.SpecialMember(id)
-				if !ok {
-					continue
-				}
-				come(d, p, m)
+		for _, m := range known(d, p, b.Members) {
+			holds[m.ID] = true
+			if _, is := t.Member(g.ID, m.ID); !is {
+				p.Work.Members = append(p.Work.Members, edit.Membership{Group: &g, Member: &m, Is: &estate.Membership{Local: true}})
+				joined++
 			}
-			if holds[m.ID] = true; there {
-				if _, is := t.Member(g.ID, m.ID); is {
-					continue
-				}
-			} else {
-				there = true
+		}
+		if !there {
+			if len(holds) > 0 { // it comes with the first who is in it
 				come(d, p, g)
 			}
-			p.Work.Members = append(p.Work.Members, edit.Membership{Group: &g, Member: &m, Is: &estate.Membership{Local: true}})
-			joined++
-		}
-		if was.ID.IsZero() {
 			continue
 		}
 		for _, id := range t.MembersOf(g.ID) {
@@ -74,35 +63,23 @@ func TakeBuiltin(d *plan.Planner, s estate.Server, told []Builtin) (*plan.Plan, 
 	return d.Evaluate(p)
 }
 
-// OfRealm gives what a directory tells of built-in groups to the domain whose they are:
-// there each is called by what it is everywhere, with the domain behind. Others stay as
-// they are; nothing is known of a domain, and they are left out.
-func OfRealm(d *plan.Planner, realm plan.ID, called string, id plan.ID) (acc.Account, bool) {
-	for _, g := range d.T.Builtins() {
-		if of, named, _ := g.ID.Realm(); of == realm && named == id {
-			return g, true
-		}
-	}
-	return d.T.BuiltinGroup(id, realm, called)
-}
-
-// RealmOfMost is the domain that most of some accounts are of; zero: none is of any.
-func RealmOfMost(ids []plan.ID) (most plan.ID) {
-	count := map[plan.ID]int{}
+// known finds the accounts of some identifiers that the estate has, each once; special
+// ones come where they are named.
+func known(d *plan.Planner, p *plan.Plan, ids []plan.ID) (out []acc.Account) {
+	seen := map[plan.ID]bool{}
 	for _, id := range ids {
-		if domain, _, ok := id.Domain(); ok {
-			count[domain]++
+		if seen[id] {
+			continue
 		}
-	}
-	domains := make([]plan.ID, 0, len(count))
-	for domain := range count {
-		domains = append(domains, domain)
-	}
-	slices.SortFunc(domains, acc.Compare)
-	for _, domain := range domains {
-		if count[domain] > count[most] {
-			most = domain
+		seen[id] = true
+		m, ok := d.T.Account(id)
+		if !ok {
+			if m, ok = estate.SpecialMember(id); !ok {
+				continue
+			}
+			come(d, p, m)
 		}
+		out = append(out, m)
 	}
-	return most
+	return out
 }
