@@ -57,9 +57,12 @@ func (id ID) Realm() (realm, named ID, ok bool) {
 }
 
 // Named gives the identifier that rules name an account by: its own, but of a realm's
-// built-in group.
+// built-in group and a machine's account.
 func (id ID) Named() ID {
 	if _, named, ok := id.Realm(); ok {
+		return named
+	}
+	if _, named, ok := id.Machine(); ok {
 		return named
 	}
 	return id

@@ -27,15 +27,25 @@ type Traits struct {
 	// domain's. It is of one server, and none of what its kind does. Zero: nobody
 	// presents the token to a machine, and each realm's groups are in it as they are.
 	Realm ID `json:"-"`
+	// Machine is whose own accounts are known: those of the machine itself. Zero: as of
+	// Realm; a machine without accounts of its own has Nowhere where others have some.
+	Machine ID `json:"-"`
 }
 
-// Elsewhere tells whether a group is a built-in one of another realm.
-func (tr *Traits) Elsewhere(group ID) bool {
-	if tr.Realm.IsZero() {
-		return false
+// Elsewhere tells whether an account is a built-in group of another realm, or another
+// machine's own: nobody presents it here.
+func (tr *Traits) Elsewhere(id ID) bool {
+	if !tr.Realm.IsZero() {
+		if realm, _, ok := id.Realm(); ok {
+			return realm != tr.Realm
+		}
 	}
-	realm, _, ok := group.Realm()
-	return ok && realm != tr.Realm
+	if !tr.Machine.IsZero() {
+		if realm, _, ok := id.Machine(); ok {
+			return realm != tr.Machine
+		}
+	}
+	return false
 }
 
 // LeftOut tells whether a group counts in no token.
@@ -72,7 +82,8 @@ type Token struct {
 // NewToken makes the token of a user: the user's identifiers, those of every
 // group at any depth or as far as the server follows, the primary group, and
 // the special accounts given ([MS-DTYP] §2.5.2). A group inside itself is
-// followed once.
+// followed once. Who is another machine's own signs on nowhere here, and has a token
+// without anything in it, not even everyone@.
 func NewToken(book Book, user ID, tr Traits, special ...ID) *Token {
 	t := &Token{user: user, ids: make(map[ID]via, 32)}
 	type found struct {
@@ -106,6 +117,9 @@ func NewToken(book Book, user ID, tr Traits, special ...ID) *Token {
 		if s != SameAccount {
 			queue = append(queue, found{id, far, alone})
 		}
+	}
+	if tr.Elsewhere(user) {
+		return t
 	}
 	put(user, Self, ID{})
 	me, known := book.Account(user)
@@ -193,6 +207,9 @@ func (t *Token) Has(id ID) bool {
 	_, ok := t.ids[id]
 	return ok
 }
+
+// Nobody tells whether the user has no account where the token would be presented.
+func (t *Token) Nobody() bool { return len(t.ids) == 0 }
 
 // Len counts the identifiers.
 func (t *Token) Len() int { return len(t.ids) }

@@ -51,7 +51,34 @@ func people(t *rapid.T) (*account.Directory, []account.ID) {
 		d.Join(g, m)
 		d.SetLocal(g, m, rapid.IntRange(0, 3).Draw(t, "local") == 0)
 	}
+	ids = append(ids, own(t, d, groups)...)
 	return d, append(ids, builtins(t, d, groups, members)...)
+}
+
+// own gives machines accounts of their own, with numbers that mean somebody on each.
+func own(t *rapid.T, d *account.Directory, groups []account.ID) (ids []account.ID) {
+	for _, realm := range realms[:2] {
+		staff, _ := account.GID(50).On(realm)
+		d.Add(account.Account{ID: staff, Kind: account.Group, POSIX: 50})
+		for n := range rapid.Uint32Range(0, 2).Draw(t, "own accounts") {
+			id, _ := account.UID(7 + n).On(realm)
+			u := account.Account{ID: id, Kind: account.User, POSIX: int64(7 + n)}
+			if rapid.Bool().Draw(t, "with a first group") {
+				u.Primary = rapid.SampledFrom([]account.ID{staff, account.GID(50)}).Draw(t, "which")
+			}
+			d.Add(u)
+			if rapid.Bool().Draw(t, "listed") {
+				d.Join(rapid.SampledFrom(append(groups[:3:3], staff)).Draw(t, "in"), id)
+			}
+			ids = append(ids, id, account.UID(7+n))
+		}
+		if rapid.Bool().Draw(t, "other people in it") {
+			d.Join(staff, rapid.SampledFrom(groups).Draw(t, "who"))
+			d.Join(staff, dom.Child(1000))
+		}
+		ids = append(ids, staff)
+	}
+	return append(ids, account.GID(50), account.Everyone)
 }
 
 // realms are those of two machines and of a domain.
@@ -113,6 +140,7 @@ func anyTraits(t *rapid.T) verdict.Traits {
 	}
 	tr.ShareWholeForTakers = rapid.Bool().Draw(t, "whole for takers")
 	tr.Realm = rapid.SampledFrom(append(realms, account.ID{}, account.Nowhere)).Draw(t, "realm")
+	tr.Machine = rapid.SampledFrom(append(realms[:2:2], account.ID{}, account.Nowhere)).Draw(t, "machine")
 	return tr
 }
 
@@ -160,7 +188,7 @@ func anyList(t *rapid.T, who []account.ID, tr *verdict.Traits) *rule.List {
 
 // TestClassesAreEachUserDecided: everyone at once is one by one.
 func TestClassesAreEachUserDecided(t *testing.T) {
-	doors, another := map[verdict.ConnectionWhy]int{}, 0
+	doors, another, nobody := map[verdict.ConnectionWhy]int{}, 0, 0
 	rapid.Check(t, func(t *rapid.T) {
 		dir, who := people(t)
 		tr := anyTraits(t)
@@ -225,9 +253,25 @@ func TestClassesAreEachUserDecided(t *testing.T) {
 				return true
 			})
 		}
+		for i, u := range pop.Users { // who is another machine's own is in none, and gets nothing
+			if !pop.All().Has(i) {
+				seen++
+				q := &verdict.Question{Token: account.NewToken(dir, u.ID, tr.Traits, verdict.Special(way.Local)...), Item: item, Parent: parent, Above: above, Share: way.Share, Traits: &tr}
+				if as != nil {
+					q.Token, q.Self = as, q.Token
+				}
+				require.Zero(t, verdict.Granted(q))
+				door, _ := q.Connect()
+				require.Equal(t, verdict.Connection{Refused: true, Why: verdict.NoAccount}, door)
+				require.Zero(t, verdict.Decide(q).Granted)
+				require.False(t, d.Holding(s, right.ReadData).Has(i))
+				nobody++
+			}
+		}
 		require.Equal(t, len(pop.Users), seen, "everybody is in just one class")
 	})
 	proptest.Reached(t, another, 0, "files opened as another")
+	proptest.Reached(t, nobody, 0, "accounts of another machine")
 	for _, why := range []verdict.ConnectionWhy{verdict.NotListed, verdict.Barred, verdict.ReadListed, verdict.Switched} {
 		proptest.Reached(t, doors[why], 0, fmt.Sprint("doors of kind ", why))
 	}

@@ -76,7 +76,8 @@ func (p *Population) Squashed(who Bits, to *account.Token) *Population {
 
 // NewPopulation makes the population of a directory under a server's traits.
 // users is who has a place in it; nil: every user of the directory. Users the
-// directory doesn't know hold nothing, not even everyone@.
+// directory doesn't know, and those who are another machine's own, hold nothing, not even
+// everyone@.
 func NewPopulation(dir People, tr account.Traits, users []account.Account) *Population {
 	if users == nil {
 		users = dir.Users()
@@ -87,7 +88,7 @@ func NewPopulation(dir People, tr account.Traits, users []account.Account) *Popu
 	var last, domainUsers account.ID // most users are of one domain
 	for i, u := range p.Users {
 		u, ok := dir.Account(u.ID)
-		if !ok || u.Kind != account.User {
+		if !ok || u.Kind != account.User || tr.Elsewhere(u.ID) {
 			continue
 		}
 		p.all.Set(i)

@@ -156,12 +156,9 @@ func Compile(a Any, how Reading) *List {
 }
 
 // stands tells whether an identifier means somebody in rules. A realm's own built-in
-// group is named there by the identifier it has on every machine; what is called by the
-// other came from whoever made the rules up, and no server knows it.
-func stands(who account.ID) bool {
-	_, _, internal := who.Realm()
-	return !internal
-}
+// group, or a machine's account, is named there by the identifier it has on every machine;
+// what is called by the other came from whoever made the rules up, and no server knows it.
+func stands(who account.ID) bool { return !who.Inner() }
 
 // Steps reads a descriptor by [MS-DTYP] §2.5.3.2: absent rules open
 // everything; else the owner's built-in rights stand before all entries, and

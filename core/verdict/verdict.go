@@ -146,6 +146,7 @@ const (
 	Barred                   // the configuration bars them by name
 	Nowhere                  // the configuration lets no machine connect
 	ReadListed               // the configuration has them on its list of readers
+	NoAccount                // they have no account on the server: they are another machine's own
 )
 
 // Connection is what a share's connection lets through, before any file is asked for.
@@ -166,6 +167,9 @@ type Verdict struct {
 // through it.
 func (q *Question) Connect() (Connection, right.Set) {
 	s, t, tr := q.Share, q.self(), q.Traits
+	if q.Nobody() {
+		return Connection{Refused: true, Why: NoAccount}, 0
+	}
 	if s == nil {
 		return Connection{}, right.All
 	}
@@ -207,6 +211,9 @@ func (q *Question) Connect() (Connection, right.Set) {
 	}
 	return d, got | power
 }
+
+// Nobody tells whether who connects has no account on the server.
+func (q *Question) Nobody() bool { return q.self().Nobody() }
 
 func (q *Question) self() *account.Token {
 	if q.Self != nil {
@@ -414,12 +421,12 @@ func explainFile(q *Question, share right.Set) (right.Set, reasons) {
 }
 
 func explainShare(q *Question) (Connection, right.Set, reasons) {
-	if q.Share == nil {
-		return Connection{}, right.All, all(ByRoute)
-	}
 	door, got := q.Connect()
-	if door.Refused {
+	switch {
+	case door.Refused:
 		return door, 0, all(ByConnection)
+	case q.Share == nil:
+		return Connection{}, right.All, all(ByRoute)
 	}
 	b, base := all(ByAbsence), right.All
 	if q.Share.Rules != nil {

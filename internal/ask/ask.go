@@ -52,7 +52,7 @@ func New(t *estate.Tx) *Asker {
 // Language is how entries are written in an estate.
 func Language(t *estate.Tx) rule.Language {
 	name := func(id account.ID) string {
-		if _, _, internal := id.Realm(); internal { // no entry means a realm's group by that
+		if id.Inner() { // no entry means a realm's own by that
 			return id.String()
 		}
 		return t.Name(id)

@@ -20,6 +20,10 @@ func (k *Asker) FolderOf(p estate.Place) estate.Place {
 // ConnectionReason finds the deny entry of a share that closes its connection, or
 // makes it read-only.
 func (k *Asker) ConnectionReason(q *verdict.Question, sh *estate.Share, d verdict.Connection) *Reason {
+	if q.Nobody() {
+		r := k.noAccount(q)
+		return &r
+	}
 	if l := q.Share.Lists; l != nil {
 		self := q.Token
 		if q.Self != nil {
@@ -80,6 +84,7 @@ type Reason struct {
 	// sticky, kernel (asked besides by an SMB server), share-stops (taking out of folders), never-runs (a file without any execute bit), configuration (of the server:
 	// Entry is the name on its list, none where they aren't on it), running (the share asks nobody for execute), mark (the item's read-only mark), privilege (Entry is
 	// which, and passes all rules),
+	// no-account (who asks is the own account of the machine that Entry names),
 	// or taking (of a share whose rules don't give everything: nothing to whoever may take ownership).
 	By    string   `json:"by"`
 	Entry string   `json:"entry,omitempty"`       // as written
@@ -144,6 +149,9 @@ func (k *Asker) EntryReason(r *Reason, a rule.Any, entry int, folder bool, p est
 }
 
 func (k *Asker) FileReason(q *verdict.Question, p estate.Place, d rule.Any, above []rule.Any, f verdict.Finding, sh *estate.Share) Reason {
+	if q.Nobody() {
+		return k.noAccount(q)
+	}
 	b := f.File
 	r := Reason{Granted: f.FileOK}
 	switch b.Source {
@@ -207,7 +215,23 @@ func (k *Asker) FileReason(q *verdict.Question, p estate.Place, d rule.Any, abov
 	return r
 }
 
+// noAccount is why another machine's own account gets nothing: Entry is the machine.
+func (k *Asker) noAccount(q *verdict.Question) Reason {
+	r := Reason{By: "no-account"}
+	user := q.Token.User()
+	if q.Self != nil {
+		user = q.Self.User()
+	}
+	if s, ok := k.T.MachineOf(user); ok {
+		r.Entry = s.Name
+	}
+	return r
+}
+
 func (k *Asker) ShareReason(q *verdict.Question, sh *estate.Share, b verdict.Because, granted bool) Reason {
+	if q.Nobody() {
+		return k.noAccount(q)
+	}
 	r := Reason{Granted: granted, SetOn: "share " + sh.Address()}
 	switch b.Source {
 	case verdict.ByEntry:

@@ -22,7 +22,7 @@ type Connection struct {
 }
 
 var doors = [...]string{verdict.NoData: "no-data", verdict.NoReading: "no-reading", verdict.RulesGone: "rules-absent",
-	verdict.Switched: "switched", verdict.NotWriting: "no-writing", verdict.NotListed: "not-listed", verdict.Barred: "barred", verdict.ReadListed: "read-listed", verdict.Nowhere: "no-machine"}
+	verdict.Switched: "switched", verdict.NotWriting: "no-writing", verdict.NotListed: "not-listed", verdict.Barred: "barred", verdict.ReadListed: "read-listed", verdict.Nowhere: "no-machine", verdict.NoAccount: "no-account"}
 
 func ConnectionOf(d verdict.Connection) Connection {
 	out := Connection{Open: "yes", Why: doors[d.Why]}

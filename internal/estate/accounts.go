@@ -100,7 +100,7 @@ func (t *Tx) Foresee(a account.Account) {
 
 // forget drops what was remembered of accounts after some changed.
 func (t *Tx) forget() {
-	t.accounts, t.names, t.sole, t.domain, t.fresh, t.builtins = nil, nil, nil, nil, nil, nil
+	t.accounts, t.names, t.sole, t.domain, t.fresh, t.builtins, t.machines = nil, nil, nil, nil, nil, nil, nil
 	clear(t.servers) // whose groups count on them is told by accounts
 	t.former, t.formerRead = nil, false
 	t.above, t.below, t.everyone, t.asked = nil, nil, false, 0
@@ -281,9 +281,15 @@ func (t *Tx) FirstAccounts(kind account.Kind, most int) (out []account.Account, 
 	return out, more
 }
 
-// CountUsers counts all users.
-func (t *Tx) CountUsers() int {
-	return int(t.Int("SELECT count(*) FROM accounts WHERE kind=?", account.User))
+// CountUsersOn counts the users that are known on a server: all, but other machines' own.
+func (t *Tx) CountUsersOn(s Server) int {
+	n := t.Int("SELECT count(*) FROM accounts WHERE kind=?", account.User)
+	if len(t.Machines()) > 0 {
+		n -= t.Int("SELECT count(*) FROM accounts WHERE kind=? AND sid>=? AND sid<?", account.User, ownSIDs[0], ownSIDs[1])
+		own := ServerRealm(s).String()
+		n += t.Int("SELECT count(*) FROM accounts WHERE kind=? AND sid>=? AND sid<?", account.User, own+"-", own+".")
+	}
+	return int(n)
 }
 
 // AddAccount puts a new account in, which has an identifier.
@@ -357,10 +363,13 @@ func (t *Tx) AdministratorOf(id account.ID) []string {
 	return t.Strings("SELECT v.name FROM administrators d JOIN servers v ON v.id=d.server JOIN accounts a ON a.id=d.account WHERE a.sid=? ORDER BY v.key", id.String())
 }
 
-// ByPOSIX finds the accounts of a uid or gid; a server may have several.
+// ByPOSIX finds the accounts that have a uid or gid everywhere; a server may have
+// several. Machines' own are OwnOf's.
 func (t *Tx) ByPOSIX(kind account.Kind, n uint32) (out []account.Account) {
 	for _, a := range t.accountsWhere("kind=? AND posix=? ORDER BY id", kind, n) {
-		out = append(out, a.Account)
+		if _, _, own := a.ID.Machine(); !own {
+			out = append(out, a.Account)
+		}
 	}
 	return out
 }

@@ -163,8 +163,8 @@ func (c *checking) names() {
 	for _, sid := range t.Strings("SELECT sid FROM accounts") {
 		if id, err := account.ParseID(sid); err != nil {
 			c.found(fromBackup, "an account's identifier can't be read: %v", err)
-		} else if _, _, ours := id.Realm(); ours || account.Open(id) {
-			continue // a realm's built-in group, or who such a group lists
+		} else if id.Inner() || account.Open(id) {
+			continue // a realm's own, or who such a group lists
 		} else if err := GoodID(id); err != nil {
 			c.found("give the account another identifier", "an account stands for what is the standard's: %s", sid)
 		}

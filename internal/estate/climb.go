@@ -407,7 +407,7 @@ func Identifiers(d *account.Directory) map[account.ID]bool {
 	out := map[account.ID]bool{}
 	for _, id := range d.All() {
 		a, _ := d.Account(id)
-		out[a.Primary], out[a.ID.Named()] = true, true
+		out[a.Primary], out[a.Primary.Named()], out[a.ID.Named()] = true, true, true
 		for _, form := range append(Forms(a), a.Former.IDs()...) {
 			out[form] = true
 		}

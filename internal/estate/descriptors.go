@@ -206,7 +206,7 @@ func (t *Tx) keepAll(list []rule.Any) {
 func (t *Tx) Naming(ids []account.ID, fn func(id int64, d rule.Any)) {
 	meant := map[account.ID]bool{}
 	for _, id := range ids {
-		if _, _, internal := id.Realm(); !internal { // rules name nobody so
+		if !id.Inner() { // rules name nobody so
 			meant[id] = true
 		}
 	}

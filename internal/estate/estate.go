@@ -176,6 +176,8 @@ type Tx struct {
 	sole        map[string]bool // whether a name, as it is compared, is one account's alone
 	domain      *account.ID
 	builtins    []account.Account    // realms' own built-in groups; nil: not read
+	machines    map[account.ID]bool  // realms of machines that have accounts of their own; nil: not read
+	here        account.ID           // the machine whose accounts numbers name; zero: no one machine
 	answered    map[int64]account.ID // who answered as a server; nil: not read
 	strands     map[int64]strandRow
 	paths       map[int64]standing // of folders

@@ -158,8 +158,12 @@ func (t *Tx) Match(p place.Pattern, kinds Kinds) (base Place, out []Target, err 
 // place, or everywhere with a nil one; fn may end it with an error.
 func (t *Tx) Owned(owners []account.ID, under *Place, fn func(target Target, where string) error) error {
 	mine := map[account.ID]bool{}
+	var machine account.ID // whose own the owner is: nobody elsewhere
 	for _, id := range owners {
 		mine[id] = true
+		if realm, _, own := id.Machine(); own {
+			machine = realm
+		}
 		if a, ok := t.Account(id); ok { // on POSIX trees a number owns
 			for _, form := range t.Forms(a) {
 				mine[form] = true
@@ -199,7 +203,7 @@ func (t *Tx) Owned(owners []account.ID, under *Place, fn func(target Target, whe
 			for _, h := range hits {
 				last = h.id
 				at, ok := t.standingIn(h.id, h.parent, h.name)
-				if !ok || under != nil && (at.server.ID != under.Server.ID || !place.Under(at.path, under.Path)) {
+				if !ok || !machine.IsZero() && ServerRealm(*at.server) != machine || under != nil && (at.server.ID != under.Server.ID || !place.Under(at.path, under.Path)) {
 					continue
 				}
 				if err := fn(Target{h.id, strand, folder}, place.Address{Server: at.server.Name, Path: at.path}.String()); err != nil {

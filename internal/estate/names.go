@@ -71,6 +71,9 @@ func (t *Tx) name(id account.ID) string {
 		return DomainUsers
 	}
 	if n, user, ok := id.POSIX(); ok {
+		if name, ok := t.numberName(id); ok {
+			return name
+		}
 		if user {
 			return fmt.Sprintf("uid:%d", n)
 		}
@@ -171,6 +174,11 @@ func (t *Tx) User(word string) (account.Account, error) {
 		if a := t.exactly(word, account.User); a != nil {
 			return a.Account, t.which(word, a, account.User)
 		}
+		if t.exactly(word, account.Group) == nil {
+			if own := t.OwnNamed(word, account.User); len(own) > 0 {
+				return t.Named(word, account.User)
+			}
+		}
 	}
 	return t.Named(word, 0)
 }
@@ -217,6 +225,15 @@ func (t *Tx) named(word string, kind account.Kind, all func() []string) (account
 				say = append(say, g.Name)
 			}
 			return account.Account{}, refuse("say which: "+strings.Join(say, " or "), "every machine and domain has its own %s", t.Name(several[0].ID.Named()))
+		}
+	}
+	if len(found) == 0 {
+		own := t.OwnNamed(name, kind)
+		switch {
+		case len(own) == 1, len(own) == 2 && own[1].ID == own[0].Primary && len(t.MembersOf(own[1].ID)) == 0: // that one's private group
+			return own[0], nil
+		case len(own) > 1:
+			return account.Account{}, t.severalOwn(name, own)
 		}
 	}
 	var fit []*row

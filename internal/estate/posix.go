@@ -26,6 +26,7 @@ func (t *Tx) AccountOf(id account.ID) account.ID {
 // PosixName names a uid or gid as lists do: by its account's name, where just
 // one has it.
 func (t *Tx) PosixName(id account.ID) string {
+	id = id.Named()
 	id = t.AccountOf(id)
 	if a, ok := t.Account(id); ok {
 		return a.Name
@@ -39,6 +40,9 @@ func (t *Tx) posixNames() acltext.Names {
 	name := func(id account.ID) string {
 		if a, ok := t.Account(t.AccountOf(id)); ok {
 			return a.Name
+		}
+		if called, ok := t.numberName(id); ok {
+			return called
 		}
 		return number(id) // as lists name whoever has no name
 	}

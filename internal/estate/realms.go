@@ -69,9 +69,25 @@ func (t *Tx) RealmOf(s Server, coming ...account.ID) account.ID {
 // realmed gives traits the realm of a server.
 func (t *Tx) realmed(list []Server) []Server {
 	for i := range list {
-		list[i].Traits.Realm = t.RealmOf(list[i])
+		list[i] = t.Realmed(list[i], nil)
 	}
 	return list
+}
+
+// Realmed gives a server's traits whose groups and whose own accounts count there, when
+// some accounts come too.
+func (t *Tx) Realmed(s Server, coming []account.ID) Server {
+	var groups, machines []account.ID
+	for _, id := range coming {
+		if realm, _, ok := id.Realm(); ok {
+			groups = append(groups, realm)
+		}
+		if realm, _, ok := id.Machine(); ok {
+			machines = append(machines, realm)
+		}
+	}
+	s.Traits.Realm, s.Traits.Machine = t.RealmOf(s, groups...), t.machineOf(s, machines)
+	return s
 }
 
 // RealmName is what a realm is called: its server's name, or its domain's.

@@ -15,11 +15,12 @@ const (
 	KeeperRecord    RecordKind = "keeper"
 	DirectoryRecord RecordKind = "directory"
 	MetadataRecord  RecordKind = "particulars" // of an account: what it is for, whether it is shut
+	RealmRecord     RecordKind = "realm"       // where a machine takes its accounts from
 )
 
 // RecordKinds lists all there are: what is saved, checked and described knows them
 // from here.
-var RecordKinds = [...]RecordKind{PolicyRecord, RequestRecord, KeeperRecord, DirectoryRecord, MetadataRecord}
+var RecordKinds = [...]RecordKind{PolicyRecord, RequestRecord, KeeperRecord, DirectoryRecord, MetadataRecord, RealmRecord}
 
 // Record is something kept in writing beside the rules. It decides nothing by
 // itself; whoever wrote it reads Body.

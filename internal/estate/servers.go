@@ -56,16 +56,19 @@ func (s *Share) Begins(path string) bool { rest, ok := s.Cut(path); return ok &&
 func (s Share) Address() string { return fmt.Sprintf("//%s/%s", s.Server, s.Name) }
 
 func (t *Tx) serversWhere(where string, args ...any) (out []Server) {
-	args = append([]any{builtinKeys[0], builtinKeys[1]}, args...)
-	t.Each("SELECT id, name, traits, EXISTS(SELECT 1 FROM accounts WHERE accounts.key>=? AND accounts.key<?) FROM servers WHERE "+where+" ORDER BY servers.key", args, func(r *sql.Rows) error {
+	args = append([]any{builtinKeys[0], builtinKeys[1], ownSIDs[0], ownSIDs[1]}, args...)
+	t.Each("SELECT id, name, traits, EXISTS(SELECT 1 FROM accounts WHERE accounts.key>=? AND accounts.key<?), EXISTS(SELECT 1 FROM accounts WHERE accounts.sid>=? AND accounts.sid<?) FROM servers WHERE "+where+" ORDER BY servers.key", args, func(r *sql.Rows) error {
 		var s Server
 		var traits string
-		var builtins bool
-		if err := r.Scan(&s.ID, &s.Name, &traits, &builtins); err != nil {
+		var builtins, own bool
+		if err := r.Scan(&s.ID, &s.Name, &traits, &builtins, &own); err != nil {
 			return err
 		}
 		if !builtins && t.builtins == nil { // as in most estates: nothing more is asked
 			t.builtins = []account.Account{}
+		}
+		if !own && t.machines == nil {
+			t.machines = map[account.ID]bool{}
 		}
 		var err error
 		if s.Traits, err = ParseTraits(traits); err != nil {

@@ -191,12 +191,10 @@ func (d *Planner) states(p *Plan, servers map[int64]estate.Server) (s [2]state) 
 		s[x] = state{dir: dir, traits: map[int64]*verdict.Traits{}, admins: map[int64][]ID{}, shares: map[int64][]estate.Share{}}
 	}
 	s[impact.After].dir = then
-	var realms []ID // those that get built-in groups
+	var coming []ID // whose realms count then
 	for _, e := range w.Accounts {
-		if e.After != nil {
-			if realm, _, ok := e.After.ID.Realm(); ok {
-				realms = append(realms, realm)
-			}
+		if e.Before == nil && e.After != nil && e.After.ID.Inner() {
+			coming = append(coming, e.After.ID)
 		}
 	}
 	for id, sv := range servers {
@@ -210,7 +208,7 @@ func (d *Planner) states(p *Plan, servers map[int64]estate.Server) (s [2]state) 
 				sv.Traits = e.After.Traits
 			}
 		}
-		if sv.Traits.Realm = t.RealmOf(sv, realms...); sv.Traits != tr {
+		if sv = t.Realmed(sv, coming); sv.Traits != tr {
 			then := sv.Traits
 			s[impact.After].traits[id] = &then
 		}

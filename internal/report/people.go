@@ -93,6 +93,10 @@ func Presented(p *doc.Printer, x *show.Presented) error {
 		if x.Local {
 			where = "at " + x.Server + " itself"
 		}
+		if x.Nobody != "" {
+			p.Line(doc.In(doc.Strong, x.Name), doc.S(" is %s's own account, and nobody on %s", x.Nobody, x.Server))
+			return
+		}
 		p.Line(doc.In(doc.Strong, x.Name), doc.S(" %s has %s", where, Count(int64(len(x.Token)), "identifier")))
 		if x.Shut != "" {
 			p.Line(doc.In(doc.Bad, "  can't sign on: "+x.Shut))

@@ -102,6 +102,8 @@ func Because(r *ask.Reason, server string, share bool) (why, set string) {
 		why = "the server shows attributes to whoever can name an item"
 	case "administrator":
 		why = "an administrator of server " + server
+	case "no-account":
+		why = fmt.Sprintf("the account is %s's own, and nobody on %s", r.Entry, server)
 	case "running":
 		why = "the share's configuration has nobody asked for execute"
 	case "mark":
@@ -180,6 +182,10 @@ func doorSays(e *explain.Explained) string {
 		says := map[string]string{"refused": "refuses %s the connection", "read-only": "gives %s a read-only connection"}[e.Door.Open]
 		why, _ := Because(r, "", true)
 		return e.Route + " " + fmt.Sprintf(says, e.User.Name) + ": " + why
+	}
+	if r := e.Door.By; r != nil && r.By == "no-account" {
+		why, _ := Because(r, e.Server, true)
+		return e.User.Name + ": " + why
 	}
 	if e.Door.Open == "refused" {
 		why := map[string]string{

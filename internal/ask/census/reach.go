@@ -66,6 +66,9 @@ func ReachOf(k *ask.Asker, who, under, canDo string, limit int) (*Reaching, erro
 	}
 	out := &Reaching{User: k.Account(user.ID), Under: under, Can: canDo, Routes: []Reach{}}
 	for _, w := range g.Ways {
+		if w.Server.Traits.Elsewhere(user.ID) { // nobody there
+			continue
+		}
 		r, err := reach(g, user.ID, w, c, limit)
 		if err != nil {
 			return nil, err

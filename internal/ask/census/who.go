@@ -85,6 +85,7 @@ func Who(k *ask.Asker, where, canDo string, below bool) (*Having, error) {
 	if c != nil && !c.Of(p.Folder) {
 		return nil, ask.Unfit("", "%s is a %s, of which %s says nothing", p.Via(), ask.Kind(p.Folder), canDo)
 	}
+	defer k.T.NumbersOf(p.Server)()
 	d := k.AsEntries(k.T.Of(p.Strand))
 	out := &Having{Where: p.Via(), Item: p.String(), Kind: ask.Kind(p.Folder), Owner: k.Account(d.Owner), Can: canDo, Rules: ask.RulesAre(&d.Rules), Routes: []HavingWay{}}
 	pop, of := peopleFor(k, p, c)
@@ -180,7 +181,7 @@ func (w *HavingWay) open() {
 func peopleFor(k *ask.Asker, p estate.Place, c *ask.Can) (*crowd.Population, int) {
 	if c == nil || c.Act == nil {
 		if dir := concerned(k, p); dir != nil {
-			return crowd.NewPopulation(dir, p.Server.Traits.Traits, nil), k.T.CountUsers()
+			return crowd.NewPopulation(dir, p.Server.Traits.Traits, nil), k.T.CountUsersOn(p.Server)
 		}
 	}
 	pop := k.Population(&p.Server)

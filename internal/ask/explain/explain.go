@@ -120,6 +120,7 @@ func userAt(k *ask.Asker, who, where string) (user account.Account, p estate.Pla
 
 // Answer is Explain for one route.
 func Answer(k *ask.Asker, user account.Account, p estate.Place, sh *estate.Share, brief bool) *Explained {
+	defer k.T.NumbersOf(p.Server)()
 	q := k.Question(user.ID, p, sh)
 	levels := k.Lang.Levels
 	rules := k.T.Of(p.Strand)
@@ -141,7 +142,7 @@ func Answer(k *ask.Asker, user account.Account, p estate.Place, sh *estate.Share
 		a.Marked = d.Mark&rule.ReadOnly != 0
 	}
 	a.Door, a.Granted, a.Level = ask.ConnectionOf(v.Door), ask.Mask(v.Granted), ask.LevelOn(levels, rules, v.Granted, p.Folder)
-	if sh != nil && (v.Door.Refused || v.Door.ReadOnly) {
+	if v.Door.Refused || v.Door.ReadOnly {
 		a.Door.By = k.ConnectionReason(q, sh, v.Door)
 	}
 	a.Acts = acts(k, user, p, sh)

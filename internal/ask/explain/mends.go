@@ -85,6 +85,10 @@ func LackingFor(k *ask.Asker, who, where, want string) ([]Lacking, error) {
 	if err != nil {
 		return nil, err
 	}
+	if p.Server.Traits.Elsewhere(user.ID) {
+		of, _ := k.T.MachineOf(user.ID)
+		return nil, ask.Unfit("ask for an account that "+p.Server.Name+" knows", "%s is %s's own account, and nobody on %s", k.T.Name(user.ID), of.Name, p.Server.Name)
+	}
 	level, err := k.Level(want)
 	if err != nil {
 		return nil, err

@@ -144,11 +144,11 @@ func MakerOf(k *ask.Asker, user account.Account, s estate.Server, sh *estate.Sha
 			user = account.Account{Kind: account.User, ID: l.As, POSIX: int64(n), Primary: l.Group}
 		}
 	}
-	m := verdict.Maker{Owner: user.ID, Primary: user.Primary}
+	m := verdict.Maker{Owner: user.ID.Named(), Primary: user.Primary.Named()}
 	if d, _, ok := user.ID.Domain(); ok {
 		m.DomainUsers = d.Child(account.DomainUsersRID)
 	}
-	if m.PosixGroup = user.Primary; m.PosixGroup.IsZero() && user.POSIX != account.NoPOSIX {
+	if m.PosixGroup = user.Primary.Named(); m.PosixGroup.IsZero() && user.POSIX != account.NoPOSIX {
 		m.PosixGroup = account.GID(uint32(user.POSIX)) // their private group
 	}
 	if user.POSIX != account.NoPOSIX {
@@ -211,6 +211,11 @@ func asTrial(k *ask.Asker, user account.Account, s *operands) verdict.Trial {
 
 // TryOn is Try where everything is found.
 func TryOn(k *ask.Asker, user account.Account, s *operands, brief bool) *Tried {
+	if s.item != nil {
+		defer k.T.NumbersOf(s.item.Server)()
+	} else if s.hasFolder {
+		defer k.T.NumbersOf(s.folder.Server)()
+	}
 	t := asTrial(k, user, s)
 	got := verdict.Try(s.act, &t)
 	out := &Tried{User: k.Account(user.ID), Act: s.act.Name, Where: s.where, To: s.to, Kind: ask.Kind(s.folderKind), Route: "local", Allowed: got.Allowed, Needs: []Needed{}}
@@ -267,7 +272,9 @@ func needed(k *ask.Asker, c verdict.Check, s *operands, t *verdict.Trial, d verd
 		}
 		if c.On == verdict.OnConnection || s.share == nil {
 			n := Needed{On: ons[c.On], Where: where, Held: c.OK, Share: true}
-			if s.share != nil && !c.OK {
+			if b := base(t); b.Nobody() {
+				n.Reason = k.ConnectionReason(b, s.share, d)
+			} else if s.share != nil && !c.OK {
 				n.Reason = &ask.Reason{By: doorBy(d), SetOn: where}
 				if r := k.ConnectionReason(base(t), s.share, d); r != nil && r.By == "configuration" {
 					n.Reason = r

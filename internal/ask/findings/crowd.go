@@ -113,6 +113,9 @@ func (x *finding) open() error {
 		f := x.place(nodes)
 		f.Items = x.under(nodes)
 		f.Users = len(x.dir.Users())
+		if s, _, ok := x.k.T.Stands(x.first(nodes)); ok {
+			f.Users = x.k.T.CountUsersOn(s)
+		}
 		tok := account.NewToken(x.k.T, census.Nobodys, account.Traits{}, account.Everyone, account.Authenticated, account.Network)
 		for _, e := range o.d.Rules.Entries {
 			if e.Kind == rule.Allow && e.Rights.Map()&o.r != 0 && e.Counts() && tok.Has(e.Who) {

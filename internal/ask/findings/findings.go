@@ -349,3 +349,24 @@ func (x *finding) shares() (out []*ask.Route) {
 }
 
 func (x *finding) known(id account.ID) bool { return x.k.Known(id) != "unknown" }
+
+// strange gives those of some nodes whose rules mean nobody by an identifier: a number may
+// be a machine's own account's, and nobody's on the next.
+func (x *finding) strange(id account.ID, nodes []int) (out []int) {
+	if x.known(id) {
+		return nil
+	}
+	if _, _, number := id.POSIX(); !number || len(x.k.T.Machines()) == 0 {
+		return nodes
+	}
+	for _, i := range nodes {
+		s, _, ok := x.k.T.Stands(x.first([]int{i}))
+		if own, _ := id.On(estate.ServerRealm(s)); ok {
+			if _, ok := x.k.T.Account(own); ok {
+				continue
+			}
+		}
+		out = append(out, i)
+	}
+	return out
+}

@@ -75,11 +75,11 @@ func (x *finding) members(group account.ID) (n int) {
 	return n
 }
 
-// groups lists the groups somebody made: a machine's built-in ones, and whoever those
-// list as special accounts, are there whether they are used or not.
+// groups lists the groups somebody made: a machine's built-in and own ones, and whoever
+// those list as special accounts, are there whether they are used or not.
 func (x *finding) groups() (out []account.Account) {
 	for _, id := range x.dir.All() {
-		if _, _, builtin := id.Realm(); builtin || account.Open(id) {
+		if id.Inner() || account.Open(id) {
 			continue
 		}
 		if a, _ := x.dir.Account(id); a.Kind == account.Group {

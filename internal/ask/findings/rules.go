@@ -35,19 +35,29 @@ func (x *finding) absent() error {
 
 // unowned: an owner nobody knows.
 func (x *finding) unowned() error {
-	return x.owners(func(id account.ID) bool { return id.IsZero() || !x.known(id) }, "nobody the estate knows")
+	return x.owners(func(id account.ID, nodes []int) []int {
+		if id.IsZero() {
+			return nodes
+		}
+		return x.strange(id, nodes)
+	}, "nobody the estate knows")
 }
 
 // ownersLeft: an owner nobody can sign on as any more.
 func (x *finding) ownersLeft() error {
-	return x.owners(func(id account.ID) bool { return x.k.ShutOut()[id] != "" }, "")
+	return x.owners(func(id account.ID, nodes []int) []int {
+		if x.k.ShutOut()[id] == "" {
+			return nil
+		}
+		return nodes
+	}, "")
 }
 
-func (x *finding) owners(meant func(account.ID) bool, what string) error {
+func (x *finding) owners(meant func(account.ID, []int) []int, what string) error {
 	var owned grouped[account.ID]
 	for _, d := range x.by.order {
-		if meant(d.Owner) {
-			owned.add(d.Owner, x.by.nodes[d]...)
+		if nodes := meant(d.Owner, x.by.nodes[d]); len(nodes) > 0 {
+			owned.add(d.Owner, nodes...)
 		}
 	}
 	for _, id := range owned.order {
@@ -204,7 +214,7 @@ func (x *finding) dead() error {
 	found := map[account.ID]*one{}
 	var order []account.ID
 	x.each(func(_ *rule.Descriptor, e rule.Entry, nodes []int) {
-		if x.known(e.Who) {
+		if nodes = x.strange(e.Who, nodes); len(nodes) == 0 {
 			return
 		}
 		o := found[e.Who]

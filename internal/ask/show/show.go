@@ -57,6 +57,7 @@ func Show(k *ask.Asker, where string) (*Shown, error) {
 
 // ShowPlace is Show for a place found already.
 func ShowPlace(k *ask.Asker, p estate.Place) *Shown {
+	defer k.T.NumbersOf(p.Server)()
 	t := k.T
 	rules := t.Of(p.Strand)
 	d := k.AsEntries(rules)

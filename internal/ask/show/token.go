@@ -14,7 +14,8 @@ import (
 type Presented struct {
 	Person
 	Server string    `json:"server"`
-	Local  bool      `json:"at-the-server-itself"` // and not through a share
+	Local  bool      `json:"at-the-server-itself"`     // and not through a share
+	Nobody string    `json:"own-account-of,omitempty"` // another machine, so that they are nobody here
 	Token  []TokenID `json:"token"`
 	Beside []NotInIt `json:"does-not-count"` // groups the user is in that don't count there, and why
 	// Privileges are those that count on the server and the token brings.
@@ -64,6 +65,11 @@ func UserOn(k *ask.Asker, word, server string, local bool) (*Presented, error) {
 	}
 	tok := k.Token(u.ID, &s, local)
 	out := &Presented{Person: person(k, k.T, u), Server: s.Name, Local: local, Token: []TokenID{}, Beside: []NotInIt{}}
+	if tok.Nobody() {
+		if of, ok := k.T.MachineOf(u.ID); ok {
+			out.Nobody = of.Name
+		}
+	}
 	names := func(links []account.Link) (chain []string) {
 		for _, l := range links {
 			chain = append(chain, k.T.Name(l.ID))
@@ -74,7 +80,7 @@ func UserOn(k *ask.Asker, word, server string, local bool) (*Presented, error) {
 	slices.SortFunc(ids, account.Compare)
 	ends := tok.Ends(chainEnds)
 	for _, id := range ids {
-		if _, _, inner := id.Realm(); inner { // it is told by the identifier that rules name
+		if id.Inner() { // it is told by the identifier that rules name
 			continue
 		}
 		links, between := ends.Of(id)

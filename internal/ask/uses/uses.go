@@ -78,8 +78,15 @@ func Uses(k *ask.Asker, accounts []account.Account, limit int) (uses []Use, more
 		}
 		return "", ""
 	}
+	only, limited := estate.Server{}, false // who is a machine's own is named on it alone
+	if len(accounts) == 1 {
+		only, limited = t.MachineOf(accounts[0].ID)
+	}
 	for _, s := range t.Servers() {
 		for _, sh := range t.Shares(s) {
+			if limited && s.ID != only.ID {
+				continue
+			}
 			if as, what := says(sh.Descriptor, sh.Descriptor, false); as != "" {
 				note(Use{Where: "share " + sh.Address(), As: as, What: what})
 			}
@@ -91,6 +98,13 @@ func Uses(k *ask.Asker, accounts []account.Account, limit int) (uses []Use, more
 		to := &own
 		if as == "inherited" {
 			to = &inherited
+		}
+		if limited {
+			items, first, ok := there(t, s, only)
+			if !ok {
+				return
+			}
+			s.Items, where = items, func() string { return first }
 		}
 		if len(*to) >= limit {
 			more += s.Items
@@ -113,6 +127,19 @@ func Uses(k *ask.Asker, accounts []account.Account, limit int) (uses []Use, more
 		note(u)
 	}
 	return uses, more, t.Err()
+}
+
+// there narrows a strand to the items on the one server that an account is known on; ok
+// is false where there are none. where gives the first.
+func there(t *estate.Tx, s estate.Strand, only estate.Server) (items int64, where string, ok bool) {
+	for _, x := range t.Targets(s.ID) {
+		if at, path, stands := t.Stands(x.Item); stands && at.ID == only.ID {
+			if items++; items == 1 {
+				where = place.Address{Server: at.Name, Path: path}.String()
+			}
+		}
+	}
+	return items, where, items > 0
 }
 
 // having calls fn with every strand that has rules that name some identifiers and are
@@ -229,6 +256,13 @@ func UsesOf(k *ask.Asker, word string, through bool) ([]UsedAs, error) {
 			}
 		}
 	}
+	// Who is a machine's own is named on it alone, and so is a group of it.
+	machine := map[account.ID]estate.Server{}
+	for id := range forms {
+		if s, own := t.MachineOf(id); own {
+			machine[id.Named()] = s
+		}
+	}
 	within := func(a rule.Any, d, up *rule.Descriptor, folder bool, each func(id account.ID, as, what string)) {
 		if forms[d.Owner] != nil {
 			each(d.Owner, "owner", "")
@@ -264,6 +298,9 @@ func UsesOf(k *ask.Asker, word string, through bool) ([]UsedAs, error) {
 	for _, s := range t.Servers() {
 		for _, sh := range t.Shares(s) {
 			within(sh.Descriptor, sh.Descriptor, nil, false, func(id account.ID, as, what string) {
+				if only, own := machine[id]; own && only.ID != s.ID {
+					return
+				}
 				note(id, sh.Address(), "share-"+as, what, 0)
 			})
 		}
@@ -276,6 +313,12 @@ func UsesOf(k *ask.Asker, word string, through bool) ([]UsedAs, error) {
 			up = t.Of(s.Parent)
 		}
 		within(a, k.AsNamed(a), k.AsEntries(up), s.Folder, func(id account.ID, as, what string) {
+			if only, own := machine[id]; own {
+				if items, first, ok := there(t, s, only); ok {
+					note(id, first, as, what, items)
+				}
+				return
+			}
 			note(id, where(), as, what, s.Items)
 		})
 	})

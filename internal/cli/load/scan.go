@@ -211,11 +211,14 @@ func takeIn(a *run.App, c *cobra.Command, k run.Keeping, s estate.Server, seen *
 	steps := []run.Build{
 		func(d *plan.Planner, o *changes.Outcome) (p *plan.Plan, err error) {
 			o.Brief = true
-			p, o.Loaded, err = intake.AccountsFound(d, *seen.Accounts)
+			p, o.Loaded, err = intake.AccountsFound(d, s, *seen.Accounts)
 			return p, err
 		},
 		func(d *plan.Planner, o *changes.Outcome) (*plan.Plan, error) {
 			return intake.MembersGone(d, s, *seen.Accounts)
+		},
+		func(d *plan.Planner, o *changes.Outcome) (*plan.Plan, error) {
+			return intake.OwnGone(d, s, *seen.Accounts)
 		},
 		func(d *plan.Planner, o *changes.Outcome) (*plan.Plan, error) {
 			return people.TakeBuiltin(d, s, seen.Builtin)
@@ -265,6 +268,14 @@ func takeIn(a *run.App, c *cobra.Command, k run.Keeping, s estate.Server, seen *
 	for _, n := range seen.Notes {
 		p.Line(doc.S("%s", changes.NoteText(n)))
 	}
+	var differs []string
+	if err := a.View(ctx, func(t *estate.Tx) error {
+		differs = intake.DiffersThere(plan.New(t, a.Who()), s, *seen.Accounts)
+		return t.Err()
+	}); err != nil {
+		return err
+	}
+	changes.DiffersThere(p, s.Name, differs)
 	if groups := slices.ContainsFunc(seen.Accounts.Accounts, func(x format.AccountRow) bool { return x.Kind == account.Group }); groups && last.IsZero() && len(seen.Accounts.Members) == 0 {
 		p.Line(doc.S("The server tells no group's members; where it keeps them in a POSIX group file: tarnwold load accounts --passwd FILE --group FILE"))
 	}

@@ -27,13 +27,13 @@ type Entry struct {
 	Share bool // of shares' own rules; Targets.Where are shares
 }
 
-func Line(d *plan.Planner, e Entry) (rule.Line, error) {
+func Line(d *plan.Planner, e Entry, where ...string) (rule.Line, error) {
 	l := rule.Line{Kind: e.Kind, Scope: e.Scope, On: e.On}
 	if l.Scope == 0 {
 		l.Scope = rule.Tree
 	}
 	var err error
-	if l.Who, err = d.RuleAccount(e.Who); err != nil {
+	if l.Who, err = d.RuleAccount(e.Who, where...); err != nil {
 		return l, err
 	}
 	l.What, err = d.Level(e.What)
@@ -45,7 +45,7 @@ func Give(d *plan.Planner, e Entry, x plan.Targets) (*plan.Plan, error) {
 	if err := d.Future(e.Until); err != nil {
 		return nil, err
 	}
-	l, err := Line(d, e)
+	l, err := Line(d, e, x.Where...)
 	if err != nil {
 		return nil, err
 	}
@@ -138,7 +138,7 @@ type Taking struct {
 
 // Take makes entries set on items or shares go, or have fewer rights.
 func Take(d *plan.Planner, y Taking, x plan.Targets) (*plan.Plan, error) {
-	which, err := Which(d, y)
+	which, err := Which(d, y, x.Where...)
 	if err != nil {
 		return nil, err
 	}
@@ -164,10 +164,10 @@ func Take(d *plan.Planner, y Taking, x plan.Targets) (*plan.Plan, error) {
 }
 
 // Which reads what is to be taken away.
-func Which(d *plan.Planner, y Taking) (rule.Which, error) {
+func Which(d *plan.Planner, y Taking, where ...string) (rule.Which, error) {
 	which := rule.Which{Kinds: y.Kinds, Whole: y.Share}
 	var err error
-	if which.Who, err = d.T.Who(y.Who); err != nil {
+	if which.Who, err = d.RuleAccount(y.Who, where...); err != nil {
 		return which, err
 	}
 	if y.Scope != 0 {
@@ -239,7 +239,7 @@ func Replace(d *plan.Planner, e Entry, x plan.Targets) (*plan.Plan, error) {
 		return nil, err
 	}
 	e.Kind = rule.Allow
-	l, err := Line(d, e)
+	l, err := Line(d, e, x.Where...)
 	if err != nil {
 		return nil, err
 	}
@@ -317,7 +317,7 @@ func Replace(d *plan.Planner, e Entry, x plan.Targets) (*plan.Plan, error) {
 // Watch makes audit entries come on items.
 func Watch(d *plan.Planner, e Entry, x plan.Targets) (*plan.Plan, error) {
 	e.Kind = rule.Audit
-	l, err := Line(d, e)
+	l, err := Line(d, e, x.Where...)
 	if err != nil {
 		return nil, err
 	}

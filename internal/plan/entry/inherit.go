@@ -110,7 +110,7 @@ func Reflow(d *plan.Planner, x plan.Targets) (*plan.Plan, error) {
 
 // Own hands ownership of items on, with below of everything below them too.
 func Own(d *plan.Planner, to string, below bool, x plan.Targets) (*plan.Plan, error) {
-	owner, err := d.RuleAccount(to)
+	owner, err := d.RuleAccount(to, x.Where...)
 	if err != nil {
 		return nil, err
 	}

@@ -41,7 +41,7 @@ func Strip(d *plan.Planner, who []string, under, ownerTo string) (*plan.Plan, er
 	p.Nothing = "nothing there names " + plan.Many(who)
 	w := rule.Rewriting{Names: map[plan.ID]bool{}}
 	if ownerTo != "" {
-		id, err := d.RuleAccount(ownerTo)
+		id, err := d.RuleAccount(ownerTo, below(under)...)
 		if err != nil {
 			return nil, err
 		}
@@ -50,7 +50,7 @@ func Strip(d *plan.Planner, who []string, under, ownerTo string) (*plan.Plan, er
 	}
 	names := map[plan.ID]bool{}
 	for _, word := range who {
-		id, err := named(d, word, &w)
+		id, err := named(d, word, under, &w)
 		if err != nil {
 			return nil, err
 		}
@@ -76,9 +76,17 @@ func Strip(d *plan.Planner, who []string, under, ownerTo string) (*plan.Plan, er
 	return rewrite(d, p, w, under)
 }
 
+// below is a place that may not be said.
+func below(under string) []string {
+	if under == "" {
+		return nil
+	}
+	return []string{under}
+}
+
 // named reads an account, which may be one the estate doesn't know, and all
 // the identifiers it goes by.
-func named(d *plan.Planner, word string, w *rule.Rewriting) (plan.ID, error) {
+func named(d *plan.Planner, word, under string, w *rule.Rewriting) (plan.ID, error) {
 	id, err := d.T.Who(word)
 	if err != nil {
 		return id, err
@@ -88,6 +96,9 @@ func named(d *plan.Planner, word string, w *rule.Rewriting) (plan.ID, error) {
 	}
 	w.Names[id] = true
 	if a, ok := d.T.Account(id); ok {
+		if err := d.Own(a, under); err != nil {
+			return id, err
+		}
 		for _, f := range d.T.Forms(a) {
 			w.Names[f] = true
 		}
@@ -129,7 +140,7 @@ func Swap(d *plan.Planner, from, to, under string) (*plan.Plan, error) {
 	p := d.NewPlan("%s in the place of %s%s", to, from, said)
 	p.Nothing = "nothing there names " + from
 	w := rule.Rewriting{Names: map[plan.ID]bool{}}
-	old, err := named(d, from, &w)
+	old, err := named(d, from, under, &w)
 	if err != nil {
 		return nil, err
 	}
@@ -137,10 +148,15 @@ func Swap(d *plan.Planner, from, to, under string) (*plan.Plan, error) {
 	if err != nil {
 		return nil, err
 	}
+	if a, ok := d.T.Account(id); ok {
+		if err := d.Own(a, under); err != nil {
+			return nil, err
+		}
+	}
 	if w.Names[id] {
 		return nil, &estate.Refused{Why: fmt.Sprintf("%s and %s are one account", from, to)}
 	}
-	w.To, w.Owner = id, id
+	w.To, w.Owner = id.Named(), id.Named()
 	before, known := d.T.Account(old)
 	after, ok := d.T.Account(id)
 	if under == "" && known {
@@ -216,6 +232,11 @@ func Like(d *plan.Planner, first, second string) (*plan.Plan, error) {
 	}
 	if a.ID == b.ID {
 		return nil, &estate.Refused{Why: first + " and " + second + " are one account"}
+	}
+	for _, x := range []acc.Account{a, b} {
+		if of, own := d.T.MachineOf(x.ID); own {
+			return nil, &estate.Refused{Why: fmt.Sprintf("%s is %s's own account, and can't be one with anybody elsewhere", d.T.Name(x.ID), of.Name)}
+		}
 	}
 	p := d.NewPlan("%s made like %s", d.T.Name(b.ID), d.T.Name(a.ID))
 	p.Nothing = fmt.Sprintf("%s is like %s already", d.T.Name(b.ID), d.T.Name(a.ID))

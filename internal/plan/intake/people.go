@@ -145,7 +145,7 @@ func TakePeople(d *plan.Planner, found *shape.People, w PeopleFrom) (*plan.Plan,
 	}
 	byGID := map[int64]plan.ID{}
 	for _, r := range x.all {
-		if r.after.Kind == acc.Group && r.after.POSIX != acc.NoPOSIX {
+		if _, _, own := r.after.ID.Machine(); !own && r.after.Kind == acc.Group && r.after.POSIX != acc.NoPOSIX {
 			if _, ok := byGID[r.after.POSIX]; !ok || met[r] {
 				byGID[r.after.POSIX] = r.after.ID
 			}
@@ -266,7 +266,7 @@ func (x *taking) put(r *personRow) {
 	x.all = append(x.all, r)
 	x.byID[r.after.ID] = r
 	x.byName[plan.NameKey(r.after.Name, r.after.Kind)] = r
-	if r.after.POSIX != acc.NoPOSIX {
+	if _, _, own := r.after.ID.Machine(); !own && r.after.POSIX != acc.NoPOSIX { // of a machine's own no directory knows
 		k := numberKey(r.after.POSIX, r.after.Kind)
 		x.byNumber[k] = append(x.byNumber[k], r)
 	}

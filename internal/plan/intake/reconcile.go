@@ -476,9 +476,9 @@ func SharesFound(d *plan.Planner, s estate.Server, found []server.Share, whole b
 
 // AccountsFound makes a plan of accounts and memberships that came to a
 // server. One the estate has by its identifier keeps the name it has here.
-func AccountsFound(d *plan.Planner, f people.AccountFile) (*plan.Plan, *people.Loaded, error) {
+func AccountsFound(d *plan.Planner, s estate.Server, f people.AccountFile) (*plan.Plan, *people.Loaded, error) {
 	if f.POSIX {
-		return numbersFound(d, f)
+		return numbersFound(d, s, f)
 	}
 	named := map[string]string{}
 	rows := slices.Clone(f.Accounts)
@@ -500,16 +500,6 @@ func AccountsFound(d *plan.Planner, f people.AccountFile) (*plan.Plan, *people.L
 	return p, loaded, err
 }
 
-// numbersFound makes a plan of accounts of a POSIX system, which have numbers
-// alone: they are found by name.
-func numbersFound(d *plan.Planner, f people.AccountFile) (*plan.Plan, *people.Loaded, error) {
-	p, loaded, err := people.LoadAccounts(d, []people.AccountFile{f})
-	if err == nil {
-		p.IsSo = true
-	}
-	return p, loaded, err
-}
-
 // MembersGone makes a plan of memberships that ended on a server: those the
 // estate has in a group whose members the server tells, and the server hasn't.
 // A group the server tells nobody of is left as it is: servers keep members
@@ -517,13 +507,12 @@ func numbersFound(d *plan.Planner, f people.AccountFile) (*plan.Plan, *people.Lo
 func MembersGone(d *plan.Planner, s estate.Server, f people.AccountFile) (*plan.Plan, error) {
 	p := foundPlan(d)
 	p.Nothing = "nobody left a group"
+	if f.POSIX {
+		f = newMachine(d, s).read(f).AccountFile
+	}
 	ids := map[string]plan.ID{}
 	for _, r := range f.Accounts {
-		id := r.ID
-		if a, err := d.T.Named(r.Name, r.Kind); f.POSIX && err == nil {
-			id = a.ID
-		}
-		ids[r.Kind.String()+":"+r.Name] = id
+		ids[r.Kind.String()+":"+r.Name] = r.ID
 	}
 	there := map[plan.ID]map[plan.ID]bool{}
 	for _, m := range f.Members {

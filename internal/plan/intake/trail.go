@@ -102,7 +102,15 @@ func (x *Trailing) account(name string) plan.ID {
 	}
 	if num, ok := strings.CutPrefix(name, "uid:"); ok {
 		if n, err := strconv.ParseUint(num, 10, 32); err == nil {
-			if as := x.t.ByPOSIX(acc.User, uint32(n)); len(as) == 1 {
+			number := acc.UID(uint32(n))
+			if x.server != nil {
+				if own, _ := number.On(estate.ServerRealm(*x.server)); !own.IsZero() {
+					if a, ok := x.t.Account(own); ok {
+						id = a.ID
+					}
+				}
+			}
+			if as := x.t.ByPOSIX(acc.User, uint32(n)); id.IsZero() && len(as) == 1 {
 				id = as[0].ID
 			}
 		}

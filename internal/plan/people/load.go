@@ -18,6 +18,8 @@ type AccountFile struct {
 	Accounts []format.AccountRow
 	Members  []format.MemberRow
 	POSIX    bool // a group file: it lists each of its groups' users whole
+	// Machine is whose own accounts the file may tell of, by their identifiers.
+	Machine plan.ID
 }
 
 // Loaded counts what a load of accounts brings.
@@ -119,6 +121,9 @@ func (x *load) accounts() error {
 		if r.POSIX != acc.NoPOSIX {
 			a.POSIX = r.POSIX
 		}
+		if !r.Primary.IsZero() {
+			a.Primary = r.Primary
+		}
 		if r.Purpose != acc.Unsaid {
 			a.Purpose = r.Purpose
 		}
@@ -144,6 +149,8 @@ func (x *load) comes(f AccountFile, r format.AccountRow, apart *loading, free fu
 		if err != nil {
 			return nil, wrong(f, r.Line, "%v", err)
 		}
+	} else if realm, _, own := made.ID.Machine(); own && realm == f.Machine {
+		// the machine's own
 	} else if err := estate.GoodID(made.ID); err != nil {
 		return nil, wrong(f, r.Line, "%v", err)
 	}
@@ -165,7 +172,7 @@ func (x *load) comes(f AccountFile, r format.AccountRow, apart *loading, free fu
 func (x *load) numbers() {
 	byGID, number := map[int64]plan.ID{}, map[string]string{}
 	for _, r := range x.n.rows {
-		if r.after.POSIX == acc.NoPOSIX {
+		if _, _, own := r.after.ID.Machine(); own || r.after.POSIX == acc.NoPOSIX { // what is a machine's own is nobody elsewhere
 			continue
 		}
 		if r.after.Kind == acc.Group {

@@ -349,11 +349,24 @@ func RemoveAccounts(d *plan.Planner, kind acc.Kind, names []string) (*plan.Plan,
 	return d.Evaluate(p)
 }
 
+// NamedBeside is Unnamed but for memberships, of it and in it.
+func NamedBeside(d *plan.Planner, a acc.Account) error {
+	return unnamed(d, a, func(u uses.Use) bool { return u.As == "member" || u.As == "holder" })
+}
+
 // Unnamed refuses where anything names an account.
 func Unnamed(d *plan.Planner, a acc.Account) error {
-	uses, more, err := uses.Uses(d.K, []acc.Account{a}, 8)
+	return unnamed(d, a, func(uses.Use) bool { return false })
+}
+
+func unnamed(d *plan.Planner, a acc.Account, passes func(uses.Use) bool) error {
+	found, more, err := uses.Uses(d.K, []acc.Account{a}, 8+len(d.T.GroupsOf(a.ID))+len(d.T.MembersOf(a.ID)))
 	if err != nil {
 		return err
+	}
+	found = slices.DeleteFunc(found, passes)
+	if n := len(found); n > 8 {
+		found, more = found[:8], more+int64(n-8)
 	}
 	all, err := keeper.Keepers(d.T)
 	if err != nil {
@@ -364,8 +377,8 @@ func Unnamed(d *plan.Planner, a acc.Account) error {
 			return &estate.Refused{Why: fmt.Sprintf("%s still keeps the %s", d.T.Name(a.ID), o.Said()), Do: fmt.Sprintf("tarnwold keeper remove %s --of '%s'", a.Name, o.Place)}
 		}
 	}
-	if len(uses) > 0 {
-		return &StillNamed{fmt.Sprintf("%s %s", a.Kind, d.T.Name(a.ID)), uses, more}
+	if len(found) > 0 {
+		return &StillNamed{fmt.Sprintf("%s %s", a.Kind, d.T.Name(a.ID)), found, more}
 	}
 	return nil
 }

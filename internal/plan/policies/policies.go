@@ -85,7 +85,7 @@ type wantedEntry struct {
 
 // resolve finds the names of a policy in the estate; an error says which line
 // names nobody.
-func resolve(d *plan.Planner, p *policy.Policy) ([]wants, error) {
+func resolve(d *plan.Planner, p *policy.Policy, on []string) ([]wants, error) {
 	out := make([]wants, len(p.Blocks))
 	for i := range p.Blocks {
 		b := &p.Blocks[i]
@@ -96,7 +96,7 @@ func resolve(d *plan.Planner, p *policy.Policy) ([]wants, error) {
 			return &format.Error{File: p.File, Line: line, Column: column, What: err.Error()}
 		}
 		if b.Owner != "" {
-			if w.owner, err = d.RuleAccount(b.Owner); err != nil {
+			if w.owner, err = d.RuleAccount(b.Owner, on...); err != nil {
 				return nil, bad(b.OwnerAt[0], b.OwnerAt[1], err)
 			}
 		}
@@ -105,7 +105,7 @@ func resolve(d *plan.Planner, p *policy.Policy) ([]wants, error) {
 			if x.line.Scope == 0 {
 				x.line.Scope = rule.Tree
 			}
-			if x.line.Who, err = d.RuleAccount(e.Who); err != nil {
+			if x.line.Who, err = d.RuleAccount(e.Who, on...); err != nil {
 				return nil, bad(e.Line, e.WhoAt, err)
 			}
 			if x.line.What, err = d.Level(e.What); err != nil {
@@ -313,7 +313,7 @@ func LayPolicy(d *plan.Planner, pol *policy.Policy, on []string) (*plan.Plan, []
 			all = append(all, via)
 		}
 	}
-	want, err := resolve(d, pol)
+	want, err := resolve(d, pol, all)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -630,7 +630,7 @@ func laidWants(d *plan.Planner, l *LaidPolicy) (*policy.Policy, []wants, error) 
 	if err != nil {
 		return nil, nil, err
 	}
-	want, err := resolve(d, pol)
+	want, err := resolve(d, pol, l.On)
 	return pol, want, err
 }
 

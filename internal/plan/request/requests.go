@@ -710,7 +710,7 @@ func take(d *plan.Planner, b *plan.Bundle, s explain.Step) error {
 		if onShare {
 			x.Scope = rule.Here
 		}
-		l, err := entry.Line(d, x)
+		l, err := entry.Line(d, x, s.Where)
 		if err != nil {
 			return err
 		}
@@ -719,7 +719,7 @@ func take(d *plan.Planner, b *plan.Bundle, s explain.Step) error {
 		}
 		e = entry.GivingEdit(d, l, s.Level, estate.Day(s.Until), 0)
 	default:
-		which, err := entry.Which(d, entry.Taking{Who: s.Who, What: s.Level, Kinds: []rule.Kind{rule.Deny}, Share: onShare})
+		which, err := entry.Which(d, entry.Taking{Who: s.Who, What: s.Level, Kinds: []rule.Kind{rule.Deny}, Share: onShare}, s.Where)
 		if err != nil {
 			return err
 		}

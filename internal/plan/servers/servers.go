@@ -188,7 +188,7 @@ func SetTraits(d *plan.Planner, server, name, value string, one bool) (*plan.Pla
 		return nil, err
 	}
 	p.Nothing = "it is so already"
-	after.Traits.Realm, after.Traits.Powers = before.Traits.Realm, before.Traits.Powers // those are the server's own
+	after.Traits.Realm, after.Traits.Machine, after.Traits.Powers = before.Traits.Realm, before.Traits.Machine, before.Traits.Powers // those are the server's own
 	if after.Traits != before.Traits {
 		p.Work.Servers = append(p.Work.Servers, edit.Server{Before: &before, After: &after})
 	}

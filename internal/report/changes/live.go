@@ -2,6 +2,7 @@ package changes
 
 import (
 	"fmt"
+	"strings"
 	"tarnwold/internal/estate/edit"
 
 	"tarnwold/internal/format"
@@ -185,6 +186,21 @@ func Proved(p *doc.Printer, f *live.Proof) error {
 		}
 		p.Grid(g)
 	})
+}
+
+// mostDiffering is how many memberships that are otherwise there are told one by one.
+const mostDiffering = 3
+
+// DiffersThere tells of a directory's groups that are otherwise on a machine.
+func DiffersThere(p *doc.Printer, server string, list []string) {
+	if len(list) == 0 {
+		return
+	}
+	text := strings.Join(list[:min(len(list), mostDiffering)], ", ")
+	if n := len(list) - mostDiffering; n > 0 {
+		text += fmt.Sprintf(" and %d more", n)
+	}
+	p.Line(doc.S("Note: on %s %s a directory hasn't, which has the say and was left as it is: %s", server, report.Count(int64(len(list)), "membership"), text))
 }
 
 // NoteText says what is worth knowing of what a scan met, beside the rules.

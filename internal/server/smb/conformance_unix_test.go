@@ -302,7 +302,7 @@ func (w *trial) scan() {
 		require.Fail(w.t, u.Where, u.Why)
 	}
 	w.keep(func(d *plan.Planner) (*plan.Plan, error) {
-		p, _, err := intake.AccountsFound(d, *seen.Accounts)
+		p, _, err := intake.AccountsFound(d, w.here, *seen.Accounts)
 		return p, err
 	})
 	w.keep(func(d *plan.Planner) (*plan.Plan, error) { return people.TakeBuiltin(d, w.here, seen.Builtin) })
