@@ -376,3 +376,45 @@ func TestOwnTreesWithoutRoot(t *testing.T) {
 	require.Equal(t, 1, code)
 	require.Contains(t, out, "not as root")
 }
+
+// TestOnePersonTwoMachines: a machine's own accounts are known on it alone, a number is
+// whoever the machine says, and what is somebody else's elsewhere isn't touched.
+func TestOnePersonTwoMachines(t *testing.T) {
+	p := newProps(t)
+	require.NoError(t, os.Chown(p.at("Shut"), 1, 1)) // daemon, as on every such system
+	p.run(0, "scan", "propstore", "--yes", "--force")
+	p.run(0, "server", "add", "lathe", "--traits", "posix")
+	require.NoError(t, os.WriteFile("tree.csv", []byte("path,kind,owner,group,mode\n,folder,1,1,0755\n"), 0o644))
+	p.run(0, "load", "tree", "--posix", "tree.csv", "--at", "lathe:/srv")
+
+	require.Contains(t, p.run(0, "show", p.where("Shut")), "owner daemon, group daemon")
+	require.Contains(t, p.run(0, "show", "lathe:/srv"), "owner uid:1, group gid:1")
+	require.Contains(t, p.run(0, "explain", "daemon", p.where("Shut")), "edit rwx as owner")
+	require.Contains(t, p.run(1, "explain", "daemon", "lathe:/srv"), "the account is propstore's own, and nobody on lathe")
+	require.NotContains(t, p.run(0, "who", "lathe:/srv"), "@propstore")
+	require.Contains(t, p.run(0, "who", p.where("Shut")), "daemon@propstore")
+	require.Contains(t, p.run(0, "user", "show", "daemon", "--on", "lathe"), "nobody on lathe")
+	require.NotContains(t, p.run(0, "reach", "daemon"), "lathe")
+	require.NotContains(t, p.run(0, "uses", "daemon"), "lathe")
+	require.NotContains(t, p.run(0, "owned", "daemon"), "lathe")
+	require.Contains(t, p.run(2, "explain", "daemon", "lathe:/srv", "--want", "read"), "nobody on lathe")
+	require.Contains(t, p.run(2, "grant", "daemon", "read", "lathe:/srv", "--yes"), "somebody else's on lathe")
+	require.Contains(t, p.run(2, "owner", "lathe:/srv", "--to", "daemon@propstore", "--yes"), "somebody else's on lathe")
+	require.Contains(t, p.run(2, "strip", "daemon", "--owner-to", "root", "--yes"), "named on lathe:/srv too")
+	require.Contains(t, p.run(2, "like", "daemon", "ines", "--yes"), "propstore's own account")
+	require.NotContains(t, p.run(1, "findings"), "@propstore")
+	require.Contains(t, p.run(1, "findings", "--kind", "nobody-owns", "--format", "csv"), "lathe:/srv")
+	require.NotContains(t, p.run(1, "findings", "--kind", "nobody-owns", "--format", "csv"), "Shut")
+
+	before := p.stand()
+	p.run(0, "grant", "daemon", "read", p.where("Box"), "--yes", "--force")
+	require.NotEqual(t, before, p.stand())
+	p.run(0, "strip", "daemon", "--under", p.where("Box"), "--yes", "--force")
+	p.run(0, "undo", p.change(), "--yes", "--force")
+	require.Contains(t, p.run(0, "show", p.where("Box")), "user:daemon:")
+	require.Contains(t, p.run(0, "realm", "list"), "propstore")
+	p.run(2, "realm", "link", "propstore", "--with", "house")
+	p.run(2, "realm", "link", "propstore")
+	p.run(2, "realm", "unlink", "propstore")
+	require.Contains(t, p.run(0, "check"), "nothing is wrong")
+}

@@ -209,6 +209,9 @@ func takeIn(a *run.App, c *cobra.Command, k run.Keeping, s estate.Server, seen *
 		p.Line(doc.S("Since the scan of %s:", last.Local().Format("Mon 2006-01-02 15:04")))
 	}
 	steps := []run.Build{
+		func(d *plan.Planner, o *changes.Outcome) (*plan.Plan, error) {
+			return intake.OwnRenamed(d, s, *seen.Accounts)
+		},
 		func(d *plan.Planner, o *changes.Outcome) (p *plan.Plan, err error) {
 			o.Brief = true
 			p, o.Loaded, err = intake.AccountsFound(d, s, *seen.Accounts)

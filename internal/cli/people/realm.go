@@ -87,4 +87,3 @@ func realmUnlink(a *run.App) *cobra.Command {
 		},
 	}
 }
-

@@ -98,7 +98,9 @@ func (m *machine) read(f people.AccountFile) told {
 	out.Accounts = slices.Clone(f.Accounts)
 	called := map[string]string{}
 	groups := map[int64]plan.ID{}
+	byID := map[plan.ID]string{}
 	kept := map[string]acc.Account{} // groups of directories
+	var firsts []format.MemberRow
 	for _, kind := range []acc.Kind{acc.Group, acc.User} {
 		for i := range out.Accounts {
 			r := &out.Accounts[i]
@@ -108,8 +110,16 @@ func (m *machine) read(f people.AccountFile) told {
 			was := r.Kind.String() + ":" + r.Name
 			if a, ok := m.who(r); ok {
 				r.Name, r.ID = a.Name, a.ID
-				if m.d.T.MetadataOf(a.ID).Directory != "" {
+				if first, ok := groups[r.PrimaryGID]; kind == acc.User && ok {
+					if _, _, own := first.Machine(); own { // their first group on this machine alone
+						firsts = append(firsts, format.MemberRow{Group: "group:" + byID[first], Member: "user:" + a.Name})
+						r.PrimaryGID = acc.NoPOSIX
+					}
+				}
+				if m.d.T.MetadataOf(a.ID).Directory != "" || !a.Primary.IsZero() {
 					r.PrimaryGID = acc.NoPOSIX
+				}
+				if m.d.T.MetadataOf(a.ID).Directory != "" {
 					if kind == acc.Group {
 						kept[kind.String()+":"+a.Name] = a
 					}
@@ -127,7 +137,7 @@ func (m *machine) read(f people.AccountFile) told {
 			}
 			if kind == acc.Group {
 				if _, twice := groups[r.POSIX]; !twice {
-					groups[r.POSIX] = r.ID
+					groups[r.POSIX], byID[r.ID] = r.ID, r.Name
 				}
 			}
 			if _, twice := called[was]; !twice {
@@ -135,7 +145,7 @@ func (m *machine) read(f people.AccountFile) told {
 			}
 		}
 	}
-	out.Members = nil
+	out.Members = firsts
 	for _, x := range f.Members {
 		x.Group, x.Member = called[x.Group], called[x.Member]
 		g, directorys := kept[x.Group]
@@ -170,52 +180,54 @@ func DiffersThere(d *plan.Planner, s estate.Server, f people.AccountFile) []stri
 	return newMachine(d, s).read(f).differs
 }
 
-// OwnGone makes a plan of a machine's own accounts that it calls otherwise now, and of
-// those that it hasn't any more and nothing names: they were taken out there, or turned out
-// to be somebody whom the estate has from elsewhere.
-func OwnGone(d *plan.Planner, s estate.Server, f people.AccountFile) (*plan.Plan, error) {
+// OwnRenamed makes a plan of a machine's own accounts that it calls otherwise now.
+func OwnRenamed(d *plan.Planner, s estate.Server, f people.AccountFile) (*plan.Plan, error) {
 	p := foundPlan(d)
-	p.Nothing = "its own accounts are as they were"
-	if !f.POSIX || !d.T.Machines()[estate.ServerRealm(s)] {
-		return d.Evaluate(p)
-	}
-	m := newMachine(d, s)
-	is := map[plan.ID]string{}
-	for _, r := range m.read(f).Accounts {
-		is[r.ID] = r.Name
-	}
-	renamed, gone := 0, 0
-	for _, a := range d.T.Accounts(0) {
-		if realm, _, own := a.ID.Machine(); !own || realm != m.realm {
-			continue
-		}
-		name, there := is[a.ID]
-		switch {
-		case there && name != a.Name:
-			before, after := a, a
-			after.Name = name
-			p.Work.Accounts = append(p.Work.Accounts, edit.Account{Before: &before, After: &after})
-			renamed++
-		case !there && ownUnnamed(d, a):
-			before := a
-			for _, pair := range membershipsOf(d, a) {
-				if !slices.ContainsFunc(p.Work.Members, func(e edit.Membership) bool {
-					return e.Group.ID == pair.Group.ID && e.Member.ID == pair.Member.ID
-				}) {
-					p.Work.Members = append(p.Work.Members, pair)
-				}
+	p.Nothing = "its own accounts are called as they were"
+	if f.POSIX && d.T.Machines()[estate.ServerRealm(s)] {
+		for _, r := range newMachine(d, s).read(f).Accounts {
+			before, ok := d.T.Account(r.ID)
+			if _, _, own := r.ID.Machine(); !own || !ok || before.Name == r.Name {
+				continue
 			}
-			p.Work.Accounts = append(p.Work.Accounts, edit.Account{Before: &before})
-			gone++
+			after := before
+			after.Name = r.Name
+			p.Work.Accounts = append(p.Work.Accounts, edit.Account{Before: &before, After: &after})
 		}
 	}
-	p.Change = fmt.Sprintf("scan of %s: %s called otherwise, %d gone", s.Name, format.Count(int64(renamed), "account"), gone)
+	p.Change = fmt.Sprintf("scan of %s: %s called otherwise", s.Name, format.Count(int64(len(p.Work.Accounts)), "account"))
 	return d.Evaluate(p)
 }
 
-// ownUnnamed tells whether nothing but memberships names an account.
-func ownUnnamed(d *plan.Planner, a acc.Account) bool {
-	return people.NamedBeside(d, a) == nil
+// OwnGone makes a plan of a machine's own accounts that it hasn't any more and nothing but
+// memberships names: they were taken out there, or turned out to be somebody whom the
+// estate has from elsewhere.
+func OwnGone(d *plan.Planner, s estate.Server, f people.AccountFile) (*plan.Plan, error) {
+	p := foundPlan(d)
+	p.Nothing = "its own accounts are as they were"
+	if f.POSIX && d.T.Machines()[estate.ServerRealm(s)] {
+		m := newMachine(d, s)
+		there := map[plan.ID]bool{}
+		for _, r := range m.read(f).Accounts {
+			there[r.ID] = true
+		}
+		ended := map[[2]plan.ID]bool{}
+		for _, a := range d.T.Accounts(0) {
+			if realm, _, own := a.ID.Machine(); !own || realm != m.realm || there[a.ID] || people.NamedBeside(d, a) != nil {
+				continue
+			}
+			before := a
+			for _, e := range membershipsOf(d, a) {
+				if pair := [2]plan.ID{e.Group.ID, e.Member.ID}; !ended[pair] {
+					ended[pair] = true
+					p.Work.Members = append(p.Work.Members, e)
+				}
+			}
+			p.Work.Accounts = append(p.Work.Accounts, edit.Account{Before: &before})
+		}
+	}
+	p.Change = fmt.Sprintf("scan of %s: %s gone", s.Name, format.Count(int64(len(p.Work.Accounts)), "account"))
+	return d.Evaluate(p)
 }
 
 // membershipsOf are the ends of all memberships of an account and in it.
