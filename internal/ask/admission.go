@@ -22,6 +22,9 @@ func Admitted(a *estate.Admission) (out []string) {
 	if !a.Says() {
 		return nil
 	}
+	if a.Home != "" {
+		out = append(out, "home "+a.Home)
+	}
 	for _, l := range []struct {
 		key   string
 		names []string

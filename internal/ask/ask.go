@@ -200,8 +200,11 @@ func (k *Asker) Listed(name string) (account.ID, bool) {
 	if rest, ok := strings.CutPrefix(name, "@"); ok {
 		name, kind = rest, account.Group
 	}
-	if name == "" {
+	switch name {
+	case "":
 		return account.ID{}, false
+	case "everyone@": // a variable that is whoever connects
+		return account.Everyone, true
 	}
 	a, err := k.T.Named(name, kind)
 	return a.ID, err == nil

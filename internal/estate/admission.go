@@ -26,6 +26,8 @@ type Admission struct {
 	Hides          bool     `json:"hides-what-cant-be-read,omitempty"`
 	NoMachine      bool     `json:"from-no-machine,omitempty"` // nobody connects from anywhere
 	Runs           bool     `json:"runs-whatever,omitempty"`   // running a file isn't asked for execute
+	// Home is the user whose own share it is, as the configuration makes one for each.
+	Home string `json:"home-of,omitempty"`
 	// Uncounted are parameters that change an answer and aren't counted, as written.
 	Uncounted []string `json:"not-counted,omitempty"`
 	// Exported: it is an export (exports(5)). Squash is whose files are opened as

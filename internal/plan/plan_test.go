@@ -388,7 +388,7 @@ func (w *world) anyPlan() (kind string, fn func(d *plan.Planner) (*plan.Plan, er
 			case 2:
 				x.Group, x.GroupOfMembers = "@g1", true
 			}
-			p, _, err := servers.Configure(d, "box", "smb.conf", []smbconf.Share{x})
+			p, _, err := servers.Configure(d, "box", "smb.conf", &smbconf.Config{Shares: []smbconf.Share{x}}, nil)
 			return p, err
 		}},
 		{"exports", func(d *plan.Planner) (*plan.Plan, error) {

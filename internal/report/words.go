@@ -225,6 +225,8 @@ func Admitted(text string) string {
 		return "everybody is opened as " + name
 	case "squash-none":
 		return "root is root there too"
+	case "home":
+		return "the home of " + name
 	case "from-no-machine":
 		return "no machine may connect"
 	case "runs":

@@ -5,6 +5,8 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"io/fs"
+	"os"
 	"path/filepath"
 	"runtime/debug"
 
@@ -130,7 +132,7 @@ func readAccounts(r io.Reader, file string) (l people.AccountFile, err error) {
 
 func loadShares(a *run.App) *cobra.Command {
 	var k run.Keeping
-	var to, config, exported string
+	var to, config, exported, homes string
 	c := &cobra.Command{
 		Use:   "shares [FILE]",
 		Short: "Take a server's shares from CSV (share,folder,read_only,sddl), or its own configuration",
@@ -139,7 +141,10 @@ and sddl. With --config it is an SMB server's own configuration file instead, an
 what that says of shares beside their rules: the folder, read only, valid and
 invalid users, read and write lists, admin users, forced user and group, and
 whether what can't be read is hidden. It counts in every answer, and is named as
-the reason. Shares the estate has keep their rules.
+the reason. Shares the estate has keep their rules. Files that it includes are read
+where they lie beside it; what "net conf list" prints is read too. For [homes] each
+user whose folder the estate has gets the share of their own name. What hangs on who
+connects, from where, or isn't known is said.
 
 With --exports it is a table of exports(5): ro and rw, root_squash, all_squash,
 anonuid and anongid count in every answer; which machine somebody comes from does
@@ -149,6 +154,9 @@ path with - for /.`,
 		Args: func(c *cobra.Command, args []string) error {
 			if config != "" && exported != "" {
 				return run.Misused("give --config or --exports, not both")
+			}
+			if homes != "" && config == "" {
+				return run.Misused("--passwd goes with --config")
 			}
 			if config != "" || exported != "" {
 				return cobra.NoArgs(c, args)
@@ -167,7 +175,7 @@ path with - for /.`,
 				})
 			}
 			if config != "" {
-				return configure(a, c, k, to, config)
+				return configure(a, c, k, to, config, homes)
 			}
 			rows, err := run.ReadFile(c.Context(), args[0], func(r io.Reader, f string) ([]format.ShareRow, error) {
 				s, err := csvfile.Open(r, f, csvfile.Shares)
@@ -189,37 +197,69 @@ path with - for /.`,
 	c.Flags().StringVar(&to, "server", "", "the server's `name`")
 	c.Flags().StringVar(&exported, "exports", "", "a `file` of exports(5)")
 	c.Flags().StringVar(&config, "config", "", "an SMB server's own configuration `file`")
+	c.Flags().StringVar(&homes, "passwd", "", "with --config: the server's passwd `file`, which says where each user's home is")
 	_ = c.MarkFlagRequired("server")
 	_ = c.RegisterFlagCompletionFunc("server", a.CompleteServers)
 	return c
 }
 
 // configure takes in what a server's own configuration says of its shares.
-func configure(a *run.App, c *cobra.Command, k run.Keeping, to, file string) error {
-	type read struct {
-		shares []smbconf.Share
-		notes  []smbconf.Note
+func configure(a *run.App, c *cobra.Command, k run.Keeping, to, file, passwdFile string) error {
+	ctx := c.Context()
+	beside := func(name string) (io.ReadCloser, error) {
+		return openBeside(ctx, filepath.Dir(file), name)
 	}
-	got, err := run.ReadFile(c.Context(), file, func(r io.Reader, f string) (x read, err error) {
-		x.shares, x.notes, err = smbconf.Read(r, f)
-		return x, err
-	})
+	got, err := run.ReadFile(ctx, file, func(r io.Reader, f string) (*smbconf.Config, error) { return smbconf.Read(r, f, beside) })
 	if err != nil {
 		return err
 	}
-	var unknown []string
+	var homes map[string]string
+	if passwdFile != "" {
+		if homes, err = run.ReadFile(ctx, passwdFile, passwd.Homes); err != nil {
+			return err
+		}
+	}
+	var besides []string
 	k.Model = true // the file is where it is so already
 	err = a.PreviewAndCommit(c, k, func(d *plan.Planner, o *changes.Outcome) (p *plan.Plan, err error) {
-		p, unknown, err = servers.Configure(d, to, filepath.Base(file), got.shares)
+		p, besides, err = servers.Configure(d, to, filepath.Base(file), got, homes)
 		return p, err
 	})
-	for _, n := range got.notes {
-		fmt.Fprintf(a.Err, "note: %s, line %d: %s\n", doc.Clean(file), n.Line, doc.Clean(n.What))
+	for _, n := range got.Notes {
+		f := file
+		if n.File != "" {
+			f = n.File
+		}
+		fmt.Fprintf(a.Err, "note: %s, line %d: %s\n", doc.Clean(f), n.Line, doc.Clean(n.What))
 	}
-	for _, n := range unknown {
-		fmt.Fprintf(a.Err, "note: %s: no account of the estate is called %s, so that it fits nobody\n", doc.Clean(file), doc.Clean(n))
+	for _, n := range besides {
+		fmt.Fprintf(a.Err, "note: %s: %s\n", doc.Clean(file), doc.Clean(n))
 	}
 	return err
+}
+
+// openBeside opens an ordinary file of a folder, by its name alone and through no link.
+func openBeside(ctx context.Context, dir, name string) (io.ReadCloser, error) {
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	if info, err := root.Lstat(name); err != nil || !info.Mode().IsRegular() {
+		return nil, fs.ErrNotExist
+	}
+	f, err := root.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() {
+		f.Close()
+		return nil, fs.ErrNotExist
+	}
+	return struct {
+		io.Reader
+		io.Closer
+	}{&run.Stopping{Ctx: ctx, R: f}, f}, nil
 }
 
 // serversOwn reads what --at says: a server's own path.

@@ -34,6 +34,19 @@ func Users(r io.Reader, file string) ([]format.AccountRow, error) {
 	return out, err
 }
 
+// Homes reads a passwd file for the folder each user has; of two lines for a name the
+// first counts.
+func Homes(r io.Reader, file string) (map[string]string, error) {
+	out := map[string]string{}
+	err := lines(r, file, 7, "name:password:uid:gid:comment:home:shell", func(_ int, f []string, _ func(i int, format string, args ...any) error) error {
+		if _, twice := out[f[0]]; !twice {
+			out[f[0]] = f[5]
+		}
+		return nil
+	})
+	return out, err
+}
+
 // Groups reads a group file.
 func Groups(r io.Reader, file string) ([]format.AccountRow, []format.MemberRow, error) {
 	var out []format.AccountRow

@@ -35,6 +35,7 @@ type Share struct {
 	Hides          bool   // what can't be read isn't shown
 	NoMachine      bool   // from no machine one may connect
 	Runs           bool   // running a file isn't asked for execute
+	Home           string // the user whose own share it is
 	// Uncounted is what the file says of the share that changes an answer and isn't
 	// counted in any: each parameter with its value.
 	Uncounted []string
@@ -42,6 +43,7 @@ type Share struct {
 
 // Note is what the file says and no answer counts.
 type Note struct {
+	File string `json:"file,omitempty"` // that is included; "": the configuration itself
 	Line int    `json:"line"`
 	What string `json:"what"`
 }
@@ -50,14 +52,20 @@ type Note struct {
 const longest = 64 << 10
 
 type section struct {
-	name   string
-	line   int
+	name string
+	spot
 	values map[string]value
 }
 
 type value struct {
 	key  string // as it is written
 	text string
+	spot
+}
+
+// spot is where something stands.
+type spot struct {
+	file string
 	line int
 }
 
@@ -107,50 +115,141 @@ var uncounted = map[string]string{
 	"guestok": "guests are not counted", "guestonly": "guests are not counted", "usernamemap": "who is taken for whom isn't counted", "vetofiles": "names that aren't shown are not counted",
 }
 
+// idle tells of a parameter that it changes no answer: as it was measured, or since it
+// speaks of printing, logs, the network, or what clients see.
+func idle(short string) bool {
+	if slices.Contains(idleOnes, short) {
+		return true
+	}
+	return slices.ContainsFunc(idleBegin, func(p string) bool { return strings.HasPrefix(short, p) })
+}
+
+var idleOnes = strings.Fields(`accessbasedshareenum browseable browsable comment inheritpermissions inheritacls aclgroupcontrol dosfilemode mapaclinherit
+	createmask createmode directorymask directorymode forcecreatemode forcedirectorymode ntaclsupport storedosattributes casesensitive preservecase
+	shortpreservecase workgroup serverstring serverrole security passdbbackend loglevel logfile maxlogsize logging debuglevel panicaction interfaces
+	bindinterfacesonly dnsproxy smbports minprotocol maxprotocol serverminprotocol servermaxprotocol clientminprotocol clientmaxprotocol serversigning clientsigning
+	smbencrypt localmaster preferredmaster domainmaster oslevel winssupport winsserver nameresolveorder timeserver unixcharset doscharset
+	hidedotfiles hidefiles hidespecialfiles oplocks level2oplocks kerneloplocks locking strictlocking blockinglocks strictsync syncalways deadtime keepalive
+	socketoptions readraw writeraw usesendfile aioreadsize aiowritesize maxconnections maxsmbdprocesses piddirectory lockdirectory statedirectory cachedirectory privatedir
+	netbiosaliases realm kerberosmethod dedicatedkeytabfile unixpasswordsync passwdprogram passwdchat pampasswordchange obeypamrestrictions
+	loadprinters printing printcapname printcap printable printok usershareallowguests usersharemaxshares maptoguest guestaccount
+	multicastdnsregister disablespoolss easupport mapsystem maphidden maparchive mapreadonly volume fstype dfreecommand  allocationroundupsize`)
+
+var idleBegin = []string{"recycle:", "full_audit:", "idmap", "winbind", "fruit:", "shadow:", "log", "print", "ldap", "ncalrpc", "spoolss", "rpc_", "tls"}
+
 // none are sections that are no shares.
 var none = []string{"global", "homes", "printers", "print$"}
 
-// Read reads a configuration.
-func Read(r io.Reader, file string) (shares []Share, notes []Note, err error) {
-	sections, err := sections(r, file)
-	if err != nil {
-		return nil, nil, err
+// Config is what a configuration says.
+type Config struct {
+	Shares []Share
+	Notes  []Note
+	Homes  *Homes // nil: no share is made for each user
+}
+
+// Homes is what a configuration says of the share that each user has of their own name.
+type Homes struct {
+	Line   int
+	of     section
+	global section
+}
+
+// Of gives a user's own share; home is the folder that the system has for them, "" where
+// that isn't known. The share has no path where none follows.
+func (h *Homes) Of(user, home string) (Share, error) {
+	c := &reading{note: func(spot, string) {}}
+	x, err := c.share(section{user, h.of.spot, h.of.values}, h.global, &whose{user, home})
+	if x.Path == "" && h.of.values["path"].text == "" {
+		x.Path = home
 	}
+	x.Home = user
+	return x, err
+}
+
+// whose is the one user that a share is for.
+type whose struct{ name, home string }
+
+// reading is a configuration being read.
+type reading struct {
+	note func(at spot, what string)
+}
+
+// Read reads a configuration. beside opens a file that it includes, by its name alone; nil:
+// none is opened.
+func Read(r io.Reader, file string, beside func(name string) (io.ReadCloser, error)) (*Config, error) {
+	out := &Config{}
+	c := &reading{func(at spot, what string) {
+		n := Note{Line: at.line, What: what}
+		if at.file != file {
+			n.File = at.file
+		}
+		if !slices.Contains(out.Notes, n) {
+			out.Notes = append(out.Notes, n)
+		}
+	}}
+	in := &scanning{reading: c, beside: beside, missing: map[spot]bool{}}
+	if err := in.file(r, file, 0); err != nil {
+		return nil, err
+	}
+	all := in.out
 	var global section
-	for _, s := range sections {
+	for _, s := range all {
 		if strings.EqualFold(s.name, "global") {
 			global = s
 		}
 	}
-	note := func(line int, what string) {
-		if !slices.Contains(notes, Note{line, what}) {
-			notes = append(notes, Note{line, what})
-		}
+	for i := range all {
+		c.copied(all, i)
 	}
-	for _, s := range sections {
+	for _, s := range all {
 		for _, key := range keys(s.values) {
 			if key == "hostsdeny" && refusesAll(cmp.Or(s.values["hostsallow"].text, global.values["hostsallow"].text), s.values[key].text) {
 				continue // which is counted
 			}
-			if why, ok := uncounted[key]; ok && on(key, s.values[key].text) {
-				note(s.values[key].line, why)
+			if key == "include" && in.missing[s.values[key].spot] {
+				continue // which was said
 			}
+			if why, ok := uncounted[key]; ok && on(key, s.values[key].text) {
+				c.note(s.values[key].spot, why)
+			}
+		}
+		if strings.EqualFold(s.name, "homes") {
+			out.Homes = &Homes{s.line, s, global}
 		}
 		if slices.Contains(none, strings.ToLower(s.name)) {
-			if strings.EqualFold(s.name, "homes") {
-				note(s.line, "[homes] makes a share for each user, which isn't counted")
-			}
 			continue
 		}
-		x, err := share(s, global, file, note)
+		x, err := c.share(s, global, nil)
 		if err != nil {
-			return nil, nil, err
+			return nil, err
 		}
 		if x.Name != "" {
-			shares = append(shares, x)
+			out.Shares = append(out.Shares, x)
 		}
 	}
-	return shares, notes, nil
+	in.strangers()
+	return out, nil
+}
+
+// copied gives a section what it takes from one that stands before it and says nothing of
+// itself.
+func (c *reading) copied(all []section, i int) {
+	v, ok := all[i].values["copy"]
+	if !ok {
+		return
+	}
+	for _, from := range all[:i] {
+		if !strings.EqualFold(from.name, v.text) {
+			continue
+		}
+		for key, x := range from.values {
+			if _, own := all[i].values[key]; !own && key != "copy" {
+				all[i].values[key] = x
+			}
+		}
+		delete(all[i].values, "copy")
+		return
+	}
 }
 
 func on(key, text string) bool {
@@ -169,7 +268,36 @@ func keys(m map[string]value) (out []string) {
 	return out
 }
 
-func sections(r io.Reader, file string) (out []section, err error) {
+// mostIncluded is how deep files include others.
+const mostIncluded = 8
+
+// scanning is files being read into sections.
+type scanning struct {
+	*reading
+	beside func(name string) (io.ReadCloser, error)
+	out    []section
+	// strange are parameters that are none this package knows, by their lines.
+	strange []value
+	missing map[spot]bool // files that are included and aren't there
+}
+
+// strangers tells which lines say what isn't known here.
+func (x *scanning) strangers() {
+	var said []string
+	for _, v := range x.strange {
+		said = append(said, fmt.Sprintf("%s (line %d)", format.Clip(v.key), v.line))
+	}
+	const most = 6
+	if n := len(said) - most; n > 0 {
+		said = append(said[:most], fmt.Sprintf("and %d more", n))
+	}
+	if len(said) > 0 {
+		x.note(x.strange[0].spot, "not known here, whether they change an answer or not: "+strings.Join(said, ", "))
+	}
+}
+
+// file reads a file, and those it includes where it does.
+func (x *scanning) file(r io.Reader, file string, deep int) error {
 	in := bufio.NewScanner(r)
 	in.Buffer(make([]byte, 4096), longest)
 	n, begun, whole := 0, 0, ""
@@ -181,7 +309,7 @@ func sections(r io.Reader, file string) (out []section, err error) {
 		}
 		if rest, more := strings.CutSuffix(line, `\`); more && !strings.HasPrefix(line, "#") && !strings.HasPrefix(line, ";") {
 			if whole += rest + " "; len(whole) > longest {
-				return nil, &format.Error{File: file, Line: begun, What: "the line is too long"}
+				return &format.Error{File: file, Line: begun, What: "the line is too long"}
 			}
 			continue
 		}
@@ -191,40 +319,66 @@ func sections(r io.Reader, file string) (out []section, err error) {
 		case line[0] == '[':
 			name, ok := strings.CutSuffix(line[1:], "]")
 			if name = strings.TrimSpace(name); !ok || name == "" {
-				return nil, &format.Error{File: file, Line: begun, What: "wanted [NAME] of a share"}
+				return &format.Error{File: file, Line: begun, What: "wanted [NAME] of a share"}
 			}
-			if i := slices.IndexFunc(out, func(s section) bool { return strings.EqualFold(s.name, name) }); i >= 0 { // it goes on
-				out = append(slices.Delete(slices.Clone(out), i, i+1), out[i])
+			if i := slices.IndexFunc(x.out, func(s section) bool { return strings.EqualFold(s.name, name) }); i >= 0 { // it goes on
+				x.out = append(slices.Delete(slices.Clone(x.out), i, i+1), x.out[i])
 			} else {
-				out = append(out, section{name, begun, map[string]value{}})
+				x.out = append(x.out, section{name, spot{file, begun}, map[string]value{}})
 			}
 		default:
-			key, text, ok := strings.Cut(line, "=")
-			if !ok || strings.TrimSpace(key) == "" {
-				return nil, &format.Error{File: file, Line: begun, What: "wanted NAME = VALUE, or [NAME] of a share"}
+			if err := x.line(line, file, begun, deep); err != nil {
+				return err
 			}
-			if len(out) == 0 {
-				out = append(out, section{"global", begun, map[string]value{}})
-			}
-			name, known := alias[strings.ToLower(strings.Join(strings.Fields(key), ""))]
-			if !known {
-				continue
-			}
-			text = strings.TrimSpace(text)
-			if rest, not := strings.CutPrefix(name, "!"); not {
-				yes, err := boolean(text)
-				if err != nil {
-					return nil, &format.Error{File: file, Line: begun, What: err.Error()}
-				}
-				name, text = rest, fmt.Sprint(!yes)
-			}
-			out[len(out)-1].values[name] = value{strings.Join(strings.Fields(key), " "), text, begun}
 		}
 	}
 	if err := in.Err(); err != nil {
-		return nil, &format.Error{File: file, Line: n + 1, What: "the line is too long, or can't be read: " + err.Error()}
+		return &format.Error{File: file, Line: n + 1, What: "the line is too long, or can't be read: " + err.Error()}
 	}
-	return out, nil
+	return nil
+}
+
+// line takes a parameter into the section that is read.
+func (x *scanning) line(line, file string, at, deep int) error {
+	key, text, ok := strings.Cut(line, "=")
+	if !ok || strings.TrimSpace(key) == "" {
+		return &format.Error{File: file, Line: at, What: "wanted NAME = VALUE, or [NAME] of a share"}
+	}
+	if len(x.out) == 0 {
+		x.out = append(x.out, section{"global", spot{file, at}, map[string]value{}})
+	}
+	said := strings.Join(strings.Fields(key), " ")
+	short := strings.ToLower(strings.Join(strings.Fields(key), ""))
+	name, known := alias[short]
+	if !known {
+		if !idle(short) {
+			x.strange = append(x.strange, value{said, text, spot{file, at}})
+		}
+		return nil
+	}
+	text = strings.TrimSpace(text)
+	if rest, not := strings.CutPrefix(name, "!"); not {
+		yes, err := boolean(text)
+		if err != nil {
+			return &format.Error{File: file, Line: at, What: err.Error()}
+		}
+		name, text = rest, fmt.Sprint(!yes)
+	}
+	if name == "include" && x.beside != nil && !strings.Contains(text, "%") && !strings.EqualFold(text, "registry") && text != "" {
+		if deep == mostIncluded {
+			return &format.Error{File: file, Line: at, What: "files include others without an end"}
+		}
+		base := text[strings.LastIndexByte(text, '/')+1:]
+		r, err := x.beside(base)
+		if err == nil {
+			defer r.Close()
+			return x.file(r, base, deep+1)
+		}
+		x.missing[spot{file, at}] = true
+		x.note(spot{file, at}, fmt.Sprintf("%s isn't there beside this file, and what it says isn't counted", format.Clip(base)))
+	}
+	x.out[len(x.out)-1].values[name] = value{said, text, spot{file, at}}
+	return nil
 }
 
 func boolean(text string) (bool, error) {
@@ -237,7 +391,8 @@ func boolean(text string) (bool, error) {
 	return false, fmt.Errorf("%q is neither yes nor no", format.Clip(text))
 }
 
-func share(s, global section, file string, note func(int, string)) (x Share, err error) {
+// share is what a section says; one is the user that it is for, nil where it is for all.
+func (c *reading) share(s, global section, one *whose) (x Share, err error) {
 	get := func(key string) value {
 		if v, ok := s.values[key]; ok {
 			return v
@@ -251,22 +406,33 @@ func share(s, global section, file string, note func(int, string)) (x Share, err
 		}
 		yes, berr := boolean(v.text)
 		if berr != nil && err == nil {
-			err = &format.Error{File: file, Line: v.line, What: berr.Error()}
+			err = &format.Error{File: v.file, Line: v.line, What: berr.Error()}
 		}
 		return yes
 	}
+	var strange []string // lists with what isn't understood
 	list := func(key string) []string {
 		v := get(key)
 		var out []string
 		for _, name := range names(v.text) {
-			name = strings.ReplaceAll(name, "%S", s.name)
+			if strings.HasSuffix(name, "@") { // what special accounts are called here, and nobody there
+				continue
+			}
+			name = filled(name, s.name, one)
+			if everybody(name) {
+				out = append(out, "everyone@")
+				continue
+			}
 			if netgroup(name) {
-				note(v.line, fmt.Sprintf("%q is a group of a name service for networks, of whom nothing is known, and fits nobody", format.Clip(name)))
+				c.note(v.spot, fmt.Sprintf("%q is a group of a name service for networks, of whom nothing is known, and fits nobody", format.Clip(name)))
 				continue
 			}
 			name = here(name, global.values["netbiosname"].text)
 			if strings.Contains(name, "%") {
-				note(v.line, fmt.Sprintf("%q isn't understood, and fits nobody", format.Clip(name)))
+				c.note(v.spot, fmt.Sprintf("%q isn't understood, and fits nobody", format.Clip(name)))
+				if said := v.said(); !slices.Contains(strange, said) {
+					strange = append(strange, said)
+				}
 				continue
 			}
 			out = append(out, listed(name))
@@ -274,22 +440,27 @@ func share(s, global section, file string, note func(int, string)) (x Share, err
 		return out
 	}
 	if !flag("available", true) {
-		note(s.line, fmt.Sprintf("share %s is not available, and left out", format.Clip(s.name)))
+		c.note(s.spot, fmt.Sprintf("share %s is not available, and left out", format.Clip(s.name)))
 		return Share{}, err
 	}
 	x = Share{Name: s.name, Line: s.line, Path: get("path").text, ReadOnly: flag("readonly", true), Limited: get("validusers").text != "",
 		Only: list("validusers"), Never: list("invalidusers"), Reading: list("readlist"), Writing: list("writelist"), Administrators: list("adminusers"),
 		Passes: get("adminusers").line > 0,
 		Hides:  flag("hideunreadable", false)}
-	if as := list("forceuser"); len(as) == 1 {
+	if as := list("forceuser"); len(as) == 1 && as[0] != "everyone@" {
 		x.As = strings.TrimPrefix(as[0], "@")
 	}
 	if v := get("forcegroup"); v.text != "" {
 		x.GroupOfMembers = strings.HasPrefix(v.text, "+")
 		for _, g := range list("forcegroup") {
+			if g == "everyone@" { // their own
+				x.GroupOfMembers = false
+				continue
+			}
 			x.Group = "@" + strings.TrimPrefix(g, "@")
 		}
 	}
+	x.Uncounted = strange
 	x.Runs = flag("executealways", false)
 	allow, deny := get("hostsallow").text, get("hostsdeny").text
 	x.NoMachine = refusesAll(allow, deny)
@@ -314,11 +485,37 @@ func share(s, global section, file string, note func(int, string)) (x Share, err
 	if v := s.values["ignoresystemacls"]; v.line > 0 && !strings.EqualFold(v.text, global.values["ignoresystemacls"].text) {
 		x.Uncounted = append(x.Uncounted, v.said())
 	}
+	x.Path = filled(x.Path, s.name, one)
 	if strings.Contains(x.Path, "%") {
-		note(get("path").line, fmt.Sprintf("the folder %q isn't understood", format.Clip(x.Path)))
+		c.note(get("path").spot, fmt.Sprintf("the folder %q hangs on who connects, and isn't counted", format.Clip(x.Path)))
+		x.Uncounted = append(x.Uncounted, get("path").said())
 		x.Path = ""
 	}
 	return x, err
+}
+
+// filled puts what is known into the place of variables: the share's name, and of a share
+// that is for one user who that is.
+func filled(text, share string, one *whose) string {
+	text = strings.ReplaceAll(text, "%S", share)
+	for _, domain := range []string{`%D\`, "%D%w", "%D/", "%D+"} { // whichever somebody is of
+		text = strings.ReplaceAll(text, domain, "")
+	}
+	if one != nil {
+		for _, v := range []string{"%U", "%u"} {
+			text = strings.ReplaceAll(text, v, one.name)
+		}
+		if one.home != "" {
+			text = strings.ReplaceAll(text, "%H", one.home)
+		}
+	}
+	return text
+}
+
+// everybody tells whether a name is that of whoever connects, or of the group they are
+// first in.
+func everybody(name string) bool {
+	return slices.Contains([]string{"%U", "%u", "%G", "%g"}, strings.TrimLeft(name, "@+&"))
 }
 
 // names splits a list at commas and blanks, but for those in quotes.

@@ -39,20 +39,19 @@ const playhouse = `# the box office
 `
 
 func TestWhatAConfigurationSays(t *testing.T) {
-	shares, notes, err := Read(strings.NewReader(playhouse), "smb.conf")
+	got, err := Read(strings.NewReader(playhouse), "smb.conf", nil)
 	require.NoError(t, err)
+	shares, notes := got.Shares, got.Notes
 	require.Equal(t, []Share{
-		{Name: "vault", Line: 13, Path: "/srv/vault", ReadOnly: true, Never: []string{"lark"}, Reading: []string{"@volunteers"}, Writing: []string{"ines"},
+		{Name: "vault", Line: 13, Path: "/srv/vault", ReadOnly: true, Never: []string{"lark"}, Reading: []string{"@volunteers"}, Writing: []string{"ines", "everyone@"},
 			As: "keeper", Group: "@board", Passes: true, GroupOfMembers: true, Hides: true},
 		{Name: "Productions", Line: 6, Path: "/srv/playhouse/Productions", ReadOnly: true, Limited: true, Only: []string{"@wardrobe", "lena may", "@stage", `QUILLFEATHER\bram`},
 			Never: []string{"guest1"}, Administrators: []string{"warden"}, Passes: true, Uncounted: []string{"hosts allow = 10.0.0.0/8"}},
 	}, shares)
 	require.Equal(t, []Note{
-		{21, `"&net" is a group of a name service for networks, of whom nothing is known, and fits nobody`},
-		{16, `"%U" isn't understood, and fits nobody`},
-		{22, "share old is not available, and left out"},
-		{25, "[homes] makes a share for each user, which isn't counted"},
-		{11, "from which machines one may connect isn't counted"},
+		{"", 21, `"&net" is a group of a name service for networks, of whom nothing is known, and fits nobody`},
+		{"", 22, "share old is not available, and left out"},
+		{"", 11, "from which machines one may connect isn't counted"},
 	}, notes)
 }
 
@@ -85,8 +84,9 @@ func TestWhatNoAnswerCountsIsSaid(t *testing.T) {
 		"copy = other":                                                  {Uncounted: []string{"copy = other"}},
 		"valid users = STAGEDOOR\\ines @stagedoor\\stage &+net ELSE\\x": {Limited: true, Only: []string{"ines", "@stage", "@net", `ELSE\x`}},
 	} {
-		shares, _, err := Read(strings.NewReader(global+line), "smb.conf")
+		got, err := Read(strings.NewReader(global+line), "smb.conf", nil)
 		require.NoError(t, err, line)
+		shares := got.Shares
 		want.Name, want.Line, want.Path = "s", 4, "/srv"
 		require.Equal(t, []Share{want}, shares, line)
 	}
@@ -98,13 +98,14 @@ func TestNoMachineIsCountedAndNotNoted(t *testing.T) {
 	for text, want := range map[string][]Note{
 		"[s]\npath = /srv\nhosts deny = ALL\n":                              nil,
 		"[global]\nhosts deny = ALL\n[s]\npath = /srv\n":                    nil,
-		"[s]\npath = /srv\nhosts deny = 10.\n":                              {{3, why}},
-		"[s]\npath = /srv\nhosts deny = ALL\nhosts allow = 10.\n":           {{3, why}, {4, why}},
-		"[global]\nhosts allow = 10.\n[s]\npath = /srv\nhosts deny = ALL\n": {{2, why}, {5, why}},
-		"[global]\nhosts deny = ALL\n[s]\npath = /srv\nhosts allow = 10.\n": {{5, why}},
+		"[s]\npath = /srv\nhosts deny = 10.\n":                              {{"", 3, why}},
+		"[s]\npath = /srv\nhosts deny = ALL\nhosts allow = 10.\n":           {{"", 3, why}, {"", 4, why}},
+		"[global]\nhosts allow = 10.\n[s]\npath = /srv\nhosts deny = ALL\n": {{"", 2, why}, {"", 5, why}},
+		"[global]\nhosts deny = ALL\n[s]\npath = /srv\nhosts allow = 10.\n": {{"", 5, why}},
 	} {
-		_, notes, err := Read(strings.NewReader(text), "smb.conf")
+		got, err := Read(strings.NewReader(text), "smb.conf", nil)
 		require.NoError(t, err, text)
+		notes := got.Notes
 		slices.SortFunc(notes, func(a, b Note) int { return a.Line - b.Line })
 		require.Equal(t, want, notes, text)
 	}
@@ -120,7 +121,7 @@ func TestConfigurationsThatCantBeRead(t *testing.T) {
 		"[a]\n = x":              "line 2: wanted NAME = VALUE",
 		strings.Repeat("x", 1e5): "too long",
 	} {
-		_, _, err := Read(strings.NewReader(text), "smb.conf")
+		_, err := Read(strings.NewReader(text), "smb.conf", nil)
 		require.ErrorContains(t, err, want, text[:min(len(text), 40)])
 	}
 }
@@ -128,11 +129,15 @@ func TestConfigurationsThatCantBeRead(t *testing.T) {
 func FuzzRead(f *testing.F) {
 	f.Add(playhouse)
 	f.Fuzz(func(t *testing.T, text string) {
-		shares, _, err := Read(strings.NewReader(text), "f")
+		got, err := Read(strings.NewReader(text), "f", nil)
 		if err != nil {
-			require.Empty(t, shares)
+			require.Nil(t, got)
+			return
 		}
-		for _, s := range shares {
+		if got.Homes != nil {
+			_, _ = got.Homes.Of("ines", "/home/ines")
+		}
+		for _, s := range got.Shares {
 			require.NotEmpty(t, s.Name)
 			for _, n := range append(append(s.Only, s.Never...), s.Writing...) {
 				require.NotContains(t, n, "%")

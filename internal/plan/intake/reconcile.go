@@ -446,6 +446,9 @@ func SharesFound(d *plan.Planner, s estate.Server, found []server.Share, whole b
 	lost := int64(0)
 	if whole {
 		for i := range have {
+			if a := have[i].Admission; a != nil && a.Home != "" { // which only the one whose home it is is told of
+				continue
+			}
 			if !slices.ContainsFunc(found, func(x server.Share) bool { return plan.SameKey(x.Name, have[i].Name) }) {
 				p.Work.Shares = append(p.Work.Shares, edit.Share{Server: s, Before: &have[i], After: nil})
 				n++

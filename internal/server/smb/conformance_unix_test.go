@@ -344,10 +344,10 @@ func (w *trial) scan() {
 		return servers.Administrators(d, "box", []string{"warden"}, true)
 	})
 	// What its configuration says of shares the protocol doesn't tell.
-	configured, _, err := smbconf.Read(open("smb.conf"), "smb.conf")
+	configured, err := smbconf.Read(open("smb.conf"), "smb.conf", nil)
 	require.NoError(w.t, err)
 	w.keep(func(d *plan.Planner) (*plan.Plan, error) {
-		p, unknown, err := servers.Configure(d, "box", "smb.conf", configured)
+		p, unknown, err := servers.Configure(d, "box", "smb.conf", configured, nil)
 		require.Empty(w.t, unknown)
 		return p, err
 	})
