@@ -86,6 +86,16 @@ func (id ID) Domain() (domain ID, rid uint32, ok bool) {
 	return makeID(s), rid, true
 }
 
+// Last gives the one part of an identifier that an authority gave with nothing between,
+// S-1-16-8192; ok is false for others.
+func (id ID) Last(authority uint64) (part uint32, ok bool) {
+	if id.IsZero() {
+		return 0, false
+	}
+	s := id.h.Value()
+	return s.sub[0], s.auth == authority && s.n == 1
+}
+
 // SameDomain tells whether two identifiers are of one domain.
 func (id ID) SameDomain(o ID) bool {
 	if id.IsZero() || o.IsZero() {

@@ -139,6 +139,8 @@ func anyTraits(t *rapid.T) verdict.Traits {
 		tr.Powers = verdict.NewPowers(held)
 	}
 	tr.ShareWholeForTakers = rapid.Bool().Draw(t, "whole for takers")
+	tr.TakingCounts, tr.DefaultPrivileges = rapid.Bool().Draw(t, "taking counts"), rapid.Bool().Draw(t, "default privileges")
+	tr.LabelsCount = rapid.Bool().Draw(t, "labels count")
 	tr.Realm = rapid.SampledFrom(append(realms, account.ID{}, account.Nowhere)).Draw(t, "realm")
 	tr.Machine = rapid.SampledFrom(append(realms[:2:2], account.ID{}, account.Nowhere)).Draw(t, "machine")
 	return tr
@@ -172,6 +174,10 @@ func anyRules(t *rapid.T, who []account.ID) *rule.Descriptor {
 		})
 	}
 	d.Rules.Absent = rapid.IntRange(0, 9).Draw(t, "absent") == 0
+	if rapid.IntRange(0, 4).Draw(t, "labelled") == 0 {
+		level := account.NewID(16, rapid.SampledFrom([]uint32{0x1000, 0x2000, 0x2100, 0x3000, 0x4000}).Draw(t, "level"))
+		d.Audit = rule.Rules{Entries: []rule.Entry{{Kind: rule.Label, Rights: right.Set(rapid.Uint32Range(0, 7).Draw(t, "policy")), Who: level}}}
+	}
 	return d
 }
 

@@ -48,6 +48,7 @@ type Reading struct {
 	Into          bool // something is being added to a folder
 	Adding        bool // and nothing counts there because of owning
 	ObjectsRefuse bool // object entries that allow never count, those that refuse always do
+	Labels        bool // a mandatory label takes from who is below it
 	Served        Served
 }
 
@@ -79,6 +80,7 @@ const (
 	OfOwner                 // owning brings it
 	OfAbsence               // absent rules open everything
 	OfReach                 // whoever gets to an item sees what it is
+	OfLabel                 // the item's mandatory label
 )
 
 // Step is one thing rules say: the first step that names somebody the user is
@@ -195,8 +197,13 @@ func (d *Descriptor) Steps(how Reading) []Step {
 	return steps
 }
 
-// Beneath gives none: nothing else is asked.
-func (d *Descriptor) Beneath(Reading) []Step { return nil }
+// Beneath gives what the item's mandatory label lets through, where labels count.
+func (d *Descriptor) Beneath(how Reading) []Step {
+	if !how.Labels {
+		return nil
+	}
+	return d.label()
+}
 
 // Bounds gives what the item's mark takes from everybody: entries say all else.
 func (d *Descriptor) Bounds() Bounds {

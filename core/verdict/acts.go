@@ -31,6 +31,8 @@ type Need struct {
 	// Posix: asked only where the rules are those of a POSIX tree; Folders: and
 	// only of a folder.
 	Posix, Folders bool
+	// Specified: asked only by a server that does as the standards say (Traits.AsSpecified).
+	Specified bool
 	// NotKept: not asked where the server keeps descriptors, by which alone it
 	// deletes (measured).
 	NotKept bool
@@ -58,7 +60,7 @@ const (
 	NewPlace         // a place that is free, in any folder
 	ThereIs          // a file that is there, and goes
 	NewOwner         // an account
-	mostChecks = 6
+	mostChecks = 7
 )
 
 // Act is something a person does to an item.
@@ -86,6 +88,9 @@ var (
 	owning = Need{On: OnKernel, Rights: right.WriteACL, NotKept: true}
 )
 
+// builtinAdministrators may own what any of them does ([MS-DTYP] §2.4.4.1, SE_GROUP_OWNER).
+var builtinAdministrators = account.MustID("S-1-5-32-544")
+
 // Acts is the acts there are and what each needs, as it was measured by doing
 // them: docs/decisions.md.
 var Acts = [...]Act{
@@ -103,11 +108,11 @@ var Acts = [...]Act{
 	{"make-folder", "make a folder", NewFolder, NoTarget, []Need{{On: OnFolder, Adding: true}, {On: OnConnection}, {On: OnShare, Rights: makesFolder}}},
 	{"rename", "give it another name", Either, NewName, []Need{{On: OnItem, Rights: right.Delete}, {On: OnFolder, Adding: true, PastShare: true}, {On: OnConnection}, leaving, naming}},
 	{"rename-by-attributes", "give it another name through a handle opened for its attributes", Either, NewName,
-		[]Need{{On: OnItem, Rights: right.WriteAttributes}, {On: OnFolder, Adding: true, PastShare: true}, {On: OnConnection}, leaving, naming}},
+		[]Need{{On: OnItem, Rights: right.WriteAttributes}, {On: OnItem, Rights: right.Delete, Specified: true}, {On: OnFolder, Adding: true, PastShare: true}, {On: OnConnection}, leaving, naming}},
 	{"move", "put it into another folder", Either, NewPlace, []Need{{On: OnItem, Rights: right.Delete}, {On: OnTarget, Adding: true, PastShare: true}, {On: OnConnection},
 		{On: OnItem, Rights: right.WriteNamedAttrs, Posix: true, Folders: true}, leaving, naming}}, // its .. is written anew
 	{"replace", "put a file in the place of another", File, ThereIs, []Need{{On: OnItem, Rights: right.Delete}, {On: OnTarget, Adding: true, PastShare: true}, {On: OnConnection},
-		{On: OnThere, Rights: right.Delete, Posix: true}, leaving, naming}}, // it goes, and its folder may be sticky
+		{On: OnThere, Rights: right.Delete, Posix: true}, {On: OnThere, Rights: right.Delete, Specified: true}, leaving, naming}}, // it goes, and its folder may be sticky
 	{"delete", "delete it; a folder must be empty", Either, NoTarget, []Need{{On: OnItem, Rights: right.Delete}, {On: OnConnection}, {On: OnMark}, {On: OnKernel, Rights: right.Delete, NotKept: true}}},
 	{"set-attributes", "change its times and flags", Either, NoTarget, []Need{{On: OnItem, Rights: right.WriteAttributes}}},
 	{"read-rules", "read its rules", Either, NoTarget, []Need{{On: OnItem, Rights: right.ReadACL}}},
@@ -166,7 +171,7 @@ func Try(a *Act, t *Trial) (out Tried) {
 		base = t.Folder
 	}
 	for _, n := range a.Needs {
-		if n.Posix && !t.Posix || n.Folders && !t.IsFolder || (n.On == OnKernel || n.On == OnNames) && t.Kernel == nil || n.NotKept && t.Item.Traits.KeepsDescriptors() || n.On == OnMark && !t.Item.Item.Kept {
+		if n.Posix && !t.Posix || n.Specified && !base.Traits.AsSpecified || n.Folders && !t.IsFolder || (n.On == OnKernel || n.On == OnNames) && t.Kernel == nil || n.NotKept && t.Item.Traits.KeepsDescriptors() || n.On == OnMark && !t.Item.Item.Kept {
 			continue
 		}
 		c := Check{Need: n}
@@ -200,7 +205,7 @@ func Try(a *Act, t *Trial) (out Tried) {
 		case OnMark:
 			c.OK = false // it is marked
 		case OnOwner:
-			c.OK = base.Passes() || base.Item.Owner == t.To || base.Token.User() == t.To
+			c.OK = base.Passes() || base.Item.Owner == t.To || base.Token.User() == t.To || base.GivesTo(t.To)
 		}
 		if n.On != OnConnection && n.On != OnOwner && n.On != OnMark {
 			c.OK = c.Missing == 0
@@ -210,6 +215,12 @@ func Try(a *Act, t *Trial) (out Tried) {
 		out.N++
 	}
 	return out
+}
+
+// GivesTo tells whether the user may make somebody else an owner, on a server that does as
+// the standards say: by the privilege to restore, or a group of theirs that may own.
+func (q *Question) GivesTo(to account.ID) bool {
+	return q.Traits.AsSpecified && (q.Traits.restores(q.Token) || to == builtinAdministrators && q.Token.Has(to))
 }
 
 // Past gives the question a need asks: without the share, where that isn't asked.

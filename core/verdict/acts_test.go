@@ -1,6 +1,7 @@
 package verdict
 
 import (
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -36,7 +37,8 @@ func TestActsNeedWhatWasMeasured(t *testing.T) {
 		there := q
 		there.Item = rule.Compile(folderRules, q.Traits.Reading())
 		posixTree := rapid.Bool().Draw(t, "POSIX tree")
-		to := rapid.SampledFrom([]account.ID{alice, bob, crew}).Draw(t, "to")
+		to := rapid.SampledFrom([]account.ID{alice, bob, crew, builtinAdministrators}).Draw(t, "to")
+		restores := slices.ContainsFunc(q.Traits.Held().Held()[Restore], q.Token.Has)
 		var kernel, names *Question
 		kept := false
 		if posixTree && rapid.Bool().Draw(t, "served over SMB") {
@@ -101,6 +103,9 @@ func TestActsNeedWhatWasMeasured(t *testing.T) {
 				if a.Name == "move" && posixTree && isFolder {
 					want = want && has(right.WriteNamedAttrs)
 				}
+				if a.Name == "replace" && q.Traits.AsSpecified {
+					want = want && Granted(&there).Has(right.Delete)
+				}
 				if a.Name == "replace" && posixTree {
 					want = want && Granted(&there).Has(right.Delete)
 				}
@@ -108,7 +113,7 @@ func TestActsNeedWhatWasMeasured(t *testing.T) {
 					want = want && Granted(kernel).Has(right.Delete) && Granted(names).Has(right.ReadData)
 				}
 			case "rename-by-attributes":
-				want = has(right.WriteAttributes) && puts && rw
+				want = has(right.WriteAttributes) && puts && rw && (!q.Traits.AsSpecified || has(right.Delete))
 				if kernel != nil {
 					want = want && Granted(kernel).Has(right.Delete) && Granted(names).Has(right.ReadData)
 				}
@@ -123,7 +128,7 @@ func TestActsNeedWhatWasMeasured(t *testing.T) {
 			case "take-owner":
 				want = has(right.WriteOwner) && rw && owns
 			case "give-owner":
-				want = (boss || to == alice || to == item.item.Owner) && has(right.WriteOwner) && rw && owns
+				want = (boss || to == alice || to == item.item.Owner || q.Traits.AsSpecified && (to == builtinAdministrators && q.Token.Has(to) || restores)) && has(right.WriteOwner) && rw && owns
 			default:
 				t.Fatalf("%s is not known here", a.Name)
 			}
@@ -137,7 +142,7 @@ func TestActsNeedWhatWasMeasured(t *testing.T) {
 			require.Equal(t, got.Allowed, all)
 			needs := 0
 			for _, n := range a.Needs {
-				if (n.On != OnMark || item.item.Mark != 0) && (!n.Posix || posixTree) && (!n.Folders || trial.IsFolder) && (n.On != OnKernel && n.On != OnNames || kernel != nil && !(n.NotKept && kept)) {
+				if (n.On != OnMark || item.item.Mark != 0) && (!n.Posix || posixTree) && (!n.Specified || q.Traits.AsSpecified) && (!n.Folders || trial.IsFolder) && (n.On != OnKernel && n.On != OnNames || kernel != nil && !(n.NotKept && kept)) {
 					needs++
 				}
 			}

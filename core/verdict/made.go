@@ -19,6 +19,8 @@ type Maker struct {
 	UID, GID account.ID
 	// Administrator: they are on the server's list of administrators.
 	Administrator bool
+	// Builtin: they are in BUILTIN\Administrators there.
+	Builtin bool
 }
 
 // The rights that a file's POSIX mode was measured to stand for where it was
@@ -39,7 +41,11 @@ func Made(parent *rule.Descriptor, folder bool, m Maker, tr *Traits) *rule.Descr
 	if tr.NewDropsObjectTypes {
 		up = untyped(parent)
 	}
-	d := rule.NewChild(up, folder, m.Owner, group, nil)
+	owner := m.Owner
+	if tr.AdministratorsOwn && m.Builtin {
+		owner = builtinAdministrators
+	}
+	d := rule.NewChild(up, folder, owner, group, nil)
 	if len(d.Rules.Entries) > 0 {
 		if tr.NewMarkedByFolder && parent.Control&rule.RulesFollow == 0 {
 			d.Control &^= rule.RulesFollow
@@ -50,7 +56,7 @@ func Made(parent *rule.Descriptor, folder bool, m Maker, tr *Traits) *rule.Descr
 		return d
 	}
 	if !tr.NewByMode {
-		d.Rules.Entries = rule.PlainRules(m.Owner)
+		d.Rules.Entries = rule.PlainRules(owner)
 		return d
 	}
 	if owner, err := account.ParseID(tr.AdministratorMakes); err == nil && m.Administrator {

@@ -52,7 +52,12 @@ type Power struct {
 }
 
 // Powers are all that count on a server. Those that are the same are one pointer.
-type Powers struct{ list []Power }
+type Powers struct {
+	list []Power
+	// taking are those that count where a server takes taking ownership alone into
+	// account: on files, and a share lets nothing through for it.
+	taking []Power
+}
 
 var powers sync.Map // by what they say: *Powers
 
@@ -74,9 +79,38 @@ func NewPowers(held map[Privilege][]account.ID) *Powers {
 	for _, p := range list {
 		fmt.Fprintln(&key, p.Privilege, p.Who)
 	}
-	one, _ := powers.LoadOrStore(key.String(), &Powers{list})
+	one, _ := powers.LoadOrStore(key.String(), newPowers(list))
 	return one.(*Powers)
 }
+
+func newPowers(list []Power) *Powers {
+	p := &Powers{list: list}
+	for _, x := range list {
+		if x.Privilege == TakeOwnership {
+			x.Share = 0
+			p.taking = append(p.taking, x)
+		}
+	}
+	return p
+}
+
+// noPowers says that nobody has any that counts, where else defaults would.
+var noPowers = &Powers{}
+
+// ToldPowers is NewPowers for a server that told who has which: nobody is an answer too.
+func ToldPowers(held map[Privilege][]account.ID) *Powers {
+	if p := NewPowers(held); p != nil {
+		return p
+	}
+	return noPowers
+}
+
+// byDefault is who has privileges on a server that told of none: its administrators all of
+// them, those who keep copies what they need for it.
+var byDefault = func() *Powers {
+	administrators, backup := account.MustID("S-1-5-32-544"), account.MustID("S-1-5-32-551")
+	return NewPowers(map[Privilege][]account.ID{Backup: {administrators, backup}, Restore: {administrators, backup}, TakeOwnership: {administrators}})
+}()
 
 // Held gives who has which privilege.
 func (p *Powers) Held() map[Privilege][]account.ID {
@@ -115,12 +149,17 @@ func (p *Powers) UnmarshalJSON(b []byte) error {
 			held[name] = append(held[name], id)
 		}
 	}
-	p.list = NewPowers(held).List()
+	*p = *newPowers(NewPowers(held).List())
 	return nil
 }
 
 // One gives the one pointer that says the same.
-func (p *Powers) One() *Powers { return NewPowers(p.Held()) }
+func (p *Powers) One() *Powers {
+	if p == nil {
+		return nil
+	}
+	return ToldPowers(p.Held())
+}
 
 // List gives them one by one.
 func (p *Powers) List() []Power {
@@ -132,10 +171,32 @@ func (p *Powers) List() []Power {
 
 // Counting lists the powers that count by a server's traits.
 func (t *Traits) Counting() []Power {
-	if !t.PrivilegesPass {
-		return nil
+	switch held := t.Held(); {
+	case t.PrivilegesPass:
+		return held.List()
+	case t.TakingCounts && held != nil:
+		return held.taking
 	}
-	return t.Powers.List()
+	return nil
+}
+
+// Held is who has which privilege on a server: as it told, or where it didn't and that is
+// so by default, what such servers begin with.
+func (t *Traits) Held() *Powers {
+	if t.Powers == nil && t.DefaultPrivileges {
+		return byDefault
+	}
+	return t.Powers
+}
+
+// restores tells whether a token may make anybody an item's owner by a privilege.
+func (t *Traits) restores(tok *account.Token) bool {
+	for _, p := range t.Held().List() {
+		if p.Privilege == Restore && tok.Has(p.Who) {
+			return true
+		}
+	}
+	return false
 }
 
 // given is what a token's privileges give on files, and let through a share.

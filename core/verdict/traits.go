@@ -80,6 +80,20 @@ type Traits struct {
 	// ShareWholeForTakers: for whoever may take ownership of anything a share's rules
 	// count where they give everything, or all but write-owner, and for nothing else.
 	ShareWholeForTakers bool `json:"share-whole-for-takers"`
+	// TakingCounts: who may take ownership has write-owner on every item. A share limits
+	// that like all else.
+	TakingCounts bool `json:"taking-counts"`
+	// DefaultPrivileges: where the server told of no privileges, those count that such
+	// servers begin with.
+	DefaultPrivileges bool `json:"default-privileges"`
+	// AdministratorsOwn: what a member of BUILTIN\\Administrators makes is that group's.
+	AdministratorsOwn bool `json:"administrators-own"`
+	// LabelsCount: an item's mandatory label takes from who is below it.
+	LabelsCount bool `json:"labels-count"`
+	// AsSpecified: renaming by any handle and replacing need delete, and an owner is
+	// given by who may restore, as [MS-FSA] has it; answers say that they are as
+	// specified, and not measured.
+	AsSpecified bool `json:"as-specified"`
 	// Powers are who has which privilege on the server. They are of one server, and
 	// none of what its kind does.
 	Powers *Powers `json:"privileges,omitempty"`
@@ -165,6 +179,20 @@ func named() map[string]Traits {
 			MovedKeeps:  true,
 			WritesAudit: true,
 		},
+		// specified is a server of which nothing but the published standards is known.
+		"specified": {
+			Name:   "specified",
+			Traits: account.Traits{MailGroupsLeftOut: true},
+			ReadOnlyTakes: right.WriteData | right.AppendData | right.WriteNamedAttrs | right.WriteAttributes |
+				right.DeleteChild | right.Delete | right.WriteACL | right.WriteOwner,
+			MovedKeeps:        true,
+			WritesAudit:       true,
+			TakingCounts:      true,
+			DefaultPrivileges: true,
+			AdministratorsOwn: true,
+			LabelsCount:       true,
+			AsSpecified:       true,
+		},
 	}
 }
 
@@ -205,6 +233,11 @@ var TraitList = [...]Trait{
 	{"read-only-takes", "the rights a read-only connection takes away", measured},
 	{"privileges-pass", "backup and restore pass what a share limits, and taking ownership the files' rules too", measured},
 	{"share-whole-for-takers", "to whoever may take ownership of anything, a share's rules give everything or nothing", measured},
+	{"taking-counts", "who may take ownership has write-owner on every item, as far as the share allows", "[MS-DTYP] §2.5.3.2"},
+	{"default-privileges", "where the server told of no privileges, its administrators and Backup Operators have those that such servers begin with", "[MS-LSAD] §3.1.1.2.1"},
+	{"administrators-own", "what a member of BUILTIN\\Administrators makes belongs to that group", "[MS-DTYP] §2.5.3.4.1"},
+	{"labels-count", "an item's mandatory label takes from whoever is below it", "[MS-DTYP] §2.5.3.3"},
+	{"as-specified", "renaming and replacing need delete, and who may restore gives ownership; answers say that they are as specified", "[MS-FSA] §2.1.5.15, §2.1.5.17"},
 	{"naming-shows-attributes", "naming an item grants read-attributes on it, as far as the share allows", measured},
 	{"asks-folders-above", "every folder above an item is asked for execute", "POSIX systems"},
 	{"administrators-pass", "administrators pass the files' rules, not the share's", measured},
@@ -225,7 +258,7 @@ var TraitList = [...]Trait{
 
 // Reading says how the server reads an item's rules.
 func (t *Traits) Reading() rule.Reading {
-	return rule.Reading{Owner: true, Served: t.served, ObjectsRefuse: t.ObjectEntriesRefuse}
+	return rule.Reading{Owner: true, Served: t.served, ObjectsRefuse: t.ObjectEntriesRefuse, Labels: t.LabelsCount}
 }
 
 // AboveReading says how the rules of the folders above an item are read where
@@ -251,5 +284,5 @@ func (t *Traits) ShareReading() rule.Reading {
 
 // AddReading says how it reads a folder's rules when something is added.
 func (t *Traits) AddReading() rule.Reading {
-	return rule.Reading{Owner: true, Into: true, Adding: t.AddingIgnoresOwner, Served: t.served, ObjectsRefuse: t.ObjectEntriesRefuse}
+	return rule.Reading{Owner: true, Into: true, Adding: t.AddingIgnoresOwner, Served: t.served, ObjectsRefuse: t.ObjectEntriesRefuse, Labels: t.LabelsCount}
 }

@@ -109,6 +109,7 @@ const (
 	ByPrivilege                // a privilege gives it, whatever rules say
 	ByMark                     // the item's read-only mark
 	ByRunning                  // the share asks nobody for execute
+	ByLabel                    // the item's mandatory label
 	ByTaking                   // the share's rules don't give everything, and so nothing to whoever may take ownership
 )
 
@@ -447,7 +448,7 @@ func explainShare(q *Question) (Connection, right.Set, reasons) {
 	return door, got, b
 }
 
-var sources = [...]Source{rule.OfEntry: ByEntry, rule.OfOwner: ByOwner, rule.OfAbsence: ByAbsence, rule.OfReach: ByReach}
+var sources = [...]Source{rule.OfEntry: ByEntry, rule.OfOwner: ByOwner, rule.OfAbsence: ByAbsence, rule.OfReach: ByReach, rule.OfLabel: ByLabel}
 
 // explainGiven is Given with a reason for every right.
 func explainGiven(l *rule.List, t *account.Token) (right.Set, reasons) {
@@ -458,8 +459,9 @@ func explainGiven(l *rule.List, t *account.Token) (right.Set, reasons) {
 	below, why := explain(l.Beneath, t)
 	for i := range b {
 		if got&^below&right.At(i) != 0 {
-			b[i] = why[i]
-			b[i].Source = ByBeneath
+			if b[i] = why[i]; b[i].Source != ByLabel {
+				b[i].Source = ByBeneath
+			}
 		}
 	}
 	return got & below, b

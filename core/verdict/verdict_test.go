@@ -22,16 +22,24 @@ var (
 	who   = []account.ID{alice, bob, crew, account.Everyone, account.Network, account.OwnerRights, account.Creator}
 )
 
-func token() *account.Token {
+func token() *account.Token { return tokenOf() }
+
+// tokenOf is a token with others beside: members of what is built in, mostly.
+func tokenOf(special ...account.ID) *account.Token {
 	d := account.NewDirectory()
 	d.Add(account.Account{ID: alice, Kind: account.User, POSIX: account.NoPOSIX})
 	d.Join(crew, alice)
-	return account.NewToken(d, alice, account.Traits{}, account.Everyone, account.Network)
+	return account.NewToken(d, alice, account.Traits{}, append(special, account.Everyone, account.Network)...)
 }
 
 func anyDescriptor(t *rapid.T) *rule.Descriptor {
 	d := &rule.Descriptor{Mark: rule.Mark(max(0, rapid.IntRange(-3, 1).Draw(t, "mark"))), Owner: rapid.SampledFrom([]account.ID{alice, bob, crew, {}}).Draw(t, "owner"), Audit: rule.Rules{Absent: true}}
 	d.Rules.Absent = rapid.IntRange(0, 9).Draw(t, "absent") == 0
+	for range max(0, rapid.IntRange(-4, 2).Draw(t, "labels")) {
+		d.Audit.Absent = false
+		d.Audit.Entries = append(d.Audit.Entries, rule.Entry{Kind: rapid.SampledFrom([]rule.Kind{rule.Label, rule.Label, rule.Audit}).Draw(t, "label"), Flags: rapid.SampledFrom([]rule.Flags{0, 0, rule.InheritOnly}).Draw(t, "label flags"),
+			Rights: right.Set(rapid.Uint32Range(0, 7).Draw(t, "policy")), Who: rapid.SampledFrom([]account.ID{account.NewID(16, 0x1000), account.NewID(16, 0x2000), account.NewID(16, 0x3000), account.NewID(16, 0x4000), account.Everyone}).Draw(t, "level")})
+	}
 	if d.Rules.Absent {
 		return d
 	}
@@ -71,6 +79,10 @@ func anyQuestion(t *rapid.T) *asked {
 	flip("objects", &tr.ObjectEntriesRefuse)
 	flip("privileges pass", &tr.PrivilegesPass)
 	flip("whole for takers", &tr.ShareWholeForTakers)
+	flip("taking counts", &tr.TakingCounts)
+	flip("default privileges", &tr.DefaultPrivileges)
+	flip("labels", &tr.LabelsCount)
+	flip("as specified", &tr.AsSpecified)
 	if rapid.IntRange(0, 2).Draw(t, "privileges") == 0 {
 		held := map[Privilege][]account.ID{}
 		for _, p := range Privileges() {
@@ -79,7 +91,7 @@ func anyQuestion(t *rapid.T) *asked {
 		tr.Powers = NewPowers(held)
 	}
 	q := &asked{item: anyDescriptor(t)}
-	q.Token, q.Traits, q.Administrator = token(), &tr, rapid.IntRange(0, 9).Draw(t, "admin") == 0
+	q.Token, q.Traits, q.Administrator = tokenOf(rapid.SampledFrom([][]account.ID{nil, nil, {builtinAdministrators}, {account.NewID(5, 32, 551)}}).Draw(t, "built-in groups")...), &tr, rapid.IntRange(0, 9).Draw(t, "admin") == 0
 	q.Item = rule.Compile(q.item, tr.Reading())
 	if rapid.Bool().Draw(t, "parent") {
 		q.parent = anyDescriptor(t)
@@ -133,20 +145,64 @@ func oneRight(d *rule.Descriptor, has func(account.ID) bool, r right.Set, owner,
 	return false
 }
 
+// labelTakes tells whether the mandatory label of an item takes a right from a token, by
+// the words of [MS-DTYP] §2.5.3.3: who isn't as trustworthy as the item gets what its
+// policies leave.
+func labelTakes(d *rule.Descriptor, has func(account.ID) bool, r right.Set) bool {
+	mine := 0x2000
+	if has(builtinAdministrators) {
+		mine = 0x3000
+	}
+	for _, e := range d.Audit.Entries {
+		if e.Kind != rule.Label || e.Flags&rule.InheritOnly != 0 {
+			continue
+		}
+		for level := 0x1000; level <= 0x4000; level += 0x1000 {
+			if e.Who != account.NewID(16, uint32(level)) || mine >= level {
+				continue
+			}
+			left := right.Set(0)
+			if e.Rights&1 == 0 {
+				left |= right.GenericWrite.Map()
+			}
+			if e.Rights&2 == 0 {
+				left |= right.GenericRead.Map()
+			}
+			if e.Rights&4 == 0 {
+				left |= right.GenericExecute.Map()
+			}
+			return !left.Has(r)
+		}
+		return false
+	}
+	return false
+}
+
 func TestEachRightByTheStandardsWords(t *testing.T) {
-	doors, powers := map[ConnectionWhy]int{}, map[Privilege]int{}
+	doors, powers, labelled := map[ConnectionWhy]int{}, map[Privilege]int{}, 0
 	one := func(t *rapid.T) {
 		q := anyQuestion(t)
 		has, tr := q.Token.Has, q.Traits
 		power := func(r right.Set, share bool) bool {
-			return tr.PrivilegesPass && slices.ContainsFunc(tr.Powers.List(), func(p Power) bool {
-				return has(p.Who) && (share && p.Share.Has(r) || !share && p.File.Has(r))
-			})
+			held := tr.Powers.Held()
+			if tr.Powers == nil && tr.DefaultPrivileges {
+				held = map[Privilege][]account.ID{TakeOwnership: {builtinAdministrators}, Backup: {builtinAdministrators, account.NewID(5, 32, 551)}, Restore: {builtinAdministrators, account.NewID(5, 32, 551)}}
+			}
+			for p, who := range held {
+				file, lets, _ := p.Gives()
+				if gives := map[bool]right.Set{true: lets, false: file}[share]; !slices.ContainsFunc(who, has) || !gives.Has(r) {
+					continue
+				}
+				if tr.PrivilegesPass || tr.TakingCounts && p == TakeOwnership && !share {
+					return true
+				}
+			}
+			return false
 		}
 		rules := func(r right.Set) bool {
 			return oneRight(q.shareRules, has, r, tr.ShareOwnerRights, tr.ObjectEntriesRefuse)
 		}
-		if tr.PrivilegesPass && tr.ShareWholeForTakers && q.Share != nil && slices.ContainsFunc(tr.Powers.List(), func(p Power) bool { return p.Privilege == TakeOwnership && has(p.Who) }) {
+		if (tr.PrivilegesPass || tr.TakingCounts) && tr.ShareWholeForTakers && q.Share != nil && slices.ContainsFunc(tr.Held().List(), func(p Power) bool { return p.Privilege == TakeOwnership && has(p.Who) }) {
 			ruled := rules
 			rules = func(r right.Set) bool {
 				for i := range right.Count {
@@ -171,7 +227,9 @@ func TestEachRightByTheStandardsWords(t *testing.T) {
 		var want right.Set
 		for i := range right.Count {
 			r := right.At(i)
-			item := func(d *rule.Descriptor, r right.Set) bool { return oneRight(d, has, r, true, tr.ObjectEntriesRefuse) }
+			item := func(d *rule.Descriptor, r right.Set) bool {
+				return oneRight(d, has, r, true, tr.ObjectEntriesRefuse) && !(tr.LabelsCount && labelTakes(d, has, r))
+			}
 			file := item(q.item, r)
 			file = file || r == right.ReadAttributes && tr.NamingShowsAttributes
 			file = file || r == right.Delete && q.parent != nil && share(right.DeleteChild) && item(q.parent, right.DeleteChild)
@@ -199,10 +257,15 @@ func TestEachRightByTheStandardsWords(t *testing.T) {
 				e := q.item.Rules.Entries[f.File.Entry]
 				require.True(t, e.Rights.Map().Has(f.Right), "the entry named speaks of the right")
 				require.Equal(t, f.FileOK, !e.Kind.Refuses(), "and decided it")
+				require.False(t, tr.LabelsCount && f.FileOK && labelTakes(q.item, has, f.Right))
 				require.True(t, has(f.File.Who))
 			}
 			require.Equal(t, f.File.Source == ByMark, q.item.Mark == rule.ReadOnly && (f.Right == right.WriteData || f.Right == right.AppendData) &&
 				(f.File.Source != ByTraverse), "%v", f)
+			if f.File.Source == ByLabel {
+				labelled++
+				require.True(t, tr.LabelsCount && !f.FileOK && labelTakes(q.item, has, f.Right) && oneRight(q.item, has, f.Right, true, tr.ObjectEntriesRefuse))
+			}
 			if f.File.Source == Nothing {
 				require.False(t, f.FileOK)
 			}
@@ -214,7 +277,7 @@ func TestEachRightByTheStandardsWords(t *testing.T) {
 				}
 			}
 			if f.File.Source == ByPrivilege {
-				require.False(t, oneRight(q.item, has, f.Right, true, tr.ObjectEntriesRefuse), "rules alone give it")
+				require.False(t, oneRight(q.item, has, f.Right, true, tr.ObjectEntriesRefuse) && !(tr.LabelsCount && labelTakes(q.item, has, f.Right)), "rules alone give it")
 			}
 			if f.Share.Source == ByPrivilege {
 				require.False(t, rules(f.Right) && !(v.Door.ReadOnly && tr.ReadOnlyTakes.Has(f.Right)), "the share's rules alone let it through")
@@ -234,6 +297,7 @@ func TestEachRightByTheStandardsWords(t *testing.T) {
 	for why := Open; why <= NotWriting; why++ {
 		proptest.Reached(t, doors[why], 0, fmt.Sprint("doors of kind ", why))
 	}
+	proptest.Reached(t, labelled, 0, "a label that takes something")
 	for _, p := range Privileges() {
 		proptest.Reached(t, powers[p], 0, string(p))
 	}

@@ -116,6 +116,9 @@ func (c *Can) Holding(k *Asker, d *crowd.Decider, s crowd.Situation, rules, pare
 	}
 	out := slices.Clone(d.People.All())
 	for _, n := range c.Act.Needs {
+		if n.Specified && !d.Traits.AsSpecified {
+			continue
+		}
 		switch n.On {
 		case verdict.OnItem:
 			out = out.And(d.Holding(s, n.Rights))
@@ -126,14 +129,14 @@ func (c *Can) Holding(k *Asker, d *crowd.Decider, s crowd.Situation, rules, pare
 			}
 			out = out.And(asked(adding(!makes), verdict.AddRight(folder)))
 		case verdict.OnKernel:
-			if s.Item.Beneath != nil && parent != nil && !(n.NotKept && d.Traits.KeepsDescriptors()) {
+			if _, posixTree := rules.(*posix.Rules); posixTree && s.Item.Beneath != nil && parent != nil && !(n.NotKept && d.Traits.KeepsDescriptors()) {
 				how := d.Traits.AboveReading()
 				alone := crowd.Situation{Item: k.Read(rules, how), Gate: s.Gate}
 				alone.Child = d.TakesOut(k.Read(parent, how), alone.Item.Owner)
 				out = out.And(d.PastShare(alone, n.Rights))
 			}
 		case verdict.OnNames:
-			if s.Item.Beneath != nil && parent != nil {
+			if _, posixTree := rules.(*posix.Rules); posixTree && s.Item.Beneath != nil && parent != nil {
 				names := crowd.Situation{Item: k.Read(parent, d.Traits.AboveReading()), Gate: s.Gate}
 				out = out.And(d.PastShare(names, n.Rights))
 			}

@@ -85,6 +85,7 @@ type Reason struct {
 	// Entry is the name on its list, none where they aren't on it), running (the share asks nobody for execute), mark (the item's read-only mark), privilege (Entry is
 	// which, and passes all rules),
 	// no-account (who asks is the own account of the machine that Entry names),
+	// label (the item's mandatory label, above who asks),
 	// or taking (of a share whose rules don't give everything: nothing to whoever may take ownership).
 	By    string   `json:"by"`
 	Entry string   `json:"entry,omitempty"`       // as written
@@ -194,6 +195,8 @@ func (k *Asker) FileReason(q *verdict.Question, p estate.Place, d rule.Any, abov
 		r.By = "naming"
 	case verdict.ByMark:
 		r.By = "mark"
+	case verdict.ByLabel:
+		r.By = "label"
 	case verdict.ByRunning:
 		r.By = "running"
 	case verdict.ByAdmin:

@@ -85,7 +85,7 @@ func ActNames() (out []string) {
 // Kernel gives a question as the kernel alone would be asked it, where an SMB
 // server decides before it; nil elsewhere. Above are rules of the folder above.
 func (k *Asker) Kernel(q *verdict.Question, item, above rule.Any) *verdict.Question {
-	if q.Item.Beneath == nil || above == nil {
+	if _, posixTree := item.(*posix.Rules); !posixTree || q.Item.Beneath == nil || above == nil {
 		return nil
 	}
 	x, how := *q, q.Traits.AboveReading()

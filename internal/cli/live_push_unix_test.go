@@ -352,7 +352,14 @@ func TestProved(t *testing.T) {
 	require.Contains(t, said, "Every answer is the server's.")
 	require.Equal(t, before, h.bytes(inTheTheatre...), "no trace")
 	h.give(`Scripts\prompt book.odt`, "PAI(A;;FA;;;{warden})(A;;0x1200a9;;;{ines})")
-	said = prove(1, "--under", "//stagedoor/productions/Scripts", "--format", "csv")
+	said = prove(1, "--under", "//stagedoor/productions/Scripts", "--format", "csv", "--report", "report.json")
+	report, err := os.ReadFile("report.json")
+	require.NoError(t, err)
+	require.Contains(t, string(report), `"traits-set": "smb"`)
+	require.Contains(t, string(report), `"status": "the user may not"`)
+	for _, name := range []string{"ines", "petra", "warden", "stagedoor", "Scripts", "prompt", "productions"} {
+		require.NotContains(t, string(report), name)
+	}
 	require.Contains(t, said, "ines,read,//stagedoor/productions/Scripts/prompt book.odt,can't,can,")
 	require.Contains(t, said, "petra,read,//stagedoor/productions/Scripts/prompt book.odt,can,can't,the user may not")
 	require.NotContains(t, said, "warden,")

@@ -11,6 +11,7 @@ import (
 	"tarnwold/core/verdict"
 	"tarnwold/internal/ask"
 	"tarnwold/internal/ask/explain"
+	"tarnwold/internal/ask/show"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/server"
 )
@@ -38,6 +39,54 @@ type Difference struct {
 	Estate bool   `json:"estate-allows"`
 	Server bool   `json:"server-allows"`
 	Said   string `json:"server-said,omitempty"`
+	Folder bool   `json:"folder"`
+	By     string `json:"decided-by,omitempty"` // what decides it in the estate: kinds of ask.Reason
+}
+
+// Report is a proof without a name in it: nobody can tell from it whose server it was, or
+// who may do what there.
+type Report struct {
+	Traits   map[string]string `json:"traits"`
+	Set      string            `json:"traits-set"`
+	Users    int               `json:"users"`
+	Items    int               `json:"items"`
+	Tried    int               `json:"acts-tried"`
+	Allowed  int               `json:"allowed"`
+	Unproved int               `json:"unproved"`
+	Differ   []Differing       `json:"differences"`
+}
+
+// Differing is how often acts of one sort are answered otherwise.
+type Differing struct {
+	Act    string `json:"act"`
+	Folder bool   `json:"folder"`
+	Estate bool   `json:"estate-allows"`
+	Server bool   `json:"server-allows"`
+	By     string `json:"decided-by,omitempty"`
+	Status string `json:"status,omitempty"`
+	Times  int    `json:"times"`
+}
+
+// Report leaves every name out of a proof.
+func (p *Proof) Report(s estate.Server) *Report {
+	out := &Report{Traits: show.TraitValues(s.Traits), Set: s.Traits.Name, Users: len(p.Users), Items: p.Items, Tried: p.Tried, Allowed: p.Allowed, Unproved: p.Unproved, Differ: []Differing{}}
+	for name := range out.Traits {
+		if !slices.ContainsFunc(verdict.TraitList[:], func(t verdict.Trait) bool { return t.Name == name }) || name == "administrator-makes" {
+			delete(out.Traits, name) // who has privileges, who owns what is made
+		}
+	}
+	at := map[Differing]int{}
+	for _, d := range p.Differ {
+		one := Differing{Act: d.Act, Folder: d.Folder, Estate: d.Estate, Server: d.Server, By: d.By, Status: d.Said} // a status of the protocol, in our words
+		i, ok := at[one]
+		if !ok {
+			i = len(out.Differ)
+			at[one] = i
+			out.Differ = append(out.Differ, one)
+		}
+		out.Differ[i].Times++
+	}
+	return out
 }
 
 // Prove says what is to be proved.
@@ -132,10 +181,20 @@ func (p *Prove) one(ctx context.Context, k *ask.Asker, as server.Opener, user st
 			out.Allowed++
 		}
 		if t.Allowed != (said == "") {
-			out.Differ = append(out.Differ, Difference{user, name, s.where, t.Allowed, said == "", said})
+			out.Differ = append(out.Differ, Difference{user, name, s.where, t.Allowed, said == "", said, s.folder, decides(t)})
 		}
 	}
 	return ctx.Err()
+}
+
+// decides gives what decided a trial: the first need that says otherwise than all do.
+func decides(t *explain.Tried) string {
+	for i := range t.Needs {
+		if n := &t.Needs[i]; n.Reason != nil && n.Held == t.Allowed {
+			return n.Reason.By
+		}
+	}
+	return ""
 }
 
 // spots picks the items: one of every sort of rules first, then any.

@@ -47,9 +47,12 @@ type Seen struct {
 	Privileges map[verdict.Privilege][]account.ID
 	Domains    []estate.Domain
 	Machine    account.ID // the domain of the server's own accounts
-	Unread     []Unread
-	Resumed    int // items that an earlier try had read
-	Notes      []Noted
+	// OnPOSIX: the server says that it stands on a POSIX system, or with Told and without
+	// it that it doesn't.
+	OnPOSIX, Told bool
+	Unread        []Unread
+	Resumed       int // items that an earlier try had read
+	Notes         []Noted
 
 	scratch *scratch // where the trees' rows lie
 	own     []server.Account
@@ -126,6 +129,11 @@ func (s *Scan) Read(ctx context.Context, live server.Reader) (seen *Seen, err er
 		if out.Privileges, err = teller.Privileges(ctx); err != nil {
 			return nil, fmt.Errorf("who has privileges: %w", err)
 		}
+	}
+	if teller, ok := live.(interface {
+		OnPOSIX(context.Context) (yes, told bool)
+	}); ok {
+		out.OnPOSIX, out.Told = teller.OnPOSIX(ctx)
 	}
 	for _, a := range out.own {
 		if d, _, ok := a.ID.Domain(); ok {

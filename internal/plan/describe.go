@@ -247,7 +247,7 @@ func (w Words) Traits(before, after *estate.Server) (lines []edit.Line) {
 			lines = append(lines, edit.Line{Sign: edit.Changes, What: "trait", Text: fmt.Sprintf("%s: %s, was %s", name, is[name], was[name])})
 		}
 	}
-	had, has := before.Traits.Powers.List(), after.Traits.Powers.List()
+	had, has := before.Traits.Held().List(), after.Traits.Held().List()
 	say := func(sign edit.Sign, list, other []verdict.Power) {
 		for _, p := range list {
 			if !slices.Contains(other, p) {

@@ -703,8 +703,12 @@ func (d *Planner) mayHandOn(p *Plan) error {
 		if q.Administrator {
 			continue
 		}
-		if !q.Token.Has(after.Owner) {
-			return &estate.Refused{Why: fmt.Sprintf("only an administrator of %s may give ownership to another; %s can take it", at.Server.Name, actor.Name)}
+		if !q.Token.Has(after.Owner) && !q.GivesTo(after.Owner) {
+			who := "an administrator of " + at.Server.Name
+			if q.Traits.AsSpecified {
+				who = "who has " + string(verdict.Restore) + " on " + at.Server.Name
+			}
+			return &estate.Refused{Why: fmt.Sprintf("only %s may give ownership to another; %s can take it", who, actor.Name)}
 		}
 		if verdict.Granted(q)&right.WriteOwner == 0 {
 			return &estate.Refused{Why: fmt.Sprintf("%s has no write-owner on %s", actor.Name, at), Do: "see: tarnwold explain " + actor.Name + " " + at.String()}

@@ -171,6 +171,9 @@ func (t *naming) differ(before, after rule.Any) bool {
 		for _, side := range l {
 			for _, e := range side {
 				if !slices.Contains(common, e) {
+					if e.Kind == rule.Label { // it is about whoever is below it
+						return false
+					}
 					t.names[e.Who] = true
 				}
 			}

@@ -40,7 +40,19 @@ func Explained(p *doc.Printer, list []*explain.Explained, rows bool) error {
 			}
 			DrawExplained(p, e)
 		}
+		for _, e := range list {
+			if e.AsSpecified {
+				asSpecified(p)
+				break
+			}
+		}
 	})
+}
+
+// asSpecified says, once in an answer, what it rests on.
+func asSpecified(p *doc.Printer) {
+	p.Blank()
+	p.Line(doc.In(doc.Faint, "As the published standards specify such a server; none was measured. tarnwold prove finds out on a real one."))
 }
 
 // Rights asks for every right in an explanation, beside the acts.

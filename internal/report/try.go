@@ -36,6 +36,8 @@ func mendSays(m *explain.Mend) string {
 		return fmt.Sprintf("%s would have to have execute for somebody", m.Where)
 	case "mark":
 		return fmt.Sprintf("the read-only mark would have to come off %s", m.Where)
+	case "privilege":
+		return fmt.Sprintf("%s would have to have %s on %s", m.Who, m.Right, m.Where)
 	case "administrator":
 		return fmt.Sprintf("%s would have to be an administrator of %s", m.Who, m.Where)
 	}
@@ -167,7 +169,9 @@ func Tried(p *doc.Printer, t *explain.Tried) error {
 			case n.On == "connection":
 				needs = "a connection that isn't read-only"
 			case n.On == "owner":
-				needs = "an administrator, or who owns it already"
+				if needs = "an administrator, or who owns it already"; t.AsSpecified {
+					needs = "who may restore, or who owns it already"
+				}
 			case n.On == "kernel" && n.Right == "delete":
 				needs = "that the kernel lets it go"
 			case n.On == "kernel":
@@ -190,5 +194,8 @@ func Tried(p *doc.Printer, t *explain.Tried) error {
 			g.Rows = append(g.Rows, []doc.Cell{held, doc.C(strings.Join(rights[b], ", ")), doc.C(b.on), doc.C(b.why), doc.C(b.set), doc.C(b.chain)})
 		}
 		p.Grid(g)
+		if t.AsSpecified {
+			asSpecified(p)
+		}
 	})
 }

@@ -38,6 +38,9 @@ func Having(p *doc.Printer, h *census.Having) error {
 		for i := range h.Routes {
 			having(p, h, &h.Routes[i], server)
 		}
+		if len(h.Routes) > 0 && h.Routes[0].AsSpecified {
+			asSpecified(p)
+		}
 	})
 }
 

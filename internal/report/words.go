@@ -106,6 +106,8 @@ func Because(r *ask.Reason, server string, share bool) (why, set string) {
 		why = fmt.Sprintf("the account is %s's own, and nobody on %s", r.Entry, server)
 	case "running":
 		why = "the share's configuration has nobody asked for execute"
+	case "label":
+		why = "its mandatory label is above theirs"
 	case "mark":
 		why = "it is marked read-only"
 	case "privilege":

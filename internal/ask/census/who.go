@@ -47,6 +47,9 @@ type HavingWay struct {
 	// NotCounted is what the server's configuration has of the share that changes an
 	// answer and isn't counted in this one.
 	NotCounted []string `json:"not-counted,omitempty"`
+	// AsSpecified: the server is taken to do as the standards say, and none like it was
+	// measured.
+	AsSpecified bool `json:"as-specified,omitempty"`
 	// Below is what is below a folder and open to others; nil: nothing is.
 	Below *OpenBelow `json:"below,omitempty"`
 }
@@ -117,7 +120,7 @@ func having(k *ask.Asker, p estate.Place, sh *estate.Share, c *ask.Can, pop *cro
 		somebody = pop.Users[0].ID
 	}
 	q, s := k.Question(somebody, p, sh), Situation(k, d, somebody, p, sh, false)
-	out := &HavingWay{Route: way.Name, NotCounted: ask.NotCounted(sh), Levels: []HavingLevel{}, Special: []string{}}
+	out := &HavingWay{Route: way.Name, NotCounted: ask.NotCounted(sh), AsSpecified: p.Server.Traits.AsSpecified, Levels: []HavingLevel{}, Special: []string{}}
 	each := make([]right.Set, len(pop.Users))
 	var sc crowd.Scratch
 	classes := d.Classes(s, &sc)

@@ -37,7 +37,10 @@ type Explained struct {
 	// NotCounted is what the server's configuration has of the share that changes an
 	// answer and isn't counted in this one.
 	NotCounted []string `json:"not-counted,omitempty"`
-	Error      string   `json:"error,omitempty"` // why it can't be answered, among many
+	// AsSpecified: the server is taken to do as the standards say, and none like it was
+	// measured.
+	AsSpecified bool   `json:"as-specified,omitempty"`
+	Error       string `json:"error,omitempty"` // why it can't be answered, among many
 }
 
 // Nothing tells whether nothing worth a name is granted.
@@ -130,7 +133,7 @@ func Answer(k *ask.Asker, user account.Account, p estate.Place, sh *estate.Share
 	if sh != nil {
 		a.Route = sh.Address()
 	}
-	a.NotCounted = ask.NotCounted(sh)
+	a.NotCounted, a.AsSpecified = ask.NotCounted(sh), p.Server.Traits.AsSpecified
 	if brief {
 		granted := verdict.Granted(q)
 		a.Granted, a.Level = ask.Mask(granted), ask.LevelOn(levels, rules, granted, p.Folder)

@@ -23,9 +23,12 @@ type Tried struct {
 	// NotCounted is what the server's configuration has of the share that changes an
 	// answer and isn't counted in this one.
 	NotCounted []string `json:"not-counted,omitempty"`
-	Needs      []Needed `json:"needs"`
-	Mend       *Mend    `json:"first-to-change,omitempty"`
-	Error      string   `json:"error,omitempty"` // why it can't be answered, among many
+	// AsSpecified: the server is taken to do as the standards say, and none like it was
+	// measured.
+	AsSpecified bool     `json:"as-specified,omitempty"`
+	Needs       []Needed `json:"needs"`
+	Mend        *Mend    `json:"first-to-change,omitempty"`
+	Error       string   `json:"error,omitempty"` // why it can't be answered, among many
 }
 
 // Needed is one right, or other thing, that an act needs in one place.
@@ -49,7 +52,7 @@ type Mend struct {
 	// (Entry has to go from Where), share-allows (the share's rules have to),
 	// share-switch (Where is switched to read-only), configuration (of the
 	// server, of share Where: Entry would have to go from a list, or where
-	// there is none Who come onto it), administrator; of a POSIX tree sticky (Who
+	// there is none Who come onto it), administrator, privilege (Who would have to have Right); of a POSIX tree sticky (Who
 	// would have to own the item or the folder Where), owners-alone, root-alone,
 	// never-runs (some class of Where would need execute).
 	Do    string `json:"do"`
@@ -176,6 +179,7 @@ func MakerOf(k *ask.Asker, user account.Account, s estate.Server, sh *estate.Sha
 			m.Primary, m.PosixGroup, m.DomainUsers = l.MembersGroup, l.MembersGroup, account.ID{}
 		}
 	}
+	m.Builtin = tok.Has(account.MustID("S-1-5-32-544"))
 	for _, id := range bosses {
 		m.Administrator = m.Administrator || tok.Has(id)
 	}
@@ -224,6 +228,7 @@ func TryOn(k *ask.Asker, user account.Account, s *operands, brief bool) *Tried {
 	}
 	d, _ := base(&t).Connect()
 	out.Door, out.NotCounted = ask.ConnectionOf(d), ask.NotCounted(s.share)
+	out.AsSpecified = base(&t).Traits.AsSpecified
 	for _, c := range got.Checks[:got.N] {
 		if brief && c.OK == !got.Allowed { // the first that decides is enough
 			continue
@@ -344,6 +349,9 @@ func mend(k *ask.Asker, n *Needed, user account.Account, s *operands, t *verdict
 	case n.Reason != nil && n.Reason.By == "mark" && !n.Held:
 		return &Mend{Do: "mark", Where: n.Where}
 	case n.On == "owner":
+		if base(t).Traits.AsSpecified {
+			return &Mend{Do: "privilege", Who: m.Who, Right: string(verdict.Restore), Where: "server " + s.server().Name}
+		}
 		return &Mend{Do: "administrator", Who: m.Who, Where: "server " + s.server().Name}
 	case s.share != nil && (d.Refused || n.On == "connection" || n.Share):
 		m.Where = "share " + s.share.Address()

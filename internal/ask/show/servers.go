@@ -80,7 +80,7 @@ func server(k *ask.Asker, s estate.Server) Server {
 			x.Link = json.RawMessage(l.Text)
 		}
 	}
-	for what, who := range s.Traits.Powers.Held() {
+	for what, who := range s.Traits.Held().Held() {
 		if x.Privileges == nil {
 			x.Privileges = map[string][]string{}
 		}

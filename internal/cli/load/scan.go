@@ -279,6 +279,9 @@ func takeIn(a *run.App, c *cobra.Command, k run.Keeping, s estate.Server, seen *
 		return err
 	}
 	changes.DiffersThere(p, s.Name, differs)
+	if seen.Told && seen.OnPOSIX == s.Traits.AsSpecified {
+		changes.OtherTraits(p, s.Name, s.Traits.Name, seen.OnPOSIX)
+	}
 	if groups := slices.ContainsFunc(seen.Accounts.Accounts, func(x format.AccountRow) bool { return x.Kind == account.Group }); groups && last.IsZero() && len(seen.Accounts.Members) == 0 {
 		p.Line(doc.S("The server tells no group's members; where it keeps them in a POSIX group file: tarnwold load accounts --passwd FILE --group FILE"))
 	}

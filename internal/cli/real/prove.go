@@ -3,6 +3,7 @@ package real
 import (
 	"context"
 	"encoding/csv"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -15,6 +16,7 @@ import (
 	"tarnwold/internal/cli/run"
 	"tarnwold/internal/format"
 	"tarnwold/internal/live"
+	"tarnwold/internal/newfile"
 	"tarnwold/internal/report/changes"
 	"tarnwold/internal/report/doc"
 	"tarnwold/internal/server"
@@ -22,7 +24,7 @@ import (
 )
 
 func ProveCommand(a *run.App) *cobra.Command {
-	var as, under string
+	var as, under, to string
 	var items int
 	var seed uint64
 	c := &cobra.Command{
@@ -34,7 +36,11 @@ try says. Nothing is read, written or deleted, and no trace is left. Items are o
 of every sort of rules first, then any, as many as --items says.
 
 --as names a CSV file with the columns user and password, which nobody else may
-read. Exit code 1 says that something differs; every difference is printed.`,
+read. Exit code 1 says that something differs; every difference is printed.
+
+--report writes a file that names nobody and no place: the server's traits, how many
+acts were tried, and which sorts of them were answered otherwise, how often. It can be
+given to whoever keeps the traits.`,
 		Example: `  tarnwold prove stagedoor --as testers.csv
   tarnwold prove stagedoor --as testers.csv --under //stagedoor/productions/Wardrobe --items 2000`,
 		Args:              cobra.ExactArgs(1),
@@ -46,18 +52,19 @@ read. Exit code 1 says that something differs; every difference is printed.`,
 			if items < 1 {
 				return run.Misused("--items %d: wanted 1 or more", items)
 			}
-			return prove(a, c.Context(), args[0], as, live.Prove{Under: under, Items: items, Seed: seed})
+			return prove(a, c.Context(), args[0], as, to, live.Prove{Under: under, Items: items, Seed: seed})
 		},
 	}
 	c.Flags().StringVar(&as, "as", "", "a CSV `file` with the columns user and password, which nobody else may read")
 	c.Flags().StringVar(&under, "under", "", "only at and below this `place`")
+	c.Flags().StringVar(&to, "report", "", "write what came of it to this `file`, without a name in it")
 	c.Flags().IntVar(&items, "items", 300, "how many items, by each share that leads to them")
 	c.Flags().Uint64Var(&seed, "seed", 1, "which items are picked: the same `number` picks the same")
 	_ = c.RegisterFlagCompletionFunc("under", a.CompletePlaces)
 	return c
 }
 
-func prove(a *run.App, ctx context.Context, name, file string, p live.Prove) error {
+func prove(a *run.App, ctx context.Context, name, file, to string, p live.Prove) error {
 	users, passwords, err := testers(file)
 	if err != nil {
 		return err
@@ -86,6 +93,16 @@ func prove(a *run.App, ctx context.Context, name, file string, p live.Prove) err
 	}
 	if err := changes.Proved(a.Printer(), proof); err != nil {
 		return err
+	}
+	if to != "" {
+		js, err := json.MarshalIndent(proof.Report(s), "", "  ")
+		if err != nil {
+			return err
+		}
+		if err := newfile.Write(to, 0o644, append(js, '\n')); err != nil {
+			return err
+		}
+		fmt.Fprintf(a.Err, "%s names nobody: it is fit to be given on\n", doc.Clean(to))
 	}
 	if len(proof.Differ) > 0 {
 		return run.ErrNo

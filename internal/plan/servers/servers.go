@@ -107,7 +107,7 @@ func Privileges(d *plan.Planner, server, privilege string, names []string, on bo
 	if !on {
 		p.Change = fmt.Sprintf("%s taken from %s on server %s", what, plan.Many(names), before.Name)
 	}
-	held := before.Traits.Powers.Held()
+	held := before.Traits.Held().Held()
 	for _, name := range names {
 		id, err := d.T.Who(name)
 		if err != nil {
@@ -132,7 +132,10 @@ func Privileges(d *plan.Planner, server, privilege string, names []string, on bo
 // privileged makes a plan give a server other privileges.
 func privileged(d *plan.Planner, p *plan.Plan, before estate.Server, held map[verdict.Privilege][]plan.ID) (*plan.Plan, error) {
 	after := before
-	if after.Traits.Powers = verdict.NewPowers(held); after.Traits != before.Traits {
+	if after.Traits.Powers = verdict.NewPowers(held); before.Traits.DefaultPrivileges { // else those would count again
+		after.Traits.Powers = verdict.ToldPowers(held)
+	}
+	if after.Traits != before.Traits {
 		p.Work.Servers = append(p.Work.Servers, edit.Server{Before: &before, After: &after})
 	}
 	return d.Evaluate(p)
@@ -147,6 +150,9 @@ func TakePrivileges(d *plan.Planner, s estate.Server, told map[verdict.Privilege
 	before, err := d.T.Server(s.Name)
 	if err != nil {
 		return nil, err
+	}
+	if len(told) == 0 {
+		return d.Evaluate(p)
 	}
 	held := before.Traits.Powers.Held()
 	for what, who := range told {

@@ -202,9 +202,40 @@ func (c *Client) shares502(ctx context.Context) (out []server.Share, err error) 
 	return out, nil
 }
 
+// posixServer is the mark of a server on a POSIX system ([MS-SRVS] §2.2.2.7,
+// SV_TYPE_XENIX_SERVER).
+const posixServer = 0x800
+
+// OnPOSIX tells whether the server says that it stands on a POSIX system ([MS-SRVS]
+// §3.1.4.17, level 101); told is false where it says nothing of itself.
+func (c *Client) OnPOSIX(ctx context.Context) (yes, told bool) {
+	type answer struct{ yes, told bool }
+	a, err := inTime(ctx, func(ctx context.Context) (a answer, err error) {
+		ctx, conn, err := c.pipe(ctx, "srvsvc")
+		if err != nil {
+			return a, err
+		}
+		defer conn.Close(ctx)
+		cli, err := srvsvc.NewSrvsvcClient(ctx, conn, dcerpc.WithInsecure())
+		if err != nil {
+			return a, err
+		}
+		r, err := cli.GetInfo(ctx, &srvsvc.GetInfoRequest{Level: 101})
+		if err != nil {
+			return a, err
+		}
+		if x, ok := r.Info.Value.(*srvsvc.ServerInfo_101); ok && x.ServerInfo101 != nil {
+			a = answer{x.ServerInfo101.VersionType&posixServer != 0, true}
+		}
+		return a, nil
+	})
+	return a.yes, err == nil && a.told
+}
+
 // switches finds which shares are switched to read-only. The protocol doesn't
-// tell it; but where the rules let everyone write, and the connection doesn't,
-// the switch is what is left.
+// tell it; but where the rules let everyone delete what is in a folder, and the
+// connection doesn't, the switch is what is left: that right no privilege lets through
+// it, as restoring does writing (measured).
 func (c *Client) switches(ctx context.Context, shares []server.Share) {
 	x, err := DialExact(ctx, c.link, c.secret)
 	if err != nil {
@@ -213,18 +244,18 @@ func (c *Client) switches(ctx context.Context, shares []server.Share) {
 	defer x.Close()
 	for i := range shares {
 		s := &shares[i]
-		if most, err := x.Most(s.Name); err == nil && everyoneWrites(s.Rules) {
-			s.Told, s.ReadOnly = true, most&right.WriteData == 0
+		if most, err := x.Most(s.Name); err == nil && everyoneTakesOut(s.Rules) {
+			s.Told, s.ReadOnly = true, most&right.DeleteChild == 0
 		}
 	}
 }
 
-func everyoneWrites(d *rule.Descriptor) (yes bool) {
+func everyoneTakesOut(d *rule.Descriptor) (yes bool) {
 	for _, e := range d.Rules.Entries {
 		if e.Kind != rule.Allow {
 			return false
 		}
-		yes = yes || e.Who == account.Everyone && e.Rights.Map().Has(right.WriteData)
+		yes = yes || e.Who == account.Everyone && e.Rights.Map().Has(right.DeleteChild)
 	}
 	return yes
 }

@@ -52,6 +52,9 @@ func TestARealServer(t *testing.T) {
 		byName[x.Name] = x
 	}
 	require.Len(t, byName, 2, "the system's own shares are left out")
+	require.True(t, byName["vault"].Told && byName["vault"].ReadOnly && byName["productions"].Told && !byName["productions"].ReadOnly)
+	posix, told := c.OnPOSIX(ctx)
+	require.True(t, posix && told, "it says what it stands on")
 	require.Equal(t, filepath.Join(s.Dir, "productions"), byName["productions"].Folder)
 	text, err := sddl.Format(byName["productions"].Rules)
 	require.NoError(t, err)
