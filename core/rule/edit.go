@@ -201,8 +201,14 @@ func (d *Descriptor) Seal(keep bool) *Descriptor {
 		c.Rules.Entries = d.Rules.Own()
 		return c
 	}
-	for i := range c.Rules.Entries {
-		c.Rules.Entries[i].Flags &^= Inherited
+	// One that is set on the item too is kept once: the second never decides anything, and
+	// who takes the seal off again couldn't tell it from the first.
+	c.Rules.Entries = c.Rules.Entries[:0]
+	for _, e := range d.Rules.Entries {
+		was := e
+		if e.Flags &^= Inherited; was == e || !slices.Contains(c.Rules.Entries, e) {
+			c.Rules.Entries = append(c.Rules.Entries, e)
+		}
 	}
 	return c
 }

@@ -176,8 +176,9 @@ func (w *wants) set(x *rule.Descriptor, folder bool, dated estate.Dated, today e
 	return x, plan.Still(out, x), nil
 }
 
-// without gives what rules would be without what a policy set there.
-func (l *LaidPlace) without(x, up *rule.Descriptor, folder bool, dated estate.Dated) (*rule.Descriptor, estate.Dated, error) {
+// without gives what rules would be without what a policy set there. keep: they are sealed
+// again then, with what stood there from above when they were first.
+func (l *LaidPlace) without(x, up *rule.Descriptor, folder, keep bool, dated estate.Dated) (*rule.Descriptor, estate.Dated, error) {
 	before, err := plan.Listed(plan.Decoded(l.Before))
 	if err != nil {
 		return nil, nil, err
@@ -189,8 +190,15 @@ func (l *LaidPlace) without(x, up *rule.Descriptor, folder bool, dated estate.Da
 	out := estate.Dated{}
 	maps.Copy(out, dated)
 	back := undo.Inverse(x, before, after)
-	if after.Sealed() && !before.Sealed() && x.Sealed() && up != nil { // it takes from above again
-		back = back.Renewed(up, folder)
+	if after.Sealed() && !before.Sealed() && x.Sealed() {
+		switch {
+		case keep:
+			back = back.Clone()
+			back.Rules.Entries = append(back.Rules.Own(), before.Rules.FromAbove()...)
+			back.Audit.Entries = append(back.Audit.Own(), before.Audit.FromAbove()...)
+		case up != nil: // it takes from above again
+			back = back.Renewed(up, folder)
+		}
 	}
 	if x.Equal(after) && inherits(before, back) {
 		back = before
@@ -241,7 +249,7 @@ func (y *laying) edit(d *plan.Planner) plan.ItemEdit {
 	work := func(x, up *rule.Descriptor, folder bool, dated estate.Dated) (base, after *rule.Descriptor, without, with estate.Dated, err error) {
 		base, without = x, dated
 		if y.was != nil {
-			if base, without, err = y.was.without(x, up, folder, dated); err != nil {
+			if base, without, err = y.was.without(x, up, folder, y.want != nil && y.want.seal == "keep", dated); err != nil {
 				return nil, nil, nil, nil, err
 			}
 		}
