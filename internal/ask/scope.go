@@ -191,10 +191,14 @@ func (g *Scope) AllRoutes() error {
 	tops := map[int64][]top{}
 	servers := map[int64]*estate.Server{}
 	var order []int64
+	var begin []int
 	for i := range g.F.Nodes {
-		if g.F.Nodes[i].Parent >= 0 {
-			continue
+		if g.F.Nodes[i].Parent < 0 {
+			begin = append(begin, i)
 		}
+	}
+	g.F.Locate(t, begin)
+	for _, i := range begin {
 		for _, item := range g.F.Some(t, i, 1) {
 			s, path, ok := t.Stands(item)
 			if !ok {

@@ -60,6 +60,7 @@ type collapser struct {
 	group  map[int32]int // by place of a strand: the group that names it
 	tops   []int32
 	apart  map[int32][]int64 // by place of a strand: items that are nodes of their own
+	local  map[int32][]int32 // by place of a strand: names that count from there down
 	known  map[string]int32  // what tells a node from others → the node
 	firsts []first           // by node
 	key    []byte
@@ -174,17 +175,45 @@ func (a *collapser) setApart(items []Target) bool {
 		if int64(len(items)) != a.l.strands[at].items {
 			return false
 		}
-		a.countNames(at)
 	}
+	a.countApart(begins)
 	return true
 }
 
-// chained is a strand on the way down: the node it is in, and who else is named from
-// the top down to it, in order.
+// countApart makes those count who are named in the rules of what is a node of its own, in
+// it and below it, so that they are told by name there: not everywhere, for where shares
+// come down by the hundred they are most groups there are. What a folder hands down to it
+// is told alike in both.
+func (a *collapser) countApart(begins map[int32]bool) {
+	a.local = map[int32][]int32{}
+	add := func(at, n int32) {
+		if !a.counts[n] && !slices.Contains(a.local[at], n) {
+			a.local[at] = append(a.local[at], n)
+		}
+	}
+	for at := range a.apart {
+		names := a.l.named(&a.l.strands[at])
+		for _, n := range names {
+			add(at, n)
+		}
+		for up := at; !begins[up]; {
+			up = a.l.strands[up].parent
+			for _, n := range a.l.named(&a.l.strands[up]) {
+				if slices.Contains(names, n) {
+					add(up, n)
+				}
+			}
+		}
+	}
+}
+
+// chained is a strand on the way down: the node it is in, who else is named from
+// the top down to it, in order, and who counts from somewhere above.
 type chained struct {
-	at     int32
-	node   int32
-	others []int32
+	at      int32
+	node    int32
+	others  []int32
+	counted []int32
 }
 
 // walk puts a strand and all below it into nodes, folders before what is in them.
@@ -199,7 +228,7 @@ func (a *collapser) walk(top int32) {
 		}
 		below := a.l.below(here.at)
 		for i := len(below) - 1; i >= 0; i-- {
-			stack = append(stack, chained{below[i], here.node, here.others})
+			stack = append(stack, chained{below[i], here.node, here.others, here.counted})
 		}
 	}
 }
@@ -220,9 +249,12 @@ func (a *collapser) put(c chained) chained {
 		folder = 1
 	}
 	key = binary.LittleEndian.AppendUint32(append(key, folder), uint32(f.shape))
-	others := c.others
+	others, counted := c.others, c.counted
+	if more := a.local[c.at]; len(more) > 0 {
+		counted = append(slices.Clip(counted), more...)
+	}
 	for _, n := range a.l.named(s) {
-		if a.counts[n] {
+		if a.counts[n] || slices.Contains(counted, n) {
 			key = binary.LittleEndian.AppendUint32(append(key, 0), uint32(n))
 			continue
 		}
@@ -239,7 +271,7 @@ func (a *collapser) put(c chained) chained {
 		node = int32(len(a.f.Nodes))
 		a.known[string(key)] = node
 		a.f.Nodes = append(a.f.Nodes, change.Node{Parent: int(c.node), Folder: s.folder})
-		a.firsts = append(a.firsts, first{string(key[from:]), c.at, others})
+		a.firsts = append(a.firsts, first{string(key[from:]), c.at, others, counted})
 		a.f.nodes = append(a.f.nodes, partitionNode{base: s.id})
 		for _, item := range apart {
 			a.f.at[item] = int(node)
@@ -261,31 +293,37 @@ func (a *collapser) put(c chained) chained {
 	a.f.Nodes[node].Items += s.items
 	a.f.nodes[node].order = append(a.f.nodes[node].order, a.walked)
 	a.walked++
-	return chained{c.at, node, others}
+	return chained{c.at, node, others, counted}
 }
 
 // first is the first strand of a node: what its rules are told by, and who else is named
 // down to it.
 type first struct {
-	key    string
-	at     int32
-	others []int32
+	key     string
+	at      int32
+	others  []int32
+	counted []int32
 }
 
 // fill gives the nodes the rules of their first strands, with others' names in them put
 // together; one pointer for the same.
 func (a *collapser) fill() {
-	ids := make([]int64, len(a.firsts))
+	var ids []int64 // one for each that differs
+	told := map[string]int{}
 	for i := range a.firsts {
-		ids[i] = a.l.forms[a.l.strands[a.firsts[i].at].form].descriptor
+		x := &a.firsts[i]
+		if _, ok := told[x.key]; !ok {
+			told[x.key] = i
+			ids = append(ids, a.l.forms[a.l.strands[x.at].form].descriptor)
+		}
 	}
 	a.t.Fetch(ids)
-	rules := map[string]rule.Any{}
+	rules := make(map[string]rule.Any, len(told))
 	for i := range a.firsts {
 		x := &a.firsts[i]
 		d, ok := rules[x.key]
 		if !ok {
-			d = a.renamed(a.t.Descriptor(ids[i]), x)
+			d = a.renamed(a.t.Descriptor(a.l.forms[a.l.strands[x.at].form].descriptor), x)
 			rules[x.key] = d
 		}
 		a.f.Nodes[i].Before, a.f.Nodes[i].After = d, d
@@ -300,7 +338,7 @@ func (a *collapser) renamed(d rule.Any, x *first) rule.Any {
 	}
 	as := map[account.ID]account.ID{}
 	for _, n := range a.l.named(&a.l.strands[x.at]) {
-		if !a.counts[n] {
+		if !a.counts[n] && !slices.Contains(x.counted, n) {
 			as[a.l.id(n)] = somebody(slices.Index(x.others, n))
 		}
 	}
