@@ -72,10 +72,30 @@ func (t *Tx) LastBefore(moment string) (id int64, first string, begun bool) {
 }
 
 // RewindOne takes back one change in a private estate; see store.Tx.RewindOne.
-func (t *Tx) RewindOne(change int64) {
-	t.rows.RewindOne(change)
-	t.refresh()
+func (t *Tx) RewindOne(change int64) Rewound {
+	out := Rewound{}
+	for table := range t.rows.RewindOne(change) {
+		switch table {
+		case "items":
+			out.Moved, out.Rules = true, true
+		case "strands", "descriptors", "weights":
+			out.Rules = true
+		case "deadlines", "layouts", "facts":
+		default:
+			out.People = true
+		}
+	}
+	if out.People {
+		t.refresh()
+	} else {
+		t.refreshItems()
+	}
+	return out
 }
+
+// Rewound is what a change that was taken back had to do with: rules of items, where items
+// are and that they are there, or anything else.
+type Rewound struct{ Rules, Moved, People bool }
 
 // Rewind takes back every change after one in a private estate.
 func (t *Tx) Rewind(after int64) {
@@ -86,11 +106,16 @@ func (t *Tx) Rewind(after int64) {
 // refresh forgets what was looked up, but for descriptors, which never change.
 func (t *Tx) refresh() {
 	t.forget()
+	t.refreshItems()
+	clear(t.servers)
+	clear(t.shares)
+}
+
+// refreshItems is refresh where nothing but items and their rules may be others.
+func (t *Tx) refreshItems() {
 	clear(t.strands)
 	clear(t.paths)
 	clear(t.located)
-	clear(t.servers)
-	clear(t.shares)
 	t.parted, t.laid = nil, nil
 	t.ownRead = false
 }

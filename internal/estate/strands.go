@@ -86,6 +86,17 @@ func (t *Tx) ReadChain(p Place) {
 	t.StrandsNow(want)
 }
 
+// Rechain gives a place whose item is in the strand it was in with the strands that are
+// above that now.
+func (t *Tx) Rechain(p Place) Place {
+	t.ReadChain(p)
+	p.Trail = []int64{p.Strand}
+	for up := t.strand(p.Strand).parent; up != 0 && t.Err() == nil; up = t.strand(up).parent {
+		p.Trail = append(p.Trail, up)
+	}
+	return p
+}
+
 // ReadChains is ReadChain of many items that were located.
 func (t *Tx) ReadChains(items []int64) {
 	seen, want := map[int64]bool{}, []int64{}

@@ -398,9 +398,12 @@ func (t *Tx) Rewind(after int64) {
 
 // RewindOne takes back one change, which those after it were taken back before.
 // Rows that a load made by the million are left: who asks knows of them.
-func (t *Tx) RewindOne(change int64) { t.rewind("change=? AND (last=0 OR after IS NOT NULL)", change) }
+func (t *Tx) RewindOne(change int64) (tables map[string]bool) {
+	return t.rewind("change=? AND (last=0 OR after IS NOT NULL)", change)
+}
 
-func (t *Tx) rewind(which string, args ...any) {
+func (t *Tx) rewind(which string, args ...any) (tables map[string]bool) {
+	tables = map[string]bool{}
 	if t.Knows("layouts") {
 		t.Exec("DELETE FROM layouts WHERE 1") // the journal says no more what came after it
 	}
@@ -411,7 +414,7 @@ func (t *Tx) rewind(which string, args ...any) {
 		ids := t.Ints("SELECT id FROM journal_rows WHERE "+which+tail, append(args, last)...)
 		if len(ids) == 0 || t.ctx.Err() != nil {
 			t.Fail(t.ctx.Err())
-			return
+			return tables
 		}
 		var rows []Row // those that came together go together
 		t.written("WHERE "+which+tail, append(args, last), func(r Row, after []string) (err error) {
@@ -423,6 +426,7 @@ func (t *Tx) rewind(which string, args ...any) {
 		})
 		last = ids[len(ids)-1]
 		for _, r := range rows {
+			tables[r.Table] = true
 			switch {
 			case r.Last != 0 && t.ranges && t.Int("SELECT coalesce(min(id),0) FROM "+r.Table) >= r.ID && t.Int("SELECT max(id) FROM "+r.Table) <= r.Last:
 				t.Exec("DELETE FROM " + r.Table) // all there is, which the database does at a stroke
@@ -441,4 +445,5 @@ func (t *Tx) rewind(which string, args ...any) {
 			}
 		}
 	}
+	return tables
 }

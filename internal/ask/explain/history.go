@@ -48,11 +48,20 @@ func HistoryOf(t *estate.Tx, who, where string) (*History, error) {
 		return nil, err
 	}
 	out := &History{User: k.Account(user.ID), Where: p.Via(), Now: []Turned{}, Turns: []Turned{}}
-	levels := func() (order []string, at map[string]string, err error) {
-		k := ask.New(t)
+	// What a change didn't touch is as it was looked up last: most touch rules alone.
+	here := p
+	var found error
+	levels := func(was estate.Rewound) (order []string, at map[string]string, err error) {
+		if was.People {
+			k = ask.New(t)
+		}
+		if was.Moved || was.People {
+			here, found = t.FindText(where)
+		} else if found == nil {
+			here = t.Rechain(here)
+		}
 		at = map[string]string{}
 		_, known := t.Account(user.ID)
-		p, found := t.FindText(where)
 		if err := t.Err(); err != nil {
 			return nil, nil, err
 		}
@@ -62,6 +71,7 @@ func HistoryOf(t *estate.Tx, who, where string) (*History, error) {
 		case !known:
 			return nil, map[string]string{"": NoAccount}, nil
 		}
+		p := here
 		for _, sh := range k.Routes(p) {
 			a := Answer(k, user, p, sh, true)
 			order = append(order, a.Route)
@@ -69,7 +79,7 @@ func HistoryOf(t *estate.Tx, who, where string) (*History, error) {
 		}
 		return order, at, t.Err()
 	}
-	routes, is, err := levels()
+	routes, is, err := levels(estate.Rewound{})
 	if err != nil {
 		return nil, err
 	}
@@ -93,8 +103,11 @@ func HistoryOf(t *estate.Tx, who, where string) (*History, error) {
 			out.Since = r.ID
 			break
 		}
-		t.RewindOne(r.ID)
-		older, was, err := levels()
+		touched := t.RewindOne(r.ID)
+		if touched == (estate.Rewound{}) {
+			continue
+		}
+		older, was, err := levels(touched)
 		if err != nil {
 			return nil, err
 		}

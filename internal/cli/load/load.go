@@ -101,6 +101,13 @@ keep up with a directory itself, see: tarnwold directory.`,
 			if err != nil {
 				return err
 			}
+			members := 0
+			for _, l := range lists {
+				members += len(l.Members)
+			}
+			if members > manyMembers { // what is held then is held to the end: garbage beside it is what can be spared
+				defer debug.SetGCPercent(debug.SetGCPercent(40))
+			}
 			return a.PreviewAndCommit(c, k, func(d *plan.Planner, o *changes.Outcome) (p *plan.Plan, err error) {
 				o.Brief = true
 				p, o.Loaded, err = people.LoadAccounts(d, lists)
@@ -116,6 +123,9 @@ keep up with a directory itself, see: tarnwold directory.`,
 	s.Flags(c)
 	return c
 }
+
+// manyMembers is from how many memberships on a load is careful with memory.
+const manyMembers = 500_000
 
 func readAccounts(r io.Reader, file string) (l people.AccountFile, err error) {
 	s, err := csvfile.Open(r, file, csvfile.Accounts, csvfile.Members)

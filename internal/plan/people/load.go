@@ -71,6 +71,7 @@ type load struct {
 	// listed are whom POSIX group files list, by group: who else is in such a group
 	// is so by the server's local groups.
 	listed map[plan.ID]map[plan.ID]bool
+	said   map[estate.Membership]*estate.Membership
 }
 
 // pending is a row of a file, and the account it tells of.
@@ -226,17 +227,17 @@ func (x *load) lists() {
 			}
 		}
 		for _, m := range f.Members {
-			g, err := x.n.find(x.d.T, m.Group, acc.Group)
-			a, err2 := x.n.find(x.d.T, m.Member, 0)
-			if err == nil && err2 == nil && x.listed[g.ID] != nil {
-				x.listed[g.ID][a.ID] = true
+			g, err := x.n.find(m.Group, acc.Group)
+			a, err2 := x.n.find(m.Member, 0)
+			if err == nil && err2 == nil && x.listed[g.after.ID] != nil {
+				x.listed[g.after.ID][a.after.ID] = true
 			}
 		}
 	}
 }
 
 // local tells whether a membership is one of the server's local groups alone.
-func (x *load) local(g, a acc.Account) bool {
+func (x *load) local(g, a *acc.Account) bool {
 	users, known := x.listed[g.ID]
 	return known && a.Kind == acc.User && !users[a.ID]
 }
@@ -246,7 +247,7 @@ func (x *load) locals() {
 	for g := range x.listed {
 		for _, m := range x.dir.MembersOf(g) {
 			group, member := x.n.ids[g], x.n.ids[m]
-			if group == nil || member == nil || member.after.Kind != acc.User || x.dir.Local(g, m) == x.local(group.after, member.after) {
+			if group == nil || member == nil || member.after.Kind != acc.User || x.dir.Local(g, m) == x.local(&group.after, &member.after) {
 				continue
 			}
 			was, _ := x.d.T.Member(g, m)
@@ -268,28 +269,43 @@ func (x *load) memberships() error {
 			if err != nil {
 				return wrong(f, m.Line, "%v", err)
 			}
-			g, err := x.n.find(x.d.T, m.Group, acc.Group)
+			group, err := x.n.find(m.Group, acc.Group)
 			if err != nil {
 				return wrong(f, m.Line, "%v", err)
 			}
-			a, err := x.n.find(x.d.T, m.Member, 0)
+			member, err := x.n.find(m.Member, 0)
 			if err != nil {
 				return wrong(f, m.Line, "%v", err)
 			}
+			g, a := &group.after, &member.after // the same for all memberships of one
 			if x.dir.IsMember(g.ID, a.ID) {
 				continue
 			}
 			x.circle(g, a)
 			x.dir.Join(g.ID, a.ID)
-			x.p.Work.Members = append(x.p.Work.Members, edit.Membership{Group: &g, Member: &a, Is: &estate.Membership{Until: until, Local: x.local(g, a)}})
+			x.p.Work.Members = append(x.p.Work.Members, edit.Membership{Group: g, Member: a, Is: x.membership(until, x.local(g, a))})
 			x.c.Members++
 		}
 	}
 	return nil
 }
 
+// membership gives one value for all memberships that say the same.
+func (x *load) membership(until estate.Day, local bool) *estate.Membership {
+	is := estate.Membership{Until: until, Local: local}
+	one := x.said[is]
+	if one == nil {
+		if x.said == nil {
+			x.said = map[estate.Membership]*estate.Membership{}
+		}
+		one = &is
+		x.said[is] = one
+	}
+	return one
+}
+
 // circle tells of groups that hold themselves by a membership, which is taken all the same.
-func (x *load) circle(g, a acc.Account) {
+func (x *load) circle(g, a *acc.Account) {
 	if a.Kind != acc.Group {
 		return
 	}
@@ -389,7 +405,7 @@ func (n *names) exactly(name string, kind acc.Kind) *loading {
 
 // find looks an account up by name, with user: or group: before it; kind 0
 // takes either, a user where both have the name.
-func (n *names) find(t *estate.Tx, word string, kind acc.Kind) (acc.Account, error) {
+func (n *names) find(word string, kind acc.Kind) (*loading, error) {
 	name := word
 	for _, k := range []acc.Kind{acc.User, acc.Group} {
 		if rest, ok := strings.CutPrefix(word, k.String()+":"); ok && (kind == 0 || kind == k) {
@@ -400,7 +416,7 @@ func (n *names) find(t *estate.Tx, word string, kind acc.Kind) (acc.Account, err
 		for _, k := range []acc.Kind{acc.User, acc.Group} {
 			if kind == 0 || kind == k {
 				if x := find(name, k); x != nil {
-					return x.after, nil
+					return x, nil
 				}
 			}
 		}
@@ -415,5 +431,5 @@ func (n *names) find(t *estate.Tx, word string, kind acc.Kind) (acc.Account, err
 			all = append(all, x.after.Name)
 		}
 	}
-	return acc.Account{}, &estate.NotFound{What: what, Name: name, Near: estate.Nearest(name, all)}
+	return nil, &estate.NotFound{What: what, Name: name, Near: estate.Nearest(name, all)}
 }
