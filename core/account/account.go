@@ -72,6 +72,7 @@ type Account struct {
 	Primary ID      // of a user: the primary group; zero where unsaid
 	Purpose Purpose // of a group
 	Former  Former  // the identifiers it had elsewhere
+	Claims  Claims  // what else is known of a user, that conditions ask for
 }
 
 // Former is the identifiers an account had in domains it came from, in text, a

@@ -1,6 +1,9 @@
 package account
 
-import "slices"
+import (
+	"slices"
+	"strings"
+)
 
 // Traits are how a kind of server makes a token of an account.
 type Traits struct {
@@ -73,8 +76,9 @@ type via struct {
 // Token is what a user presents to a server: every identifier that counts as
 // their. It is made by NewToken and not changed after.
 type Token struct {
-	user ID
-	ids  map[ID]via
+	user   ID
+	claims Claims
+	ids    map[ID]via
 	// marks has the bit of every identifier's mark: what isn't there isn't in ids.
 	marks [16]uint64
 }
@@ -123,6 +127,7 @@ func NewToken(book Book, user ID, tr Traits, special ...ID) *Token {
 	}
 	put(user, Self, ID{})
 	me, known := book.Account(user)
+	t.claims = me.Claims
 	if first, ok := book.Account(me.Primary); known && !(ok && tr.LeftOut(first)) {
 		put(me.Primary, PrimaryOf, user)
 	}
@@ -210,6 +215,12 @@ func (t *Token) Has(id ID) bool {
 
 // Nobody tells whether the user has no account where the token would be presented.
 func (t *Token) Nobody() bool { return len(t.ids) == 0 }
+
+// Claim gives a claim of the user; ok is false where they have none of the name.
+func (t *Token) Claim(name string) (Claim, bool) {
+	c, ok := t.claims.All()[strings.ToLower(name)]
+	return c, ok
+}
 
 // Len counts the identifiers.
 func (t *Token) Len() int { return len(t.ids) }

@@ -10,6 +10,7 @@ import (
 	"tarnwold/core/account"
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
+	"tarnwold/core/rule/condition"
 	"tarnwold/core/verdict"
 	"tarnwold/internal/proptest"
 )
@@ -39,7 +40,7 @@ func people(t *rapid.T) (*account.Directory, []account.ID) {
 		if rapid.Bool().Draw(t, "primary") {
 			u.Primary = rapid.SampledFrom(append(groups[:5:5], account.GID(5001))).Draw(t, "primary group")
 		}
-		u.Former = formers(t)
+		u.Former, u.Claims = formers(t), claims(t)
 		d.Add(u)
 		members = append(members, u.ID)
 	}
@@ -79,6 +80,27 @@ func own(t *rapid.T, d *account.Directory, groups []account.ID) (ids []account.I
 		ids = append(ids, staff)
 	}
 	return append(ids, account.GID(50), account.Everyone)
+}
+
+// conditions ask for groups, for what is known of a user, and for what isn't.
+var conditions = func() (out []string) {
+	for _, text := range []string{`Member_of SID(` + dom.Child(2001).String() + `)`, `!(Member_of_Any {SID(S-1-5-2), SID(` + dom.Child(2000).String() + `)})`, `@User.floor > 1`, `@User.nobody == 1 || @User.floor == 1`} {
+		n, err := condition.Parse(text, account.ParseID)
+		if err != nil {
+			panic(err)
+		}
+		out = append(out, string(n.Encode()))
+	}
+	return append(out, "artx")
+}()
+
+// claims are what is known of users.
+func claims(t *rapid.T) account.Claims {
+	floor := rapid.IntRange(0, 2).Draw(t, "floor")
+	if floor == 0 {
+		return ""
+	}
+	return account.NewClaims(map[string]account.Claim{"Floor": {Values: []account.Value{{Kind: account.IntClaim, Int: int64(floor)}}}})
 }
 
 // realms are those of two machines and of a domain.
@@ -140,7 +162,7 @@ func anyTraits(t *rapid.T) verdict.Traits {
 	}
 	tr.ShareWholeForTakers = rapid.Bool().Draw(t, "whole for takers")
 	tr.TakingCounts, tr.DefaultPrivileges = rapid.Bool().Draw(t, "taking counts"), rapid.Bool().Draw(t, "default privileges")
-	tr.LabelsCount = rapid.Bool().Draw(t, "labels count")
+	tr.LabelsCount, tr.ConditionsCount = rapid.Bool().Draw(t, "labels count"), rapid.IntRange(0, 3).Draw(t, "conditions count") > 0
 	tr.Realm = rapid.SampledFrom(append(realms, account.ID{}, account.Nowhere)).Draw(t, "realm")
 	tr.Machine = rapid.SampledFrom(append(realms[:2:2], account.ID{}, account.Nowhere)).Draw(t, "machine")
 	return tr
@@ -172,6 +194,10 @@ func anyRules(t *rapid.T, who []account.ID) *rule.Descriptor {
 			Rights: right.Set(rapid.SampledFrom([]uint32{0x1, 0x2, 0x40, 0x10000, 0x1200a9, 0x1f01ff, 0x40000000}).Draw(t, "rights")),
 			Who:    rapid.SampledFrom(who).Draw(t, "who"),
 		})
+		if e := &d.Rules.Entries[len(d.Rules.Entries)-1]; rapid.IntRange(0, 5).Draw(t, "conditional") == 0 {
+			e.Kind = rapid.SampledFrom([]rule.Kind{rule.AllowIf, rule.AllowIf, rule.DenyIf}).Draw(t, "with a condition")
+			e.Extra.Tail = rapid.SampledFrom(conditions).Draw(t, "condition")
+		}
 	}
 	d.Rules.Absent = rapid.IntRange(0, 9).Draw(t, "absent") == 0
 	if rapid.IntRange(0, 4).Draw(t, "labelled") == 0 {

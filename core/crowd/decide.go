@@ -313,7 +313,7 @@ func (d *Decider) scan(atoms []Atom, steps []rule.Step, words []int, sc *Scratch
 	}
 	for x := range steps {
 		s := &steps[x]
-		h := d.People.Holders(s.Who, d.Local)
+		h := d.People.Fits(s, d.Local)
 		if h == nil {
 			continue
 		}
@@ -390,6 +390,9 @@ func (p *Population) granted(steps []rule.Step, one right.Set, local bool) Bits 
 		s := &steps[i]
 		if s.Rights&one == 0 {
 			continue
+		}
+		if s.If != nil { // what it says hangs on more than whom it names
+			return p.decided(steps, one, local, nil)
 		}
 		if p.alone(s.Who) {
 			alone = append(alone, i)
@@ -474,7 +477,7 @@ func (p *Population) decided(steps []rule.Step, one right.Set, local bool, over 
 		if s.Rights&one == 0 || over != nil && over(s.Who) {
 			continue
 		}
-		h := p.Holders(s.Who, local)
+		h := p.Fits(s, local)
 		for k, word := range h {
 			if hit := word & undecided[k]; hit != 0 {
 				undecided[k] &^= hit

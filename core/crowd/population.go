@@ -147,6 +147,22 @@ func (p *Population) Place(id account.ID) (int, bool) { i, ok := p.place[id]; re
 // Holders gives the users whose token on a route has an identifier; the zero
 // identifier is everybody's. The set must not be changed.
 func (p *Population) Holders(id account.ID, local bool) Bits {
+	if !id.IsZero() { // who is nobody on the machine holds nothing, not even what is everybody's
+		switch {
+		case p.as != nil && p.as.Nobody():
+			return p.Empty()
+		case p.to != nil && p.to.Nobody():
+			b := slices.Clone(p.held(id, local))
+			if b == nil {
+				return nil
+			}
+			return b.without(p.squashed)
+		}
+	}
+	return p.held(id, local)
+}
+
+func (p *Population) held(id account.ID, local bool) Bits {
 	switch id {
 	case account.ID{}, account.Everyone, account.Authenticated:
 		return p.all

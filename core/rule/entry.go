@@ -128,3 +128,38 @@ func (e *Entry) counts(objectsRefuse bool) bool {
 	}
 	return false
 }
+
+// Asks tells whether the entry carries a condition.
+func (e *Entry) Asks() bool {
+	switch e.Kind {
+	case AllowIf, DenyIf, AllowObjectIf, DenyObjectIf:
+		return true
+	}
+	return false
+}
+
+// conditional tells whether the entry is one with a condition that takes effect on the item
+// it stands on, where types aren't asked for.
+func (e *Entry) conditional() bool {
+	if e.Flags&InheritOnly != 0 {
+		return false
+	}
+	switch e.Kind {
+	case AllowIf, DenyIf:
+		return true
+	case AllowObjectIf, DenyObjectIf:
+		return len(e.Extra.Object) < 4 || e.Extra.Object[0]&1 == 0
+	}
+	return false
+}
+
+// attributes gives the item's resource attributes, each as its entry carries it
+// ([MS-DTYP] §2.4.4.15).
+func (d *Descriptor) attributes() (out []string) {
+	for i := range d.Audit.Entries {
+		if e := &d.Audit.Entries[i]; e.Kind == Attribute && e.Flags&InheritOnly == 0 {
+			out = append(out, e.Extra.Tail)
+		}
+	}
+	return out
+}

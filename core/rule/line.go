@@ -7,6 +7,7 @@ import (
 
 	"tarnwold/core/account"
 	"tarnwold/core/right"
+	"tarnwold/core/rule/condition"
 )
 
 // Line is an entry as a person writes it, before it meets an item: a level or
@@ -81,7 +82,26 @@ func (g Language) Write(e Entry, folder bool) string {
 	if len(on) > 0 {
 		words = append(words, "on", strings.Join(on, ","))
 	}
+	if text := g.condition(e); text != "" {
+		words = append(words, "if", text)
+	}
 	return strings.Join(words, " ")
+}
+
+// condition writes what has to be so for an entry to count; "" where it has no condition
+// that can be read.
+func (g Language) condition(e Entry) string {
+	switch e.Kind {
+	case AllowIf, DenyIf, AllowObjectIf, DenyObjectIf, AuditIf, AuditObjectIf:
+	default:
+		return ""
+	}
+	n, err := condition.Decode([]byte(e.Extra.Tail))
+	if err != nil {
+		return "a condition that can't be read"
+	}
+	text, _ := n.Format(func(id account.ID) string { return g.Name(id) })
+	return text
 }
 
 // part says which part of a level the entry's rights are to be named by.

@@ -5,6 +5,7 @@ import (
 
 	"tarnwold/core/account"
 	"tarnwold/core/right"
+	"tarnwold/core/rule/condition"
 )
 
 // Any is the rules of one item, of whatever kind: what they say, as steps, and
@@ -49,6 +50,7 @@ type Reading struct {
 	Adding        bool // and nothing counts there because of owning
 	ObjectsRefuse bool // object entries that allow never count, those that refuse always do
 	Labels        bool // a mandatory label takes from who is below it
+	Conditions    bool // conditions of entries are evaluated; else one never grants, and always refuses
 	Served        Served
 }
 
@@ -90,6 +92,7 @@ type Step struct {
 	Who     account.ID // zero: whoever asks
 	Rights  right.Set  // of right.All
 	Refuses bool
+	If      *condition.Test // what has to be so for it to count; nil: nothing
 	Source  Source
 	Entry   int // the entry's place in the list; -1 where there is none
 }
@@ -118,9 +121,14 @@ func (l *List) Decides(o *List) bool {
 	return (l.Beneath == nil) == (o.Beneath == nil) && slices.EqualFunc(l.Steps, o.Steps, Step.Alike) && slices.EqualFunc(l.Beneath, o.Beneath, Step.Alike)
 }
 
+// Fits tells whether the step is about who presents a token.
+func (s *Step) Fits(t *account.Token) bool {
+	return (s.Who.IsZero() || t.Has(s.Who)) && (s.If == nil || s.If.Counts(t, s.Refuses))
+}
+
 // Alike tells whether two steps decide alike.
 func (s Step) Alike(o Step) bool {
-	return s.Who == o.Who && s.Rights == o.Rights && s.Refuses == o.Refuses
+	return s.Who == o.Who && s.Rights == o.Rights && s.Refuses == o.Refuses && s.If == o.If
 }
 
 // Reader compiles rules for one reading and remembers what it compiled.
@@ -177,7 +185,11 @@ func (d *Descriptor) Steps(how Reading) []Step {
 	}
 	for i := range d.Rules.Entries {
 		e := &d.Rules.Entries[i]
-		if !e.counts(how.ObjectsRefuse) {
+		var test *condition.Test
+		if how.Conditions && e.conditional() {
+			test = condition.NewTest(e.Extra.Tail, d.attributes())
+		}
+		if test == nil && !e.counts(how.ObjectsRefuse) {
 			continue
 		}
 		who := e.Who
@@ -191,7 +203,7 @@ func (d *Descriptor) Steps(how Reading) []Step {
 			continue
 		}
 		if m := e.Rights.Map() & right.All; m != 0 {
-			steps = append(steps, Step{Who: who, Rights: m, Refuses: e.Kind.Refuses(), Entry: i})
+			steps = append(steps, Step{Who: who, Rights: m, Refuses: e.Kind.Refuses(), If: test, Entry: i})
 		}
 	}
 	return steps

@@ -90,6 +90,8 @@ type Traits struct {
 	AdministratorsOwn bool `json:"administrators-own"`
 	// LabelsCount: an item's mandatory label takes from who is below it.
 	LabelsCount bool `json:"labels-count"`
+	// ConditionsCount: conditions of entries are evaluated.
+	ConditionsCount bool `json:"conditions-count"`
 	// AsSpecified: renaming by any handle and replacing need delete, and an owner is
 	// given by who may restore, as [MS-FSA] has it; answers say that they are as
 	// specified, and not measured.
@@ -176,8 +178,9 @@ func named() map[string]Traits {
 			Traits: account.Traits{MailGroupsLeftOut: true},
 			ReadOnlyTakes: right.WriteData | right.AppendData | right.WriteNamedAttrs | right.WriteAttributes |
 				right.DeleteChild | right.Delete | right.WriteACL | right.WriteOwner,
-			MovedKeeps:  true,
-			WritesAudit: true,
+			MovedKeeps:      true,
+			WritesAudit:     true,
+			ConditionsCount: true,
 		},
 		// specified is a server of which nothing but the published standards is known.
 		"specified": {
@@ -191,6 +194,7 @@ func named() map[string]Traits {
 			DefaultPrivileges: true,
 			AdministratorsOwn: true,
 			LabelsCount:       true,
+			ConditionsCount:   true,
 			AsSpecified:       true,
 		},
 	}
@@ -237,6 +241,7 @@ var TraitList = [...]Trait{
 	{"default-privileges", "where the server told of no privileges, its administrators and Backup Operators have those that such servers begin with", "[MS-LSAD] §3.1.1.2.1"},
 	{"administrators-own", "what a member of BUILTIN\\Administrators makes belongs to that group", "[MS-DTYP] §2.5.3.4.1"},
 	{"labels-count", "an item's mandatory label takes from whoever is below it", "[MS-DTYP] §2.5.3.3"},
+	{"conditions-count", "conditions of entries are evaluated; else one that allows never counts, and one that denies always does", "[MS-DTYP] §2.5.3.1.5"},
 	{"as-specified", "renaming and replacing need delete, and who may restore gives ownership; answers say that they are as specified", "[MS-FSA] §2.1.5.15, §2.1.5.17"},
 	{"naming-shows-attributes", "naming an item grants read-attributes on it, as far as the share allows", measured},
 	{"asks-folders-above", "every folder above an item is asked for execute", "POSIX systems"},
@@ -258,7 +263,7 @@ var TraitList = [...]Trait{
 
 // Reading says how the server reads an item's rules.
 func (t *Traits) Reading() rule.Reading {
-	return rule.Reading{Owner: true, Served: t.served, ObjectsRefuse: t.ObjectEntriesRefuse, Labels: t.LabelsCount}
+	return rule.Reading{Owner: true, Served: t.served, ObjectsRefuse: t.ObjectEntriesRefuse, Labels: t.LabelsCount, Conditions: t.ConditionsCount}
 }
 
 // AboveReading says how the rules of the folders above an item are read where
@@ -279,10 +284,10 @@ func (t *Traits) KeepsDescriptors() bool { return t.served == rule.ServedKept }
 
 // ShareReading says how it reads a share's rules.
 func (t *Traits) ShareReading() rule.Reading {
-	return rule.Reading{Owner: t.ShareOwnerRights, ObjectsRefuse: t.ObjectEntriesRefuse}
+	return rule.Reading{Owner: t.ShareOwnerRights, ObjectsRefuse: t.ObjectEntriesRefuse, Conditions: t.ConditionsCount}
 }
 
 // AddReading says how it reads a folder's rules when something is added.
 func (t *Traits) AddReading() rule.Reading {
-	return rule.Reading{Owner: true, Into: true, Adding: t.AddingIgnoresOwner, Served: t.served, ObjectsRefuse: t.ObjectEntriesRefuse, Labels: t.LabelsCount}
+	return rule.Reading{Owner: true, Into: true, Adding: t.AddingIgnoresOwner, Served: t.served, ObjectsRefuse: t.ObjectEntriesRefuse, Labels: t.LabelsCount, Conditions: t.ConditionsCount}
 }

@@ -330,7 +330,7 @@ func Walk(steps []rule.Step, t *account.Token, want right.Set) (got right.Set) {
 	for i := range steps {
 		s := &steps[i]
 		m := s.Rights & want
-		if m == 0 || !s.Who.IsZero() && !t.Has(s.Who) {
+		if m == 0 || !s.Fits(t) {
 			continue
 		}
 		if !s.Refuses {
@@ -474,7 +474,7 @@ func explain(steps []rule.Step, t *account.Token) (got right.Set, b reasons) {
 	for i := range steps {
 		s := &steps[i]
 		m := s.Rights & want
-		if m == 0 || !s.Who.IsZero() && !t.Has(s.Who) {
+		if m == 0 || !s.Fits(t) {
 			continue
 		}
 		for j := range b {

@@ -2,7 +2,9 @@ package ask
 
 import (
 	"fmt"
+	"slices"
 
+	"tarnwold/core/rule"
 	"tarnwold/internal/estate"
 )
 
@@ -13,6 +15,25 @@ func NotCounted(sh *estate.Share) []string {
 		return nil
 	}
 	return sh.Admission.Uncounted
+}
+
+// CentralPolicy is what the name of a policy begins with that stands over an item from
+// outside of it ([MS-DTYP] §2.4.4.16): what that says isn't in its rules.
+const CentralPolicy = "central access policy "
+
+// NotCountedOn is NotCounted with what stands over an item.
+func (k *Asker) NotCountedOn(p estate.Place, sh *estate.Share) []string {
+	out := NotCounted(sh)
+	d, ok := k.T.Of(p.Strand).(*rule.Descriptor)
+	if !ok {
+		return out
+	}
+	for _, e := range d.Audit.Entries {
+		if e.Kind == rule.Policy && e.Flags&rule.InheritOnly == 0 {
+			out = append(slices.Clip(out), CentralPolicy+e.Who.String())
+		}
+	}
+	return out
 }
 
 // Admitted lists what a configuration says of a share, each as a key and a

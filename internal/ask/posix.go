@@ -149,7 +149,7 @@ func stopsTaking(r *Reason, q *verdict.Question) bool {
 // decided gives the entry that decides a right by steps; -1: none.
 func (k *Asker) decided(l *rule.List, t *account.Token, one right.Set) int {
 	for i := range l.Steps {
-		if s := &l.Steps[i]; s.Rights&one != 0 && (s.Who.IsZero() || t.Has(s.Who)) {
+		if s := &l.Steps[i]; s.Rights&one != 0 && s.Fits(t) {
 			return s.Entry
 		}
 	}

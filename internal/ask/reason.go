@@ -58,7 +58,7 @@ func (k *Asker) ConnectionReason(q *verdict.Question, sh *estate.Share, d verdic
 	}
 	for i := range q.Share.Rules.Steps {
 		s := &q.Share.Rules.Steps[i]
-		if s.Rights&one == 0 || !s.Who.IsZero() && !q.Token.Has(s.Who) {
+		if s.Rights&one == 0 || !s.Fits(q.Token) {
 			continue
 		}
 		if !s.Refuses || s.Entry < 0 {

@@ -231,7 +231,7 @@ func (t *Tx) holders(ids []account.ID) (rows []int64) {
 	t.EachOfText("SELECT id FROM accounts WHERE primary_group IN {set} AND primary_group<>''", names, seed)
 	if former := t.formers(); former != nil {
 		for id, f := range former {
-			for _, old := range f.IDs() {
+			for _, old := range f.former.IDs() {
 				if slices.Contains(ids, old) {
 					t.EachOfText("SELECT id FROM accounts WHERE sid IN {set}", []string{id.String()}, seed)
 				}
@@ -338,9 +338,9 @@ func (t *Tx) look(ids []account.ID) {
 }
 
 // remember keeps an account that was read, but where a plan foresees another.
-func (t *Tx) remember(a *row, former map[account.ID]account.Former) *row {
+func (t *Tx) remember(a *row, former map[account.ID]deciding) *row {
 	if former != nil {
-		a.Former = former[a.ID]
+		a.Former, a.Claims = former[a.ID].former, former[a.ID].claims
 	}
 	if t.accounts == nil {
 		t.accounts = map[account.ID]*row{}

@@ -163,7 +163,7 @@ type Tx struct {
 	numbers     map[rule.Any]int64 // stored descriptors' numbers
 	stored      map[[32]byte]int64
 	accounts    map[account.ID]*row
-	former      map[account.ID]account.Former // nil: nobody had other identifiers, or formerRead isn't so
+	former      map[account.ID]deciding // nil: nobody had other identifiers or has claims, or formerRead isn't so
 	formerRead  bool
 	fresh       map[account.ID]int64         // the rows of accounts that came many at a time, and nothing else since
 	above       *above                       // nil: nobody was climbed from

@@ -23,22 +23,30 @@ type Metadata struct {
 	Called string `json:"called,omitempty"`
 	// Former is the identifiers it had elsewhere, as a directory tells them.
 	Former account.Former `json:"former,omitempty"`
+	// Claims is what else is known of a user, that conditions of entries ask for.
+	Claims account.Claims `json:"claims,omitempty"`
 }
 
-// formerMark is remembered once any account had identifiers elsewhere, so that
+// deciding is what is written down of an account that may decide something.
+type deciding struct {
+	former account.Former
+	claims account.Claims
+}
+
+// formerMark is remembered once any account had identifiers elsewhere, or claims, so that
 // nobody looks for them who has none.
 const formerMark = "formers"
 
-// tellsFormer remembers that a record tells of identifiers an account had.
+// tellsFormer remembers that a record tells of identifiers an account had, or of claims.
 func (t *Tx) tellsFormer(kind RecordKind, body string) {
-	if kind == MetadataRecord && strings.Contains(body, `"former":`) {
+	if kind == MetadataRecord && (strings.Contains(body, `"former":`) || strings.Contains(body, `"claims":`)) {
 		t.Mark(formerMark, 1)
 		t.forget()
 	}
 }
 
-// formers gives the identifiers that accounts had elsewhere; nil: nobody had any.
-func (t *Tx) formers() map[account.ID]account.Former {
+// formers gives the identifiers that accounts had elsewhere, and claims; nil: nobody has any.
+func (t *Tx) formers() map[account.ID]deciding {
 	if t.formerRead {
 		return t.former
 	}
@@ -46,8 +54,8 @@ func (t *Tx) formers() map[account.ID]account.Former {
 	if t.Marked(formerMark) == 0 || !t.Knows("papers") {
 		return nil
 	}
-	t.former = map[account.ID]account.Former{}
-	t.Each(`SELECT key, body FROM papers WHERE kind=? AND body LIKE '%"former":%'`, []any{MetadataRecord}, func(r *sql.Rows) error {
+	t.former = map[account.ID]deciding{}
+	t.Each(`SELECT key, body FROM papers WHERE kind=? AND (body LIKE '%"former":%' OR body LIKE '%"claims":%')`, []any{MetadataRecord}, func(r *sql.Rows) error {
 		var key string
 		var body []byte
 		if err := r.Scan(&key, &body); err != nil {
@@ -55,7 +63,7 @@ func (t *Tx) formers() map[account.ID]account.Former {
 		}
 		var p Metadata
 		if id, err := account.ParseID(key); err == nil && json.Unmarshal(body, &p) == nil {
-			t.former[id] = p.Former
+			t.former[id] = deciding{p.Former, p.Claims}
 		}
 		return nil
 	})

@@ -182,7 +182,7 @@ func (d *Planner) states(p *Plan, servers map[int64]estate.Server) (s [2]state) 
 		then.RemoveAll(gone)
 		for _, f := range former {
 			if a, ok := then.Account(f.ID); ok {
-				a.Former = f.Is
+				a.Former, a.Claims = f.Is, f.IsClaims
 				then.Add(a)
 			}
 		}

@@ -171,7 +171,7 @@ func (t *naming) differ(before, after rule.Any) bool {
 		for _, side := range l {
 			for _, e := range side {
 				if !slices.Contains(common, e) {
-					if e.Kind == rule.Label { // it is about whoever is below it
+					if e.Kind == rule.Label || e.Kind == rule.Attribute || e.Asks() { // it isn't about those it names alone
 						return false
 					}
 					t.names[e.Who] = true

@@ -86,6 +86,10 @@ func canSays(e *explain.Explained) []doc.Span {
 // notCounted says what a share's configuration has that an answer doesn't count.
 func notCounted(p *doc.Printer, list []string) {
 	for _, x := range list {
+		if policy, central := strings.CutPrefix(x, ask.CentralPolicy); central {
+			p.Line(doc.S("  "), doc.In(doc.Bad, "a central access policy stands over it ("+policy+"), which no answer counts"))
+			continue
+		}
 		p.Line(doc.S("  "), doc.In(doc.Bad, "the configuration has \""+x+"\", which no answer counts"))
 	}
 }
@@ -102,6 +106,9 @@ func DrawExplained(p *doc.Printer, e *explain.Explained) {
 	p.Line(append([]doc.Span{doc.In(doc.Strong, e.User.Name), doc.S("%s", route)}, canSays(e)...)...)
 	shutSays(p, &e.User)
 	notCounted(p, e.NotCounted)
+	for _, f := range e.NotKnown {
+		p.Line(doc.S("  "), doc.In(doc.Bad, "not known: "+f+", which the condition of an entry asks for"))
+	}
 	if s := doorSays(e); s != "" {
 		p.Line(doc.S("  "), doc.In(doc.Bad, s))
 	}

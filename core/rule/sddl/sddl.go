@@ -8,9 +8,8 @@
 // identifier S-1-… or one of the two-letter names of §2.5.1.1.
 //
 // Format writes rights as two-letter names where they have them all, else as
-// 0x and eight digits, and well-known accounts by their two letters. Entries
-// with conditions and resource attributes are refused by both, with an error
-// that says so.
+// 0x and eight digits, and well-known accounts by their two letters. Behind the account
+// of an entry with a condition, or for an attribute, that stands in brackets.
 package sddl
 
 import (
@@ -23,6 +22,7 @@ import (
 	"tarnwold/core/account"
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
+	"tarnwold/core/rule/condition"
 )
 
 // Error is something wrong in the text.
@@ -42,10 +42,13 @@ var entryKinds = []pair[rule.Kind]{
 	{"A", rule.Allow}, {"D", rule.Deny}, {"AU", rule.Audit}, {"AL", rule.Alarm},
 	{"OA", rule.AllowObject}, {"OD", rule.DenyObject}, {"OU", rule.AuditObject}, {"OL", rule.AlarmObject},
 	{"ML", rule.Label}, {"SP", rule.Policy},
+	{"XA", rule.AllowIf}, {"XD", rule.DenyIf}, {"XU", rule.AuditIf}, {"ZA", rule.AllowObjectIf}, {"RA", rule.Attribute},
 }
 
-// conditional kinds have no text form here.
-var conditional = []string{"XA", "XD", "XU", "ZA", "RA"}
+// carries tells what stands behind the account of an entry of a kind.
+func carries(k rule.Kind) (condition, attribute bool) {
+	return k == rule.AllowIf || k == rule.DenyIf || k == rule.AuditIf || k == rule.AllowObjectIf, k == rule.Attribute
+}
 
 var entryFlags = []pair[rule.Flags]{
 	{"OI", rule.ObjectInherit}, {"CI", rule.ContainerInherit}, {"IO", rule.InheritOnly},
@@ -256,14 +259,9 @@ func (p *parser) entry() (rule.Entry, error) {
 	if err != nil {
 		return e, err
 	}
-	for _, c := range conditional {
-		if kind == c {
-			return e, p.wrong("entries of kind %s carry a condition or an attribute, which can't be taken from text", c)
-		}
-	}
 	var ok bool
 	if e.Kind, ok = byText(entryKinds, kind); !ok {
-		return e, p.wrong("wanted an entry kind (A, D, AU, AL, OA, OD, OU, OL, ML, SP), found %q", kind)
+		return e, p.wrong("wanted an entry kind (A, D, AU, AL, OA, OD, OU, OL, ML, SP, XA, XD, XU, ZA, RA), found %q", kind)
 	}
 	p.pos += len(kind) + 1
 	flags, err := p.field(';')
@@ -315,11 +313,60 @@ func (p *parser) entry() (rule.Entry, error) {
 	if e.Who, err = p.sid("the entry's account"); err != nil {
 		return e, err
 	}
+	if asks, attribute := carries(e.Kind); asks || attribute {
+		if e.Extra.Tail, err = p.tail(attribute); err != nil {
+			return e, err
+		}
+	}
 	if p.pos >= len(p.text) || p.text[p.pos] != ')' {
 		return e, p.wrong("wanted ) after the entry's account, found %s", p.here())
 	}
 	p.pos++
 	return e, nil
+}
+
+// tail reads what stands in brackets behind an entry's account.
+func (p *parser) tail(attribute bool) (string, error) {
+	if !strings.HasPrefix(p.text[p.pos:], ";(") {
+		return "", p.wrong("wanted ; and a condition or an attribute in brackets, found %s", p.here())
+	}
+	p.pos += 2
+	from, deep, quoted := p.pos, 1, false
+	for ; p.pos < len(p.text) && deep > 0; p.pos++ {
+		switch c := p.text[p.pos]; {
+		case c == '"':
+			quoted = !quoted
+		case quoted:
+		case c == '(':
+			deep++
+		case c == ')':
+			deep--
+		}
+	}
+	if deep > 0 {
+		return "", p.wrong("the bracket of a condition isn't closed")
+	}
+	text := p.text[from : p.pos-1]
+	sid := func(word string) (account.ID, error) {
+		in := &parser{text: word, domain: p.domain}
+		id, err := in.sid("an identifier")
+		if err == nil && in.pos < len(word) {
+			err = in.wrong("something follows the identifier")
+		}
+		return id, err
+	}
+	if attribute {
+		b, err := condition.ParseAttribute(text, sid)
+		if err != nil {
+			return "", &Error{from + 1, err.Error()}
+		}
+		return string(b), nil
+	}
+	n, err := condition.Parse(text, sid)
+	if err != nil {
+		return "", &Error{from + 1, err.Error()}
+	}
+	return string(n.Encode()), nil
 }
 
 func (p *parser) rights(text string) (right.Set, error) {
@@ -431,8 +478,22 @@ func formatEntry(b *strings.Builder, e rule.Entry) error {
 			kind = k.text
 		}
 	}
-	if kind == "" || e.Extra.Tail != "" {
-		return fmt.Errorf("an entry of kind %s with a condition or an attribute has no text form here", e.Kind)
+	tail, ok := "", e.Extra.Tail == ""
+	switch asks, attribute := carries(e.Kind); {
+	case asks:
+		n, err := condition.Decode([]byte(e.Extra.Tail))
+		if ok = err == nil; ok {
+			tail, ok = n.Format(formatID)
+		}
+		if ok { // the text form has every number as one of 64 bits
+			again, err := condition.Parse(tail, func(s string) (account.ID, error) { return (&parser{text: s}).sid("") })
+			ok = err == nil && string(again.Encode()) == e.Extra.Tail
+		}
+	case attribute:
+		tail, ok = condition.FormatAttribute([]byte(e.Extra.Tail), formatID)
+	}
+	if kind == "" || !ok {
+		return fmt.Errorf("an entry of kind %s with what it carries has no text form", e.Kind)
 	}
 	b.WriteString("(" + kind + ";")
 	for _, f := range entryFlags {
@@ -453,7 +514,11 @@ func formatEntry(b *strings.Builder, e rule.Entry) error {
 		}
 		b.WriteString(";")
 	}
-	b.WriteString(formatID(e.Who) + ")")
+	b.WriteString(formatID(e.Who))
+	if tail != "" {
+		b.WriteString(";(" + tail + ")")
+	}
+	b.WriteByte(')')
 	return nil
 }
 

@@ -107,6 +107,23 @@ func TestEveryField(t *testing.T) {
 	require.Equal(t, right.All, d.Rules.Entries[0].Rights)
 }
 
+func TestConditionsInText(t *testing.T) {
+	for _, text := range []string{
+		`D:(XA;OICI;0x001200a9;;;WD;(@User.Title == "P) (M" && !(Member_of {SID(BA), SID(S-1-5-21-1-2-3-4)})))`,
+		`D:(XD;;CC;;;AU;(@Resource.Secrecy > 0x2 || Exists @User.x))`,
+		`D:(ZA;;RP;01234567-89ab-cdef-0123-456789abcdef;;WD;(@User.a Any_of {1, "x"}))S:(XU;SA;WD;;;WD;(@User.a))(RA;;0x00000000;;;WD;("Secrecy",TU,0x0,3))`,
+	} {
+		d, err := sddl.Parse(text, account.ID{})
+		require.NoError(t, err, text)
+		got, err := sddl.Format(d)
+		require.NoError(t, err, text)
+		require.Equal(t, text, got)
+	}
+	d := &rule.Descriptor{Rules: rule.Rules{Entries: []rule.Entry{{Kind: rule.AllowIf, Who: account.Everyone, Extra: rule.Extra{Tail: "artx"}}}}}
+	_, err := sddl.Format(d)
+	require.ErrorContains(t, err, "has no text form")
+}
+
 func TestWrongTextSaysWhereAndWhat(t *testing.T) {
 	for text, want := range map[string]string{
 		"X:SY":                      "column 1: wanted O:, G:, D: or S:, found \"X:SY\"",
@@ -121,7 +138,10 @@ func TestWrongTextSaysWhereAndWhat(t *testing.T) {
 		"D:(A;;FA;;;WD":             "wanted ) after the entry's account",
 		"D:(A;;FA;x;;WD)":           "an entry of kind A has no object type",
 		"D:(OA;;FA;x;;WD)":          "is no object type of the form",
-		"D:(XA;;FA;;;WD;(a == 1))":  "carry a condition or an attribute",
+		"D:(XA;;FA;;;WD;(a ==))":    "column 17: column 5 of the condition: wanted a value",
+		"D:(XA;;FA;;;WD)":           "wanted ; and a condition or an attribute in brackets",
+		"D:(XA;;FA;;;WD;(a":         "the bracket of a condition isn't closed",
+		"S:(RA;;;;;WD;(\"x\",TS))":  "wanted a comma, found the end",
 		"D:NO_ACCESS_CONTROL(A;;FA": "an entry follows NO_ACCESS_CONTROL",
 		"D:Q":                       "column 3: wanted an entry in brackets",
 	} {

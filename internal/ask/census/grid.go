@@ -303,7 +303,7 @@ func (x *gridder) fill(s spot) {
 		if _, classes := k.T.Of(p.Strand).(*posix.Rules); classes || !step.Refuses {
 			continue
 		}
-		x.pop.Holders(step.Who, x.share == nil).Each(func(i int) bool {
+		x.pop.Fits(step, x.share == nil).Each(func(i int) bool {
 			if col := x.at[i]; col >= 0 {
 				row.Cells[col].Refused = true
 			}

@@ -120,7 +120,7 @@ func having(k *ask.Asker, p estate.Place, sh *estate.Share, c *ask.Can, pop *cro
 		somebody = pop.Users[0].ID
 	}
 	q, s := k.Question(somebody, p, sh), Situation(k, d, somebody, p, sh, false)
-	out := &HavingWay{Route: way.Name, NotCounted: ask.NotCounted(sh), AsSpecified: p.Server.Traits.AsSpecified, Levels: []HavingLevel{}, Special: []string{}}
+	out := &HavingWay{Route: way.Name, NotCounted: k.NotCountedOn(p, sh), AsSpecified: p.Server.Traits.AsSpecified, Levels: []HavingLevel{}, Special: []string{}}
 	each := make([]right.Set, len(pop.Users))
 	var sc crowd.Scratch
 	classes := d.Classes(s, &sc)
@@ -198,6 +198,7 @@ func concerned(k *ask.Asker, p estate.Place) *account.Directory {
 		return nil
 	}
 	names := map[account.ID]bool{}
+	asks := false // what an entry gives hangs on more than whom it names
 	note := func(a rule.Any) {
 		d := a.Listed()
 		names[d.Owner] = true
@@ -206,6 +207,7 @@ func concerned(k *ask.Asker, p estate.Place) *account.Directory {
 		}
 		for _, e := range d.Rules.Entries {
 			names[e.Who] = true
+			asks = asks || e.Asks()
 		}
 	}
 	own := k.T.Of(p.Strand)
@@ -232,6 +234,9 @@ func concerned(k *ask.Asker, p estate.Place) *account.Directory {
 		if !ask.NothingOn(own, granted) || !ask.NothingOn(own, verdict.Granted(q)) {
 			return nil
 		}
+	}
+	if asks {
+		return nil
 	}
 	var ids []account.ID
 	for id := range names {
@@ -355,7 +360,7 @@ func (x *attributing) by(users crowd.Bits, granted right.Set) (out []ByWay) {
 			if s.Rights&one == 0 {
 				continue
 			}
-			h := x.d.People.Holders(s.Who, x.sh == nil)
+			h := x.d.People.Fits(s, x.sh == nil)
 			hit := undecided.And(h)
 			undecided = undecided.And(undecided) // a set of its own
 			for j := range undecided {

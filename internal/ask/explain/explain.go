@@ -3,10 +3,13 @@
 package explain
 
 import (
+	"slices"
+
 	"tarnwold/core/account"
 	"tarnwold/core/posix"
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
+	"tarnwold/core/rule/condition"
 	"tarnwold/core/verdict"
 	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
@@ -37,6 +40,9 @@ type Explained struct {
 	// NotCounted is what the server's configuration has of the share that changes an
 	// answer and isn't counted in this one.
 	NotCounted []string `json:"not-counted,omitempty"`
+	// NotKnown is what conditions of entries for the user ask for and nobody told: an entry
+	// that allows doesn't count then, and one that denies does.
+	NotKnown []string `json:"facts-not-known,omitempty"`
 	// AsSpecified: the server is taken to do as the standards say, and none like it was
 	// measured.
 	AsSpecified bool   `json:"as-specified,omitempty"`
@@ -133,12 +139,13 @@ func Answer(k *ask.Asker, user account.Account, p estate.Place, sh *estate.Share
 	if sh != nil {
 		a.Route = sh.Address()
 	}
-	a.NotCounted, a.AsSpecified = ask.NotCounted(sh), p.Server.Traits.AsSpecified
+	a.NotCounted, a.AsSpecified = k.NotCountedOn(p, sh), p.Server.Traits.AsSpecified
 	if brief {
 		granted := verdict.Granted(q)
 		a.Granted, a.Level = ask.Mask(granted), ask.LevelOn(levels, rules, granted, p.Folder)
 		return a
 	}
+	a.NotKnown = notKnown(q)
 	a.User, a.Owner = k.Account(user.ID), k.Account(d.Owner)
 	v := verdict.Decide(q)
 	if d, ok := rules.(*rule.Descriptor); ok {
@@ -180,6 +187,22 @@ func Answer(k *ask.Asker, user account.Account, p estate.Place, sh *estate.Share
 	return a
 }
 
+// notKnown lists what the conditions of an item's entries ask of a user and nobody told.
+func notKnown(q *verdict.Question) (out []string) {
+	for i := range q.Item.Steps {
+		s := &q.Item.Steps[i]
+		if s.If == nil || !s.Who.IsZero() && !q.Token.Has(s.Who) || s.If.Holds(q.Token) != condition.Unknown {
+			continue
+		}
+		for _, f := range s.If.Missing(q.Token) {
+			if !slices.Contains(out, f) {
+				out = append(out, f)
+			}
+		}
+	}
+	return out
+}
+
 // nearest finds, where nothing grants a right, an entry that grants it to a
 // group the user isn't in, or to somebody else.
 func nearest(k *ask.Asker, r *ask.Reason, q *verdict.Question, d *rule.Descriptor, one right.Set, folder bool) {
@@ -189,7 +212,7 @@ func nearest(k *ask.Asker, r *ask.Reason, q *verdict.Question, d *rule.Descripto
 	for _, groups := range []bool{true, false} {
 		for i := range q.Item.Steps {
 			s := &q.Item.Steps[i]
-			if s.Refuses || s.Rights&one == 0 || s.Entry < 0 || s.Entry >= len(d.Rules.Entries) {
+			if s.Refuses || s.If != nil || s.Rights&one == 0 || s.Entry < 0 || s.Entry >= len(d.Rules.Entries) {
 				continue
 			}
 			e := d.Rules.Entries[s.Entry]

@@ -228,6 +228,9 @@ func TryOn(k *ask.Asker, user account.Account, s *operands, brief bool) *Tried {
 	}
 	d, _ := base(&t).Connect()
 	out.Door, out.NotCounted = ask.ConnectionOf(d), ask.NotCounted(s.share)
+	if s.item != nil {
+		out.NotCounted = k.NotCountedOn(*s.item, s.share)
+	}
 	out.AsSpecified = base(&t).Traits.AsSpecified
 	for _, c := range got.Checks[:got.N] {
 		if brief && c.OK == !got.Allowed { // the first that decides is enough

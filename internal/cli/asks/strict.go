@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tarnwold/internal/ask"
 	"tarnwold/internal/cli/run"
 	"tarnwold/internal/report/doc"
 )
@@ -35,7 +36,19 @@ func (u *uncounted) note(route string, list []string) {
 // tell says it once for each way in, beside many answers.
 func (u *uncounted) tell(a *run.App) {
 	for _, route := range slices.Sorted(maps.Keys(u.by)) {
-		fmt.Fprintf(a.Err, "note: %s: the configuration has %s, which no answer counts\n", doc.Clean(route), doc.Clean(strings.Join(u.by[route], "; ")))
+		var said, over []string
+		for _, x := range u.by[route] {
+			if strings.HasPrefix(x, ask.CentralPolicy) {
+				over = append(over, x)
+			} else {
+				said = append(said, x)
+			}
+		}
+		for what, list := range map[string][]string{"the configuration has ": said, "over items stands ": over} {
+			if len(list) > 0 {
+				fmt.Fprintf(a.Err, "note: %s: %s%s, which no answer counts\n", doc.Clean(route), what, doc.Clean(strings.Join(list, "; ")))
+			}
+		}
 	}
 }
 

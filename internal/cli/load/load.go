@@ -33,7 +33,7 @@ func LoadCommand(a *run.App) *cobra.Command {
 		`  tarnwold load accounts accounts.csv members.csv
   tarnwold load shares shares.csv --server stagedoor
   tarnwold load tree tree.csv --at stagedoor:/srv/playhouse`,
-		loadAccounts(a), loadShares(a), loadTree(a), loadMarks(a))
+		loadAccounts(a), loadShares(a), loadTree(a), loadMarks(a), loadClaims(a))
 }
 
 func loadAccounts(a *run.App) *cobra.Command {

@@ -22,7 +22,7 @@ type Record struct {
 // Describe implements Edit: who writes it down knows how it is told of.
 func (e *Record) Describe(Words) Description { return e.Edit }
 
-// Touches implements Edit: whose identifiers from elsewhere it alters.
+// Touches implements Edit: whose identifiers from elsewhere or claims it alters.
 func (e *Record) Touches() (t Touch) {
 	if f, ok := e.Former(); ok {
 		t.Accounts = []acc.ID{f.ID}
@@ -30,16 +30,19 @@ func (e *Record) Touches() (t Touch) {
 	return t
 }
 
-// Former is how an edit alters the identifiers that an account had elsewhere.
+// Former is how an edit alters the identifiers that an account had elsewhere, and its claims.
 type Former struct {
-	ID      acc.ID
-	Was, Is acc.Former
+	ID                  acc.ID
+	Was, Is             acc.Former
+	WasClaims, IsClaims acc.Claims
 }
 
-// Former tells what the record says otherwise of identifiers an account had.
+// Former tells what the record says otherwise of identifiers an account had and of claims.
 func (e *Record) Former() (f Former, differs bool) {
-	const said = `"former":`
-	if e.Kind != estate.MetadataRecord || !strings.Contains(e.Before, said) && !strings.Contains(e.After, said) {
+	says := func(body string) bool {
+		return strings.Contains(body, `"former":`) || strings.Contains(body, `"claims":`)
+	}
+	if e.Kind != estate.MetadataRecord || !says(e.Before) && !says(e.After) {
 		return f, false
 	}
 	read := func(body string) (p estate.Metadata) {
@@ -47,8 +50,9 @@ func (e *Record) Former() (f Former, differs bool) {
 		return p
 	}
 	id, err := acc.ParseID(e.Name)
-	f = Former{id, read(e.Before).Former, read(e.After).Former}
-	return f, err == nil && f.Was != f.Is
+	was, is := read(e.Before), read(e.After)
+	f = Former{id, was.Former, is.Former, was.Claims, is.Claims}
+	return f, err == nil && (f.Was != f.Is || f.WasClaims != f.IsClaims)
 }
 
 // Formers lists those that a set alters.

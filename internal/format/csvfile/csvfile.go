@@ -48,6 +48,7 @@ const (
 	Trials
 	Outfits
 	Tries
+	Claims
 )
 
 var kinds = [...]struct {
@@ -62,6 +63,7 @@ var kinds = [...]struct {
 	Askings:   {"questions", []string{"user", "where"}, nil},
 	Trials:    {"acts", []string{"user", "act", "where"}, []string{"to"}},
 	Outfits:   {"folders to fit out", []string{"folder", "name"}, nil},
+	Claims:    {"claims", []string{"user", "claim", "kind", "value"}, nil},
 	Tries:     {"what was tried", []string{"at", "user", "act", "where", "result"}, nil},
 }
 
@@ -278,6 +280,28 @@ func (s *Reader) ReadMembers() ([]format.MemberRow, error) {
 			}
 		}
 		out = append(out, m)
+	}
+}
+
+// ClaimRow is one value of a user's claim; without a claim they have none.
+type ClaimRow struct {
+	Line                     int
+	User, Claim, Kind, Value string
+}
+
+// ReadClaims reads the rows of a sheet of claims.
+func (s *Reader) ReadClaims() ([]ClaimRow, error) {
+	var out []ClaimRow
+	for {
+		ok, err := s.next()
+		if !ok {
+			return out, err
+		}
+		r := ClaimRow{s.line(), strings.Clone(s.get("user")), strings.Clone(s.get("claim")), strings.Clone(s.get("kind")), strings.Clone(s.get("value"))}
+		if r.Claim == "" && r.Kind+r.Value != "" {
+			return nil, s.in("claim", "a value, and no claim that it is of")
+		}
+		out = append(out, r)
 	}
 }
 
