@@ -35,6 +35,9 @@ const (
 type Rules struct {
 	Absent  bool
 	Entries []Entry
+	// Four: the list says revision 4 where 2 would do ([MS-DTYP] §2.4.5), and is written
+	// back so.
+	Four bool
 }
 
 // Own lists the entries set on the item itself, in order.
@@ -132,7 +135,7 @@ func (d *Descriptor) Equal(o *Descriptor) bool {
 
 // Equal tells whether two lists are the same, absence too.
 func (r *Rules) Equal(o *Rules) bool {
-	return r.Absent == o.Absent && slices.Equal(r.Entries, o.Entries)
+	return r.Absent == o.Absent && r.Four == o.Four && slices.Equal(r.Entries, o.Entries)
 }
 
 // Misplaced gives the place of the first entry that is out of canonical

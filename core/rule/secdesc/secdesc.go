@@ -9,6 +9,7 @@ package secdesc
 import (
 	"encoding/binary"
 	"fmt"
+	"slices"
 
 	"tarnwold/core/account"
 	"tarnwold/core/right"
@@ -59,7 +60,7 @@ func Encode(d *rule.Descriptor) ([]byte, error) {
 		control |= l.present
 		place(l.at)
 		start := len(b)
-		b = appendList(b, l.rules.Entries)
+		b = appendList(b, l.rules)
 		if n := len(b) - start; n > maxList {
 			return nil, fmt.Errorf("the %s of %d entries take %d bytes, and a list holds at most %d", l.name, len(l.rules.Entries), n, maxList)
 		}
@@ -69,8 +70,12 @@ func Encode(d *rule.Descriptor) ([]byte, error) {
 	return b, nil
 }
 
-func appendList(b []byte, entries []rule.Entry) []byte {
+func appendList(b []byte, rules *rule.Rules) []byte {
+	entries := rules.Entries
 	revision := byte(2)
+	if rules.Four {
+		revision = 4
+	}
 	start := len(b)
 	b = append(b, make([]byte, listHeader)...)
 	binary.LittleEndian.PutUint16(b[start+4:], uint16(len(entries)))
@@ -171,6 +176,7 @@ func decodeList(b []byte, at int, present bool, what string) (rule.Rules, error)
 		rules.Entries = append(rules.Entries, e)
 		pos += n
 	}
+	rules.Four = b[o] == 4 && !slices.ContainsFunc(rules.Entries, func(e rule.Entry) bool { return e.Kind.HasObject() })
 	return rules, nil
 }
 

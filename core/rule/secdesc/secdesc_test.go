@@ -44,6 +44,29 @@ func TestRoundTrip(t *testing.T) {
 	require.Equal(t, sample(), got)
 }
 
+// TestRevisionStays: a list that says revision 4 without need is written back so, and an
+// edit of its entries leaves that alone.
+func TestRevisionStays(t *testing.T) {
+	d := sample()
+	d.Rules.Entries = d.Rules.Entries[:1]
+	plain, err := Encode(d)
+	require.NoError(t, err)
+	at := int(plain[16]) | int(plain[17])<<8
+	require.Equal(t, byte(2), plain[at])
+	four := append([]byte(nil), plain...)
+	four[at] = 4
+	got, err := Decode(four)
+	require.NoError(t, err)
+	require.True(t, got.Rules.Four)
+	require.False(t, got.Equal(d))
+	again, err := Encode(got)
+	require.NoError(t, err)
+	require.Equal(t, four, again)
+	given, _, err := got.Give([]rule.Entry{{Rights: 1, Who: account.System}}, rule.Giving{})
+	require.NoError(t, err)
+	require.True(t, given.Rules.Four)
+}
+
 func TestWrongBytesSayWhere(t *testing.T) {
 	good, err := Encode(sample())
 	require.NoError(t, err)
