@@ -9,6 +9,7 @@ import (
 
 	"tarnwold/core/account"
 	"tarnwold/core/right"
+	"tarnwold/core/rule/condition"
 )
 
 var (
@@ -214,6 +215,21 @@ func TestSealKeepsOneOfTwo(t *testing.T) {
 	twice.Flags |= Inherited
 	d := &Descriptor{Rules: Rules{Entries: []Entry{one, {Rights: 2, Who: bob}, twice, {Rights: 4, Who: bob, Flags: Inherited}}}}
 	require.Equal(t, []Entry{one, {Rights: 2, Who: bob}, {Rights: 4, Who: bob}}, d.Seal(true).Rules.Entries)
+}
+
+// TestConditionsTellStepsApart: what an entry asks for is a part of what it decides, and one
+// for a type of object that files aren't never counts.
+func TestConditionsTellStepsApart(t *testing.T) {
+	list := func(kind Kind, object, text string) *List {
+		n, err := condition.Parse(text, account.ParseID)
+		require.NoError(t, err)
+		return Compile(&Descriptor{Rules: Rules{Entries: []Entry{{Kind: kind, Rights: 1, Who: bob, Extra: Extra{Object: object, Tail: string(n.Encode())}}}}}, Reading{Conditions: true})
+	}
+	a, b := list(AllowIf, "", "@User.a == 1"), list(AllowIf, "", "@User.a == 2")
+	require.False(t, a.Decides(b))
+	require.True(t, a.Decides(list(AllowIf, "", "@User.a == 1")))
+	require.Len(t, list(AllowObjectIf, "\x00\x00\x00\x00", "@User.a").Steps, 1)
+	require.Empty(t, list(AllowObjectIf, "\x01\x00\x00\x000123456789abcdef", "@User.a").Steps)
 }
 
 func TestAbsentRulesTakeNoEntry(t *testing.T) {

@@ -9,6 +9,7 @@ import (
 	"tarnwold/internal/estate"
 	"tarnwold/internal/estate/edit"
 	"tarnwold/internal/format"
+	"tarnwold/internal/format/shape"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/intake"
 	"tarnwold/internal/plan/people"
@@ -167,6 +168,13 @@ func TestAMachinesOwnStayApart(t *testing.T) {
 	require.Equal(t, daemon.ID, h.named("demon@workbench").ID)
 	h.gone("somebody@workbench", "Daemon@3@workbench")
 	require.Equal(t, "porter@lathe", h.named("porter").Name)
+	// A directory's user with a machine's number isn't the machine's own.
+	h.keep(func(d *plan.Planner) (*plan.Plan, error) {
+		p, _, err := intake.TakePeople(d, &shape.People{People: []shape.Person{{Account: acc.Account{Kind: acc.User, Name: "vera", POSIX: 9}, First: acc.NoPOSIX}}}, intake.PeopleFrom{File: "people.ldif"})
+		return p, err
+	})
+	require.Equal(t, acc.UID(9), h.named("vera").ID)
+	require.Equal(t, other.ID, h.named("daemon@lathe").ID)
 	h.view(func(x *estate.Tx) {
 		users := h.at(x, "users@workbench").ID
 		_, is := x.Member(users, h.at(x, "bram").ID)
@@ -187,12 +195,16 @@ func TestADirectoryHasTheSay(t *testing.T) {
 			return servers.AddServer(d, "workbench", "posix", nil, nil, nil)
 		})
 		file := people.AccountFile{
-			Accounts: []format.AccountRow{passwdRow(acc.User, "ines", 4001, 100), passwdRow(acc.User, "b.hale", 4002, 100), passwdRow(acc.User, "petra", 4003, 100),
+			Accounts: []format.AccountRow{passwdRow(acc.User, "ines", 4001, 100), passwdRow(acc.User, "b.hale", 4002, 100), passwdRow(acc.User, "petra", 4003, 100), passwdRow(acc.User, "guest", 4009, 100),
 				passwdRow(acc.Group, "wardrobe", 5001, acc.NoPOSIX), passwdRow(acc.Group, "users", 100, acc.NoPOSIX)},
 			Members: []format.MemberRow{{Group: "group:wardrobe", Member: "user:petra"}, {Group: "group:users", Member: "user:ines"}},
 		}
+		h.keep(func(d *plan.Planner) (*plan.Plan, error) {
+			return people.AddAccounts(d, []string{"guest"}, people.NewAccount{Kind: acc.User, POSIX: 4009})
+		})
 		h.scan("workbench", file)
 		h.named("ines@workbench")
+		h.gone("guest@workbench")
 		// The directory is read afterwards.
 		h.keep(func(d *plan.Planner) (*plan.Plan, error) {
 			p := d.NewPlan("people of house")
@@ -222,6 +234,7 @@ func TestADirectoryHasTheSay(t *testing.T) {
 		h.scan("workbench", file)
 		h.gone("ines@workbench", "wardrobe@workbench")
 		h.named("petra@workbench")
+		h.named("guest@workbench") // the estate's own guest isn't the directory's
 		h.view(func(x *estate.Tx) {
 			require.Empty(t, x.MembersOf(dom.Child(2000)), "the directory's group stays as the directory has it")
 			_, is := x.Member(h.at(x, "users@workbench").ID, dom.Child(1000))

@@ -391,6 +391,20 @@ func TestAnItemsAttributes(t *testing.T) {
 	require.Equal(t, Unknown, NewTest(string(n.Encode()), []string{string(off)}).Holds(&world{}))
 }
 
+// TestCaseCountsWhereEitherSideSaysSo: of two attributes one is enough.
+func TestCaseCountsWhereEitherSideSaysSo(t *testing.T) {
+	n, err := Parse("@User.a == @Resource.a", sid)
+	require.NoError(t, err)
+	text := func(s string, exact bool) account.Claim {
+		return account.Claim{Values: []account.Value{{Kind: account.TextClaim, Text: s}}, CaseSensitive: exact}
+	}
+	for _, exact := range [][2]bool{{false, false}, {true, false}, {false, true}} {
+		w := &world{user: map[string]account.Claim{"a": text("x", exact[0])}}
+		test := &Test{Cond: n, resource: map[string]account.Claim{"a": text("X", exact[1])}}
+		require.Equal(t, truth(exact == [2]bool{}), test.Holds(w), exact)
+	}
+}
+
 func TestWrongConditionsSayWhere(t *testing.T) {
 	for text, want := range map[string]string{
 		"":                                   "column 1 of the condition: wanted an attribute",
@@ -408,7 +422,8 @@ func TestWrongConditionsSayWhere(t *testing.T) {
 		n, err := Parse(text, sid)
 		require.ErrorContains(t, err, want, "%q %v", text, n)
 	}
-	for _, b := range []string{"", "art", "artx", "artx\x80", "artx\x01", "artx\x10\xff\xff\xff\xff", "artx\x00\x00\x00\x00", "artx\xa2", "artx\x51\x01\x00\x00\x00\x00"} {
+	for _, b := range []string{"", "art", "artx", "artx\x80", "artx\x01", "artx\x10\xff\xff\xff\xff", "artx\x00\x00\x00\x00", "artx\xa2", "artx\x51\x01\x00\x00\x00\x00",
+		"artx\xf8\x02\x00\x00\x00a\x00\x04\xff\xff\xff\xff\xff\xff\xff\xff\x01\x02\x80"} {
 		_, err := Decode([]byte(b))
 		require.Error(t, err, "%q", b)
 	}

@@ -81,6 +81,7 @@ func TestWhatNoAnswerCountsIsSaid(t *testing.T) {
 		"root preexec close = yes":                                      {Uncounted: []string{"root preexec close = yes"}},
 		"delete readonly = yes":                                         {Uncounted: []string{"delete readonly = yes"}},
 		"guest only = yes":                                              {Uncounted: []string{"guest only = yes"}},
+		"valid users = everyone@ ines":                                  {Limited: true, Only: []string{"ines"}},
 		"copy = other":                                                  {Uncounted: []string{"copy = other"}},
 		"valid users = STAGEDOOR\\ines @stagedoor\\stage &+net ELSE\\x": {Limited: true, Only: []string{"ines", "@stage", "@net", `ELSE\x`}},
 	} {
@@ -90,6 +91,19 @@ func TestWhatNoAnswerCountsIsSaid(t *testing.T) {
 		want.Name, want.Line, want.Path = "s", 4, "/srv"
 		require.Equal(t, []Share{want}, shares, line)
 	}
+}
+
+// TestACopySaysLess: what a share says itself goes before what it copies, and it copies
+// what stands before it alone.
+func TestACopySaysLess(t *testing.T) {
+	got, err := Read(strings.NewReader("[a]\npath = /a\nvalid users = x\nread only = no\n[b]\npath = /b\ncopy = A\nvalid users = y\n[c]\npath = /c\ncopy = d\n[d]\npath = /d\nvalid users = z\n"), "smb.conf", nil)
+	require.NoError(t, err)
+	require.Equal(t, []Share{
+		{Name: "a", Line: 1, Path: "/a", Limited: true, Only: []string{"x"}},
+		{Name: "b", Line: 5, Path: "/b", Limited: true, Only: []string{"y"}},
+		{Name: "c", Line: 9, Path: "/c", ReadOnly: true, Uncounted: []string{"copy = d"}},
+		{Name: "d", Line: 12, Path: "/d", ReadOnly: true, Limited: true, Only: []string{"z"}},
+	}, got.Shares)
 }
 
 // TestNoMachineIsCountedAndNotNoted: a note says only what isn't counted.
