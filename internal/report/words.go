@@ -187,7 +187,7 @@ func doorSays(e *explain.Explained) string {
 	}
 	if r := e.Door.By; r != nil && r.By == "no-account" {
 		why, _ := Because(r, e.Server, true)
-		return e.User.Name + ": " + why
+		return why
 	}
 	if e.Door.Open == "refused" {
 		why := map[string]string{

@@ -63,6 +63,7 @@ func UserOn(k *ask.Asker, word, server string, local bool) (*Presented, error) {
 	if err != nil {
 		return nil, err
 	}
+	defer k.T.NumbersOf(s)()
 	tok := k.Token(u.ID, &s, local)
 	out := &Presented{Person: person(k, k.T, u), Server: s.Name, Local: local, Token: []TokenID{}, Beside: []NotInIt{}}
 	if tok.Nobody() {
