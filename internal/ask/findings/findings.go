@@ -76,6 +76,8 @@ var findingKinds = [...]FindingKind{
 	{"nobody-in-charge", false, (*finding).uncharged},
 	{"nobody-owns", false, (*finding).unowned},
 	{"owner-left", false, (*finding).ownersLeft},
+	{"passes-by-privilege", true, (*finding).privileged},
+	{"not-counted", false, (*finding).uncounted},
 	{"stale", false, (*finding).stale},
 	{"out-of-order", false, (*finding).disorder},
 	{"dead-identifier", false, (*finding).dead},
