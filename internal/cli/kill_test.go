@@ -25,7 +25,7 @@ import (
 )
 
 // program gives a path that runs as the built program.
-func program(t *testing.T) string {
+func program(t testing.TB) string {
 	self, err := os.Executable()
 	require.NoError(t, err)
 	link := filepath.Join(t.TempDir(), "tarnwold")
