@@ -418,7 +418,7 @@ func (c *reading) share(s, global section, one *whose) (x Share, err error) {
 			if strings.HasSuffix(name, "@") { // what special accounts are called here, and nobody there
 				continue
 			}
-			name = filled(name, s.name, one)
+			name = listFilled(name, s.name, one)
 			if everybody(name) {
 				out = append(out, "everyone@")
 				continue
@@ -450,13 +450,9 @@ func (c *reading) share(s, global section, one *whose) (x Share, err error) {
 	if as := list("forceuser"); len(as) == 1 && as[0] != "everyone@" {
 		x.As = strings.TrimPrefix(as[0], "@")
 	}
-	if v := get("forcegroup"); v.text != "" {
+	if v := get("forcegroup"); v.text != "" && strings.TrimLeft(v.text, "+@") != "%G" { // their own
 		x.GroupOfMembers = strings.HasPrefix(v.text, "+")
 		for _, g := range list("forcegroup") {
-			if g == "everyone@" { // their own
-				x.GroupOfMembers = false
-				continue
-			}
 			x.Group = "@" + strings.TrimPrefix(g, "@")
 		}
 	}
@@ -494,17 +490,12 @@ func (c *reading) share(s, global section, one *whose) (x Share, err error) {
 	return x, err
 }
 
-// filled puts what is known into the place of variables: the share's name, and of a share
-// that is for one user who that is.
+// filled puts what is known into the place of a folder's variables: the share's name, and of
+// a share that is for one user who that is.
 func filled(text, share string, one *whose) string {
-	text = strings.ReplaceAll(text, "%S", share)
-	for _, domain := range []string{`%D\`, "%D%w", "%D/", "%D+"} { // whichever somebody is of
-		text = strings.ReplaceAll(text, domain, "")
-	}
+	text = listFilled(text, share, one)
 	if one != nil {
-		for _, v := range []string{"%U", "%u"} {
-			text = strings.ReplaceAll(text, v, one.name)
-		}
+		text = strings.ReplaceAll(text, "%u", one.name)
 		if one.home != "" {
 			text = strings.ReplaceAll(text, "%H", one.home)
 		}
@@ -512,10 +503,23 @@ func filled(text, share string, one *whose) string {
 	return text
 }
 
-// everybody tells whether a name is that of whoever connects, or of the group they are
-// first in.
+// listFilled puts what is known into the place of a list's variables, which are fewer: a
+// list is read before it is known whom the connection acts as.
+func listFilled(text, share string, one *whose) string {
+	text = strings.ReplaceAll(text, "%S", share)
+	for _, domain := range []string{`%D\`, "%D%w", "%D/", "%D+"} { // whichever somebody is of
+		text = strings.ReplaceAll(text, domain, "")
+	}
+	if one != nil {
+		text = strings.ReplaceAll(text, "%U", one.name)
+	}
+	return text
+}
+
+// everybody tells whether a list's name is that of whoever connects, or of the group they
+// are first in. "%u" and "%g" are none: a list takes them as they stand.
 func everybody(name string) bool {
-	return slices.Contains([]string{"%U", "%u", "%G", "%g"}, strings.TrimLeft(name, "@+&"))
+	return slices.Contains([]string{"%U", "@%G", "+%G"}, name)
 }
 
 // names splits a list at commas and blanks, but for those in quotes.

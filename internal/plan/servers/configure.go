@@ -109,7 +109,11 @@ func withHomes(d *plan.Planner, s estate.Server, c *smbconf.Config, homes map[st
 		if taken[estate.Key(called)] || s.Traits.Elsewhere(u.ID) || estate.GoodName("share", called) != nil {
 			continue
 		}
-		x, err := c.Homes.Of(called, homes[called])
+		home, known := homes[called]
+		if known && (home == "" || home == "/") {
+			continue // the server makes none for them
+		}
+		x, err := c.Homes.Of(called, home)
 		if err != nil {
 			return nil, nil, err
 		}

@@ -28,6 +28,8 @@ type Config struct {
 	Shares map[string]string   // share: lines of its configuration beside the path
 	Nested map[string][]string // a local group of the server: the groups in it
 	Global string              // more lines for the whole server
+	// Homeless are the users whose folder, by the system, is the root.
+	Homeless []string
 }
 
 // Server is one that runs.
@@ -83,7 +85,11 @@ func Start(t testing.TB, c Config) *Server {
 	passwd := "root:x:0:0:root:/root:/bin/sh\nnobody:x:65534:65534:nobody:/nonexistent:/usr/sbin/nologin\n"
 	group := "root:x:0:\nnogroup:x:65534:\npeople:x:5000:\n"
 	for i, u := range c.Users {
-		passwd += fmt.Sprintf("%s:x:%d:5000:%s:/:/bin/false\n", u, 4001+i, u)
+		home := "/nonexistent/" + u
+		if slices.Contains(c.Homeless, u) {
+			home = "/"
+		}
+		passwd += fmt.Sprintf("%s:x:%d:5000:%s:%s:/bin/false\n", u, 4001+i, u, home)
 	}
 	n := 5001
 	var groups []string
