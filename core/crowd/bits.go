@@ -56,6 +56,13 @@ func (b Bits) And(o Bits) Bits {
 	return out
 }
 
+// narrow leaves in b what is in another set too.
+func (b Bits) narrow(o Bits) {
+	for k := range b {
+		b[k] &= o.Word(k)
+	}
+}
+
 // Minus gives what is in b and not in another set.
 func (b Bits) Minus(o Bits) Bits { return slices.Clone(b).without(o) }
 

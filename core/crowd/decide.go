@@ -105,7 +105,7 @@ func (d *Decider) PastShare(s Situation, want right.Set) Bits {
 	return d.within(slices.Clone(d.People.All()), s, d.People.All(), want)
 }
 
-// within narrows users to those who have all rights wanted; takes are those for
+// within narrows users, in place, to those who have all rights wanted; takes are those for
 // whom delete-child on the folder above counts; nil: whom the share lets have it.
 func (d *Decider) within(out Bits, s Situation, takes Bits, want right.Set) Bits {
 	for i := range right.Count {
@@ -132,13 +132,13 @@ func (d *Decider) within(out Bits, s Situation, takes Bits, want right.Set) Bits
 			}
 		}
 		if s.Gate != nil {
-			got = got.And(s.Gate)
+			got.narrow(s.Gate)
 		}
 		got.Or(d.admins)
 		if s.Item.Never&one != 0 {
-			got = d.People.Empty()
+			clear(got)
 		}
-		out = out.And(got)
+		out.narrow(got)
 	}
 	return out
 }

@@ -206,10 +206,17 @@ func (g *grouped[K]) add(key K, nodes ...int) {
 
 func (x *finding) add(f Finding) { x.out = append(x.out, f) }
 
+// mostTokens is how many tokens are remembered: groups come again and again, and of single
+// users each is asked about once.
+const mostTokens = 4096
+
 // token is what an account presents; groups alike.
 func (x *finding) token(id account.ID) *account.Token {
 	t := x.toks[id]
 	if t == nil {
+		if len(x.toks) >= mostTokens {
+			clear(x.toks)
+		}
 		t = account.NewToken(x.dir, id, account.Traits{})
 		x.toks[id] = t
 	}

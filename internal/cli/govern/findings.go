@@ -142,6 +142,7 @@ func showFindings(a *run.App, ctx context.Context, where string, kinds []string,
 	defer done()
 	bar := a.Progress(-1, "looking at everything")
 	defer bar.End()
+	defer run.Sparing()()
 	err = a.Supposed(ctx, e, func(e *estate.Estate) error {
 		out, err = findingsOf(ctx, e, where, kinds, bar.Say)
 		return err
