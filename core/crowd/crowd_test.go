@@ -245,6 +245,7 @@ func TestClassesAreEachUserDecided(t *testing.T) {
 		}
 		d := NewDecider(way)
 		item, parent := anyList(t, who, &tr), anyList(t, who, &tr)
+		item.Never = rapid.SampledFrom([]right.Set{0, 0, right.ReadData, right.WriteData | right.AppendData, right.Delete | right.ReadAttributes}).Draw(t, "never")
 		s := Situation{Item: item}
 		if rapid.Bool().Draw(t, "parent") {
 			s.Child = d.TakesOut(parent, item.Owner)
