@@ -119,6 +119,12 @@ func ParseValue(kind ClaimKind, text string) (v Value, err error) {
 	return v, err
 }
 
+// Get gives one claim, by its name in any case; ok is false where there is none.
+func (c Claims) Get(name string) (Claim, bool) {
+	one, ok := c.All()[strings.ToLower(name)]
+	return one, ok
+}
+
 // All gives the claims by name, in lower case.
 func (c Claims) All() map[string]Claim {
 	if c == "" {

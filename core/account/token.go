@@ -1,9 +1,6 @@
 package account
 
-import (
-	"slices"
-	"strings"
-)
+import "slices"
 
 // Traits are how a kind of server makes a token of an account.
 type Traits struct {
@@ -217,10 +214,7 @@ func (t *Token) Has(id ID) bool {
 func (t *Token) Nobody() bool { return len(t.ids) == 0 }
 
 // Claim gives a claim of the user; ok is false where they have none of the name.
-func (t *Token) Claim(name string) (Claim, bool) {
-	c, ok := t.claims.All()[strings.ToLower(name)]
-	return c, ok
-}
+func (t *Token) Claim(name string) (Claim, bool) { return t.claims.Get(name) }
 
 // Len counts the identifiers.
 func (t *Token) Len() int { return len(t.ids) }

@@ -1,8 +1,6 @@
 package crowd
 
 import (
-	"strings"
-
 	"tarnwold/core/account"
 	"tarnwold/core/rule"
 )
@@ -42,6 +40,5 @@ func (f *facts) Claim(name string) (account.Claim, bool) {
 		return f.p.as.Claim(name)
 	}
 	a, _ := f.p.dir.Account(f.p.Users[f.at].ID)
-	c, ok := a.Claims.All()[strings.ToLower(name)]
-	return c, ok
+	return a.Claims.Get(name)
 }

@@ -164,6 +164,19 @@ func named() map[string]Traits {
 	served.Name, served.SharesDescribe = "posix-smb", "lists"
 	kept := served
 	kept.Name, kept.SharesDescribe = "posix-smb-kept", "kept"
+	plain := Traits{
+		Name:   "plain",
+		Traits: account.Traits{MailGroupsLeftOut: true},
+		ReadOnlyTakes: right.WriteData | right.AppendData | right.WriteNamedAttrs | right.WriteAttributes |
+			right.DeleteChild | right.Delete | right.WriteACL | right.WriteOwner,
+		MovedKeeps:      true,
+		WritesAudit:     true,
+		ConditionsCount: true,
+	}
+	specified := plain
+	specified.Name, specified.AsSpecified = "specified", true
+	specified.TakingCounts, specified.DefaultPrivileges = true, true
+	specified.AdministratorsOwn, specified.LabelsCount = true, true
 	return map[string]Traits{
 		// smb is what a standalone SMB server on a POSIX system was measured
 		// to do; smb-domain the same, with groups followed to any depth.
@@ -172,31 +185,9 @@ func named() map[string]Traits {
 		// posix-smb is the same with an SMB server's shares over them; posix-smb-kept
 		// with one that keeps descriptors beside the lists.
 		"posix": posixTree, "posix-smb": served, "posix-smb-kept": kept,
-		// plain is the standard's decision and nothing beside it.
-		"plain": {
-			Name:   "plain",
-			Traits: account.Traits{MailGroupsLeftOut: true},
-			ReadOnlyTakes: right.WriteData | right.AppendData | right.WriteNamedAttrs | right.WriteAttributes |
-				right.DeleteChild | right.Delete | right.WriteACL | right.WriteOwner,
-			MovedKeeps:      true,
-			WritesAudit:     true,
-			ConditionsCount: true,
-		},
-		// specified is a server of which nothing but the published standards is known.
-		"specified": {
-			Name:   "specified",
-			Traits: account.Traits{MailGroupsLeftOut: true},
-			ReadOnlyTakes: right.WriteData | right.AppendData | right.WriteNamedAttrs | right.WriteAttributes |
-				right.DeleteChild | right.Delete | right.WriteACL | right.WriteOwner,
-			MovedKeeps:        true,
-			WritesAudit:       true,
-			TakingCounts:      true,
-			DefaultPrivileges: true,
-			AdministratorsOwn: true,
-			LabelsCount:       true,
-			ConditionsCount:   true,
-			AsSpecified:       true,
-		},
+		// plain is the standard's decision and nothing beside it; specified is a server of
+		// which nothing but the published standards is known.
+		"plain": plain, "specified": specified,
 	}
 }
 

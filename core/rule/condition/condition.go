@@ -5,6 +5,7 @@
 package condition
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 
@@ -281,13 +282,7 @@ func alike(a, b account.ClaimKind) bool {
 func order(a, b account.Value, exact bool) (c int, ok bool) {
 	switch a.Kind {
 	case account.IntClaim, account.BoolClaim:
-		switch {
-		case a.Int < b.Int:
-			return -1, true
-		case a.Int > b.Int:
-			return 1, true
-		}
-		return 0, true
+		return cmp.Compare(a.Int, b.Int), true
 	case account.SIDClaim:
 		return 0, a.ID == b.ID
 	case account.OctetClaim:
