@@ -25,10 +25,13 @@ import (
 )
 
 // program gives a path that runs as the built program.
-func program(t testing.TB) string {
+func program(t testing.TB) string { return programAs(t, "tarnwold") }
+
+// programAs gives another of the programs that TestMain knows.
+func programAs(t testing.TB, name string) string {
 	self, err := os.Executable()
 	require.NoError(t, err)
-	link := filepath.Join(t.TempDir(), "tarnwold")
+	link := filepath.Join(t.TempDir(), name)
 	require.NoError(t, os.Symlink(self, link))
 	return link
 }

@@ -20,13 +20,16 @@ import (
 	"tarnwold/internal/store"
 )
 
+// programs are what this binary can be started as.
+var programs = map[string]func(){
+	"tarnwold": func() { os.Exit(cli.Main(os.Args[1:], os.Stdin, os.Stdout, os.Stderr)) },
+}
+
 func TestMain(m *testing.M) {
 	for _, name := range []string{"TARNWOLD_ESTATE", "TARNWOLD_AS"} { // whoever runs the tests may have an estate
 		_ = os.Unsetenv(name)
 	}
-	testscript.Main(m, map[string]func(){
-		"tarnwold": func() { os.Exit(cli.Main(os.Args[1:], os.Stdin, os.Stdout, os.Stderr)) },
-	})
+	testscript.Main(m, programs)
 }
 
 // TestScript runs the stories in testdata/script: the built program on files
