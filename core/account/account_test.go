@@ -227,3 +227,52 @@ func TestNoIdentifier(t *testing.T) {
 	require.Empty(t, dir.GroupsOf(id))
 	require.Empty(t, dir.MembersBelow(id))
 }
+
+// TestOwnGroupsOnce: a machine's own groups count for users and for groups of elsewhere,
+// and not in one another; its built-in ones for its own too. Another machine's own are as
+// any group of elsewhere.
+func TestOwnGroupsOnce(t *testing.T) {
+	d := NewDirectory()
+	house, machine, other := NewID(5, 21, 1, 2, 3), NewID(5, 21, 4, 5, 6), NewID(5, 21, 7, 8, 9)
+	realm := MachineRealm(1)
+	add := func(id ID, kind Kind, name string) ID {
+		d.Add(Account{ID: id, Kind: kind, Name: name, POSIX: NoPOSIX})
+		return id
+	}
+	anna := add(house.Child(1001), User, "anna")
+	prompter := add(machine.Child(1003), User, "prompter")
+	cast, crew := add(house.Child(2001), Group, "cast"), add(house.Child(2002), Group, "crew")
+	l0, l1, l2 := add(machine.Child(1000), Group, "l0"), add(machine.Child(1001), Group, "l1"), add(machine.Child(1002), Group, "l2")
+	theirs := add(other.Child(1000), Group, "theirs")
+	users, backup := NewID(5, 32, 545), NewID(5, 32, 551)
+	inUsers, _ := users.In(realm)
+	inBackup, _ := backup.In(realm)
+	add(inUsers, Group, "users")
+	add(inBackup, Group, "backup")
+	shipped := add(machine.Child(513), Group, "of the machine from the start")
+	for _, m := range [][2]ID{{cast, anna}, {crew, cast}, {l0, crew}, {l1, l0}, {inUsers, l0}, {l2, inUsers}, {inBackup, inUsers}, {theirs, cast}, {l1, shipped}, {l2, prompter}} {
+		d.Join(m[0], m[1])
+	}
+	tr := Traits{OwnGroupsOnce: true, Own: machine, Realm: realm}
+	held := func(tr Traits, user ID) (out []string) {
+		tok := NewToken(d, user, tr)
+		for _, x := range []struct {
+			name string
+			id   ID
+		}{{"cast", cast}, {"crew", crew}, {"l0", l0}, {"l1", l1}, {"l2", l2}, {"users", users}, {"backup", backup}, {"theirs", theirs}} {
+			if tok.Has(x.id) {
+				out = append(out, x.name)
+			}
+		}
+		return out
+	}
+	require.Equal(t, []string{"cast", "crew", "l0", "users", "theirs"}, held(tr, anna))
+	d.Join(l2, anna)
+	require.Equal(t, []string{"cast", "crew", "l0", "l2", "users", "theirs"}, held(tr, anna), "listed themselves")
+	require.Equal(t, []string{"l2"}, held(tr, prompter), "who is the machine's own is listed like anybody")
+	require.Equal(t, []string{"l1"}, held(tr, shipped), "what a machine comes with counts in its own")
+	tr.OwnGroupsOnce = false
+	require.Equal(t, []string{"cast", "crew", "l0", "l1", "l2", "users", "backup", "theirs"}, held(tr, anna))
+	tr.OwnGroupsOnce, tr.Own = true, ID{}
+	require.Equal(t, []string{"cast", "crew", "l0", "l1", "l2", "users", "theirs"}, held(tr, anna), "which are its own isn't known, but of the built-in ones")
+}

@@ -19,6 +19,10 @@ type Traits struct {
 	// FirstAlone: a user's primary group counts by itself; the groups it is in
 	// don't, unless it lists them too.
 	FirstAlone bool `json:"first-group-alone"`
+	// OwnGroupsOnce: of the machine's own groups those count that list the user or a group of
+	// elsewhere that the user is in, and built-in ones that list one of these; its own groups
+	// in one another don't. It is by Own that a machine's groups are known.
+	OwnGroupsOnce bool `json:"own-groups-once"`
 	// FormerIDs: the identifiers that a user and their groups had elsewhere stand in
 	// the token beside those they have, as a domain may add them ([MS-PAC] §2.5,
 	// ExtraSids).
@@ -30,6 +34,34 @@ type Traits struct {
 	// Machine is whose own accounts are known: those of the machine itself. Zero: as of
 	// Realm; a machine without accounts of its own has Nowhere where others have some.
 	Machine ID `json:"-"`
+	// Own is the domain of the machine's own accounts, as far as it is known.
+	Own ID `json:"-"`
+}
+
+// firstMade is the last part of an identifier from which on a machine numbers what is made
+// on it; those before come with it.
+const firstMade = 1000
+
+// own tells whether a group was made on the machine or is one of its built-in ones.
+func (tr *Traits) own(id ID) (own, builtin bool) {
+	if realm, _, ok := id.Realm(); ok {
+		return realm == tr.Realm, true
+	}
+	domain, rid, ok := id.Domain()
+	return ok && rid >= firstMade && !tr.Own.IsZero() && domain == tr.Own, false
+}
+
+// PassedOver tells whether a group doesn't count for listing another one, though both count.
+func (tr *Traits) PassedOver(group, listed ID) bool {
+	if !tr.OwnGroupsOnce {
+		return false
+	}
+	outer, builtin := tr.own(group)
+	if !outer {
+		return false
+	}
+	inner, also := tr.own(listed)
+	return inner && (also || !builtin)
 }
 
 // Elsewhere tells whether an account is a built-in group of another realm, or another
@@ -152,7 +184,7 @@ func NewToken(book Book, user ID, tr Traits, special ...ID) *Token {
 				break
 			}
 			for _, g := range book.GroupsOf(id) {
-				if tr.Elsewhere(g) {
+				if tr.Elsewhere(g) || id != user && tr.PassedOver(g, id) {
 					continue
 				}
 				if tr.MailGroupsLeftOut {

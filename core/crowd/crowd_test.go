@@ -151,6 +151,9 @@ func anyTraits(t *rapid.T) verdict.Traits {
 	tr.Layers = rapid.IntRange(0, 3).Draw(t, "layers")
 	tr.FormerIDs = rapid.Bool().Draw(t, "former identifiers")
 	tr.FirstAlone = rapid.Bool().Draw(t, "first group alone")
+	if tr.OwnGroupsOnce = rapid.Bool().Draw(t, "own groups once"); tr.OwnGroupsOnce {
+		tr.Own = rapid.SampledFrom([]account.ID{{}, dom, old}).Draw(t, "own domain")
+	}
 	tr.MailGroupsLeftOut = rapid.Bool().Draw(t, "mail groups left out")
 	tr.AbsentShareRefuses = rapid.Bool().Draw(t, "absent refuses")
 	if tr.PrivilegesPass = rapid.Bool().Draw(t, "privileges pass"); rapid.Bool().Draw(t, "privileges") {

@@ -256,7 +256,7 @@ func (p *Population) membersOf(group account.ID, b Bits, next []account.ID, cost
 			if limit == 0 || cost < limit {
 				b.Or(p.fitting(m, local))
 			}
-		default:
+		case !p.traits.PassedOver(group, m):
 			next = append(next, m)
 		}
 	}

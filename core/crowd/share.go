@@ -35,7 +35,10 @@ func (d *Decider) passing(want right.Set) Bits {
 			continue
 		}
 		before := slices.Clone(out)
-		if !open {
+		switch {
+		case open && d.Traits.AbsentShareRefuses:
+			out = d.People.Empty()
+		case !open:
 			connects := &Decider{Route: Route{Local: d.Local, Traits: d.Traits, People: d.self()}}
 			out = out.And(connects.One(d.Share.Rules, one)).without(d.nothing)
 		}
@@ -71,17 +74,14 @@ func (d *Decider) connect() {
 	}
 	var sc Scratch
 	d.through = cut(cuts, len(words), &sc.after)
-	if open {
+	gone := open && tr.AbsentShareRefuses
+	switch {
+	case gone:
+	case open:
 		for i := range d.through {
-			if !tr.AbsentShareRefuses {
-				copy(d.through[i].Users, all)
-			}
+			copy(d.through[i].Users, all)
 		}
-		if tr.AbsentShareRefuses {
-			d.refused = slices.Clone(all)
-			return
-		}
-	} else {
+	default:
 		connects := &Decider{Route: Route{Local: d.Local, Traits: d.Traits, People: d.self()}}
 		connects.scan(d.through, s.Rules.Steps, words, &sc)
 		d.wholeForTakers(connects)
@@ -128,6 +128,9 @@ func (d *Decider) connect() {
 			}
 		}
 		refused[k] |= word & barred.Word(k)
+		if gone {
+			refused[k] |= word &^ (reads[k] | writes[k])
+		}
 		readOnly[k] &^= refused[k]
 	}
 	if refused.Len() > 0 {
@@ -162,7 +165,7 @@ func (d *Decider) wholeForTakers(connects *Decider) {
 	}
 	takers := d.People.Empty()
 	for _, p := range d.connecting {
-		if p.Privilege == verdict.TakeOwnership {
+		if p.Takes() {
 			takers.Or(p.who)
 		}
 	}

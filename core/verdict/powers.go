@@ -210,10 +210,16 @@ func (t *Traits) given(tok *account.Token) (file, share right.Set) {
 	return file, share
 }
 
-// takes tells whether a token may take ownership of anything.
+// Takes tells whether it lets BUILTIN\Administrators take ownership of anything.
+func (p Power) Takes() bool {
+	return p.Privilege == TakeOwnership && p.Who == builtinAdministrators
+}
+
+// takes tells whether a token is in BUILTIN\Administrators, and these may take ownership
+// of anything. Who may by an entry of their own alone was measured as not affected.
 func (t *Traits) takes(tok *account.Token) bool {
 	for _, p := range t.Counting() {
-		if p.Privilege == TakeOwnership && tok.Has(p.Who) {
+		if p.Takes() && tok.Has(p.Who) {
 			return true
 		}
 	}

@@ -34,7 +34,8 @@ type Traits struct {
 	// read-data on a share switched to read-only too, and without write-data
 	// it is read-only.
 	ShareOpensConnection bool `json:"share-opens-connection"`
-	// AbsentShareRefuses: a share whose rules are absent refuses everybody.
+	// AbsentShareRefuses: a share whose rules are absent refuses everybody whom no
+	// privilege lets through.
 	AbsentShareRefuses bool `json:"absent-share-refuses"`
 	// ShareOwnerRights: the owner of the share's own rules has read-acl and
 	// write-acl through it.
@@ -77,8 +78,9 @@ type Traits struct {
 	// PrivilegesPass: backup and restore pass what a share limits, and taking ownership
 	// the files' rules too.
 	PrivilegesPass bool `json:"privileges-pass"`
-	// ShareWholeForTakers: for whoever may take ownership of anything a share's rules
-	// count where they give everything, or all but write-owner, and for nothing else.
+	// ShareWholeForTakers: for members of BUILTIN\\Administrators, where these may take
+	// ownership of anything, a share's rules count where they give everything, or all but
+	// write-owner, and for nothing else.
 	ShareWholeForTakers bool `json:"share-whole-for-takers"`
 	// TakingCounts: who may take ownership has write-owner on every item. A share limits
 	// that like all else.
@@ -160,6 +162,8 @@ func (t Traits) Through(smb bool) Traits {
 func named() map[string]Traits {
 	alone := posixShare
 	alone.Name, alone.Layers, alone.MailGroupsLeftOut = "smb", 1, false // its groups are those of a POSIX system
+	member := posixShare
+	member.Name, member.OwnGroupsOnce = "smb-member", true
 	served := posixTree
 	served.Name, served.SharesDescribe = "posix-smb", "lists"
 	kept := served
@@ -179,9 +183,11 @@ func named() map[string]Traits {
 	specified.AdministratorsOwn, specified.LabelsCount = true, true
 	return map[string]Traits{
 		// smb is what a standalone SMB server on a POSIX system was measured
-		// to do; smb-domain the same, with groups followed to any depth.
+		// to do; smb-domain, a domain's controller, the same with groups followed to any
+		// depth; smb-member a member of a domain, which does so but for its own.
 		"smb":        alone,
 		"smb-domain": posixShare,
+		"smb-member": member,
 		// posix-smb is the same with an SMB server's shares over them; posix-smb-kept
 		// with one that keeps descriptors beside the lists.
 		"posix": posixTree, "posix-smb": served, "posix-smb-kept": kept,
@@ -219,15 +225,16 @@ var TraitList = [...]Trait{
 	{"group-layers", "how many layers of groups count beyond the user's own; any: no end", measured + ": 1"},
 	{"mail-groups-left-out", "groups of purpose mail are in no token, and pass no membership on", "a domain, measured"},
 	{"first-group-alone", "of a user's primary group that alone counts, and no group that it is in", "a system's names over LDAP, measured"},
+	{"own-groups-once", "a machine's own groups count for whoever they list and for groups of elsewhere, and not in one another; its built-in ones count for its own too", "a domain's member, measured"},
 	{"former-ids", "identifiers that a user and their groups had elsewhere (sIDHistory) count too, as a domain may add them", "a domain, measured: no"},
 	{"posix-ids", "uid and gids stand beside SIDs; the private group's gid is the uid", measured},
 	{"domain-users", "every user is in the domain's users group", measured},
 	{"share-opens-connection", "the share's rules open or refuse the connection, or make it read-only, before any file is asked", measured},
-	{"absent-share-refuses", "a share without rules refuses everybody", measured},
+	{"absent-share-refuses", "a share without rules refuses everybody whom no privilege lets through", measured},
 	{"share-owner-rights", "who owns the share's rules has read-acl and write-acl through it", measured},
 	{"read-only-takes", "the rights a read-only connection takes away", measured},
 	{"privileges-pass", "backup and restore pass what a share limits, and taking ownership the files' rules too", measured},
-	{"share-whole-for-takers", "to whoever may take ownership of anything, a share's rules give everything or nothing", measured},
+	{"share-whole-for-takers", "to members of BUILTIN\\Administrators, where these may take ownership, a share's rules give everything or nothing", measured},
 	{"taking-counts", "who may take ownership has write-owner on every item, as far as the share allows", "[MS-DTYP] §2.5.3.2"},
 	{"default-privileges", "where the server told of no privileges, its administrators and Backup Operators have those that such servers begin with", "[MS-LSAD] §3.1.1.2.1"},
 	{"administrators-own", "what a member of BUILTIN\\Administrators makes belongs to that group", "[MS-DTYP] §2.5.3.4.1"},

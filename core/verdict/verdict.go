@@ -110,7 +110,7 @@ const (
 	ByMark                     // the item's read-only mark
 	ByRunning                  // the share asks nobody for execute
 	ByLabel                    // the item's mandatory label
-	ByTaking                   // the share's rules don't give everything, and so nothing to whoever may take ownership
+	ByTaking                   // the share's rules don't give everything, and so nothing to BUILTIN\Administrators
 )
 
 // Because is what decided about one right in one place.
@@ -191,15 +191,17 @@ func (q *Question) Connect() (Connection, right.Set) {
 			switched = false
 		}
 	}
-	got := right.All
-	if s.Rules == nil || s.Rules.Absent() {
-		if tr.AbsentShareRefuses {
-			return Connection{Refused: true, Why: RulesGone}, 0
-		}
-	} else {
-		got = tr.byShare(t, Walk(s.Rules.Steps, t, right.All))
-	}
 	_, power := tr.given(t)
+	got := right.All
+	switch {
+	case s.Rules != nil && !s.Rules.Absent():
+		got = tr.byShare(t, Walk(s.Rules.Steps, t, right.All))
+	case !tr.AbsentShareRefuses:
+	case power&(right.ReadData|right.WriteData) == 0:
+		return Connection{Refused: true, Why: RulesGone}, 0
+	default:
+		got = 0
+	}
 	d := ConnectionOf(switched, got|power, tr)
 	if d.Why == Switched {
 		d.Why = why

@@ -86,7 +86,7 @@ type Reason struct {
 	// which, and passes all rules),
 	// no-account (who asks is the own account of the machine that Entry names),
 	// label (the item's mandatory label, above who asks),
-	// or taking (of a share whose rules don't give everything: nothing to whoever may take ownership).
+	// or taking (of a share whose rules don't give everything: nothing to BUILTIN\Administrators).
 	By    string   `json:"by"`
 	Entry string   `json:"entry,omitempty"`       // as written
 	Deny  bool     `json:"deny,omitempty"`        // the entry refuses

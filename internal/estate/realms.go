@@ -86,6 +86,9 @@ func (t *Tx) Realmed(s Server, coming []account.ID) Server {
 			machines = append(machines, realm)
 		}
 	}
+	if s.Traits.OwnGroupsOnce {
+		s.Traits.Own = t.Answered(s)
+	}
 	s.Traits.Realm, s.Traits.Machine = t.RealmOf(s, groups...), t.machineOf(s, machines)
 	return s
 }

@@ -72,7 +72,7 @@ func chainText(w show.Way) string {
 // Presented prints what a user presents to a server.
 func Presented(p *doc.Printer, x *show.Presented) error {
 	says := map[string]string{"user": "their own", "member": "", "primary-group": "primary group", "same-account": "the same account", "route": "the way in"}
-	not := map[string]string{"another-machine": "another machine's", "mail": "for mail alone", "first-group": "the primary group alone counts there", "too-deep": "too many groups between"}
+	not := map[string]string{"another-machine": "another machine's", "mail": "for mail alone", "first-group": "the primary group alone counts there", "too-deep": "too many groups between", "own-groups": "its own groups don't count in one another there"}
 	whyNot := func(n show.NotInIt) string {
 		if n.By != "" {
 			return "by way of " + n.By + ", " + not[n.Why]

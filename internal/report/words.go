@@ -113,7 +113,7 @@ func Because(r *ask.Reason, server string, share bool) (why, set string) {
 	case "privilege":
 		why = r.Entry + " on server " + server + ", which no rules refuse"
 	case "taking":
-		why = "the share's rules don't give everything, and so nothing to whoever may take ownership of anything"
+		why = "the share's rules don't give everything, and so nothing to members of BUILTIN\\Administrators"
 	case "traverse":
 		why = "a folder above refuses execute"
 	case "read-only":

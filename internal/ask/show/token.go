@@ -43,7 +43,7 @@ type NotInIt struct {
 	ask.Account
 	// Why: another-machine (it is a built-in group of another machine or domain), mail (it
 	// isn't for security), first-group (the user's primary group is in it, and that alone
-	// counts), or too-deep (the server follows groups less far).
+	// counts), own-groups (the machine's own groups don't count in one another), or too-deep (the server follows groups less far).
 	Why string `json:"why"`
 	// By is the group on the way that doesn't count, where it isn't this one.
 	By    string   `json:"by,omitempty"`
@@ -126,6 +126,11 @@ func keptOut(k *ask.Asker, s *estate.Server, all *account.Token, group account.I
 	}
 	if chain := all.Chain(group); tr.FirstAlone && len(chain) > 2 && chain[1].Step == account.PrimaryOf {
 		return "first-group", group
+	}
+	for chain, i := all.Chain(group), 2; i < len(chain); i++ {
+		if tr.PassedOver(chain[i].ID, chain[i-1].ID) {
+			return "own-groups", group
+		}
 	}
 	return "too-deep", group
 }
