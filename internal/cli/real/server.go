@@ -31,9 +31,9 @@ func serverAdd(a *run.App) *cobra.Command {
 		Use:   "add NAME",
 		Short: "Add a server, a real one or a model",
 		Long: `Add a server. What it does beyond its rules is kept as its traits: the
-measured set "smb" unless said otherwise, "smb-domain" for a server of a domain,
-or "plain", which is the standard's decision and nothing beside it; --trait
-changes a single one.
+measured set "smb" unless said otherwise, "smb-domain" for a domain's
+controller, "smb-member" for another server of one, or "plain", which is the
+standard's decision and nothing beside it; --trait changes a single one.
 
 --smb links it to a real server, which tarnwold scan reads then. The password is
 asked for when it is needed, or taken from TARNWOLD_PASSWORD_NAME (the server's

@@ -191,7 +191,7 @@ func Proved(p *doc.Printer, f *live.Proof) error {
 // OtherTraits proposes a set of traits that fits what a server says of itself.
 func OtherTraits(p *doc.Printer, server, set string, posix bool) {
 	if posix {
-		p.Line(doc.S("Note: %s says that it stands on a POSIX system, and its traits are %q: those that were measured fit it better: tarnwold server traits %s smb, or smb-domain for a domain's controller", server, set, server))
+		p.Line(doc.S("Note: %s says that it stands on a POSIX system, and its traits are %q: those that were measured fit it better: tarnwold server traits %s smb, or smb-domain for a domain's controller, smb-member for another machine of a domain", server, set, server))
 		return
 	}
 	p.Line(doc.S("Note: %s says that it doesn't stand on a POSIX system, as those do that traits %q were measured on: tarnwold server traits %s specified", server, set, server))

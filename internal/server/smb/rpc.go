@@ -235,7 +235,8 @@ func (c *Client) OnPOSIX(ctx context.Context) (yes, told bool) {
 // switches finds which shares are switched to read-only. The protocol doesn't
 // tell it; but where the rules let everyone delete what is in a folder, and the
 // connection doesn't, the switch is what is left: that right no privilege lets through
-// it, as restoring does writing (measured).
+// it, as restoring does writing. To the administrators of some servers rules that don't
+// give everything give nothing; then it isn't told (all of it measured).
 func (c *Client) switches(ctx context.Context, shares []server.Share) {
 	x, err := DialExact(ctx, c.link, c.secret)
 	if err != nil {
@@ -244,20 +245,35 @@ func (c *Client) switches(ctx context.Context, shares []server.Share) {
 	defer x.Close()
 	for i := range shares {
 		s := &shares[i]
-		if most, err := x.Most(s.Name); err == nil && everyoneTakesOut(s.Rules) {
-			s.Told, s.ReadOnly = true, most&right.DeleteChild == 0
+		most, err := x.Most(s.Name)
+		if err != nil {
+			continue
+		}
+		switch takesOut, all := everyonesRights(s.Rules); {
+		case most.Has(right.DeleteChild):
+			s.Told, s.ReadOnly = true, false
+		case takesOut && (all || most&right.All != byPrivileges):
+			s.Told, s.ReadOnly = true, true
 		}
 	}
 }
 
-func everyoneTakesOut(d *rule.Descriptor) (yes bool) {
+// byPrivileges is what backup and restore let through a share together.
+const byPrivileges = right.All &^ right.DeleteChild
+
+// everyonesRights tells whether a share's rules let everyone delete what is in a folder,
+// and whether they give everyone everything.
+func everyonesRights(d *rule.Descriptor) (takesOut, all bool) {
 	for _, e := range d.Rules.Entries {
 		if e.Kind != rule.Allow {
-			return false
+			return false, false
 		}
-		yes = yes || e.Who == account.Everyone && e.Rights.Map().Has(right.DeleteChild)
+		if e.Who == account.Everyone {
+			takesOut = takesOut || e.Rights.Map().Has(right.DeleteChild)
+			all = all || e.Rights.Map().Has(right.All)
+		}
 	}
-	return yes
+	return takesOut, all
 }
 
 // ShareRules reads one share's rules now ([MS-SRVS] §3.1.4.10, level 502).
