@@ -26,6 +26,8 @@ func TestSum(t *testing.T) {
 		{"skipped", `{"Action":"start","Package":"tarnwold/a"}
 {"Action":"output","Package":"tarnwold/a","Test":"TestA","Output":"    a_test.go:7: *** LEFT to make test-long ***\n"}
 {"Action":"skip","Package":"tarnwold/a","Test":"TestA"}
+{"Action":"output","Package":"tarnwold/a","Test":"TestC","Output":"    a_test.go:8: *** RUN BY TestB ***\n"}
+{"Action":"skip","Package":"tarnwold/a","Test":"TestC"}
 {"Action":"output","Package":"tarnwold/a","Test":"TestB","Output":"    a_test.go:9: not as root\n"}
 {"Action":"skip","Package":"tarnwold/a","Test":"TestB"}
 {"Action":"pass","Package":"tarnwold/a","Elapsed":0}`, "ok          0.0 s  a\n*** LEFT to make test-long ***\n    a TestA\n*** SKIPPED: not as root ***\n    a TestB\n", 0},

@@ -143,7 +143,7 @@ func (d *Domain) Run(t testing.TB, tests string) {
 func InDomain(t testing.TB) *Domain {
 	js := os.Getenv(inside)
 	if js == "" {
-		t.Skip("this runs within a domain's network")
+		t.Skip("*** RUN BY another test, within a domain's network ***")
 	}
 	d := &Domain{}
 	require.NoError(t, json.Unmarshal([]byte(js), d))
