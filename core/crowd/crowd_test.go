@@ -164,6 +164,7 @@ func anyTraits(t *rapid.T) verdict.Traits {
 		tr.Powers = verdict.NewPowers(held)
 	}
 	tr.ShareWholeForTakers = rapid.Bool().Draw(t, "whole for takers")
+	tr.FolderMarksKeep = rapid.Bool().Draw(t, "folder marks keep")
 	tr.TakingCounts, tr.DefaultPrivileges = rapid.Bool().Draw(t, "taking counts"), rapid.Bool().Draw(t, "default privileges")
 	tr.LabelsCount, tr.ConditionsCount = rapid.Bool().Draw(t, "labels count"), rapid.IntRange(0, 3).Draw(t, "conditions count") > 0
 	tr.Realm = rapid.SampledFrom(append(realms, account.ID{}, account.Nowhere)).Draw(t, "realm")
@@ -190,6 +191,7 @@ func TestHoldersAreThoseWhoseTokenHasIt(t *testing.T) {
 
 func anyRules(t *rapid.T, who []account.ID) *rule.Descriptor {
 	d := &rule.Descriptor{Owner: rapid.SampledFrom(who).Draw(t, "owner"), Audit: rule.Rules{Absent: true}}
+	d.Mark = rule.Mark(max(0, rapid.IntRange(-5, 2).Draw(t, "mark")))
 	for range rapid.IntRange(0, 5).Draw(t, "entries") {
 		d.Rules.Entries = append(d.Rules.Entries, rule.Entry{
 			Kind:   rapid.SampledFrom([]rule.Kind{rule.Allow, rule.Allow, rule.Deny}).Draw(t, "kind"),

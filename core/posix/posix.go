@@ -375,7 +375,7 @@ func (r *Rules) classes(rights func(p Perm, owns bool) right.Set) (steps []rule.
 
 // Bounds: in a sticky folder owners alone rename and delete, and nobody runs a
 // file that has no execute bit at all.
-func (r *Rules) Bounds() (b rule.Bounds) {
+func (r *Rules) Bounds(rule.Reading) (b rule.Bounds) {
 	b.OwnersOnly = r.Folder && r.Special&Sticky != 0
 	if !r.Folder && !r.runs() {
 		b.Never = right.Execute

@@ -70,20 +70,21 @@ type Descriptor struct {
 // Mark is what an item carries beside its rules and counts whatever they say.
 type Mark uint8
 
-// ReadOnly is the read-only mark ([MS-FSCC] §2.6, FILE_ATTRIBUTE_READONLY): nobody writes
-// to the item, and it isn't deleted.
-const ReadOnly Mark = 1
-
-// marks has the bits of every mark there is.
-const marks = ReadOnly
+const (
+	// ReadOnly is the read-only mark ([MS-FSCC] §2.6, FILE_ATTRIBUTE_READONLY): nobody
+	// writes to the item, and it isn't deleted.
+	ReadOnly Mark = 1 + iota
+	// ReadOnlyFolder is the same mark where it is known to stand on a folder, of which some
+	// servers say nothing by it but that it isn't deleted (Reading.FoldersKept).
+	ReadOnlyFolder
+)
 
 // Known tells whether a mark is one that is counted.
-func (m Mark) Known() bool { return m&^marks == 0 }
+func (m Mark) Known() bool { return m <= ReadOnlyFolder }
 
-// refuses are the rights that a mark takes from everybody, an administrator too, as a
-// server was measured; files and folders alike.
-func (m Mark) refuses() right.Set {
-	if m&ReadOnly != 0 {
+// refuses are the rights that a mark takes from everybody, an administrator too.
+func (m Mark) refuses(how Reading) right.Set {
+	if m == ReadOnly || m == ReadOnlyFolder && !how.FoldersKept {
 		return right.WriteData | right.AppendData
 	}
 	return 0

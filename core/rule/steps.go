@@ -21,7 +21,7 @@ type Any interface {
 	// Owned gives the owner; zero where none is said.
 	Owned() account.ID
 	// Bounds gives what no step can say.
-	Bounds() Bounds
+	Bounds(how Reading) Bounds
 	// Listed gives what the rules list, read as entries, for those who look at
 	// names and rights; a Step's Entry is a place in it. It decides nothing.
 	Listed() *Descriptor
@@ -51,6 +51,7 @@ type Reading struct {
 	ObjectsRefuse bool // object entries that allow never count, those that refuse always do
 	Labels        bool // a mandatory label takes from who is below it
 	Conditions    bool // conditions of entries are evaluated; else one never grants, and always refuses
+	FoldersKept   bool // a folder's read-only mark keeps it from being deleted, and does nothing else
 	Served        Served
 }
 
@@ -155,7 +156,7 @@ func (r *Reader) Of(a Any) *List {
 
 // Compile gives rules as a list of steps.
 func Compile(a Any, how Reading) *List {
-	l := &List{Steps: a.Steps(how), Beneath: a.Beneath(how), Owner: a.Owned(), Bounds: a.Bounds()}
+	l := &List{Steps: a.Steps(how), Beneath: a.Beneath(how), Owner: a.Owned(), Bounds: a.Bounds(how)}
 	if how.Into { // a folder's mark is on what is opened, not on what comes into it (measured)
 		l.Never, l.Kept = 0, false
 	}
@@ -218,8 +219,8 @@ func (d *Descriptor) Beneath(how Reading) []Step {
 }
 
 // Bounds gives what the item's mark takes from everybody: entries say all else.
-func (d *Descriptor) Bounds() Bounds {
-	return Bounds{Never: d.Mark.refuses(), Kept: d.Mark&ReadOnly != 0}
+func (d *Descriptor) Bounds(how Reading) Bounds {
+	return Bounds{Never: d.Mark.refuses(how), Kept: d.Mark != 0}
 }
 
 // Listed gives the descriptor itself.

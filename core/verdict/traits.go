@@ -94,6 +94,9 @@ type Traits struct {
 	LabelsCount bool `json:"labels-count"`
 	// ConditionsCount: conditions of entries are evaluated.
 	ConditionsCount bool `json:"conditions-count"`
+	// FolderMarksKeep: a folder's read-only mark keeps it from being deleted, and takes no
+	// right to write into it.
+	FolderMarksKeep bool `json:"folder-marks-keep"`
 	// AsSpecified: renaming by any handle and replacing need delete, and an owner is
 	// given by who may restore, as [MS-FSA] has it; answers say that they are as
 	// specified, and not measured.
@@ -181,6 +184,7 @@ func named() map[string]Traits {
 	specified.Name, specified.AsSpecified = "specified", true
 	specified.TakingCounts, specified.DefaultPrivileges = true, true
 	specified.AdministratorsOwn, specified.LabelsCount = true, true
+	specified.FolderMarksKeep = true
 	return map[string]Traits{
 		// smb is what a standalone SMB server on a POSIX system was measured
 		// to do; smb-domain, a domain's controller, the same with groups followed to any
@@ -240,6 +244,7 @@ var TraitList = [...]Trait{
 	{"administrators-own", "what a member of BUILTIN\\Administrators makes belongs to that group", "[MS-DTYP] §2.5.3.4.1"},
 	{"labels-count", "an item's mandatory label takes from whoever is below it", "[MS-DTYP] §2.5.3.3"},
 	{"conditions-count", "conditions of entries are evaluated; else one that allows never counts, and one that denies always does", "[MS-DTYP] §2.5.3.1.5"},
+	{"folder-marks-keep", "a folder's read-only mark keeps it from being deleted, and takes no right to write into it", "[MS-FSA] §2.1.5.1.2.1, §2.1.5.15.3"},
 	{"as-specified", "renaming and replacing need delete, and who may restore gives ownership; answers say that they are as specified", "[MS-FSA] §2.1.5.15, §2.1.5.17"},
 	{"naming-shows-attributes", "naming an item grants read-attributes on it, as far as the share allows", measured},
 	{"asks-folders-above", "every folder above an item is asked for execute", "POSIX systems"},
@@ -261,7 +266,7 @@ var TraitList = [...]Trait{
 
 // Reading says how the server reads an item's rules.
 func (t *Traits) Reading() rule.Reading {
-	return rule.Reading{Owner: true, Served: t.served, ObjectsRefuse: t.ObjectEntriesRefuse, Labels: t.LabelsCount, Conditions: t.ConditionsCount}
+	return rule.Reading{Owner: true, Served: t.served, ObjectsRefuse: t.ObjectEntriesRefuse, Labels: t.LabelsCount, Conditions: t.ConditionsCount, FoldersKept: t.FolderMarksKeep}
 }
 
 // AboveReading says how the rules of the folders above an item are read where
@@ -282,10 +287,10 @@ func (t *Traits) KeepsDescriptors() bool { return t.served == rule.ServedKept }
 
 // ShareReading says how it reads a share's rules.
 func (t *Traits) ShareReading() rule.Reading {
-	return rule.Reading{Owner: t.ShareOwnerRights, ObjectsRefuse: t.ObjectEntriesRefuse, Conditions: t.ConditionsCount}
+	return rule.Reading{Owner: t.ShareOwnerRights, ObjectsRefuse: t.ObjectEntriesRefuse, Conditions: t.ConditionsCount, FoldersKept: t.FolderMarksKeep}
 }
 
 // AddReading says how it reads a folder's rules when something is added.
 func (t *Traits) AddReading() rule.Reading {
-	return rule.Reading{Owner: true, Into: true, Adding: t.AddingIgnoresOwner, Served: t.served, ObjectsRefuse: t.ObjectEntriesRefuse, Labels: t.LabelsCount, Conditions: t.ConditionsCount}
+	return rule.Reading{Owner: true, Into: true, Adding: t.AddingIgnoresOwner, Served: t.served, ObjectsRefuse: t.ObjectEntriesRefuse, Labels: t.LabelsCount, Conditions: t.ConditionsCount, FoldersKept: t.FolderMarksKeep}
 }

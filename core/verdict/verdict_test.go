@@ -33,7 +33,7 @@ func tokenOf(special ...account.ID) *account.Token {
 }
 
 func anyDescriptor(t *rapid.T) *rule.Descriptor {
-	d := &rule.Descriptor{Mark: rule.Mark(max(0, rapid.IntRange(-3, 1).Draw(t, "mark"))), Owner: rapid.SampledFrom([]account.ID{alice, bob, crew, {}}).Draw(t, "owner"), Audit: rule.Rules{Absent: true}}
+	d := &rule.Descriptor{Mark: rule.Mark(max(0, rapid.IntRange(-3, 2).Draw(t, "mark"))), Owner: rapid.SampledFrom([]account.ID{alice, bob, crew, {}}).Draw(t, "owner"), Audit: rule.Rules{Absent: true}}
 	d.Rules.Absent = rapid.IntRange(0, 9).Draw(t, "absent") == 0
 	for range rapid.IntRange(0, 2).Draw(t, "labels") {
 		d.Audit.Absent = false
@@ -75,6 +75,7 @@ func anyQuestion(t *rapid.T) *asked {
 	flip("asks above", &tr.AsksFoldersAbove)
 	flip("opens connection", &tr.ShareOpensConnection)
 	flip("absent refuses", &tr.AbsentShareRefuses)
+	flip("folder marks keep", &tr.FolderMarksKeep)
 	flip("share owner", &tr.ShareOwnerRights)
 	flip("objects", &tr.ObjectEntriesRefuse)
 	flip("privileges pass", &tr.PrivilegesPass)
@@ -178,6 +179,11 @@ func labelTakes(d *rule.Descriptor, has func(account.ID) bool, r right.Set) bool
 	return false
 }
 
+// writeProtected: a folder's mark takes writing only where nothing else is said of it.
+func writeProtected(d *rule.Descriptor, tr *Traits) bool {
+	return d.Mark == rule.ReadOnly || d.Mark == rule.ReadOnlyFolder && !tr.FolderMarksKeep
+}
+
 func TestEachRightByTheStandardsWords(t *testing.T) {
 	doors, powers, labelled := map[ConnectionWhy]int{}, map[Privilege]int{}, 0
 	one := func(t *rapid.T) {
@@ -247,7 +253,7 @@ func TestEachRightByTheStandardsWords(t *testing.T) {
 				}
 			}
 			file = file || q.Administrator && tr.AdministratorsPass
-			file = file && !(q.item.Mark == rule.ReadOnly && (r == right.WriteData || r == right.AppendData))
+			file = file && !(writeProtected(q.item, tr) && (r == right.WriteData || r == right.AppendData))
 			if file && share(r) {
 				want |= r
 			}
@@ -267,7 +273,7 @@ func TestEachRightByTheStandardsWords(t *testing.T) {
 				require.False(t, tr.LabelsCount && f.FileOK && labelTakes(q.item, has, f.Right))
 				require.True(t, has(f.File.Who))
 			}
-			require.Equal(t, f.File.Source == ByMark, q.item.Mark == rule.ReadOnly && (f.Right == right.WriteData || f.Right == right.AppendData) &&
+			require.Equal(t, f.File.Source == ByMark, writeProtected(q.item, tr) && (f.Right == right.WriteData || f.Right == right.AppendData) &&
 				(f.File.Source != ByTraverse), "%v", f)
 			if f.File.Source == ByLabel {
 				labelled++

@@ -107,7 +107,7 @@ func (k *Asker) alsoIn(r *Reason, a rule.Any, t *account.Token) {
 // ungiven says of a right that nothing grants on a POSIX tree why that is.
 func (k *Asker) ungiven(r *Reason, q *verdict.Question, x *posix.Rules, p estate.Place, one right.Set, above []rule.Any) {
 	switch {
-	case x.Bounds().Never&one != 0:
+	case q.Item.Never&one != 0:
 		r.By = "never-runs"
 	case one&(right.WriteACL|right.WriteAttributes) != 0:
 		r.By = "owners-alone"
@@ -118,7 +118,7 @@ func (k *Asker) ungiven(r *Reason, q *verdict.Question, x *posix.Rules, p estate
 		r.By = "folder"
 		r.SetOn = p.Up(1)
 		if up, ok := above[0].(*posix.Rules); ok && q.Parent != nil {
-			if up.Bounds().OwnersOnly && verdict.Given(q.Parent, q.Token, right.WriteData) != 0 {
+			if q.Parent.OwnersOnly && verdict.Given(q.Parent, q.Token, right.WriteData) != 0 {
 				r.By = "sticky"
 				return
 			}

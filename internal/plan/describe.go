@@ -119,12 +119,14 @@ func (d *Planner) Diff(from, to rule.Any, folder bool, was, is estate.Dated) (li
 			lines = append(lines, edit.Line{Sign: edit.Comes, What: "owner", Text: d.T.Name(after.Owner)})
 		}
 	}
-	if before.Mark != after.Mark {
-		sign := edit.Goes
-		if after.Mark != 0 {
-			sign = edit.Comes
-		}
-		lines = append(lines, edit.Line{Sign: sign, What: "read-only-mark"})
+	switch {
+	case before.Mark == after.Mark:
+	case before.Mark == 0:
+		lines = append(lines, edit.Line{Sign: edit.Comes, What: "read-only-mark"})
+	case after.Mark == 0:
+		lines = append(lines, edit.Line{Sign: edit.Goes, What: "read-only-mark"})
+	default: // an older scan didn't tell files and folders apart
+		lines = append(lines, edit.Line{Sign: edit.Comes, What: "read-only-mark", Text: "known to be a folder's"})
 	}
 	if before.Sealed() != after.Sealed() {
 		sign := edit.Goes

@@ -149,7 +149,7 @@ func Answer(k *ask.Asker, user account.Account, p estate.Place, sh *estate.Share
 	a.User, a.Owner = k.Account(user.ID), k.Account(d.Owner)
 	v := verdict.Decide(q)
 	if d, ok := rules.(*rule.Descriptor); ok {
-		a.Marked = d.Mark&rule.ReadOnly != 0
+		a.Marked = d.Mark != 0
 	}
 	a.Door, a.Granted, a.Level = ask.ConnectionOf(v.Door), ask.Mask(v.Granted), ask.LevelOn(levels, rules, v.Granted, p.Folder)
 	if v.Door.Refused || v.Door.ReadOnly {

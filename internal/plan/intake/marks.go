@@ -22,16 +22,21 @@ func Marks(d *plan.Planner, file string, top place.Address, list []MarkedPath, o
 	p := foundPlan(d)
 	p.Nothing = "they are marked so already"
 	p.Change = fmt.Sprintf("%s marked read-only", format.Count(int64(len(list)), "item"))
-	mark := rule.ReadOnly
 	if off {
-		mark, p.Change = 0, fmt.Sprintf("read-only mark off %s", format.Count(int64(len(list)), "item"))
+		p.Change = fmt.Sprintf("read-only mark off %s", format.Count(int64(len(list)), "item"))
 	}
-	g := estate.Group{Edit: func(a, _ rule.Any, _ bool) (rule.Any, error) {
+	g := estate.Group{Edit: func(a, _ rule.Any, folder bool) (rule.Any, error) {
 		x, ok := a.(*rule.Descriptor)
 		if !ok {
 			return nil, &estate.Refused{Why: "items of a POSIX tree carry no read-only mark", Do: "take their modes with: tarnwold load tree --posix"}
 		}
-		return x.Marked(mark), nil
+		switch {
+		case off:
+			return x.Marked(0), nil
+		case folder:
+			return x.Marked(rule.ReadOnlyFolder), nil
+		}
+		return x.Marked(rule.ReadOnly), nil
 	}}
 	seen := map[int64]bool{}
 	for _, x := range list {

@@ -199,6 +199,9 @@ func (s *scanning) body(raw []byte, mark rule.Mark) (*rule.Descriptor, error) {
 func markOf(info os.FileInfo) rule.Mark {
 	const readOnly = 0x1
 	if st, ok := info.Sys().(*smb2.FileStat); ok && st.FileAttributes&readOnly != 0 {
+		if info.IsDir() {
+			return rule.ReadOnlyFolder
+		}
 		return rule.ReadOnly
 	}
 	return 0
