@@ -34,7 +34,8 @@ type Asker struct {
 	admitted map[int64]admitted
 	openings map[openingKey]*account.Token
 	asLists  map[rule.Any]*rule.Descriptor // what rules of other kinds list
-	shut     map[account.ID]string         // see shutOut
+	shut     map[account.ID]string         // see ShutOut
+	limits   map[account.ID]string         // the same of how signing on is limited
 }
 
 type tokenKey struct {
@@ -317,17 +318,45 @@ type Account struct {
 	ID   string `json:"identifier,omitempty"`
 	Kind string `json:"kind,omitempty"` // user, group, special, or what else an identifier is; see Known
 	Shut string `json:"shut,omitempty"` // why nobody can sign on as the user: disabled, expired, shut; empty: somebody can
+	// Limits is how their signing on is limited: at certain hours, by Kerberos alone.
+	Limits string `json:"limits,omitempty"`
 }
 
 // Account makes an answer's name of an identifier.
 func (k *Asker) Account(id account.ID) Account {
-	return Account{Name: k.T.Name(id), ID: id.Named().String(), Kind: k.Known(id), Shut: k.ShutOut()[id]}
+	shut := k.ShutOut()[id]
+	return Account{Name: k.T.Name(id), ID: id.Named().String(), Kind: k.Known(id), Shut: shut, Limits: k.limits[id]}
+}
+
+// protectedUsers is the last part of the identifier of a domain's group whose members sign
+// on by Kerberos alone ([MS-ADTS] §6.1.1.6.18).
+const protectedUsers = 525
+
+// Signing is Account of a user, with what their token says of how they sign on.
+func (k *Asker) Signing(user account.ID, tok *account.Token) Account {
+	a := k.Account(user)
+	if domain, _, ok := user.Domain(); ok && tok.Has(domain.Child(protectedUsers)) {
+		by := "by Kerberos alone"
+		if a.Limits != "" {
+			by = a.Limits + ", and " + by
+		}
+		a.Limits = by
+	}
+	return a
 }
 
 // ShutOut lists the users nobody can sign on as, and why.
 func (k *Asker) ShutOut() map[account.ID]string {
 	if k.shut == nil {
-		k.shut = k.T.Shut()
+		k.shut, k.limits = map[account.ID]string{}, map[account.ID]string{}
+		for id, s := range k.T.SignOns() {
+			if s.Shut != "" {
+				k.shut[id] = s.Shut
+			}
+			if s.Limits != "" {
+				k.limits[id] = s.Limits
+			}
+		}
 	}
 	return k.shut
 }

@@ -143,6 +143,16 @@ func TestPeopleInADomain(t *testing.T) {
 	require.Contains(t, h.run(0, "user", "show", `QUILLFEATHER\u10`, "--format", "json"), `"shut": "disabled"`)
 	require.Contains(t, h.run(0, "user", "show", "u10@quillfeather.example", "--format", "json"), `"shut": "disabled"`)
 
+	must := goldap.NewModifyRequest(userDN[11], nil)
+	must.Replace("pwdLastSet", []string{"0"})
+	require.NoError(t, c.Modify(must))
+	hours := goldap.NewModifyRequest(userDN[12], nil)
+	hours.Replace("logonHours", []string{strings.Repeat("\xff", 20) + "\x00"})
+	require.NoError(t, c.Modify(hours))
+	h.run(0, "directory", "sync", "house", "--yes")
+	require.Contains(t, h.run(0, "user", "show", "u11"), "can't sign on: the password has to be changed first")
+	require.Contains(t, h.run(0, "user", "show", "u12"), "signs on only at certain hours of the week")
+
 	// By Kerberos: tickets of a cache, and the key of a keytab.
 	pass := exec.Command("kinit", "-c", "tickets", "Administrator@"+d.Realm)
 	pass.Stdin = strings.NewReader(smbtest.Administrator + "\n")

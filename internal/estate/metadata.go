@@ -1,6 +1,7 @@
 package estate
 
 import (
+	"cmp"
 	"database/sql"
 	"encoding/json"
 	"strings"
@@ -15,6 +16,8 @@ type Metadata struct {
 	About string `json:"about,omitempty"`
 	Shut  bool   `json:"shut,omitempty"` // nobody can sign on as it any more
 	Why   string `json:"why,omitempty"`  // why a directory says so: disabled, expired; empty: it was said by hand
+	// Limits is how a directory says that signing on is limited beside: at certain hours.
+	Limits string `json:"limits,omitempty"`
 	// Directory it is kept in, and its name there.
 	Directory string `json:"directory,omitempty"`
 	Entry     string `json:"entry,omitempty"`
@@ -97,15 +100,20 @@ func (t *Tx) EachParticular(fn func(p *Particular)) {
 	}
 }
 
-// Shut lists the users nobody can sign on as, and why, where a directory said so.
-func (t *Tx) Shut() map[account.ID]string {
-	out := map[account.ID]string{}
+// SignOn is what is known of a user's signing on; empty: nothing stands against it.
+type SignOn struct{ Shut, Limits string }
+
+// SignOns lists the users nobody can sign on as, and why, where a directory said so, and
+// those of whom it is limited.
+func (t *Tx) SignOns() map[account.ID]SignOn {
+	out := map[account.ID]SignOn{}
 	t.EachParticular(func(p *Particular) {
-		if !p.Shut {
-			return
+		s := SignOn{Limits: p.Limits}
+		if p.Shut {
+			s.Shut = cmp.Or(p.Why, "shut")
 		}
-		if out[p.ID] = p.Why; p.Why == "" {
-			out[p.ID] = "shut"
+		if s != (SignOn{}) {
+			out[p.ID] = s
 		}
 	})
 	return out

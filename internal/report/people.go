@@ -159,6 +159,7 @@ func User(p *doc.Printer, b *show.Belonging) error {
 		if b.Shut != "" {
 			p.Line(doc.In(doc.Bad, "  can't sign on: "+b.Shut))
 		}
+		limited(p, &b.Account)
 		if len(b.Groups) == 0 {
 			p.Line(doc.S("  in no group"))
 			return

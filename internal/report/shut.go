@@ -32,6 +32,14 @@ func shutSays(p *doc.Printer, who *ask.Account) {
 	if who.Shut != "" {
 		p.Line(doc.In(doc.Bad, "  "+shutWords(who)), doc.S(shutOne))
 	}
+	limited(p, who)
+}
+
+// limited says how a user's signing on is limited beside.
+func limited(p *doc.Printer, who *ask.Account) {
+	if who.Limits != "" {
+		p.Line(doc.S("  signs on only %s", who.Limits))
+	}
 }
 
 // shutSome says it of several; then is what becomes of them in the answer.

@@ -146,7 +146,7 @@ func Answer(k *ask.Asker, user account.Account, p estate.Place, sh *estate.Share
 		return a
 	}
 	a.NotKnown = notKnown(q)
-	a.User, a.Owner = k.Account(user.ID), k.Account(d.Owner)
+	a.User, a.Owner = k.Signing(user.ID, q.Token), k.Account(d.Owner)
 	v := verdict.Decide(q)
 	if d, ok := rules.(*rule.Descriptor); ok {
 		a.Marked = d.Mark != 0

@@ -51,7 +51,7 @@ type members interface {
 }
 
 func person(k *ask.Asker, d members, a account.Account) Person {
-	p := Person{Account: ask.Account{Name: k.T.Name(a.ID), ID: a.ID.Named().String(), Kind: a.Kind.String(), Shut: k.ShutOut()[a.ID]}, Purpose: string(a.Purpose), In: k.T.Names(d.GroupsOf(a.ID))}
+	p := Person{Account: ask.Account{Name: k.T.Name(a.ID), ID: a.ID.Named().String(), Kind: a.Kind.String(), Shut: k.ShutOut()[a.ID], Limits: k.Account(a.ID).Limits}, Purpose: string(a.Purpose), In: k.T.Names(d.GroupsOf(a.ID))}
 	if a.POSIX != account.NoPOSIX {
 		p.POSIX = &a.POSIX
 	}
@@ -94,6 +94,7 @@ func User(k *ask.Asker, word string) (*Belonging, error) {
 	}
 	tok := account.NewToken(k.T, u.ID, account.Traits{})
 	out := &Belonging{Person: person(k, k.T, u), Groups: []Way{}}
+	out.Limits = k.Signing(u.ID, tok).Limits
 	ends := tok.Ends(chainEnds)
 	var groups []account.Account
 	for _, id := range tok.IDs() {

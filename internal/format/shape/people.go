@@ -25,8 +25,10 @@ type Person struct {
 	DN    string
 	Line  int
 	First int64  // gid of a user's first group; account.NoPOSIX: not said
-	Shut  string // disabled or expired; empty: they can sign on
-	Known bool   // it wasn't read now: others name it as a member
+	Shut  string // why they can't sign on: disabled, expired, locked out and so on; empty: they can
+	// Limits says how else their signing on is limited; empty: it isn't.
+	Limits string
+	Known  bool // it wasn't read now: others name it as a member
 }
 
 // People is everybody in a directory.
@@ -37,11 +39,17 @@ type People struct {
 	Left    map[string]int
 	Changed string // the highest of what grows with every change
 	Former  bool   // the shape tells of identifiers that accounts had elsewhere
-	Until   int64  // when somebody expires next who hasn't yet: seconds since 1970; 0: nobody does
+	// Until is when somebody's state changes next without a word of the directory: who
+	// hasn't yet expires, or a lock may end. Seconds since 1970; 0: nobody's.
+	Until int64
 }
 
 const (
 	disabledBit = 0x2         // ADS_UF_ACCOUNTDISABLE ([MS-ADTS] §2.2.16)
+	lockedBit   = 0x10        // ADS_UF_LOCKOUT, told in the state alone
+	neverBit    = 0x10000     // ADS_UF_DONT_EXPIRE_PASSWD
+	outrunBit   = 0x800000    // ADS_UF_PASSWORD_EXPIRED, told in the state alone
+	lockLasts   = 60          // seconds until a lock is looked at again: how long one lasts isn't told
 	securityBit = 0x80000000  // GROUP_TYPE_SECURITY_ENABLED (§2.2.12)
 	sinceSystem = 11644473600 // seconds from 1601 to 1970
 )
@@ -303,11 +311,6 @@ func (g *Gathering) fill(p *Person, e *Entry) (until int64, err error) {
 	if p.Kind == account.Group {
 		return 0, nil
 	}
-	if n, err := number(s.Control, 64); err != nil {
-		return 0, err
-	} else if s.Control != "" && n != account.NoPOSIX && n&disabledBit != 0 {
-		p.Shut = "disabled"
-	}
 	ends := func(at time.Time) {
 		switch {
 		case !g.now.Before(at):
@@ -315,6 +318,13 @@ func (g *Gathering) fill(p *Person, e *Entry) (until int64, err error) {
 		case until == 0 || at.Unix() < until:
 			until = at.Unix()
 		}
+	}
+	locked, err := g.state(p, e, number)
+	if err != nil {
+		return 0, err
+	}
+	if locked {
+		until = g.now.Unix() + lockLasts
 	}
 	if n, err := number(s.Ends, 64); err != nil {
 		return 0, err
@@ -328,6 +338,48 @@ func (g *Gathering) fill(p *Person, e *Entry) (until int64, err error) {
 	}
 	return until, nil
 }
+
+// state gives a user what keeps them from signing on now, but for the end of their
+// account, and tells whether they are locked out, which ends by itself.
+func (g *Gathering) state(p *Person, e *Entry, number func(string, int) (int64, error)) (locked bool, err error) {
+	s := &g.shape
+	var bits, now, set int64
+	for _, x := range []struct {
+		attr string
+		to   *int64
+	}{{s.Control, &bits}, {s.State, &now}, {s.PassSet, &set}} {
+		if *x.to, err = number(x.attr, 64); err != nil {
+			return false, err
+		}
+		if x.attr == "" || e.first(x.attr) == "" {
+			*x.to = -1
+		}
+	}
+	told, stated := bits >= 0, now >= 0
+	locked = stated && now&lockedBit != 0
+	switch {
+	case told && bits&disabledBit != 0:
+		p.Shut = "disabled"
+	case locked:
+		p.Shut = "locked out"
+	case set == 0 && (stated && now&outrunBit != 0 || !stated && told && bits&neverBit == 0):
+		p.Shut = "the password has to be changed first"
+	case stated && now&outrunBit != 0:
+		p.Shut = "the password has expired"
+	}
+	if hours := e.first(s.Hours); len(hours) == weekBytes {
+		switch {
+		case strings.Trim(hours, "\x00") == "":
+			p.Shut = cmp.Or(p.Shut, "at no hour of the week")
+		case strings.Trim(hours, "\xff") != "":
+			p.Limits = "at certain hours of the week"
+		}
+	}
+	return locked && p.Shut == "locked out", nil
+}
+
+// weekBytes holds a bit for each hour of a week.
+const weekBytes = 168 / 8
 
 // purpose tells what a group is for, by the first pattern that fits.
 func (g *Gathering) purpose(name string, e *Entry) account.Purpose {

@@ -30,6 +30,9 @@ type Shape struct {
 	MemberIDs []string `json:"members-by-name,omitempty"`
 	Type      string   `json:"group-type,omitempty"`      // [MS-ADTS] §2.2.12: bits, of which the highest tells of a group for security
 	Control   string   `json:"account-control,omitempty"` // [MS-ADTS] §2.2.16: bits
+	State     string   `json:"account-state,omitempty"`   // [MS-ADTS] §3.1.1.4.5.17: bits as they are at this moment
+	PassSet   string   `json:"password-set,omitempty"`    // 0: the password has to be changed first
+	Hours     string   `json:"hours,omitempty"`           // a bit for each hour of the week, [MS-SAMR] §2.2.6.5
 	Ends      string   `json:"ends,omitempty"`            // in 100 ns since 1601
 	EndsDay   string   `json:"ends-day,omitempty"`        // in days since 1970
 	Changed   string   `json:"changed,omitempty"`         // a number, or a time, that grows with every change
@@ -41,7 +44,7 @@ var builtin = map[string]Shape{
 	"domain": {
 		Name: "domain", User: []string{"user"}, Group: []string{"group"}, Leave: []string{"computer"},
 		UserName: []string{"sAMAccountName"}, GroupName: []string{"sAMAccountName"}, SID: "objectSid", History: "sIDHistory", FirstRID: "primaryGroupID",
-		Members: []string{"member"}, Type: "groupType", Control: "userAccountControl", Ends: "accountExpires", Changed: "uSNChanged", Token: "tokenGroups",
+		Members: []string{"member"}, Type: "groupType", Control: "userAccountControl", State: "msDS-User-Account-Control-Computed", PassSet: "pwdLastSet", Hours: "logonHours", Ends: "accountExpires", Changed: "uSNChanged", Token: "tokenGroups",
 	},
 	"rfc2307": {
 		Name: "rfc2307", User: []string{"posixAccount"}, Group: []string{"posixGroup", "groupOfNames", "groupOfUniqueNames"},
@@ -84,7 +87,7 @@ func Read(r io.Reader, file string) (s Shape, err error) {
 // Attributes lists what is read of an entry.
 func (s *Shape) Attributes() []string {
 	out := []string{"objectClass"}
-	for _, l := range [][]string{s.UserName, s.GroupName, {s.SID, s.History, s.UID, s.GID, s.FirstRID}, s.Members, s.MemberIDs, {s.Type, s.Control, s.Ends, s.EndsDay, s.Changed}} {
+	for _, l := range [][]string{s.UserName, s.GroupName, {s.SID, s.History, s.UID, s.GID, s.FirstRID}, s.Members, s.MemberIDs, {s.Type, s.Control, s.State, s.PassSet, s.Hours, s.Ends, s.EndsDay, s.Changed}} {
 		for _, a := range l {
 			if a != "" && !slices.ContainsFunc(out, func(o string) bool { return strings.EqualFold(o, a) }) {
 				out = append(out, a)

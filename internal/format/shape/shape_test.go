@@ -93,6 +93,16 @@ func TestADomainsShape(t *testing.T) {
 	require.Equal(t, account.Mail, named(f, "role-letters").Purpose)
 }
 
+// TestALockIsLookedAtAgain: how long one lasts isn't told, and no change in the directory
+// ends it.
+func TestALockIsLookedAtAgain(t *testing.T) {
+	locked := strings.Replace(domain, "userAccountControl: 512", "userAccountControl: 512\nmsDS-User-Account-Control-Computed: 16", 1)
+	f := gather(t, "domain", Purposes{}, strings.NewReader(locked))
+	require.Equal(t, "locked out", named(f, "bram").Shut)
+	require.Equal(t, now.Unix()+lockLasts, f.Until)
+	require.Zero(t, gather(t, "domain", Purposes{}, strings.NewReader(domain)).Until)
+}
+
 // TestChangesAreApplied: entries changed, renamed with what is below them, and gone.
 func TestChangesAreApplied(t *testing.T) {
 	f := gather(t, "domain", Purposes{}, strings.NewReader(domain), strings.NewReader(`dn: cn=ROLE-sewers,dc=x

@@ -365,6 +365,7 @@ func (x *taking) learn(r *personRow, p *shape.Person, found *shape.People) {
 	}
 	if p.Kind == acc.User {
 		x.signOn(r, p.Shut)
+		r.is.Limits = p.Limits
 	}
 }
 
@@ -601,6 +602,16 @@ func (x *taking) particulars(p *plan.Plan, r *personRow) error {
 			text = "shut: " + r.is.Why
 		}
 		e.Lines = append(e.Lines, edit.Line{Sign: edit.Changes, What: "sign-on", Text: text})
+	}
+	if was.Limits != r.is.Limits {
+		text := "without limits"
+		if r.is.Limits != "" {
+			text = "only " + r.is.Limits
+		}
+		e.Lines = append(e.Lines, edit.Line{Sign: edit.Changes, What: "sign-on", Text: text})
+		if r.before != nil {
+			x.c.Changed++
+		}
 	}
 	if was.Former != r.is.Former {
 		e.Lines = append(e.Lines, formerLines(was.Former, r.is.Former)...)
