@@ -363,6 +363,13 @@ func TestProved(t *testing.T) {
 	require.Contains(t, said, "ines,read,//stagedoor/productions/Scripts/prompt book.odt,can't,can,")
 	require.Contains(t, said, "petra,read,//stagedoor/productions/Scripts/prompt book.odt,can,can't,the user may not")
 	require.NotContains(t, said, "warden,")
+	// What was seen is found until a proof sees it no more.
+	found := h.run(1, "findings", "--kind", "otherwise-there", "--format", "csv")
+	require.Contains(t, found, "user ines may read //stagedoor/productions/Scripts/prompt book.odt there; here it is told that they may not")
+	require.Contains(t, found, "user petra may not read //stagedoor/productions/Scripts/prompt book.odt there; here it is told that they may")
+	h.run(0, "scan", "stagedoor", "--yes", "--force")
+	prove(0)
+	h.run(0, "findings", "--kind", "otherwise-there")
 	require.NoError(t, os.WriteFile("testers.csv", []byte("user,password\nbram,not that\n"), 0o600))
 	require.Contains(t, prove(3), "as bram: 127.0.0.1:"+fmt.Sprint(h.s.Port)+" doesn't let one in: the user's name or password is wrong")
 	require.NoError(t, os.WriteFile("testers.csv", []byte("bram,x\n"), 0o600))

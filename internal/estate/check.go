@@ -210,7 +210,7 @@ func (c *checking) lastDays() {
 // beside looks at what is kept beside the rules.
 func (c *checking) beside() {
 	t := c.Tx
-	for table, what := range map[string]string{"links": "server", "scans": "server", "admissions": "share", "facts": "item"} {
+	for table, what := range map[string]string{"links": "server", "scans": "server", "otherwise": "server", "admissions": "share", "facts": "item"} {
 		if !t.Knows(table) {
 			continue
 		}

@@ -85,6 +85,34 @@ func (t *Tx) ForgetScans(s Server) {
 		t.answered = nil
 		t.Exec("DELETE FROM scans WHERE server=?", s.ID)
 	}
+	if t.Knows("otherwise") {
+		t.Exec("DELETE FROM otherwise WHERE server=?", s.ID)
+	}
+}
+
+// What a server may have otherwise than the estate.
+const (
+	MembershipOtherwise = "membership" // of a directory's group, as a scan was told
+	AnswerOtherwise     = "answer"     // to an act that was tried, as a proof has it
+)
+
+// mostOtherwise is how much of one kind is remembered of one server.
+const mostOtherwise = 1000
+
+// SetOtherwise remembers what a server has otherwise, in place of what was remembered.
+func (t *Tx) SetOtherwise(s Server, kind string, list []string) {
+	t.Exec("DELETE FROM otherwise WHERE server=? AND kind=?", s.ID, kind)
+	for _, what := range list[:min(len(list), mostOtherwise)] {
+		t.Exec("INSERT OR IGNORE INTO otherwise(server, kind, what) VALUES(?,?,?)", s.ID, kind, what)
+	}
+}
+
+// Otherwise gives what a server was seen to have otherwise.
+func (t *Tx) Otherwise(s Server) []string {
+	if !t.Knows("otherwise") {
+		return nil
+	}
+	return t.Strings("SELECT what FROM otherwise WHERE server=? ORDER BY kind, what", s.ID)
 }
 
 // Domain is where accounts are kept: a domain, or one machine.

@@ -43,6 +43,15 @@ type Difference struct {
 	By     string `json:"decided-by,omitempty"` // what decides it in the estate: kinds of ask.Reason
 }
 
+// Otherwise says each difference in a line.
+func (p *Proof) Otherwise() (out []string) {
+	may := map[bool]string{true: "may", false: "may not"}
+	for _, d := range p.Differ {
+		out = append(out, fmt.Sprintf("user %s %s %s %s there; here it is told that they %s", d.User, may[d.Server], d.Act, d.Where, may[d.Estate]))
+	}
+	return out
+}
+
 // Report is a proof without a name in it: nobody can tell from it whose server it was, or
 // who may do what there.
 type Report struct {

@@ -6,6 +6,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	acc "tarnwold/core/account"
+	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/findings"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/estate/edit"
 	"tarnwold/internal/format"
@@ -229,8 +231,29 @@ func TestADirectoryHasTheSay(t *testing.T) {
 		h.keep(func(d *plan.Planner) (*plan.Plan, error) { return people.LinkRealm(d, "workbench", "house", by) })
 		h.view(func(x *estate.Tx) {
 			d := plan.New(x, "outsider")
-			require.Equal(t, []string{"user:petra@workbench is in wardrobe there"}, intake.DiffersThere(d, bench, withNumbers(file)))
+			require.Equal(t, []string{"user petra@workbench is in group wardrobe"}, intake.DiffersThere(d, bench, withNumbers(file)))
 		})
+		otherwise := func() (out []string) {
+			h.view(func(x *estate.Tx) {
+				found, err := findings.Findings(ask.New(x), findings.FindingsOptions{Kinds: []string{"otherwise-there"}})
+				require.NoError(t, err)
+				for _, f := range found {
+					out = append(out, f.Where+": "+f.What)
+				}
+			})
+			return out
+		}
+		require.Empty(t, otherwise())
+		note := func(file people.AccountFile) {
+			require.NoError(t, h.e.Note(t.Context(), func(x *estate.Tx) error {
+				intake.NoteDiffering(plan.New(x, "outsider"), bench, withNumbers(file))
+				return x.Err()
+			}))
+		}
+		note(file)
+		require.Equal(t, []string{"server workbench: user petra@workbench is in group wardrobe there, and not in the directory, which has the say"}, otherwise())
+		note(people.AccountFile{Accounts: file.Accounts})
+		require.Empty(t, otherwise(), "the next scan tells it no more")
 		h.scan("workbench", file)
 		h.gone("ines@workbench", "wardrobe@workbench")
 		h.named("petra@workbench")

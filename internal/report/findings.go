@@ -17,6 +17,7 @@ var findingWords = map[string]struct{ head, why string }{
 	"owner-left":          {"Owned by somebody who has left", "An owner may always read and change the rules; nobody looks after what somebody owns who has left."},
 	"passes-by-privilege": {"Passing rules by a privilege", "What a share limits, or an owner keeps, doesn't stop them; no list of a folder says who they are."},
 	"not-counted":         {"What no answer counts", "It changes who may do what there, and answers say so; look at it on the server."},
+	"otherwise-there":     {"Otherwise on the server", "A scan or a proof saw it: whoever believes the answers here believes something else than the server does."},
 	"stale":               {"Stale inheritance", "What came from above is not what the folder above hands down: it was moved here, and keeps its old access."},
 	"out-of-order":        {"Out of order", "The first entry that fits decides, and other programs sort entries when they write them: access changes then."},
 	"dead-identifier":     {"Dead identifiers", "No account has them any more; they open nothing, and hide what does."},

@@ -30,7 +30,7 @@ func register() {
 
 // migrations bring a file from the version before to the one after; the first
 // makes version 2 of version 1.
-var migrations = []func(*Tx) error{toVersion2, toVersion3, toVersion4, toVersion5, toVersion6, toVersion7}
+var migrations = []func(*Tx) error{toVersion2, toVersion3, toVersion4, toVersion5, toVersion6, toVersion7, toVersion8}
 
 // migrate brings a file up to date within a transaction.
 func migrate(t *Tx) error {
@@ -61,6 +61,10 @@ func toVersion7(t *Tx) error {
 	t.Exec(strings.Replace(untilIndex, "INDEX", "INDEX IF NOT EXISTS", 1)) // a table made anew on the way has it
 	return newTables(t, "layouts")
 }
+
+// toVersion8: what a server was seen to have otherwise is remembered until it is looked at
+// again.
+func toVersion8(t *Tx) error { return newTables(t, "otherwise") }
 
 func newTables(t *Tx, names ...string) error {
 	for _, statement := range strings.Split(tables, ";\n") {

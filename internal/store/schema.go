@@ -1,7 +1,7 @@
 package store
 
 // Version is the layout of the file, kept in SQLite's user_version.
-const Version = 7
+const Version = 8
 
 // readable is the oldest layout that is read as it lies: what came since are
 // tables that Knows tells of.
@@ -73,6 +73,12 @@ CREATE TABLE scans (                       -- not journaled: when a real server 
 	server  INTEGER PRIMARY KEY,
 	at      TEXT NOT NULL,                 -- RFC 3339, UTC
 	machine TEXT NOT NULL                  -- the identifier of whoever answered: its own accounts' domain
+);
+CREATE TABLE otherwise (                   -- not journaled: what a real server has or answers otherwise
+	server INTEGER NOT NULL,
+	kind   TEXT NOT NULL,                  -- membership: told by a scan; answer: tried by a proof
+	what   TEXT NOT NULL,
+	PRIMARY KEY (server, kind, what)
 );
 CREATE TABLE domains (                     -- not journaled: what the domains of accounts are called
 	sid   TEXT PRIMARY KEY,

@@ -51,3 +51,14 @@ func (x *finding) uncounted() error {
 	}
 	return nil
 }
+
+// otherwise: what real servers were seen to have or to answer otherwise, by the last scan
+// and the last proof of each.
+func (x *finding) otherwise() error {
+	for _, s := range x.k.T.Servers() {
+		for _, what := range x.k.T.Otherwise(s) {
+			x.add(Finding{Where: "server " + s.Name, What: what})
+		}
+	}
+	return nil
+}

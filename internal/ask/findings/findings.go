@@ -78,6 +78,7 @@ var findingKinds = [...]FindingKind{
 	{"owner-left", false, (*finding).ownersLeft},
 	{"passes-by-privilege", true, (*finding).privileged},
 	{"not-counted", false, (*finding).uncounted},
+	{"otherwise-there", true, (*finding).otherwise},
 	{"stale", false, (*finding).stale},
 	{"out-of-order", false, (*finding).disorder},
 	{"dead-identifier", false, (*finding).dead},

@@ -318,8 +318,12 @@ func note(a *run.App, ctx context.Context, s estate.Server, seen *live.Seen, kno
 	}
 	defer done()
 	return e.Note(ctx, func(t *estate.Tx) error {
-		if err := intake.EachFact(plan.New(t, a.Who()), s, known, t.SetFacts); err != nil {
+		d := plan.New(t, a.Who())
+		if err := intake.EachFact(d, s, known, t.SetFacts); err != nil {
 			return err
+		}
+		if seen.Accounts != nil {
+			intake.NoteDiffering(d, s, *seen.Accounts)
 		}
 		t.SetScanned(s, seen.At, seen.Machine)
 		for _, d := range seen.Domains {

@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tarnwold/internal/cli/run"
+	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
 	"tarnwold/internal/live"
 	"tarnwold/internal/newfile"
@@ -89,6 +90,12 @@ func prove(a *run.App, ctx context.Context, name, file, to string, p live.Prove)
 	proof, err := p.Run(ctx, e)
 	bar.End()
 	if err != nil {
+		return err
+	}
+	if err := e.Note(ctx, func(t *estate.Tx) error {
+		t.SetOtherwise(s, estate.AnswerOtherwise, proof.Otherwise())
+		return t.Err()
+	}); err != nil {
 		return err
 	}
 	if err := changes.Proved(a.Printer(), proof); err != nil {

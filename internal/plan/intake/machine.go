@@ -3,6 +3,7 @@ package intake
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	acc "tarnwold/core/account"
 	"tarnwold/internal/estate"
@@ -155,7 +156,7 @@ func (m *machine) read(f people.AccountFile) told {
 		}
 		a, err := m.d.T.Named(x.Member, 0)
 		if _, is := m.d.T.Member(g.ID, a.ID); err != nil || !is {
-			out.differs = append(out.differs, fmt.Sprintf("%s is in %s there", x.Member, g.Name))
+			out.differs = append(out.differs, fmt.Sprintf("%s is in group %s", strings.Replace(x.Member, ":", " ", 1), g.Name))
 		}
 	}
 	return out
@@ -178,6 +179,15 @@ func DiffersThere(d *plan.Planner, s estate.Server, f people.AccountFile) []stri
 		return nil
 	}
 	return newMachine(d, s).read(f).differs
+}
+
+// NoteDiffering remembers what DiffersThere tells, for whoever looks for what is wrong.
+func NoteDiffering(d *plan.Planner, s estate.Server, f people.AccountFile) {
+	var list []string
+	for _, x := range DiffersThere(d, s, f) {
+		list = append(list, x+" there, and not in the directory, which has the say")
+	}
+	d.T.SetOtherwise(s, estate.MembershipOtherwise, list)
 }
 
 // OwnRenamed makes a plan of a machine's own accounts that it calls otherwise now.
