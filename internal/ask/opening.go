@@ -5,6 +5,7 @@ import (
 
 	"tarnwold/core/account"
 	"tarnwold/core/crowd"
+	"tarnwold/core/right"
 	"tarnwold/core/verdict"
 	"tarnwold/internal/estate"
 )
@@ -15,6 +16,15 @@ func (k *Asker) ShareOf(s *estate.Share, tr *verdict.Traits) *verdict.Share {
 		return nil
 	}
 	return &verdict.Share{Rules: k.Read(s.Descriptor, tr.ShareReading()), ReadOnly: s.ReadOnly, Lists: k.lists(s)}
+}
+
+// Lets gives what a share lets through for a user who connects to it.
+func (k *Asker) Lets(user account.ID, s *estate.Server, sh *estate.Share) right.Set {
+	tr := By(&s.Traits, sh)
+	q := &verdict.Question{Traits: tr, Share: k.ShareOf(sh, tr)}
+	q.Token, q.Self = k.openedAs(user, s, sh)
+	_, share := q.Connect()
+	return share
 }
 
 // lists makes what core asks of what a configuration says of a share. Names

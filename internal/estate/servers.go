@@ -130,6 +130,16 @@ type Link struct {
 	Text string // JSON, of the protocol's package
 }
 
+// SignsOnAs is the user that a link signs on as, by the name of their domain where the link
+// says one; empty: it says none.
+func (l Link) SignsOnAs() string {
+	var x struct{ User, Domain string }
+	if json.Unmarshal([]byte(l.Text), &x) != nil || x.Domain == "" {
+		return x.User
+	}
+	return x.Domain + `\` + x.User
+}
+
 // Link gives a server's link; ok is false where it has none.
 func (t *Tx) Link(s Server) (l Link, ok bool) {
 	ok = t.Knows("links") && t.One("SELECT kind, link FROM links WHERE server=?", []any{s.ID}, &l.Kind, &l.Text)

@@ -75,7 +75,7 @@ func (d *Planner) Outbound(p *Plan) ([]Outbound, error) {
 			Writing: server.Writing{Share: e.After.Name, OfShare: true, Before: e.Before.Descriptor, To: e.After.Descriptor}})
 	}
 	f := p.Work.Partition
-	shares := map[int64][]estate.Share{}
+	shares, writers := map[int64][]estate.Share{}, map[int64]func(*estate.Share) right.Set{}
 	for n := range f.Nodes {
 		node := &f.Nodes[n]
 		before, after := node.Before, node.After
@@ -89,9 +89,10 @@ func (d *Planner) Outbound(p *Plan) ([]Outbound, error) {
 			}
 			if shares[s.ID] == nil {
 				shares[s.ID] = d.T.Shares(s)
+				writers[s.ID] = d.writer(s)
 			}
 			where := estate.Place{Server: s, Path: path}.String()
-			share, rest, ok := Way(shares[s.ID], path)
+			share, rest, ok := Way(shares[s.ID], path, writers[s.ID])
 			if local[s.ID] {
 				share, rest, ok = topOf(d.T.Tops(s), path)
 			}
@@ -128,17 +129,20 @@ func (d *Planner) Outbound(p *Plan) ([]Outbound, error) {
 }
 
 // Way finds a share by which a path of a server is reached and changed, and
-// what is left of the path within it: one that limits nobody before one whose
+// what is left of the path within it: one that lets who writes change rules and owners
+// before one that doesn't, as far as that is known, one that limits nobody before one whose
 // rules do, then that of the nearest folder above.
-func Way(shares []estate.Share, path string) (share, rest string, ok bool) {
+func Way(shares []estate.Share, path string, lets func(*estate.Share) right.Set) (share, rest string, ok bool) {
 	best, most := -1, -1
 	for i := range shares {
 		if !shares[i].Covers(path) {
 			continue
 		}
 		n := len(shares[i].Folder)
-		if free(&shares[i]) {
-			n += 1 << 20
+		for k, yes := range []bool{free(&shares[i]), lets != nil && lets(&shares[i]).Has(right.WriteOwner), lets != nil && lets(&shares[i]).Has(right.WriteACL)} {
+			if yes {
+				n += 1 << (20 + k)
+			}
 		}
 		if n > most {
 			best, most = i, n
@@ -149,6 +153,24 @@ func Way(shares []estate.Share, path string) (share, rest string, ok bool) {
 	}
 	rest, _ = shares[best].Cut(path)
 	return shares[best].Name, rest, true
+}
+
+// writer tells what each share of a server lets through whom it is written to as; nil:
+// that is nobody the estate knows.
+func (d *Planner) writer(s estate.Server) func(*estate.Share) right.Set {
+	l, ok := d.T.Link(s)
+	if !ok {
+		return nil
+	}
+	word := l.SignsOnAs()
+	a, err := d.T.Named(word, acc.User)
+	if _, name, found := strings.Cut(word, `\`); err != nil && found {
+		a, err = d.T.Named(name, acc.User)
+	}
+	if err != nil {
+		return nil
+	}
+	return func(sh *estate.Share) right.Set { return d.K.Lets(a.ID, &s, sh) }
 }
 
 // LocalKind is the kind of link of a server that is this machine itself.

@@ -14,6 +14,7 @@ import (
 	smb2 "github.com/cloudsoda/go-smb2"
 	"github.com/stretchr/testify/require"
 
+	"tarnwold/core/right"
 	"tarnwold/core/rule"
 	"tarnwold/core/rule/secdesc"
 	"tarnwold/internal/estate"
@@ -261,4 +262,32 @@ func TestDescriptorsThatCantBeRead(t *testing.T) {
 func TestNonsenseIsNoAnswer(t *testing.T) {
 	require.True(t, lost(&os.PathError{Op: "stat", Path: "x", Err: &smb2.InvalidResponseError{Message: "NextCommand offset out of bounds"}}))
 	require.False(t, lost(&smb2.ResponseError{Code: 0xC0000022})) // it answered: access denied
+}
+
+// TestAGroupIsWrittenByWhoMay: who has every right on an item and is no administrator
+// changes its group.
+func TestAGroupIsWrittenByWhoMay(t *testing.T) {
+	w := &trial{t: t, r: seed(t), users: []string{"bram", "ines"}}
+	w.s = smbtest.Start(t, playhouse)
+	w.admin = dial(t, w.s, "warden")
+	w.names()
+	var err error
+	w.fs, err = w.admin.session.Mount("productions")
+	require.NoError(t, err)
+	require.NoError(t, w.fs.WriteFile("file", nil, 0o666))
+	d := &rule.Descriptor{Control: rule.RulesPresent, Owner: w.ids["bram"], Audit: rule.Rules{Absent: true}}
+	d.Rules.Entries = []rule.Entry{{Kind: rule.Allow, Who: w.ids["bram"], Rights: right.All}}
+	w.give("file", d)
+	ctx := context.Background()
+	bram := dial(t, w.s, "bram")
+	was, err := bram.Look(ctx, "productions", "file", false)
+	require.NoError(t, err)
+	to := was.Rules.Listed().Clone()
+	to.Group = w.ids["bram"]
+	require.NotEqual(t, to.Group, was.Rules.Listed().Group)
+	require.NoError(t, bram.Write(ctx, server.Writing{Share: "productions", Path: "file", Before: was.Rules, To: to}))
+	now, err := bram.Look(ctx, "productions", "file", false)
+	require.NoError(t, err)
+	require.Equal(t, w.ids["bram"], now.Rules.Listed().Owner)
+	require.Equal(t, to.Group, now.Rules.Listed().Group)
 }

@@ -98,7 +98,9 @@ func (c *Client) Write(ctx context.Context, w server.Writing) (err error) {
 		parts |= smb2.OwnerSecurityInformation
 	}
 	if before.Group != to.Group {
-		parts |= smb2.GroupSecurityInformation
+		// The library opens for that without asking for write-owner, which it needs as an
+		// owner does ([MS-FSA] §2.1.5.17): the owner is set to what it is.
+		parts |= smb2.GroupSecurityInformation | smb2.OwnerSecurityInformation
 	}
 	if !before.Audit.Equal(&to.Audit) {
 		parts |= smb2.SACLSecurityInformation
