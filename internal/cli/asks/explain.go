@@ -23,6 +23,7 @@ func ExplainCommand(a *run.App) *cobra.Command {
 	var from, want string
 	var rights bool
 	var not uncounted
+	var plain plainly
 	c := &cobra.Command{
 		Use:   "explain WHO WHERE",
 		Short: "Explain what a user may do with an item, and because of what",
@@ -55,8 +56,9 @@ Exit code 1 says that nothing is granted, or not the level that is wanted.`,
 		ValidArgsFunction: run.CompleteInOrder(a.CompleteAccounts(account.User), a.CompletePlaces),
 		RunE: func(c *cobra.Command, args []string) error {
 			if from != "" {
-				return explainMany(a, c, from, &not)
+				return explainMany(a, c, from, plain, &not)
 			}
+			args[1] = plain.typed(args[1])
 			if want != "" {
 				return explainWanted(a, c, args[0], args[1], want, rights)
 			}
@@ -77,12 +79,13 @@ Exit code 1 says that nothing is granted, or not the level that is wanted.`,
 		},
 	}
 	not.flags(c)
+	plain.flag(c)
 	c.Flags().BoolVar(&rights, "rights", false, "show every right and what decides it, not the acts alone")
 	c.Flags().StringVar(&want, "want", "", "tell what would give them this `level`")
 	_ = c.RegisterFlagCompletionFunc("want", a.CompleteLevels)
 	c.Flags().StringVar(&from, "from", "", "a CSV `file` of questions with the columns user and where")
 	c.MarkFlagsMutuallyExclusive("want", "from")
-	a.LiveFlag(c, func(args []string) []string { return args[1:] })
+	a.LiveFlag(c, func(args []string) []string { return []string{plain.typed(args[1])} })
 	c.MarkFlagsMutuallyExclusive("live", "from")
 	return c
 }
@@ -125,13 +128,16 @@ func explainWanted(a *run.App, c *cobra.Command, who, where, want string, rights
 	return nil
 }
 
-func explainMany(a *run.App, c *cobra.Command, file string, not *uncounted) error {
+func explainMany(a *run.App, c *cobra.Command, file string, plain plainly, not *uncounted) error {
 	var all []*explain.Explained
 	bad, err := askMany(a, c, file, csvfile.Askings, func(k *ask.Asker, q csvfile.Asking) error {
-		answers, err := explain.Explain(k, q.User, q.Where, a.Format != doc.JSON)
+		answers, err := explain.Explain(k, q.User, plain.typed(q.Where), a.Format != doc.JSON)
 		all = append(all, answers...)
 		for _, x := range answers {
 			not.note(x.Route, x.NotCounted)
+			if x.Where == plain.typed(q.Where) {
+				x.Where = q.Where // as asked, so that rows find their answers
+			}
 		}
 		return err
 	}, func(q csvfile.Asking, why string) {

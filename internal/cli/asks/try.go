@@ -23,6 +23,7 @@ func TryCommand(a *run.App) *cobra.Command {
 		fmt.Fprintf(&acts, "  %-21s %s\n", x.Name, x.About)
 	}
 	var not uncounted
+	var plain plainly
 	c := &cobra.Command{
 		Use:   "try WHO ACT WHERE",
 		Short: "Try what a user would: may they open, save, make, rename, move or delete it",
@@ -51,10 +52,10 @@ Exit code 1 says no.`,
 		ValidArgsFunction: run.CompleteInOrder(a.CompleteAccounts(account.User), run.CompleteWords(ask.ActNames()), a.CompletePlaces),
 		RunE: func(c *cobra.Command, args []string) error {
 			if from != "" {
-				return tryMany(a, c, from, &not)
+				return tryMany(a, c, from, plain, &not)
 			}
 			return run.Answer(a, c, func(k *ask.Asker) (*explain.Tried, error) {
-				return explain.Try(k, args[0], args[1], args[2], to, false)
+				return explain.Try(k, args[0], args[1], plain.typed(args[2]), plain.to(args[1], to), false)
 			},
 				func(p *doc.Printer, t *explain.Tried) error {
 					if err := report.Tried(p, t); err != nil {
@@ -69,23 +70,24 @@ Exit code 1 says no.`,
 		},
 	}
 	not.flags(c)
+	plain.flag(c)
 	c.Flags().StringVar(&to, "to", "", "`where` it goes to, its new name, or the new owner")
 	c.Flags().StringVar(&from, "from", "", "a CSV `file` of acts with the columns user, act, where and maybe to")
 	_ = c.RegisterFlagCompletionFunc("to", a.CompletePlaces)
 	a.LiveFlag(c, func(args []string) []string {
 		if strings.HasPrefix(to, "//") {
-			return []string{args[2], to}
+			return []string{plain.typed(args[2]), plain.typed(to)}
 		}
-		return args[2:]
+		return []string{plain.typed(args[2])}
 	})
 	c.MarkFlagsMutuallyExclusive("live", "from")
 	return c
 }
 
-func tryMany(a *run.App, c *cobra.Command, file string, not *uncounted) error {
+func tryMany(a *run.App, c *cobra.Command, file string, plain plainly, not *uncounted) error {
 	var all []*explain.Tried
 	bad, err := askMany(a, c, file, csvfile.Trials, func(k *ask.Asker, q csvfile.Asking) error {
-		t, err := explain.Try(k, q.User, q.Act, q.Where, q.To, a.Format != doc.JSON)
+		t, err := explain.Try(k, q.User, q.Act, plain.typed(q.Where), plain.to(q.Act, q.To), a.Format != doc.JSON)
 		if err == nil {
 			t.Where, t.To = q.Where, q.To // as asked, so that rows find their answers
 			all = append(all, t)
