@@ -8,6 +8,7 @@ import (
 	"context"
 	"crypto/tls"
 	"crypto/x509"
+	"encoding/pem"
 	"errors"
 	"fmt"
 	"io"
@@ -221,11 +222,44 @@ func (l Link) trust(untrusted *error) (*tls.Config, error) {
 	if err != nil {
 		pool = x509.NewCertPool()
 	}
-	if !pool.AppendCertsFromPEM(text) {
-		return nil, fmt.Errorf("%s holds no certificate in PEM", l.CA)
+	if err := trusted(pool, text); err != nil {
+		return nil, fmt.Errorf("%s %w", l.CA, err)
 	}
 	roots = pool
 	return conf, nil
+}
+
+const (
+	negativeSerial = "negative serial number"
+	negativeWords  = "has a negative serial number, which RFC 5280 §4.1.2.2 doesn't allow"
+)
+
+// trusted puts the certificates of a file into a pool, and says why one can't be used:
+// AppendCertsFromPEM passes over it.
+func trusted(pool *x509.CertPool, text []byte) error {
+	some := false
+	for rest := text; ; {
+		var b *pem.Block
+		if b, rest = pem.Decode(rest); b == nil {
+			break
+		}
+		if b.Type != "CERTIFICATE" {
+			continue
+		}
+		c, err := x509.ParseCertificate(b.Bytes)
+		switch {
+		case err != nil && strings.Contains(err.Error(), negativeSerial):
+			return errors.New("has a certificate that " + negativeWords + ": have it issued anew")
+		case err != nil:
+			return fmt.Errorf("has a certificate that can't be read: %w", err)
+		}
+		pool.AddCert(c)
+		some = true
+	}
+	if !some {
+		return errors.New("holds no certificate in PEM")
+	}
+	return nil
 }
 
 // failed says in words why a directory couldn't be asked, and what to do.
@@ -248,6 +282,9 @@ func failed(l Link, step string, err error) error {
 		out.Do = "have it given a new one, or set this machine's clock right"
 	case errors.As(err, &invalid):
 		out.Step, out.Err = "trust", fmt.Errorf("its certificate can't be trusted: %w", invalid)
+	case strings.Contains(err.Error(), negativeSerial): // crypto/x509 has no type for it
+		out.Step, out.Err = "trust", errors.New("its certificate, or that of who signed it, "+negativeWords)
+		out.Do = "have it issued anew"
 	case errors.As(err, &result) && result.ResultCode == goldap.LDAPResultInvalidCredentials:
 		out.Err, out.Do = errors.New("it refuses the user or the password"), "look at --user, which is a distinguished name, or NAME@REALM at a domain"
 	case errors.As(err, &result) && result.ResultCode == goldap.LDAPResultStrongAuthRequired:
