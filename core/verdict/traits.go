@@ -171,6 +171,7 @@ func named() map[string]Traits {
 	served.Name, served.SharesDescribe = "posix-smb", "lists"
 	kept := served
 	kept.Name, kept.SharesDescribe = "posix-smb-kept", "kept"
+	kept.DomainUsers = true
 	plain := Traits{
 		Name:   "plain",
 		Traits: account.Traits{MailGroupsLeftOut: true},

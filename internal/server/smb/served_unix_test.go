@@ -203,7 +203,7 @@ func (w *served) described(items []servedItem) {
 	for _, u := range w.users {
 		w.in[u][draw.ids[u]] = true
 		domain, _, _ := draw.ids[u].Domain()
-		w.in[u][domain.Child(account.DomainUsersRID)] = true
+		w.in[u][domain.Child(account.DomainUsersRID)] = w.traits.DomainUsers
 		for i, g := range []string{"stage", "wardrobe"} {
 			if w.in[u][account.GID(5001+uint32(i))] {
 				w.in[u][draw.ids[g]] = true
