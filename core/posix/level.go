@@ -8,6 +8,12 @@ import (
 // to an item sees what it is and reads its list.
 func Nothing(s right.Set) bool { return s&right.Access&^everyones == 0 }
 
+const notAtOnce = " and -w-, not at once"
+
+// LevelApart is Level of a file that somebody reads by one group and writes by another: they
+// open it for either.
+func LevelApart(s right.Set) string { return Level(s&^writes, false) + notAtOnce }
+
 // Level names granted rights for a reader: the level they come to and the
 // permissions, "edit rw-", "read r-x as owner".
 func Level(s right.Set, folder bool) string {
@@ -27,6 +33,12 @@ func Level(s right.Set, folder bool) string {
 		}
 	}
 	word, takesOut := "", false
+	// Writing into a folder takes write and execute of one entry of the list: who has them
+	// by two has both, and puts nothing in.
+	apart := folder && p&(W|X) == W|X && s&right.WriteData == 0
+	if apart {
+		p &^= W
+	}
 	switch {
 	case folder && p == R|W|X && s&right.DeleteChild == 0:
 		word = "add"
@@ -44,6 +56,9 @@ func Level(s right.Set, folder bool) string {
 		word, takesOut = "edit", true
 	}
 	out := p.String()
+	if apart {
+		out += notAtOnce
+	}
 	if word != "" {
 		out = word + " " + out
 	}

@@ -291,5 +291,7 @@ func TestLevelSays(t *testing.T) {
 	require.Equal(t, "add rwx", Level(tok(folder, person{users[1]: true}), true))
 	require.Equal(t, "edit rwx as owner", Level(tok(folder, person{users[0]: true}), true))
 	require.Equal(t, "full", Level(right.All, false))
+	require.Equal(t, "read r-x and -w-, not at once", Level(right.ReadData|right.ReadNamedAttrs|right.Execute|right.WriteNamedAttrs|everyones, true), "by two groups")
+	require.Equal(t, "pass --x and -w-, not at once", Level(right.Execute|right.WriteNamedAttrs|everyones, true))
 	require.Equal(t, "-w-", Level(right.WriteNamedAttrs|everyones, true))
 }

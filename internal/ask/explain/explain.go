@@ -178,7 +178,9 @@ func Answer(k *ask.Asker, user account.Account, p estate.Place, sh *estate.Share
 	}
 	if x, ok := rules.(*posix.Rules); ok && !p.Folder && !q.Passes() && v.Granted.Has(right.ReadData|right.WriteData) {
 		both, _ := x.Permits(q.Token.Has, posix.R|posix.W)
-		a.NotAtOnce = !both
+		if a.NotAtOnce = !both; !both {
+			a.Level = posix.LevelApart(v.Granted)
+		}
 	}
 	a.ByFile = ask.LevelOn(levels, rules, file, p.Folder)
 	if sh != nil {
