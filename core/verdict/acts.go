@@ -36,6 +36,8 @@ type Need struct {
 	// NotKept: not asked where the server keeps descriptors, by which alone it
 	// deletes (measured).
 	NotKept bool
+	// Staying: not asked by a kernel of an owner who stays it: chown(2) changes nothing then.
+	Staying bool
 	// PastShare: the share's rules aren't asked for it, the connection alone.
 	PastShare bool
 }
@@ -118,7 +120,7 @@ var Acts = [...]Act{
 	{"read-rules", "read its rules", Either, NoTarget, []Need{{On: OnItem, Rights: right.ReadACL}}},
 	{"change-rules", "change its rules", Either, NoTarget, []Need{{On: OnItem, Rights: right.WriteACL}, {On: OnConnection}, owning}},
 	{"take-owner", "become its owner", Either, NoTarget, []Need{{On: OnItem, Rights: right.WriteOwner}, {On: OnConnection}, owning}},
-	{"give-owner", "make somebody its owner", Either, NewOwner, []Need{{On: OnOwner}, {On: OnItem, Rights: right.WriteOwner}, {On: OnConnection}, owning}},
+	{"give-owner", "make somebody its owner", Either, NewOwner, []Need{{On: OnOwner}, {On: OnItem, Rights: right.WriteOwner, Staying: true}, {On: OnConnection}, owning}},
 }
 
 // ActNamed finds an act by its name.
@@ -171,7 +173,7 @@ func Try(a *Act, t *Trial) (out Tried) {
 		base = t.Folder
 	}
 	for _, n := range a.Needs {
-		if n.Posix && !t.Posix || n.Specified && !base.Traits.AsSpecified || n.Folders && !t.IsFolder || (n.On == OnKernel || n.On == OnNames) && t.Kernel == nil || n.NotKept && t.Item.Traits.KeepsDescriptors() || n.On == OnMark && !t.Item.Item.Kept {
+		if n.Posix && !t.Posix || n.Specified && !base.Traits.AsSpecified || n.Folders && !t.IsFolder || (n.On == OnKernel || n.On == OnNames) && t.Kernel == nil || n.NotKept && t.Item.Traits.KeepsDescriptors() || n.On == OnMark && !t.Item.Item.Kept || n.Staying && t.Item.stays(t.To) {
 			continue
 		}
 		c := Check{Need: n}
@@ -215,6 +217,12 @@ func Try(a *Act, t *Trial) (out Tried) {
 		out.N++
 	}
 	return out
+}
+
+// stays tells whether an item would be given to whom it belongs, by themselves, at a POSIX
+// system itself.
+func (q *Question) stays(to account.ID) bool {
+	return q.Traits.RootPasses && q.Share == nil && q.Item.Owner == to && q.Token.Has(to)
 }
 
 // GivesTo tells whether the user may make somebody else an owner, on a server that does as

@@ -76,6 +76,7 @@ func TestActsNeedWhatWasMeasured(t *testing.T) {
 			}
 			boss := q.Administrator && q.Traits.AdministratorsPass
 			owns := kernel == nil || kept || Granted(kernel).Has(right.WriteACL)
+			stays := q.Traits.RootPasses && q.Share == nil && item.item.Owner == to && q.Token.Has(to)
 			var want bool
 			switch a.Name {
 			case "list", "read":
@@ -128,7 +129,7 @@ func TestActsNeedWhatWasMeasured(t *testing.T) {
 			case "take-owner":
 				want = has(right.WriteOwner) && rw && owns
 			case "give-owner":
-				want = (boss || to == alice || to == item.item.Owner || q.Traits.AsSpecified && (to == builtinAdministrators && q.Token.Has(to) || restores)) && has(right.WriteOwner) && rw && owns
+				want = (boss || to == alice || to == item.item.Owner || q.Traits.AsSpecified && (to == builtinAdministrators && q.Token.Has(to) || restores)) && (stays || has(right.WriteOwner)) && rw && owns
 			default:
 				t.Fatalf("%s is not known here", a.Name)
 			}
@@ -142,7 +143,7 @@ func TestActsNeedWhatWasMeasured(t *testing.T) {
 			require.Equal(t, got.Allowed, all)
 			needs := 0
 			for _, n := range a.Needs {
-				if (n.On != OnMark || item.item.Mark != 0) && (!n.Posix || posixTree) && (!n.Specified || q.Traits.AsSpecified) && (!n.Folders || trial.IsFolder) && (n.On != OnKernel && n.On != OnNames || kernel != nil && !(n.NotKept && kept)) {
+				if !(n.Staying && stays) && (n.On != OnMark || item.item.Mark != 0) && (!n.Posix || posixTree) && (!n.Specified || q.Traits.AsSpecified) && (!n.Folders || trial.IsFolder) && (n.On != OnKernel && n.On != OnNames || kernel != nil && !(n.NotKept && kept)) {
 					needs++
 				}
 			}

@@ -68,6 +68,9 @@ func (k *Asker) lists(s *estate.Share) *verdict.Lists {
 			l.RootAs, l.RootsGid = uid, gid
 		}
 	}
+	if server, err := k.T.Server(s.Server); err == nil && server.Traits.RootPasses && l.Replaces && !a.Exported {
+		l.Administrators = append(l.Administrators, account.UID(0)) // whom a configuration doesn't take it from
+	}
 	k.admitted[s.ID] = admitted{a, l}
 	return l
 }
