@@ -24,6 +24,11 @@ const (
 	OctetClaim ClaimKind = "bytes"
 )
 
+// ClaimKinds lists what values of claims can be.
+func ClaimKinds() []ClaimKind {
+	return []ClaimKind{TextClaim, IntClaim, BoolClaim, SIDClaim, OctetClaim}
+}
+
 // Value is one value of a claim. Values compare with ==.
 type Value struct {
 	Kind ClaimKind

@@ -10,6 +10,7 @@ import (
 	"io"
 	"os"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"time"
 
@@ -38,6 +39,7 @@ func Remember(a *run.App, ctx context.Context, fn func(t *estate.Tx) error) erro
 // Shaping is how a directory's entries are read.
 type Shaping struct {
 	name, file string
+	claims     []string
 	Purposes   shape.Purposes
 }
 
@@ -48,12 +50,25 @@ func (s *Shaping) Flags(c *cobra.Command) {
 	f.StringArrayVar(&s.Purposes.Role, "role", nil, "groups of people by job: a `pattern` of names, or attribute=pattern")
 	f.StringArrayVar(&s.Purposes.Access, "access", nil, "groups that carry entries: a `pattern` of names, or attribute=pattern")
 	f.StringArrayVar(&s.Purposes.Mail, "mail", nil, "groups for mail alone: a `pattern` of names, or attribute=pattern")
+	f.StringArrayVar(&s.claims, "claim", nil, "what conditions of entries ask of users, as `NAME=ATTRIBUTE`, or NAME:KIND=ATTRIBUTE where it isn't text")
 	_ = c.RegisterFlagCompletionFunc("shape", cobra.FixedCompletions(shape.Names(), cobra.ShellCompDirectiveNoFileComp))
 	c.MarkFlagsMutuallyExclusive("shape", "shape-file")
 }
 
 // Shape gives the shape that was named or described.
 func (s *Shaping) Shape() (shape.Shape, error) {
+	x, err := s.shape()
+	for _, word := range s.claims {
+		c, bad := shape.ParseClaim(word)
+		if bad != nil {
+			return x, run.Misused("--claim: %s", bad)
+		}
+		x.Claims = append(slices.Clip(x.Claims), c)
+	}
+	return x, err
+}
+
+func (s *Shaping) shape() (shape.Shape, error) {
 	if err := s.Purposes.Good(); err != nil {
 		return shape.Shape{}, run.Misused("%s", err)
 	}

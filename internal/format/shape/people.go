@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"tarnwold/core/account"
 	"tarnwold/internal/format"
@@ -28,7 +29,8 @@ type Person struct {
 	Shut  string // why they can't sign on: disabled, expired, locked out and so on; empty: they can
 	// Limits says how else their signing on is limited; empty: it isn't.
 	Limits string
-	Known  bool // it wasn't read now: others name it as a member
+	Has    account.Claims // those that the shape tells of
+	Known  bool           // it wasn't read now: others name it as a member
 }
 
 // People is everybody in a directory.
@@ -37,8 +39,9 @@ type People struct {
 	Members [][2]int32 // group, member: places in People
 	// Left counts what was left out: computers, names elsewhere, and the like.
 	Left    map[string]int
-	Changed string // the highest of what grows with every change
-	Former  bool   // the shape tells of identifiers that accounts had elsewhere
+	Changed string  // the highest of what grows with every change
+	Former  bool    // the shape tells of identifiers that accounts had elsewhere
+	Claims  []Claim // it tells of these claims of users, and of no others
 	// Until is when somebody's state changes next without a word of the directory: who
 	// hasn't yet expires, or a lock may end. Seconds since 1970; 0: nobody's.
 	Until int64
@@ -66,7 +69,7 @@ func (g *Gathering) is(e *Entry, classes []string) bool {
 // People makes people and memberships of what was gathered.
 func (g *Gathering) People() (*People, error) {
 	s := &g.shape
-	out := &People{Former: s.History != "", Left: map[string]int{}, People: make([]Person, 0, len(g.order))}
+	out := &People{Former: s.History != "", Claims: s.Claims, Left: map[string]int{}, People: make([]Person, 0, len(g.order))}
 	known := map[string]int32{} // who was read before: by key of the name
 	byName := map[string]int32{}
 	var from []*Entry
@@ -319,6 +322,9 @@ func (g *Gathering) fill(p *Person, e *Entry) (until int64, err error) {
 			until = at.Unix()
 		}
 	}
+	if err := g.claims(p, e); err != nil {
+		return 0, err
+	}
 	locked, err := g.state(p, e, number)
 	if err != nil {
 		return 0, err
@@ -337,6 +343,52 @@ func (g *Gathering) fill(p *Person, e *Entry) (until int64, err error) {
 		ends(time.Unix(n*86400, 0))
 	}
 	return until, nil
+}
+
+// mostValues is how many values a claim may have.
+const mostValues = 1000
+
+// claims gives a user those that the shape tells of.
+func (g *Gathering) claims(p *Person, e *Entry) error {
+	has := map[string]account.Claim{}
+	for _, from := range g.shape.Claims {
+		one := has[strings.ToLower(from.Name)]
+		for _, text := range e.Attrs.Of(from.Attribute) {
+			v, err := from.value(text)
+			if err != nil {
+				return g.wrong(e, "%s, for claim %s: %v", from.Attribute, from.Name, err)
+			}
+			if !slices.Contains(one.Values, v) {
+				one.Values = append(one.Values, v)
+			}
+		}
+		if len(one.Values) > mostValues {
+			return g.wrong(e, "%s: more than %d values", from.Attribute, mostValues)
+		}
+		if len(one.Values) > 0 {
+			has[strings.ToLower(from.Name)] = one
+		}
+	}
+	p.Has = account.NewClaims(has)
+	return nil
+}
+
+// value reads a value as directories have it.
+func (c *Claim) value(text string) (v account.Value, err error) {
+	switch c.Kind {
+	case account.BoolClaim: // RFC 4517 §3.3.3
+		text = map[string]string{"TRUE": "yes", "FALSE": "no"}[strings.ToUpper(text)]
+	case account.SIDClaim:
+		id, err := identifier(text)
+		return account.Value{Kind: c.Kind, ID: id}, err
+	case account.OctetClaim:
+		return account.Value{Kind: c.Kind, Text: text}, nil
+	case account.TextClaim:
+		if !utf8.ValidString(text) {
+			return v, fmt.Errorf("it is no text in UTF-8")
+		}
+	}
+	return account.ParseValue(c.Kind, text)
 }
 
 // state gives a user what keeps them from signing on now, but for the end of their

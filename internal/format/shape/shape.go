@@ -9,6 +9,9 @@ import (
 	"io"
 	"slices"
 	"strings"
+
+	"tarnwold/core/account"
+	"tarnwold/internal/format"
 )
 
 // Shape says which attributes hold what. Names are in any case.
@@ -37,7 +40,38 @@ type Shape struct {
 	EndsDay   string   `json:"ends-day,omitempty"`        // in days since 1970
 	Changed   string   `json:"changed,omitempty"`         // a number, or a time, that grows with every change
 	Token     string   `json:"token,omitempty"`           // of a user: every group of their token, as the directory has it
+	Claims    []Claim  `json:"claims,omitempty"`          // of users, that conditions of entries ask for
 	Filter    string   `json:"filter,omitempty"`          // what is asked for; empty: the classes
+}
+
+// Claim says which attribute of a user holds the values of a claim ([MS-DTYP] §2.4.10).
+type Claim struct {
+	Name      string            `json:"claim"`
+	Kind      account.ClaimKind `json:"kind"`
+	Attribute string            `json:"attribute"`
+}
+
+// ParseClaim reads NAME=ATTRIBUTE, or NAME:KIND=ATTRIBUTE where its values aren't text.
+func ParseClaim(text string) (c Claim, err error) {
+	c.Kind = account.TextClaim
+	name, attr, ok := strings.Cut(text, "=")
+	if c.Name, c.Attribute = name, attr; !ok || name == "" || attr == "" {
+		return c, fmt.Errorf("%q isn't NAME=ATTRIBUTE, the claim and the attribute that holds it", format.Clip(text))
+	}
+	if name, kind, ok := strings.Cut(name, ":"); ok {
+		c.Name, c.Kind = name, account.ClaimKind(kind)
+	}
+	return c, c.good()
+}
+
+func (c *Claim) good() error {
+	if kinds := account.ClaimKinds(); !slices.Contains(kinds, c.Kind) {
+		return fmt.Errorf("claim %s: %q is no kind of value: %v", format.Clip(c.Name), format.Clip(string(c.Kind)), kinds)
+	}
+	if c.Name == "" || c.Attribute == "" || strings.ContainsFunc(c.Name+c.Attribute, func(r rune) bool { return r <= ' ' || r == '"' }) {
+		return fmt.Errorf("claim %q of %q: neither has blanks in it", format.Clip(c.Name), format.Clip(c.Attribute))
+	}
+	return nil
 }
 
 var builtin = map[string]Shape{
@@ -81,13 +115,22 @@ func Read(r io.Reader, file string) (s Shape, err error) {
 	case s.SID == "" && s.UID == "" && s.GID == "":
 		return s, fmt.Errorf("%s: sid, uid or gid says which attribute is an account's own for ever", file)
 	}
+	for i := range s.Claims {
+		if err := s.Claims[i].good(); err != nil {
+			return s, fmt.Errorf("%s: %w", file, err)
+		}
+	}
 	return s, nil
 }
 
 // Attributes lists what is read of an entry.
 func (s *Shape) Attributes() []string {
 	out := []string{"objectClass"}
-	for _, l := range [][]string{s.UserName, s.GroupName, {s.SID, s.History, s.UID, s.GID, s.FirstRID}, s.Members, s.MemberIDs, {s.Type, s.Control, s.State, s.PassSet, s.Hours, s.Ends, s.EndsDay, s.Changed}} {
+	var claims []string
+	for _, c := range s.Claims {
+		claims = append(claims, c.Attribute)
+	}
+	for _, l := range [][]string{claims, s.UserName, s.GroupName, {s.SID, s.History, s.UID, s.GID, s.FirstRID}, s.Members, s.MemberIDs, {s.Type, s.Control, s.State, s.PassSet, s.Hours, s.Ends, s.EndsDay, s.Changed}} {
 		for _, a := range l {
 			if a != "" && !slices.ContainsFunc(out, func(o string) bool { return strings.EqualFold(o, a) }) {
 				out = append(out, a)

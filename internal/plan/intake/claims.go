@@ -2,6 +2,7 @@ package intake
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -10,6 +11,7 @@ import (
 	"tarnwold/internal/estate/edit"
 	"tarnwold/internal/format"
 	"tarnwold/internal/format/csvfile"
+	"tarnwold/internal/format/shape"
 	"tarnwold/internal/plan"
 )
 
@@ -85,4 +87,18 @@ func claimLines(was, is acc.Claims) (out []edit.Line) {
 	say(was, is, edit.Goes)
 	say(is, was, edit.Comes)
 	return out
+}
+
+// claimed gives a user the claims that a directory tells of in place of what they had of
+// those; others, of a sheet, stay.
+func claimed(was, has acc.Claims, told []shape.Claim) acc.Claims {
+	all := maps.Clone(was.All())
+	if all == nil {
+		all = map[string]acc.Claim{}
+	}
+	for _, c := range told {
+		delete(all, strings.ToLower(c.Name))
+	}
+	maps.Copy(all, has.All())
+	return acc.NewClaims(all)
 }

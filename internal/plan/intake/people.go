@@ -363,6 +363,9 @@ func (x *taking) learn(r *personRow, p *shape.Person, found *shape.People) {
 	if found.Former {
 		r.is.Former = p.Former
 	}
+	if p.Kind == acc.User && len(found.Claims) > 0 {
+		r.is.Claims = claimed(r.is.Claims, p.Has, found.Claims)
+	}
 	if p.Kind == acc.User {
 		x.signOn(r, p.Shut)
 		r.is.Limits = p.Limits
@@ -609,6 +612,12 @@ func (x *taking) particulars(p *plan.Plan, r *personRow) error {
 			text = "only " + r.is.Limits
 		}
 		e.Lines = append(e.Lines, edit.Line{Sign: edit.Changes, What: "sign-on", Text: text})
+		if r.before != nil {
+			x.c.Changed++
+		}
+	}
+	if was.Claims != r.is.Claims {
+		e.Lines = append(e.Lines, claimLines(was.Claims, r.is.Claims)...)
 		if r.before != nil {
 			x.c.Changed++
 		}
