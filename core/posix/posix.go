@@ -164,6 +164,8 @@ type Rules struct {
 	// Kept is the descriptor that an SMB server keeps beside the list, where it
 	// does, and decides by as long as the list is what it was; nil: none.
 	Kept *rule.Descriptor
+	// Marks stand beside; a new item has none but those of its file system.
+	Marks Marks
 }
 
 // Mode gives all twelve mode bits.
@@ -375,10 +377,18 @@ func (r *Rules) classes(rights func(p Perm, owns bool) right.Set) (steps []rule.
 
 // Bounds: in a sticky folder owners alone rename and delete, and nobody runs a
 // file that has no execute bit at all.
-func (r *Rules) Bounds(rule.Reading) (b rule.Bounds) {
+func (r *Rules) Bounds(how rule.Reading) (b rule.Bounds) {
 	b.OwnersOnly = r.Folder && r.Special&Sticky != 0
 	if !r.Folder && !r.runs() {
 		b.Never = right.Execute
+	}
+	if r.Marks != 0 {
+		taken := r.Marks.Never(r.Folder)
+		b.Never |= taken
+		b.Kept = taken&right.Delete != 0
+	}
+	if how.Served != rule.NotServed { // an SMB server opens what is run to read it
+		b.Never &^= right.Execute
 	}
 	return b
 }
@@ -429,7 +439,7 @@ func (r *Rules) Owned() account.ID { return r.Owner }
 // Same tells whether other rules are the same in everything.
 func (r *Rules) Same(o rule.Any) bool {
 	x, ok := o.(*Rules)
-	return ok && r.SameLists(x) && sameKept(r.Kept, x.Kept)
+	return ok && r.SameLists(x) && sameKept(r.Kept, x.Kept) && r.Marks == x.Marks
 }
 
 // SameLists is Same whatever is kept beside.
@@ -462,7 +472,7 @@ func (r *Rules) Stale(rule.Any, bool) bool { return false }
 // umask: the folder's default list takes the umask's place (§23.1.6), and a
 // setgid folder gives its group.
 func NewChild(parent *Rules, folder bool, owner, group account.ID, mode, umask uint16) *Rules {
-	c := &Rules{Folder: folder, Owner: owner, Group: group}
+	c := &Rules{Folder: folder, Owner: owner, Group: group, Marks: parent.Marks.Handed()}
 	if parent.Special&SetGID != 0 {
 		c.Group = parent.Group
 		if folder {

@@ -156,14 +156,7 @@ func (r *Reader) Of(a Any) *List {
 
 // Compile gives rules as a list of steps.
 func Compile(a Any, how Reading) *List {
-	l := &List{Steps: a.Steps(how), Beneath: a.Beneath(how), Owner: a.Owned(), Bounds: a.Bounds(how)}
-	if how.Into { // a folder's mark is on what is opened, not on what comes into it (measured)
-		l.Never, l.Kept = 0, false
-	}
-	if how.Served != NotServed { // it opens what it runs to read it
-		l.Never = 0
-	}
-	return l
+	return &List{Steps: a.Steps(how), Beneath: a.Beneath(how), Owner: a.Owned(), Bounds: a.Bounds(how)}
 }
 
 // stands tells whether an identifier means somebody in rules. A realm's own built-in
@@ -220,6 +213,9 @@ func (d *Descriptor) Beneath(how Reading) []Step {
 
 // Bounds gives what the item's mark takes from everybody: entries say all else.
 func (d *Descriptor) Bounds(how Reading) Bounds {
+	if how.Into { // a folder's mark is on what is opened, not on what comes into it (measured)
+		return Bounds{}
+	}
 	return Bounds{Never: d.Mark.refuses(how), Kept: d.Mark != 0}
 }
 

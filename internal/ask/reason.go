@@ -195,6 +195,11 @@ func (k *Asker) FileReason(q *verdict.Question, p estate.Place, d rule.Any, abov
 		r.By = "naming"
 	case verdict.ByMark:
 		r.By = "mark"
+		if x, ok := d.(*posix.Rules); ok {
+			if r.Entry = x.Marks.Taking(f.Right, x.Folder).String(); r.Entry == "" {
+				r.By = "never-runs"
+			}
+		}
 	case verdict.ByLabel:
 		r.By = "label"
 	case verdict.ByRunning:

@@ -701,7 +701,7 @@ func between(now, from, to rule.Any) bool {
 	n, ok1 := now.(*posix.Rules)
 	b, ok2 := from.(*posix.Rules)
 	a, ok3 := to.(*posix.Rules)
-	return ok1 && ok2 && ok3 && n.Between(b, a)
+	return ok1 && ok2 && ok3 && n.Marked(b.Marks).Between(b, a.Marked(b.Marks))
 }
 
 // states reads how every item stands.

@@ -116,6 +116,12 @@ func (d *Planner) DiffPosix(from, to rule.Any) (lines []edit.Line) {
 			line(edit.Comes, o.what, name(o.are))
 		}
 	}
+	for _, x := range (before.Marks &^ after.Marks).Names() {
+		line(edit.Goes, "mark", x)
+	}
+	for _, x := range (after.Marks &^ before.Marks).Names() {
+		line(edit.Comes, "mark", x)
+	}
 	if before.Special != after.Special {
 		line(edit.Goes, "special", specialWords(before.Special))
 		line(edit.Comes, "special", specialWords(after.Special))

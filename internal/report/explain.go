@@ -132,6 +132,9 @@ func DrawExplained(p *doc.Printer, e *explain.Explained) {
 		}
 		p.Line(doc.S("  %s", says))
 	}
+	for _, m := range e.Marks {
+		p.Line(doc.S("  %s", markWords[m].is))
+	}
 	if e.Group {
 		p.Line(doc.S("  asked for someone who is in this group and in no other"))
 	}

@@ -70,6 +70,9 @@ func shown(p *doc.Printer, s *show.Shown, audit bool) {
 func posixShown(p *doc.Printer, s *show.Shown) {
 	x := s.POSIX
 	p.Line(doc.S("  mode %s, %s", x.Mode, x.Letters))
+	for _, m := range x.Marks {
+		p.Line(doc.S("  %s", markWords[m].is))
+	}
 	if x.Sticky {
 		p.Line(doc.S("  sticky: everybody renames and deletes only what is theirs"))
 	}

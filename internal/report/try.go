@@ -35,6 +35,10 @@ func mendSays(m *explain.Mend) string {
 	case "never-runs":
 		return fmt.Sprintf("%s would have to have execute for somebody", m.Where)
 	case "mark":
+		first, _, _ := strings.Cut(m.Entry, ",")
+		if w, ok := markWords[first]; ok {
+			return fmt.Sprintf(w.mend, m.Where)
+		}
 		return fmt.Sprintf("the read-only mark would have to come off %s", m.Where)
 	case "privilege":
 		return fmt.Sprintf("%s would have to have %s on %s", m.Who, m.Right, m.Where)
@@ -48,7 +52,7 @@ func mendSays(m *explain.Mend) string {
 func missing(n *explain.Needed, server string) string {
 	switch n.On {
 	case "mark":
-		return "it is marked read-only"
+		return markWhy(n.Reason.Entry)
 	case "connection":
 		if n.Held {
 			return "the connection lets changes through"

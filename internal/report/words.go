@@ -109,7 +109,7 @@ func Because(r *ask.Reason, server string, share bool) (why, set string) {
 	case "label":
 		why = "its mandatory label is above theirs"
 	case "mark":
-		why = "it is marked read-only"
+		why = markWhy(r.Entry)
 	case "privilege":
 		why = r.Entry + " on server " + server + ", which no rules refuse"
 	case "taking":

@@ -29,6 +29,10 @@ const audited = rule.AuditPresent | rule.AuditSealed
 // Same tells whether rules that a server has are those that are meant; audit
 // entries count only where they were asked for.
 func Same(have, now rule.Any, audit bool) bool {
+	if h, ok := have.(*posix.Rules); ok { // marks are no part of what is written
+		n, also := now.(*posix.Rules)
+		return also && h.Same(n.Marked(h.Marks))
+	}
 	h, ok := have.(*rule.Descriptor)
 	n, also := now.(*rule.Descriptor)
 	if !ok || !also || h == nil || n == nil {

@@ -12,15 +12,16 @@ import (
 
 // The form in which the rules of an item are kept as bytes, little-endian: a
 // version (1), flags (1: a folder, 2: it has a default list, 4: a descriptor is
-// kept beside), the special mode bits (2 bytes), uid and gid (4 bytes each), the
+// kept beside, 8: it has marks), the special mode bits (2 bytes), uid and gid (4 bytes each), the
 // length of the access list (4 bytes), where a descriptor is kept its length (4
-// bytes), and the lists, each as Encode has it, and the descriptor in
+// bytes), where it has marks these (1 byte), and the lists, each as Encode has it, and the descriptor in
 // self-relative form ([MS-DTYP] §2.4.6).
 const (
 	rulesVersion = 1
 	isFolder     = 1
 	hasDefault   = 2
 	hasKept      = 4
+	hasMarks     = 8
 	rulesHead    = 16
 )
 
@@ -51,6 +52,10 @@ func EncodeRules(r *posix.Rules) ([]byte, error) {
 		b[1] |= hasKept
 		b = binary.LittleEndian.AppendUint32(b, uint32(len(kept)))
 	}
+	if r.Marks != 0 {
+		b[1] |= hasMarks
+		b = append(b, byte(r.Marks))
+	}
 	b = append(b, access...)
 	if r.Default != nil {
 		dflt, err := Encode(r.Default, NumberOf)
@@ -65,7 +70,7 @@ func EncodeRules(r *posix.Rules) ([]byte, error) {
 
 // DecodeRules reads what EncodeRules gave.
 func DecodeRules(b []byte) (*posix.Rules, error) {
-	if len(b) < rulesHead || b[0] != rulesVersion || b[1]&^(isFolder|hasDefault|hasKept) != 0 {
+	if len(b) < rulesHead || b[0] != rulesVersion || b[1]&^(isFolder|hasDefault|hasKept|hasMarks) != 0 {
 		return nil, errors.New("these are no rules of a POSIX item")
 	}
 	r := &posix.Rules{Folder: b[1]&isFolder != 0, Special: binary.LittleEndian.Uint16(b[2:]),
@@ -83,6 +88,14 @@ func DecodeRules(b []byte) (*posix.Rules, error) {
 		var err error
 		if r.Kept, err = secdesc.Decode(b[end:]); err != nil {
 			return nil, err
+		}
+	}
+	if b[1]&hasMarks != 0 {
+		if head++; end < head {
+			return nil, errors.New("it ends before its marks")
+		}
+		if r.Marks = posix.Marks(b[head-1]); r.Marks == 0 || !r.Marks.Known() {
+			return nil, fmt.Errorf("marks %x", b[head-1])
 		}
 	}
 	if uint64(n) > uint64(end-head) {

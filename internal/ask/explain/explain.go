@@ -40,6 +40,8 @@ type Explained struct {
 	// NotCounted is what the server's configuration has of the share that changes an
 	// answer and isn't counted in this one.
 	NotCounted []string `json:"not-counted,omitempty"`
+	// Marks stand beside the lists of an item of a POSIX tree and count for everybody.
+	Marks []string `json:"marks,omitempty"`
 	// NotKnown is what conditions of entries for the user ask for and nobody told: an entry
 	// that allows doesn't count then, and one that denies does.
 	NotKnown []string `json:"facts-not-known,omitempty"`
@@ -150,6 +152,9 @@ func Answer(k *ask.Asker, user account.Account, p estate.Place, sh *estate.Share
 	v := verdict.Decide(q)
 	if d, ok := rules.(*rule.Descriptor); ok {
 		a.Marked = d.Mark != 0
+	}
+	if x, ok := rules.(*posix.Rules); ok {
+		a.Marks = x.Marks.Names()
 	}
 	a.Door, a.Granted, a.Level = ask.ConnectionOf(v.Door), ask.Mask(v.Granted), ask.LevelOn(levels, rules, v.Granted, p.Folder)
 	if v.Door.Refused || v.Door.ReadOnly {

@@ -4,6 +4,7 @@ import (
 	"tarnwold/core/account"
 	"tarnwold/core/place"
 	"tarnwold/core/posix"
+	"tarnwold/core/right"
 	"tarnwold/core/rule"
 	"tarnwold/core/verdict"
 	"tarnwold/internal/ask"
@@ -269,7 +270,11 @@ func needed(k *ask.Asker, c verdict.Check, s *operands, t *verdict.Trial, d verd
 			at = &s.folder
 		}
 	case verdict.OnMark:
-		return []Needed{{On: ons[c.On], Where: at.Via(), Held: c.OK, Reason: &ask.Reason{Granted: c.OK, By: "mark"}}}
+		r := &ask.Reason{Granted: c.OK, By: "mark"}
+		if x, ok := k.T.Of(at.Strand).(*posix.Rules); ok {
+			r.Entry = x.Marks.Taking(right.Delete, x.Folder).String()
+		}
+		return []Needed{{On: ons[c.On], Where: at.Via(), Held: c.OK, Reason: r}}
 	case verdict.OnConnection, verdict.OnShare, verdict.OnOwner:
 		where := "the server itself"
 		if s.share != nil {
@@ -350,7 +355,7 @@ func mend(k *ask.Asker, n *Needed, user account.Account, s *operands, t *verdict
 	m := &Mend{Who: k.T.Name(user.ID), Right: n.Right, Where: n.Where}
 	switch {
 	case n.Reason != nil && n.Reason.By == "mark" && !n.Held:
-		return &Mend{Do: "mark", Where: n.Where}
+		return &Mend{Do: "mark", Where: n.Where, Entry: n.Reason.Entry}
 	case n.On == "owner":
 		if base(t).Traits.AsSpecified {
 			return &Mend{Do: "privilege", Who: m.Who, Right: string(verdict.Restore), Where: "server " + s.server().Name}

@@ -16,7 +16,8 @@ type PosixShown struct {
 	Skipped bool     `json:"skipped,omitempty"` // the mask is empty: a kernel passes over the list
 	Sticky  bool     `json:"sticky,omitempty"`
 	SetGID  bool     `json:"set-gid,omitempty"`
-	Text    string   `json:"text"` // in one line: letters, and lists in the short form
+	Marks   []string `json:"marks,omitempty"` // beside it all: immutable and the like
+	Text    string   `json:"text"`            // in one line: letters, and lists in the short form
 	// Kept are the entries of a descriptor that an SMB server keeps beside, and
 	// KeptOwner its owner; KeptRules is absent, empty or present.
 	Kept      []string `json:"kept-beside,omitempty"`
@@ -28,7 +29,7 @@ type PosixShown struct {
 func showPosix(k *ask.Asker, x *posix.Rules) *PosixShown {
 	octal, letters := estate.Mode(x.Mode())
 	out := &PosixShown{Mode: octal, Letters: letters, Access: k.T.PosixLines(x.Access, false), Default: k.T.PosixLines(x.Default, true), Skipped: x.Skips(),
-		Sticky: x.Folder && x.Special&posix.Sticky != 0, SetGID: x.Folder && x.Special&posix.SetGID != 0, Text: k.T.PosixText(x)}
+		Sticky: x.Folder && x.Special&posix.Sticky != 0, SetGID: x.Folder && x.Special&posix.SetGID != 0, Text: k.T.PosixText(x), Marks: x.Marks.Names()}
 	if x.Kept != nil {
 		out.KeptOwner, out.KeptRules = k.T.Name(x.Kept.Owner), ask.RulesAre(&x.Kept.Rules)
 		for _, e := range x.Kept.Rules.Entries {

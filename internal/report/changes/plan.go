@@ -109,6 +109,8 @@ func lineText(l edit.Line) string {
 		return l.Text
 	case "default-list":
 		return "the default list: what comes is given nothing"
+	case "mark":
+		return "the mark " + l.Text
 	case "special":
 		return "special bits: " + l.Text
 	case "absence":

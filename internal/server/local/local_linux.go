@@ -232,6 +232,59 @@ func rules(st *unix.Statx_t, access, dflt, kept []byte) (*posix.Rules, error) {
 	return r, nil
 }
 
+// marksOf gives what stands beside an item's mode and lists: attributes of it, and of what
+// it is mounted from. above are those of the folder above.
+func marksOf(st *unix.Statx_t, mount, above posix.Marks) posix.Marks {
+	m := mount
+	if st.Attributes&unix.STATX_ATTR_IMMUTABLE != 0 {
+		m |= posix.Immutable
+	}
+	if st.Attributes&unix.STATX_ATTR_APPEND != 0 {
+		m |= posix.AppendOnly
+	}
+	if above&(posix.Immutable|posix.AppendOnly) != 0 {
+		m |= posix.Held
+	}
+	return m
+}
+
+// mounted gives the marks of the file system that something open stands on.
+func mounted(fd int) (m posix.Marks) {
+	var fs unix.Statfs_t
+	if unix.Fstatfs(fd, &fs) != nil {
+		return 0
+	}
+	if fs.Flags&unix.ST_RDONLY != 0 {
+		m |= posix.MountReadOnly
+	}
+	if fs.Flags&unix.ST_NOEXEC != 0 {
+		m |= posix.MountNoExec
+	}
+	return m
+}
+
+// above gives the marks of the folder above a place in a tree; the tree's own folder is
+// asked for nothing above it.
+func (c *Client) above(root, rest string) posix.Marks {
+	if rest == "" {
+		return 0
+	}
+	up := path.Dir(rest)
+	if up == "." {
+		up = ""
+	}
+	fd, err := c.at(root, up)
+	if err != nil {
+		return 0
+	}
+	defer unix.Close(fd)
+	var st unix.Statx_t
+	if unix.Statx(fd, "", unix.AT_EMPTY_PATH, wanted, &st) != nil {
+		return 0
+	}
+	return marksOf(&st, 0, 0)
+}
+
 // kind tells whether something is a folder or a file, and not a link, a device
 // or the like, which have no rules that are of use.
 func kind(st *unix.Statx_t) (folder, ok bool) {
@@ -260,6 +313,7 @@ func (c *Client) Look(_ context.Context, root, rest string, _ bool) (x server.It
 	if _, ok := kind(st); !ok {
 		return x, fmt.Errorf("%s is neither a folder nor a file", path.Join(root, rest))
 	}
+	r = r.Marked(r.Marks | c.above(root, rest).Handed())
 	c.mu.Lock()
 	c.seen[path.Join(root, rest)] = inode{device(st), st.Ino}
 	c.mu.Unlock()
@@ -305,6 +359,9 @@ func read(fd int) (*posix.Rules, *unix.Statx_t, error) {
 		return nil, nil, err
 	}
 	r, err := rules(&st, access, dflt, kept)
+	if err == nil {
+		r.Marks = marksOf(&st, mounted(fd), 0)
+	}
 	return r, &st, err
 }
 
@@ -323,6 +380,7 @@ func (c *Client) Write(_ context.Context, w server.Writing) error {
 	if !ok || !also || w.OfShare {
 		return errors.New("a tree of a POSIX system takes owners, modes and lists alone")
 	}
+	before, to = before.Marked(0), to.Marked(0) // nobody writes marks
 	where := path.Join(w.Share, w.Path)
 	fd, err := c.at(w.Share, w.Path)
 	if err != nil {
@@ -336,7 +394,7 @@ func (c *Client) Write(_ context.Context, w server.Writing) error {
 	c.mu.Lock()
 	was, looked := c.seen[where]
 	c.mu.Unlock()
-	if _, ok := kind(st); !ok || !now.Same(before) || looked && was != (inode{device(st), st.Ino}) {
+	if _, ok := kind(st); !ok || !now.Marked(0).Same(before) || looked && was != (inode{device(st), st.Ino}) {
 		return fmt.Errorf("%s: %w", where, errOther)
 	}
 	if w.Was != nil && (w.Was.Device != device(st) || w.Was.Inode != st.Ino) {
@@ -345,7 +403,7 @@ func (c *Client) Write(_ context.Context, w server.Writing) error {
 	if w.Runs() && (w.Was != nil && *w.Was != stamp(st) || !w.Since.IsZero() && moment(st.Ctime).After(w.Since)) {
 		return fmt.Errorf("%s: %w", where, server.ErrReplaced)
 	}
-	err = set(fd, now, to)
+	err = set(fd, now.Marked(0), to)
 	if errors.Is(err, unix.EPERM) && st.Attributes&(unix.STATX_ATTR_IMMUTABLE|unix.STATX_ATTR_APPEND) != 0 {
 		return fmt.Errorf("%s: it is marked immutable or append-only, and nobody changes it until the mark is taken off", where)
 	}

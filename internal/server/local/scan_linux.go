@@ -18,6 +18,28 @@ import (
 // mostBodies is how many distinct rules are kept at hand.
 const mostBodies = 1 << 16
 
+// mounted gives the marks of a mount by something open on it.
+func (s *scanning) mounted(mount uint64, fd int) posix.Marks {
+	s.m.Lock()
+	defer s.m.Unlock()
+	m, known := s.mounts[mount]
+	if !known {
+		m = mounted(fd)
+		s.mounts[mount] = m
+	}
+	return m
+}
+
+// mountedAt is mounted of what is mounted on an entry.
+func (s *scanning) mountedAt(mount uint64, full string) posix.Marks {
+	fd, err := unix.Open(full, unix.O_PATH|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return 0
+	}
+	defer unix.Close(fd)
+	return s.mounted(mount, fd)
+}
+
 // mostPath is how long a path may be.
 const mostPath = 32 << 10
 
@@ -28,13 +50,15 @@ type scanning struct {
 	top *top
 	how server.Reading
 
-	m      sync.Mutex // over bodies
+	m      sync.Mutex // over bodies and mounts
 	bodies map[body]*posix.Rules
+	mounts map[uint64]posix.Marks // of file systems by their mount
 }
 
 // body is all that rules are made of.
 type body struct {
 	mode               uint16
+	marks              posix.Marks
 	uid, gid           uint32
 	access, dflt, kept string
 }
@@ -57,7 +81,7 @@ func (c *Client) Scan(ctx context.Context, root string, how server.Reading, fn f
 		return err
 	}
 	defer end()
-	s := &scanning{Walk: walk, c: c, top: t, how: how, bodies: map[body]*posix.Rules{}}
+	s := &scanning{Walk: walk, c: c, top: t, how: how, bodies: map[body]*posix.Rules{}, mounts: map[uint64]posix.Marks{}}
 	var wg sync.WaitGroup
 	for range max(4, runtime.GOMAXPROCS(0)) {
 		wg.Go(func() { s.work(ctx) })
@@ -90,6 +114,11 @@ func (s *scanning) folder(ctx context.Context, dir string, buf []byte, told []se
 		return unread(plain(err))
 	}
 	defer unix.Close(fd)
+	var st unix.Statx_t
+	if err := unix.Statx(fd, "", unix.AT_EMPTY_PATH, wanted, &st); err != nil {
+		return unread(plain(err))
+	}
+	above := marksOf(&st, s.mounted(st.Mnt_id, fd), 0)
 	below := s.Below(dir)
 	here := proc(fd) + "/"
 	for ctx.Err() == nil {
@@ -101,7 +130,7 @@ func (s *scanning) folder(ctx context.Context, dir string, buf []byte, told []se
 			break
 		}
 		err = names(buf[:n], func(name string) error {
-			x, ok := s.item(fd, here+name, name, mine)
+			x, ok := s.item(fd, here+name, name, above, &st, mine)
 			if !ok || s.how.FoldersOnly && !x.Folder {
 				return nil
 			}
@@ -136,7 +165,7 @@ func plain(err error) error {
 
 // item reads one entry of a folder; ok is false for what is no item. mine are
 // rules that the one who asks has met already.
-func (s *scanning) item(dir int, full, name string, mine map[body]*posix.Rules) (x server.Item, ok bool) {
+func (s *scanning) item(dir int, full, name string, above posix.Marks, up *unix.Statx_t, mine map[body]*posix.Rules) (x server.Item, ok bool) {
 	var st unix.Statx_t
 	if err := unix.Statx(dir, name, unix.AT_SYMLINK_NOFOLLOW|unix.AT_NO_AUTOMOUNT, wanted, &st); err != nil {
 		if errors.Is(err, unix.ENOENT) { // it went meanwhile
@@ -168,7 +197,11 @@ func (s *scanning) item(dir int, full, name string, mine map[body]*posix.Rules) 
 			x.Enter = false
 		}
 	}
-	b := body{mode: st.Mode, uid: st.Uid, gid: st.Gid}
+	mount := above & (posix.MountReadOnly | posix.MountNoExec)
+	if st.Mnt_id != up.Mnt_id {
+		mount = s.mountedAt(st.Mnt_id, full)
+	}
+	b := body{mode: st.Mode, uid: st.Uid, gid: st.Gid, marks: marksOf(&st, mount, above)}
 	var access, dflt, kept []byte
 	var room [512]byte
 	n, err := unix.Llistxattr(full, room[:])
@@ -214,6 +247,7 @@ func (s *scanning) item(dir int, full, name string, mine map[body]*posix.Rules) 
 			x.Err = err
 			return x, true
 		}
+		r.Marks = b.marks
 		s.m.Lock()
 		if was := s.bodies[b]; was != nil {
 			r = was
