@@ -15,6 +15,8 @@ var (
 	CreatorGroup  = MustID("S-1-3-1") // creator-group@: replaced when inherited
 	System        = MustID("S-1-5-18")
 	NTLM          = MustID("S-1-5-64-10") // ntlm@: whoever signed on by NTLM
+	Schannel      = MustID("S-1-5-64-14") // schannel@: by a certificate
+	Digest        = MustID("S-1-5-64-21") // digest@: by a digest
 )
 
 type special struct {
@@ -39,8 +41,8 @@ var specials = [...]special{
 	{MustID("S-1-5-19"), "local-service@", false},
 	{MustID("S-1-5-20"), "network-service@", false},
 	{NTLM, "ntlm@", true},
-	{MustID("S-1-5-64-14"), "schannel@", true},
-	{MustID("S-1-5-64-21"), "digest@", true},
+	{Schannel, "schannel@", true},
+	{Digest, "digest@", true},
 }
 
 // SpecialName gives the name of a special account; ok is false for any other.

@@ -90,6 +90,16 @@ func (m Mark) refuses(how Reading) right.Set {
 	return 0
 }
 
+// NamesNow tells whether an entry that takes effect on the item itself names an account.
+func (d *Descriptor) NamesNow(id account.ID) bool {
+	for i := range d.Rules.Entries {
+		if e := &d.Rules.Entries[i]; e.Who == id && e.Flags&InheritOnly == 0 {
+			return true
+		}
+	}
+	return false
+}
+
 // Marked gives the descriptor with another mark.
 func (d *Descriptor) Marked(m Mark) *Descriptor {
 	if d.Mark == m {

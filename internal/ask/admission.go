@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 
+	"tarnwold/core/account"
 	"tarnwold/core/rule"
 	"tarnwold/internal/estate"
 )
@@ -21,16 +22,28 @@ func NotCounted(sh *estate.Share) []string {
 // outside of it ([MS-DTYP] §2.4.4.16): what that says isn't in its rules.
 const CentralPolicy = "central access policy "
 
-// NotCountedOn is NotCounted with what stands over an item.
+// BySignOn is what the name of a special account begins with that stands for whoever signs on
+// in one way: which way somebody takes isn't known, and it counts for nobody.
+const BySignOn = "by way of signing on "
+
+var signOns = [...]account.ID{account.NTLM, account.Schannel, account.Digest}
+
+// NotCountedOn is NotCounted with what stands over an item, and whom its rules or the
+// share's name by how they sign on.
 func (k *Asker) NotCountedOn(p estate.Place, sh *estate.Share) []string {
-	out := NotCounted(sh)
+	out := slices.Clip(NotCounted(sh))
 	d, ok := k.T.Of(p.Strand).(*rule.Descriptor)
-	if !ok {
-		return out
+	if ok {
+		for _, e := range d.Audit.Entries {
+			if e.Kind == rule.Policy && e.Flags&rule.InheritOnly == 0 {
+				out = append(out, CentralPolicy+e.Who.String())
+			}
+		}
 	}
-	for _, e := range d.Audit.Entries {
-		if e.Kind == rule.Policy && e.Flags&rule.InheritOnly == 0 {
-			out = append(slices.Clip(out), CentralPolicy+e.Who.String())
+	for _, id := range signOns {
+		if ok && d.NamesNow(id) || sh != nil && sh.Descriptor != nil && sh.Descriptor.NamesNow(id) {
+			name, _ := account.SpecialName(id)
+			out = append(out, BySignOn+name)
 		}
 	}
 	return out

@@ -90,6 +90,10 @@ func notCounted(p *doc.Printer, list []string) {
 			p.Line(doc.S("  "), doc.In(doc.Bad, "a central access policy stands over it ("+policy+"), which no answer counts"))
 			continue
 		}
+		if name, by := strings.CutPrefix(x, ask.BySignOn); by {
+			p.Line(doc.S("  "), doc.In(doc.Bad, "an entry for "+name+" counts for whoever signs on that way, and here for nobody"))
+			continue
+		}
 		p.Line(doc.S("  "), doc.In(doc.Bad, "the configuration has \""+x+"\", which no answer counts"))
 	}
 }

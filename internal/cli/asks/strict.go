@@ -36,17 +36,22 @@ func (u *uncounted) note(route string, list []string) {
 // tell says it once for each way in, beside many answers.
 func (u *uncounted) tell(a *run.App) {
 	for _, route := range slices.Sorted(maps.Keys(u.by)) {
-		var said, over []string
+		var said, over, by []string
 		for _, x := range u.by[route] {
-			if strings.HasPrefix(x, ask.CentralPolicy) {
+			if name, signing := strings.CutPrefix(x, ask.BySignOn); signing {
+				by = append(by, name)
+			} else if strings.HasPrefix(x, ask.CentralPolicy) {
 				over = append(over, x)
 			} else {
 				said = append(said, x)
 			}
 		}
-		for what, list := range map[string][]string{"the configuration has ": said, "over items stands ": over} {
-			if len(list) > 0 {
-				fmt.Fprintf(a.Err, "note: %s: %s%s, which no answer counts\n", doc.Clean(route), what, doc.Clean(strings.Join(list, "; ")))
+		for _, l := range []struct {
+			what string
+			list []string
+		}{{"the configuration has ", said}, {"over items stands ", over}, {"rules name who signs on in one way, ", by}} {
+			if len(l.list) > 0 {
+				fmt.Fprintf(a.Err, "note: %s: %s%s, which no answer counts\n", doc.Clean(route), l.what, doc.Clean(strings.Join(l.list, "; ")))
 			}
 		}
 	}
