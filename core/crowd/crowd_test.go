@@ -165,6 +165,7 @@ func anyTraits(t *rapid.T) verdict.Traits {
 	}
 	tr.ShareWholeForTakers = rapid.Bool().Draw(t, "whole for takers")
 	tr.FolderMarksKeep = rapid.Bool().Draw(t, "folder marks keep")
+	tr.BareGenerics = rapid.Bool().Draw(t, "bare generics")
 	tr.TakingCounts, tr.DefaultPrivileges = rapid.Bool().Draw(t, "taking counts"), rapid.Bool().Draw(t, "default privileges")
 	tr.LabelsCount, tr.ConditionsCount = rapid.Bool().Draw(t, "labels count"), rapid.IntRange(0, 3).Draw(t, "conditions count") > 0
 	tr.Realm = rapid.SampledFrom(append(realms, account.ID{}, account.Nowhere)).Draw(t, "realm")

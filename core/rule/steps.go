@@ -51,6 +51,7 @@ type Reading struct {
 	ObjectsRefuse bool // object entries that allow never count, those that refuse always do
 	Labels        bool // a mandatory label takes from who is below it
 	Conditions    bool // conditions of entries are evaluated; else one never grants, and always refuses
+	BareGenerics  bool // generic bits count for what they stand for only once they were mapped
 	FoldersKept   bool // a folder's read-only mark keeps it from being deleted, and does nothing else
 	Served        Served
 }
@@ -196,7 +197,11 @@ func (d *Descriptor) Steps(how Reading) []Step {
 		if !stands(who) {
 			continue
 		}
-		if m := e.Rights.Map() & right.All; m != 0 {
+		m := e.Rights
+		if !how.BareGenerics {
+			m = m.Map()
+		}
+		if m &= right.All; m != 0 {
 			steps = append(steps, Step{Who: who, Rights: m, Refuses: e.Kind.Refuses(), If: test, Entry: i})
 		}
 	}

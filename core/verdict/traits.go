@@ -97,6 +97,9 @@ type Traits struct {
 	// FolderMarksKeep: a folder's read-only mark keeps it from being deleted, and takes no
 	// right to write into it.
 	FolderMarksKeep bool `json:"folder-marks-keep"`
+	// BareGenerics: generic bits that stand in a descriptor unmapped give nothing: they are
+	// mapped when a descriptor is set.
+	BareGenerics bool `json:"bare-generics"`
 	// AsSpecified: renaming by any handle and replacing need delete, and an owner is
 	// given by who may restore, as [MS-FSA] has it; answers say that they are as
 	// specified, and not measured.
@@ -128,6 +131,7 @@ var posixShare = Traits{
 	AdministratorMakes:     "S-1-22-1-0",
 	PrivilegesPass:         true,
 	ShareWholeForTakers:    true,
+	BareGenerics:           true,
 }
 
 // posixTree is a POSIX system asked at itself: its own trees, by the access check
@@ -245,6 +249,7 @@ var TraitList = [...]Trait{
 	{"administrators-own", "what a member of BUILTIN\\Administrators makes belongs to that group", "[MS-DTYP] §2.5.3.4.1"},
 	{"labels-count", "an item's mandatory label takes from whoever is below it", "[MS-DTYP] §2.5.3.3"},
 	{"conditions-count", "conditions of entries are evaluated; else one that allows never counts, and one that denies always does", "[MS-DTYP] §2.5.3.1.5"},
+	{"bare-generics", "generic bits that a descriptor has unmapped give and refuse nothing; setting one maps them", measured},
 	{"folder-marks-keep", "a folder's read-only mark keeps it from being deleted, and takes no right to write into it", "[MS-FSA] §2.1.5.1.2.1, §2.1.5.15.3"},
 	{"as-specified", "renaming and replacing need delete, and who may restore gives ownership; answers say that they are as specified", "[MS-FSA] §2.1.5.15, §2.1.5.17"},
 	{"naming-shows-attributes", "naming an item grants read-attributes on it, as far as the share allows", measured},
@@ -267,7 +272,7 @@ var TraitList = [...]Trait{
 
 // Reading says how the server reads an item's rules.
 func (t *Traits) Reading() rule.Reading {
-	return rule.Reading{Owner: true, Served: t.served, ObjectsRefuse: t.ObjectEntriesRefuse, Labels: t.LabelsCount, Conditions: t.ConditionsCount, FoldersKept: t.FolderMarksKeep}
+	return rule.Reading{Owner: true, Served: t.served, ObjectsRefuse: t.ObjectEntriesRefuse, Labels: t.LabelsCount, Conditions: t.ConditionsCount, FoldersKept: t.FolderMarksKeep, BareGenerics: t.BareGenerics}
 }
 
 // AboveReading says how the rules of the folders above an item are read where
@@ -288,10 +293,10 @@ func (t *Traits) KeepsDescriptors() bool { return t.served == rule.ServedKept }
 
 // ShareReading says how it reads a share's rules.
 func (t *Traits) ShareReading() rule.Reading {
-	return rule.Reading{Owner: t.ShareOwnerRights, ObjectsRefuse: t.ObjectEntriesRefuse, Conditions: t.ConditionsCount, FoldersKept: t.FolderMarksKeep}
+	return rule.Reading{Owner: t.ShareOwnerRights, ObjectsRefuse: t.ObjectEntriesRefuse, Conditions: t.ConditionsCount}
 }
 
 // AddReading says how it reads a folder's rules when something is added.
 func (t *Traits) AddReading() rule.Reading {
-	return rule.Reading{Owner: true, Into: true, Adding: t.AddingIgnoresOwner, Served: t.served, ObjectsRefuse: t.ObjectEntriesRefuse, Labels: t.LabelsCount, Conditions: t.ConditionsCount, FoldersKept: t.FolderMarksKeep}
+	return rule.Reading{Owner: true, Into: true, Adding: t.AddingIgnoresOwner, Served: t.served, ObjectsRefuse: t.ObjectEntriesRefuse, Labels: t.LabelsCount, Conditions: t.ConditionsCount, FoldersKept: t.FolderMarksKeep, BareGenerics: t.BareGenerics}
 }

@@ -76,6 +76,7 @@ func anyQuestion(t *rapid.T) *asked {
 	flip("opens connection", &tr.ShareOpensConnection)
 	flip("absent refuses", &tr.AbsentShareRefuses)
 	flip("folder marks keep", &tr.FolderMarksKeep)
+	flip("bare generics", &tr.BareGenerics)
 	flip("share owner", &tr.ShareOwnerRights)
 	flip("objects", &tr.ObjectEntriesRefuse)
 	flip("privileges pass", &tr.PrivilegesPass)
@@ -115,7 +116,7 @@ func anyQuestion(t *rapid.T) *asked {
 
 // oneRight decides a single right by the standard's words, entry by entry, as
 // slowly and plainly as can be ([MS-DTYP] §2.5.3.2).
-func oneRight(d *rule.Descriptor, has func(account.ID) bool, r right.Set, owner, objectsRefuse bool) bool {
+func oneRight(d *rule.Descriptor, has func(account.ID) bool, r right.Set, owner, objectsRefuse, bare bool) bool {
 	if d.Rules.Absent {
 		return true
 	}
@@ -130,7 +131,11 @@ func oneRight(d *rule.Descriptor, has func(account.ID) bool, r right.Set, owner,
 		}
 	}
 	for _, e := range d.Rules.Entries {
-		if e.Flags&rule.InheritOnly != 0 || e.Rights.Map()&r == 0 {
+		says := e.Rights.Map()
+		if bare {
+			says = e.Rights
+		}
+		if e.Flags&rule.InheritOnly != 0 || says&r == 0 {
 			continue
 		}
 		if objectsRefuse && e.Kind == rule.AllowObject {
@@ -206,7 +211,7 @@ func TestEachRightByTheStandardsWords(t *testing.T) {
 			return false
 		}
 		rules := func(r right.Set) bool {
-			return oneRight(q.shareRules, has, r, tr.ShareOwnerRights, tr.ObjectEntriesRefuse)
+			return oneRight(q.shareRules, has, r, tr.ShareOwnerRights, tr.ObjectEntriesRefuse, false)
 		}
 		if (tr.PrivilegesPass || tr.TakingCounts) && tr.ShareWholeForTakers && q.Share != nil && slices.ContainsFunc(tr.Held().List(), func(p Power) bool {
 			return p.Privilege == TakeOwnership && p.Who.String() == "S-1-5-32-544" && has(p.Who)
@@ -241,7 +246,7 @@ func TestEachRightByTheStandardsWords(t *testing.T) {
 		for i := range right.Count {
 			r := right.At(i)
 			item := func(d *rule.Descriptor, r right.Set) bool {
-				return oneRight(d, has, r, true, tr.ObjectEntriesRefuse) && !(tr.LabelsCount && labelTakes(d, has, r))
+				return oneRight(d, has, r, true, tr.ObjectEntriesRefuse, tr.BareGenerics) && !(tr.LabelsCount && labelTakes(d, has, r))
 			}
 			file := item(q.item, r)
 			file = file || r == right.ReadAttributes && tr.NamingShowsAttributes
@@ -277,7 +282,7 @@ func TestEachRightByTheStandardsWords(t *testing.T) {
 				(f.File.Source != ByTraverse), "%v", f)
 			if f.File.Source == ByLabel {
 				labelled++
-				require.True(t, tr.LabelsCount && !f.FileOK && labelTakes(q.item, has, f.Right) && oneRight(q.item, has, f.Right, true, tr.ObjectEntriesRefuse))
+				require.True(t, tr.LabelsCount && !f.FileOK && labelTakes(q.item, has, f.Right) && oneRight(q.item, has, f.Right, true, tr.ObjectEntriesRefuse, tr.BareGenerics))
 			}
 			if f.File.Source == Nothing {
 				require.False(t, f.FileOK)
@@ -290,7 +295,7 @@ func TestEachRightByTheStandardsWords(t *testing.T) {
 				}
 			}
 			if f.File.Source == ByPrivilege {
-				require.False(t, oneRight(q.item, has, f.Right, true, tr.ObjectEntriesRefuse) && !(tr.LabelsCount && labelTakes(q.item, has, f.Right)), "rules alone give it")
+				require.False(t, oneRight(q.item, has, f.Right, true, tr.ObjectEntriesRefuse, tr.BareGenerics) && !(tr.LabelsCount && labelTakes(q.item, has, f.Right)), "rules alone give it")
 			}
 			if f.Share.Source == ByPrivilege {
 				require.False(t, rules(f.Right) && !(v.Door.ReadOnly && tr.ReadOnlyTakes.Has(f.Right)), "the share's rules alone let it through")
