@@ -24,11 +24,11 @@ lint:
 
 # Pages are opened in a real browser, servers are real ones: what they need is
 # installed where that can be done (Debian, as root), and passed over loudly elsewhere.
-SERVERS := samba samba-vfs-modules samba-common-bin libnss-wrapper samba-ad-dc samba-ad-provision iproute2 krb5-user xfsprogs slapd nslcd libnss-ldapd strace
+SERVERS := samba samba-vfs-modules samba-common-bin winbind libnss-wrapper samba-ad-dc samba-ad-provision iproute2 krb5-user xfsprogs slapd nslcd libnss-ldapd strace
 tools:
 	@command -v chromium >/dev/null || { [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null && \
 		{ apt-get update -qq; apt-get install -qq -y --no-install-recommends chromium; }; } >/dev/null 2>&1 || true
-	@command -v smbd >/dev/null && command -v samba-tool >/dev/null && command -v ip >/dev/null && command -v kinit >/dev/null && command -v mkfs.xfs >/dev/null && [ -x /usr/sbin/slapd ] && command -v nslcd >/dev/null && command -v strace >/dev/null && \
+	@command -v smbd >/dev/null && command -v samba-tool >/dev/null && command -v ip >/dev/null && command -v kinit >/dev/null && command -v wbinfo >/dev/null && command -v mkfs.xfs >/dev/null && [ -x /usr/sbin/slapd ] && command -v nslcd >/dev/null && command -v strace >/dev/null && \
 		[ -n "$$(ls /usr/lib/*/samba/vfs/acl_xattr.so /usr/lib/*/libnss_wrapper.so /usr/share/samba/setup/provision.ldif 2>/dev/null | sed -n 3p)" ] || \
 		{ [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null && \
 		{ apt-get update -qq; DEBIAN_FRONTEND=noninteractive apt-get install -qq -y --no-install-recommends $(SERVERS); }; } >/dev/null 2>&1 || true

@@ -39,7 +39,7 @@ const memberPort = 1445
 // their identifiers. It runs within the domain's network, as the test has to.
 func (d *Domain) Join(t testing.TB, m Member) *Server {
 	lib := wrapper()
-	for _, tool := range []string{"smbd", "winbindd", "net", "smbpasswd"} {
+	for _, tool := range []string{"smbd", "winbindd", "wbinfo", "net", "smbpasswd"} {
 		if _, err := exec.LookPath(tool); err != nil || lib == "" {
 			t.Skip("*** SKIPPED: a member of a domain needs samba, winbind and libnss-wrapper ***")
 		}
@@ -129,9 +129,10 @@ force directory mode = 0777
 	}
 
 	// What it keeps where every such machine would is its own, in its mount namespace.
-	// smbd ends at once as long as winbindd doesn't answer yet.
+	// smbd ends at once as long as winbindd doesn't answer yet, or has none of the built-in
+	// groups' members.
 	both := exec.Command("unshare", "--mount", "sh", "-c",
-		`mkdir -p /run/samba && mount -t tmpfs none /run/samba && { winbindd -F -s "$0" & until smbd --foreground --no-process-group -s "$0"; do sleep 0.3; done; }`, file)
+		`mkdir -p /run/samba && mount -t tmpfs none /run/samba && { winbindd -F -s "$0" & until wbinfo --ping-dc; do sleep 0.2; done; until smbd --foreground --no-process-group -s "$0"; do sleep 0.3; done; }`, file)
 	both.Env = env
 	both.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	said, err := os.Create(filepath.Join(dir, "said"))
@@ -150,7 +151,7 @@ force directory mode = 0777
 		}
 	})
 	up := false
-	for range 200 {
+	for range 400 {
 		if conn, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", s.Port)); err == nil {
 			conn.Close()
 			up = true
