@@ -330,6 +330,20 @@ func TestAskedLive(t *testing.T) {
 	require.Contains(t, h.run(1, "drift", "stagedoor"), "is new", "nothing was kept")
 }
 
+// TestWhereMembersAreKept: who is in a group of a real server is changed in the estate alone,
+// and that is said; of a group of elsewhere it isn't.
+func TestWhereMembersAreKept(t *testing.T) {
+	h := newTheatre(t, nil)
+	const note = "Note: who is in wardrobe changes in the estate alone; stagedoor goes by what it has itself, until it is done there too."
+	require.Contains(t, h.run(0, "group", "join", "wardrobe", "petra", "--dry-run"), note)
+	require.Contains(t, h.run(0, "group", "join", "wardrobe", "petra", "--yes", "--force"), note)
+	require.Contains(t, h.run(0, "strip", "petra", "--dry-run"), "Note: who is in volunteers, wardrobe changes in the estate alone; stagedoor goes")
+	require.Contains(t, h.run(0, "group", "leave", "wardrobe", "petra", "--yes", "--force", "--format", "json"), `"in-the-estate-alone"`)
+	h.run(0, "group", "add", "ushers", "--id", "7001", "--sid", "S-1-5-21-9-9-9-7001")
+	require.NotContains(t, h.run(0, "group", "join", "ushers", "petra", "--yes", "--force"), "Note: who is in")
+	require.NotContains(t, h.run(0, "grant", "wardrobe", "read", "//stagedoor/productions/Scripts", "--dry-run"), "Note: who is in")
+}
+
 // TestProved: answers are held to what the server lets test accounts open, and
 // a difference is found.
 func TestProved(t *testing.T) {

@@ -80,6 +80,8 @@ type Plan struct {
 	Over   []string `json:"-"` // guards that making the plan itself overrode
 	// IsSo: a real server has it so already; guards tell of it, and stop nothing.
 	IsSo bool `json:"is-so-on-the-server,omitempty"`
+	// Theirs is what real servers keep themselves, and the plan changes in the estate alone.
+	Theirs []TheirsAlone `json:"in-the-estate-alone,omitempty"`
 	// since is when what it puts back stood last, or was written down; zero: it
 	// is a new wish.
 	Since time.Time `json:"-"`
@@ -420,6 +422,7 @@ func (d *Planner) Evaluate(p *Plan) (*Plan, error) {
 		return p, d.T.Err()
 	}
 	p.Nothing = ""
+	p.Theirs = d.theirs(p)
 	if d.known {
 		return p, d.T.Err()
 	}

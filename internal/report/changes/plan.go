@@ -71,6 +71,9 @@ func WriteOutcome(p *doc.Printer, o *Outcome) error {
 
 // Became says what became of a plan.
 func Became(p *doc.Printer, o *Outcome) {
+	for _, x := range o.Theirs {
+		p.Line(doc.S("Note: who is in %s changes in the estate alone; %s goes by what it has itself, until it is done there too.", report.Some(x.Groups, 6), x.Server))
+	}
 	switch {
 	case o.Kept != 0:
 		leftOut(p, o.Left[o.told:]) // what was only seen when it was written
