@@ -2,14 +2,17 @@ package plan_test
 
 import (
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
-	"tarnwold/core/account"
+	acc "tarnwold/core/account"
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/estate/edit"
 	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/servers"
 )
 
 // TestTheWayThatLetsUsWrite: of the shares that lead to a place, that is taken which lets
@@ -17,7 +20,7 @@ import (
 func TestTheWayThatLetsUsWrite(t *testing.T) {
 	share := func(name, folder string, everyone right.Set) estate.Share {
 		d := &rule.Descriptor{Control: rule.RulesPresent}
-		d.Rules.Entries = []rule.Entry{{Kind: rule.Allow, Who: account.Everyone, Rights: everyone}}
+		d.Rules.Entries = []rule.Entry{{Kind: rule.Allow, Who: acc.Everyone, Rights: everyone}}
 		return estate.Share{Name: name, Folder: folder, Descriptor: d}
 	}
 	shares := []estate.Share{share("top", "/srv", 0x1200a9), share("open", "/srv/house", right.All), share("near", "/srv/house/cast", 0x1301bf), share("elsewhere", "/data", right.All)}
@@ -43,4 +46,49 @@ func TestTheWayThatLetsUsWrite(t *testing.T) {
 	require.Equal(t, `QUILLFEATHER\warden`, estate.Link{Text: `{"user":"warden","domain":"QUILLFEATHER"}`}.SignsOnAs())
 	require.Equal(t, "warden", estate.Link{Text: `{"user":"warden"}`}.SignsOnAs())
 	require.Empty(t, estate.Link{Text: `x`}.SignsOnAs())
+}
+
+// TestWhoseMembersTheyAre: groups of a real server's own domain are its own, but for those
+// that a directory has; built-in ones are of the machine that they are of.
+func TestWhoseMembersTheyAre(t *testing.T) {
+	h := newHouse(t)
+	dom := acc.NewID(5, 21, 3, 3, 3)
+	for _, name := range []string{"box", "elsewhere"} {
+		var link *estate.Link
+		if name == "box" {
+			link = &estate.Link{Kind: "smb", Text: "{}"}
+		}
+		h.keep(func(d *plan.Planner) (*plan.Plan, error) { return servers.AddServer(d, name, "smb", nil, nil, link) })
+	}
+	box, elsewhere := h.server("box"), h.server("elsewhere")
+	require.NoError(t, h.e.Note(t.Context(), func(x *estate.Tx) error { x.SetScanned(box, time.Now(), dom); return x.Err() }))
+	users := acc.NewID(5, 32, 545)
+	ours, _ := users.In(estate.ServerRealm(box))
+	theirs, _ := users.In(estate.ServerRealm(elsewhere))
+	groups := map[string]plan.ID{"own": dom.Child(2000), "directory's": dom.Child(2001), "stranger's": acc.NewID(5, 21, 4, 4, 4, 2000), "users@box": ours, "users@elsewhere": theirs}
+	h.keep(func(d *plan.Planner) (*plan.Plan, error) {
+		p := d.NewPlan("people")
+		p.Work.Accounts = append(p.Work.Accounts, edit.Account{After: &acc.Account{ID: dom.Child(1000), Kind: acc.User, Name: "ines", POSIX: acc.NoPOSIX}})
+		for name, id := range groups {
+			p.Work.Accounts = append(p.Work.Accounts, edit.Account{After: &acc.Account{ID: id, Kind: acc.Group, Name: name, POSIX: acc.NoPOSIX}})
+		}
+		if err := p.SetRecord(estate.MetadataRecord, groups["directory's"].String(), "", plan.Metadata{Directory: "house"}, edit.Description{}); err != nil {
+			return nil, err
+		}
+		return d.Evaluate(p)
+	})
+	h.view(func(x *estate.Tx) {
+		d := plan.New(x, "outsider")
+		p := d.NewPlan("joins")
+		p.Work.FromDirectory = true // else the group of the directory is refused
+		ines, _ := x.Account(dom.Child(1000))
+		for _, name := range []string{"users@elsewhere", "own", "directory's", "stranger's", "users@box", "own"} {
+			g, ok := x.Account(groups[name])
+			require.True(t, ok, name)
+			p.Work.Members = append(p.Work.Members, edit.Membership{Group: &g, Member: &ines, Is: &estate.Membership{}})
+		}
+		p, err := d.Evaluate(p)
+		require.NoError(t, err)
+		require.Equal(t, []plan.TheirsAlone{{Server: "box", Groups: []string{"own", "users@box"}}}, p.Theirs)
+	})
 }
