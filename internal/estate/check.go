@@ -24,13 +24,13 @@ const fromBackup = "take the estate from a backup; what has changed since stands
 // rule of strands, weights, journal, last days and names. step is told how far
 // it is.
 func (t *Tx) Check(step func(what string)) []Fault {
-	c := &checking{Tx: t}
+	c := &checking{Tx: t, integrity: t.Integrity()}
 	for _, x := range []struct {
 		what string
 		look func()
 	}{
-		{"the database", c.database}, {"descriptors", c.bodies}, {"", func() { c.rows(step) }}, {"names", c.names}, {"entries with last days", c.lastDays},
-		{"", c.beside}, {"the index of strands", c.index}, {"the journal's proofs", c.journal},
+		{"descriptors", c.bodies}, {"", func() { c.rows(step) }}, {"names", c.names}, {"entries with last days", c.lastDays},
+		{"", c.beside}, {"the index of strands", c.index}, {"the journal's proofs", c.journal}, {"the database", c.database},
 	} {
 		if x.what != "" {
 			step(x.what)
@@ -46,7 +46,8 @@ func (t *Tx) Check(step func(what string)) []Fault {
 // checking is an estate being looked at, and what was found.
 type checking struct {
 	*Tx
-	faults []Fault
+	faults    []Fault
+	integrity func() []string
 }
 
 func (c *checking) found(do, what string, args ...any) {
@@ -56,9 +57,11 @@ func (c *checking) found(do, what string, args ...any) {
 }
 
 func (c *checking) database() {
-	for _, s := range c.Integrity() {
-		c.found(fromBackup, "the database says: %s", s)
+	var said []Fault
+	for _, s := range c.integrity() {
+		said = append(said, Fault{"the database says: " + s, fromBackup})
 	}
+	c.faults = append(said, c.faults...) // what follows from it stands behind it
 }
 
 // index holds the index of strands to the rows.

@@ -80,7 +80,7 @@ func TestPrivateIsNobodyElses(t *testing.T) {
 	defer again.Close()
 	require.Equal(t, []string{"in the log", "meanwhile", "after"}, servers(t, again))
 	require.NoError(t, again.Read(ctx, func(tx *Tx) error {
-		require.Empty(t, tx.Integrity())
+		require.Empty(t, tx.Integrity()())
 		return nil
 	}))
 }

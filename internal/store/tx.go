@@ -275,11 +275,44 @@ func (t *Tx) loading(table, drop, make string) (loaded func()) {
 	return func() { t.Exec(make) }
 }
 
-// Integrity asks the database to check itself; nothing where all is well.
-func (t *Tx) Integrity() []string {
-	out := t.Strings("PRAGMA integrity_check(20)")
-	if len(out) == 1 && out[0] == "ok" {
-		return nil
+// Integrity asks the database to check itself; nothing where all is well. It is asked on
+// a connection of its own, beside whatever this one is asked meanwhile; what it gives waits
+// for the answer.
+func (t *Tx) Integrity() func() []string {
+	well := func(out []string) []string {
+		if len(out) == 1 && out[0] == "ok" {
+			return nil
+		}
+		return out
 	}
-	return out
+	const ask = "PRAGMA integrity_check(20)"
+	if t.db.private != 0 { // it is in memory, and this connection alone sees it
+		out := well(t.Strings(ask))
+		return func() []string { return out }
+	}
+	done := make(chan []string, 1)
+	go func() {
+		db := open(t.db.path, "&mode=ro")
+		defer db.Close()
+		var out []string
+		rows, err := db.QueryContext(t.ctx, ask)
+		if err == nil {
+			defer rows.Close()
+			for rows.Next() {
+				var s string
+				if err = rows.Scan(&s); err != nil {
+					break
+				}
+				out = append(out, s)
+			}
+			if err == nil {
+				err = rows.Err()
+			}
+		}
+		if err != nil && t.ctx.Err() == nil {
+			out = append(out, plain(err).Error())
+		}
+		done <- well(out)
+	}()
+	return func() []string { return <-done }
 }
