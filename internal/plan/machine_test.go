@@ -2,12 +2,14 @@ package plan_test
 
 import (
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
 	acc "tarnwold/core/account"
 	"tarnwold/internal/ask"
 	"tarnwold/internal/ask/findings"
+	"tarnwold/internal/ask/show"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/estate/edit"
 	"tarnwold/internal/format"
@@ -272,3 +274,54 @@ func TestADirectoryHasTheSay(t *testing.T) {
 }
 
 func withNumbers(f people.AccountFile) people.AccountFile { f.POSIX = true; return f }
+
+// TestAMembersOwnGroups: which groups are a domain member's own, its last scan tells; they
+// don't count in one another there, and that is said.
+func TestAMembersOwnGroups(t *testing.T) {
+	h := newHouse(t)
+	dom, own := acc.NewID(5, 21, 5, 5, 5), acc.NewID(5, 21, 6, 6, 6)
+	h.keep(func(d *plan.Planner) (*plan.Plan, error) {
+		return servers.AddServer(d, "flyloft", "smb-member", nil, nil, nil)
+	})
+	ines := acc.Account{ID: dom.Child(1000), Kind: acc.User, Name: "ines", POSIX: acc.NoPOSIX}
+	inner := acc.Account{ID: own.Child(1001), Kind: acc.Group, Name: "hands", POSIX: acc.NoPOSIX}
+	outer := acc.Account{ID: own.Child(1002), Kind: acc.Group, Name: "crew", POSIX: acc.NoPOSIX}
+	h.keep(func(d *plan.Planner) (*plan.Plan, error) {
+		p := d.NewPlan("people")
+		for _, a := range []*acc.Account{&ines, &inner, &outer} {
+			p.Work.Accounts = append(p.Work.Accounts, edit.Account{After: a})
+		}
+		return d.Evaluate(p)
+	})
+	h.keep(func(d *plan.Planner) (*plan.Plan, error) {
+		p := d.NewPlan("members")
+		p.Work.Members = []edit.Membership{{Group: &inner, Member: &ines, Is: &estate.Membership{Local: true}}, {Group: &outer, Member: &inner, Is: &estate.Membership{Local: true}}}
+		return d.Evaluate(p)
+	})
+	holds := func() (in []string, beside map[string]string) {
+		beside = map[string]string{}
+		h.view(func(x *estate.Tx) {
+			got, err := show.UserOn(ask.New(x), "ines", "flyloft", false)
+			require.NoError(t, err)
+			for _, g := range got.Token {
+				in = append(in, g.Name)
+			}
+			for _, g := range got.Beside {
+				beside[g.Name] = g.Why
+			}
+		})
+		return in, beside
+	}
+	in, beside := holds()
+	require.Contains(t, in, "crew", "whose groups they are isn't known before a scan")
+	require.Empty(t, beside)
+	flyloft := h.server("flyloft")
+	require.NoError(t, h.e.Note(t.Context(), func(x *estate.Tx) error {
+		x.SetScanned(flyloft, time.Now(), own)
+		return x.Err()
+	}))
+	in, beside = holds()
+	require.Contains(t, in, "hands")
+	require.NotContains(t, in, "crew")
+	require.Equal(t, map[string]string{"crew": "own-groups"}, beside)
+}
