@@ -1,6 +1,7 @@
 package shape
 
 import (
+	"bytes"
 	"cmp"
 	"fmt"
 	"path"
@@ -421,9 +422,9 @@ func (g *Gathering) state(p *Person, e *Entry, number func(string, int) (int64, 
 	}
 	if hours := e.first(s.Hours); len(hours) == weekBytes {
 		switch {
-		case strings.Trim(hours, "\x00") == "":
+		case strings.Count(hours, "\x00") == weekBytes:
 			p.Shut = cmp.Or(p.Shut, "at no hour of the week")
-		case strings.Trim(hours, "\xff") != "":
+		case bytes.Count([]byte(hours), []byte{0xff}) != weekBytes:
 			p.Limits = "at certain hours of the week"
 		}
 	}
