@@ -1,6 +1,11 @@
 package report
 
-import "strings"
+import (
+	"fmt"
+	"strings"
+
+	"tarnwold/internal/ask/explain"
+)
 
 // markWords says of the marks of items of POSIX trees what they do, and what would have to
 // change on the machine.
@@ -19,4 +24,15 @@ func markWhy(names string) string {
 		return w.why
 	}
 	return "it is marked read-only"
+}
+
+// MarkMends says which marks would have to come off an item before any entry gives more.
+func MarkMends(e *explain.Explained) (out []string) {
+	if e.Marked {
+		out = append(out, fmt.Sprintf("the read-only mark would have to come off %s", e.Item))
+	}
+	for _, m := range e.Marks {
+		out = append(out, fmt.Sprintf(markWords[m].mend, e.Item))
+	}
+	return out
 }
