@@ -78,7 +78,7 @@ func TestMarksCountForEverybody(t *testing.T) {
 	require.Contains(t, p.run(1, "who", p.where("Workshop/plan.txt"), "--can", "write"), "open to nobody")
 	require.Contains(t, p.run(0, "explain", "ines", p.where("Workshop/plan.txt"), "--live"), "it is immutable")
 	require.Contains(t, p.run(0, "explain", "root", p.where("Shut/in.txt"), "--live"), "the folder above is immutable or append-only")
-	require.Contains(t, p.run(1, "explain", "root", p.where("Workshop/plan.txt"), "--want", "edit"), "(chattr -i), on propstore itself: no entry gives what it takes")
+	require.Contains(t, p.run(1, "explain", "root", p.where("Workshop/plan.txt"), "--want", "edit"), "(chattr -i), on propstore itself: no entry gives back what the mark takes")
 	// What can't be changed there says so, and nothing is said to be kept.
 	require.NotContains(t, p.run(3, "grant", "foyer", "read", p.where("Workshop/plan.txt"), "--yes", "--force"), "Kept as change")
 

@@ -55,7 +55,7 @@ func Wanted(p *doc.Printer, list []*explain.Explained, mends []review.Mending) e
 				mending(p, w.User.Name, w.Mending)
 				if !w.Mending.Held {
 					for _, first := range report.MarkMends(w.Explained) {
-						p.Line(doc.S("%s, on %s itself: no entry gives what it takes", first, w.Explained.Server))
+						p.Line(doc.S("%s, on %s itself: no entry gives back what the mark takes", first, w.Explained.Server))
 					}
 				}
 			}
