@@ -298,5 +298,7 @@ func (t *Traits) ShareReading() rule.Reading {
 
 // AddReading says how it reads a folder's rules when something is added.
 func (t *Traits) AddReading() rule.Reading {
-	return rule.Reading{Owner: true, Into: true, Adding: t.AddingIgnoresOwner, Served: t.served, ObjectsRefuse: t.ObjectEntriesRefuse, Labels: t.LabelsCount, Conditions: t.ConditionsCount, FoldersKept: t.FolderMarksKeep, BareGenerics: t.BareGenerics}
+	how := t.Reading()
+	how.Into, how.Adding = true, t.AddingIgnoresOwner
+	return how
 }
