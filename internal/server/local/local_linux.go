@@ -232,18 +232,13 @@ func rules(st *unix.Statx_t, access, dflt, kept []byte) (*posix.Rules, error) {
 	return r, nil
 }
 
-// marksOf gives what stands beside an item's mode and lists: attributes of it, and of what
-// it is mounted from. above are those of the folder above.
-func marksOf(st *unix.Statx_t, mount, above posix.Marks) posix.Marks {
-	m := mount
+// attributes gives the marks that an item itself has.
+func attributes(st *unix.Statx_t) (m posix.Marks) {
 	if st.Attributes&unix.STATX_ATTR_IMMUTABLE != 0 {
 		m |= posix.Immutable
 	}
 	if st.Attributes&unix.STATX_ATTR_APPEND != 0 {
 		m |= posix.AppendOnly
-	}
-	if above&(posix.Immutable|posix.AppendOnly) != 0 {
-		m |= posix.Held
 	}
 	return m
 }
@@ -263,8 +258,8 @@ func mounted(fd int) (m posix.Marks) {
 	return m
 }
 
-// above gives the marks of the folder above a place in a tree; the tree's own folder is
-// asked for nothing above it.
+// above gives what the folder above a place in a tree hands to it; nothing is handed to the
+// tree's own folder.
 func (c *Client) above(root, rest string) posix.Marks {
 	if rest == "" {
 		return 0
@@ -282,7 +277,7 @@ func (c *Client) above(root, rest string) posix.Marks {
 	if unix.Statx(fd, "", unix.AT_EMPTY_PATH, wanted, &st) != nil {
 		return 0
 	}
-	return marksOf(&st, 0, 0)
+	return attributes(&st).Handed()
 }
 
 // kind tells whether something is a folder or a file, and not a link, a device
@@ -313,7 +308,7 @@ func (c *Client) Look(_ context.Context, root, rest string, _ bool) (x server.It
 	if _, ok := kind(st); !ok {
 		return x, fmt.Errorf("%s is neither a folder nor a file", path.Join(root, rest))
 	}
-	r = r.Marked(r.Marks | c.above(root, rest).Handed())
+	r = r.Marked(r.Marks | c.above(root, rest))
 	c.mu.Lock()
 	c.seen[path.Join(root, rest)] = inode{device(st), st.Ino}
 	c.mu.Unlock()
@@ -360,7 +355,7 @@ func read(fd int) (*posix.Rules, *unix.Statx_t, error) {
 	}
 	r, err := rules(&st, access, dflt, kept)
 	if err == nil {
-		r.Marks = marksOf(&st, mounted(fd), 0)
+		r.Marks = attributes(&st) | mounted(fd)
 	}
 	return r, &st, err
 }

@@ -118,7 +118,7 @@ func (s *scanning) folder(ctx context.Context, dir string, buf []byte, told []se
 	if err := unix.Statx(fd, "", unix.AT_EMPTY_PATH, wanted, &st); err != nil {
 		return unread(plain(err))
 	}
-	above := marksOf(&st, s.mounted(st.Mnt_id, fd), 0)
+	handed := (attributes(&st) | s.mounted(st.Mnt_id, fd)).Handed()
 	below := s.Below(dir)
 	here := proc(fd) + "/"
 	for ctx.Err() == nil {
@@ -130,7 +130,7 @@ func (s *scanning) folder(ctx context.Context, dir string, buf []byte, told []se
 			break
 		}
 		err = names(buf[:n], func(name string) error {
-			x, ok := s.item(fd, here+name, name, above, &st, mine)
+			x, ok := s.item(fd, here+name, name, handed, &st, mine)
 			if !ok || s.how.FoldersOnly && !x.Folder {
 				return nil
 			}
@@ -163,9 +163,9 @@ func plain(err error) error {
 	return err
 }
 
-// item reads one entry of a folder; ok is false for what is no item. mine are
-// rules that the one who asks has met already.
-func (s *scanning) item(dir int, full, name string, above posix.Marks, up *unix.Statx_t, mine map[body]*posix.Rules) (x server.Item, ok bool) {
+// item reads one entry of a folder, which hands marks to it and is up; ok is false for
+// what is no item. mine are rules that the one who asks has met already.
+func (s *scanning) item(dir int, full, name string, handed posix.Marks, up *unix.Statx_t, mine map[body]*posix.Rules) (x server.Item, ok bool) {
 	var st unix.Statx_t
 	if err := unix.Statx(dir, name, unix.AT_SYMLINK_NOFOLLOW|unix.AT_NO_AUTOMOUNT, wanted, &st); err != nil {
 		if errors.Is(err, unix.ENOENT) { // it went meanwhile
@@ -197,11 +197,10 @@ func (s *scanning) item(dir int, full, name string, above posix.Marks, up *unix.
 			x.Enter = false
 		}
 	}
-	mount := above & (posix.MountReadOnly | posix.MountNoExec)
 	if st.Mnt_id != up.Mnt_id {
-		mount = s.mountedAt(st.Mnt_id, full)
+		handed = handed&posix.Held | s.mountedAt(st.Mnt_id, full)
 	}
-	b := body{mode: st.Mode, uid: st.Uid, gid: st.Gid, marks: marksOf(&st, mount, above)}
+	b := body{mode: st.Mode, uid: st.Uid, gid: st.Gid, marks: attributes(&st) | handed}
 	var access, dflt, kept []byte
 	var room [512]byte
 	n, err := unix.Llistxattr(full, room[:])
