@@ -72,8 +72,8 @@ func TestMarksCountForEverybody(t *testing.T) {
 	require.NoError(t, write("Shut/in.txt", os.O_WRONLY))
 	tries(0, "root", "delete", "Workshop/run.sh")
 
-	require.Contains(t, p.run(0, "explain", "ines", p.where("Workshop/plan.txt")), "it is immutable: nobody changes it, root neither")
-	require.Contains(t, p.run(0, "show", p.where("Shut")), "it is immutable: nobody changes it, root neither")
+	require.Contains(t, p.run(0, "explain", "ines", p.where("Workshop/plan.txt")), "it is immutable: nobody changes it, not even root")
+	require.Contains(t, p.run(0, "show", p.where("Shut")), "it is immutable: nobody changes it, not even root")
 	require.NotContains(t, p.run(0, "who", p.where("Workshop/plan.txt"), "--can", "read"), "edit")
 	require.Contains(t, p.run(1, "who", p.where("Workshop/plan.txt"), "--can", "write"), "open to nobody")
 	require.Contains(t, p.run(0, "explain", "ines", p.where("Workshop/plan.txt"), "--live"), "it is immutable")
@@ -105,5 +105,8 @@ func TestMarksCountForEverybody(t *testing.T) {
 	require.NoError(t, unix.Mount(p.root, p.root, "", unix.MS_BIND, ""))
 	require.NoError(t, unix.Mount("", p.root, "", unix.MS_REMOUNT|unix.MS_BIND|unix.MS_NOEXEC, ""))
 	require.Contains(t, p.run(0, "grant", "foyer", "read", p.where("Workshop/plan.txt"), "--yes", "--force"), "Kept as change")
+	// A mark that takes nothing of what is wanted isn't in its way.
+	p.run(0, "scan", "propstore", "--yes", "--force")
+	require.NotContains(t, p.run(1, "explain", "petra", p.where("Shut/in.txt"), "--want", "read"), "would have to be mounted")
 	p.run(0, "check")
 }

@@ -3,15 +3,13 @@ package report
 import (
 	"fmt"
 	"strings"
-
-	"tarnwold/internal/ask/explain"
 )
 
 // markWords says of the marks of items of POSIX trees what they do, and what would have to
 // change on the machine.
 var markWords = map[string]struct{ is, why, mend string }{
-	"immutable":          {"it is immutable: nobody changes it, root neither", "it is immutable", "the immutable attribute would have to come off %s (chattr -i)"},
-	"append-only":        {"it is append-only: nobody but adds to it, root neither", "it is append-only", "the append-only attribute would have to come off %s (chattr -a)"},
+	"immutable":          {"it is immutable: nobody changes it, not even root", "it is immutable", "the immutable attribute would have to come off %s (chattr -i)"},
+	"append-only":        {"it is append-only: it is only added to, by root too", "it is append-only", "the append-only attribute would have to come off %s (chattr -a)"},
 	"mounted-read-only":  {"its file system is mounted read-only: nobody changes anything", "its file system is mounted read-only", "the file system of %s would have to be mounted for writing"},
 	"mounted-noexec":     {"its file system is mounted noexec: no program is run from it", "its file system is mounted noexec", "the file system of %s would have to be mounted without noexec"},
 	"held-by-its-folder": {"the folder above is immutable or append-only: it isn't renamed or deleted", "the folder above is immutable or append-only", "the attribute would have to come off the folder above %s (chattr -i, -a)"},
@@ -26,13 +24,11 @@ func markWhy(names string) string {
 	return "it is marked read-only"
 }
 
-// MarkMends says which marks would have to come off an item before any entry gives more.
-func MarkMends(e *explain.Explained) (out []string) {
-	if e.Marked {
-		out = append(out, fmt.Sprintf("the read-only mark would have to come off %s", e.Item))
+// MarkMend says what would have to change of the first of some marks; names are as in markWhy.
+func MarkMend(names, where string) string {
+	name, _, _ := strings.Cut(names, ",")
+	if w, ok := markWords[name]; ok {
+		return fmt.Sprintf(w.mend, where)
 	}
-	for _, m := range e.Marks {
-		out = append(out, fmt.Sprintf(markWords[m].mend, e.Item))
-	}
-	return out
+	return fmt.Sprintf("the read-only mark would have to come off %s", where)
 }

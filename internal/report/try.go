@@ -35,11 +35,7 @@ func mendSays(m *explain.Mend) string {
 	case "never-runs":
 		return fmt.Sprintf("%s would have to have execute for somebody", m.Where)
 	case "mark":
-		first, _, _ := strings.Cut(m.Entry, ",")
-		if w, ok := markWords[first]; ok {
-			return fmt.Sprintf(w.mend, m.Where)
-		}
-		return fmt.Sprintf("the read-only mark would have to come off %s", m.Where)
+		return MarkMend(m.Entry, m.Where)
 	case "privilege":
 		return fmt.Sprintf("%s would have to have %s on %s", m.Who, m.Right, m.Where)
 	case "administrator":

@@ -71,6 +71,9 @@ type Lacking struct {
 	File   bool // the files' side lacks something
 	Share  bool // the share's side does
 	Switch bool // the share is switched to read-only, which no entry mends
+	// Marks of the item take what is wanted, which no entry mends either: names of
+	// posix.Marks, joined by commas; empty: the read-only mark.
+	Marks []string
 	// FileWays and ShareWays are steps that may mend the one side and the other.
 	FileWays, ShareWays [][]Step
 }
@@ -131,6 +134,10 @@ func lacking(k *ask.Asker, user account.Account, p estate.Place, sh *estate.Shar
 			r := k.FileReason(q, p, d, above, f, sh)
 			switch {
 			case r.Kept: // nothing here takes it away
+			case r.By == "mark":
+				if !slices.Contains(l.Marks, r.Entry) {
+					l.Marks = append(l.Marks, r.Entry)
+				}
 			case r.Deny && r.SetOn != "" && !denied[r.Entry]:
 				denied[r.Entry] = true
 				e := k.AsEntries(d).Rules.Entries[f.File.Entry]

@@ -40,6 +40,8 @@ type Mending struct {
 	Mends []Mended `json:"mends"`
 	// Switched: the share is switched to read-only, which none of these mends.
 	Switched bool `json:"share-switched-read-only,omitempty"`
+	// Marks of the item take what is wanted, which none of these mends (explain.Lacking).
+	Marks []string `json:"marks,omitempty"`
 }
 
 // Do works out one step of a mend.
@@ -95,7 +97,7 @@ func Mends(ctx context.Context, e *estate.Estate, actor, who, where, want string
 		m := Mending{Where: where, Route: route, Want: want, Held: true, Mends: []Mended{}}
 		if i := slices.IndexFunc(lacks, func(l explain.Lacking) bool { return l.Route == route }); i >= 0 {
 			l := &lacks[i]
-			m.Where, m.Held, m.Switched = l.Where, false, l.Switch
+			m.Where, m.Held, m.Switched, m.Marks = l.Where, false, l.Switch, l.Marks
 			var err error
 			if m.Mends, err = MendsOf(ctx, e, w, l, step); err != nil {
 				return nil, err

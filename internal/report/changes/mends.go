@@ -53,10 +53,8 @@ func Wanted(p *doc.Printer, list []*explain.Explained, mends []review.Mending) e
 			report.DrawExplained(p, w.Explained)
 			if w.Mending != nil {
 				mending(p, w.User.Name, w.Mending)
-				if !w.Mending.Held {
-					for _, first := range report.MarkMends(w.Explained) {
-						p.Line(doc.S("%s, on %s itself: no entry gives back what the mark takes", first, w.Explained.Server))
-					}
+				for _, names := range w.Mending.Marks {
+					p.Line(doc.S("%s, on %s itself: no entry gives back what the mark takes", report.MarkMend(names, w.Item), w.Explained.Server))
 				}
 			}
 		}
