@@ -34,8 +34,8 @@ type Asker struct {
 	admitted map[int64]admitted
 	openings map[openingKey]*account.Token
 	asLists  map[rule.Any]*rule.Descriptor // what rules of other kinds list
+	signOns  map[account.ID]estate.SignOn  // see SignOn
 	shut     map[account.ID]string         // see ShutOut
-	limits   map[account.ID]string         // the same of how signing on is limited
 }
 
 type tokenKey struct {
@@ -318,14 +318,14 @@ type Account struct {
 	ID   string `json:"identifier,omitempty"`
 	Kind string `json:"kind,omitempty"` // user, group, special, or what else an identifier is; see Known
 	Shut string `json:"shut,omitempty"` // why nobody can sign on as the user: disabled, expired, shut; empty: somebody can
-	// Limits is how their signing on is limited: at certain hours, by Kerberos alone.
+	// Limits is how their signing on is limited: at certain hours, by Kerberos.
 	Limits string `json:"limits,omitempty"`
 }
 
 // Account makes an answer's name of an identifier.
 func (k *Asker) Account(id account.ID) Account {
-	shut := k.ShutOut()[id]
-	return Account{Name: k.T.Name(id), ID: id.Named().String(), Kind: k.Known(id), Shut: shut, Limits: k.limits[id]}
+	on := k.SignOn(id)
+	return Account{Name: k.T.Name(id), ID: id.Named().String(), Kind: k.Known(id), Shut: on.Shut, Limits: on.Limits}
 }
 
 // protectedUsers is the last part of the identifier of a domain's group whose members sign
@@ -336,7 +336,7 @@ const protectedUsers = 525
 func (k *Asker) Signing(user account.ID, tok *account.Token) Account {
 	a := k.Account(user)
 	if domain, _, ok := user.Domain(); ok && tok.Has(domain.Child(protectedUsers)) {
-		by := "by Kerberos alone"
+		by := "by Kerberos"
 		if a.Limits != "" {
 			by = a.Limits + ", and " + by
 		}
@@ -345,16 +345,22 @@ func (k *Asker) Signing(user account.ID, tok *account.Token) Account {
 	return a
 }
 
+// SignOn is what stands against a user's signing on, or limits it.
+func (k *Asker) SignOn(id account.ID) estate.SignOn {
+	if k.signOns == nil {
+		k.signOns = k.T.SignOns()
+	}
+	return k.signOns[id]
+}
+
 // ShutOut lists the users nobody can sign on as, and why.
 func (k *Asker) ShutOut() map[account.ID]string {
 	if k.shut == nil {
-		k.shut, k.limits = map[account.ID]string{}, map[account.ID]string{}
-		for id, s := range k.T.SignOns() {
-			if s.Shut != "" {
-				k.shut[id] = s.Shut
-			}
-			if s.Limits != "" {
-				k.limits[id] = s.Limits
+		k.shut = map[account.ID]string{}
+		k.SignOn(account.ID{}) // they are read
+		for id, on := range k.signOns {
+			if on.Shut != "" {
+				k.shut[id] = on.Shut
 			}
 		}
 	}

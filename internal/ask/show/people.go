@@ -51,7 +51,8 @@ type members interface {
 }
 
 func person(k *ask.Asker, d members, a account.Account) Person {
-	p := Person{Account: ask.Account{Name: k.T.Name(a.ID), ID: a.ID.Named().String(), Kind: a.Kind.String(), Shut: k.ShutOut()[a.ID], Limits: k.Account(a.ID).Limits}, Purpose: string(a.Purpose), In: k.T.Names(d.GroupsOf(a.ID))}
+	on := k.SignOn(a.ID)
+	p := Person{Account: ask.Account{Name: k.T.Name(a.ID), ID: a.ID.Named().String(), Kind: a.Kind.String(), Shut: on.Shut, Limits: on.Limits}, Purpose: string(a.Purpose), In: k.T.Names(d.GroupsOf(a.ID))}
 	if a.POSIX != account.NoPOSIX {
 		p.POSIX = &a.POSIX
 	}

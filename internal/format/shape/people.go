@@ -1,7 +1,6 @@
 package shape
 
 import (
-	"bytes"
 	"cmp"
 	"fmt"
 	"path"
@@ -404,11 +403,8 @@ func (g *Gathering) state(p *Person, e *Entry, number func(string, int) (int64, 
 		if *x.to, err = number(x.attr, 64); err != nil {
 			return false, err
 		}
-		if x.attr == "" || e.first(x.attr) == "" {
-			*x.to = -1
-		}
 	}
-	told, stated := bits >= 0, now >= 0
+	told, stated := bits != account.NoPOSIX, now != account.NoPOSIX
 	locked = stated && now&lockedBit != 0
 	switch {
 	case told && bits&disabledBit != 0:
@@ -424,7 +420,7 @@ func (g *Gathering) state(p *Person, e *Entry, number func(string, int) (int64, 
 		switch {
 		case strings.Count(hours, "\x00") == weekBytes:
 			p.Shut = cmp.Or(p.Shut, "at no hour of the week")
-		case bytes.Count([]byte(hours), []byte{0xff}) != weekBytes:
+		case strings.Count(hours, "\xff") != weekBytes:
 			p.Limits = "at certain hours of the week"
 		}
 	}
