@@ -139,7 +139,11 @@ func Way(shares []estate.Share, path string, lets func(*estate.Share) right.Set)
 			continue
 		}
 		n := len(shares[i].Folder)
-		for k, yes := range []bool{free(&shares[i]), lets != nil && lets(&shares[i]).Has(right.WriteOwner), lets != nil && lets(&shares[i]).Has(right.WriteACL)} {
+		var may right.Set
+		if lets != nil {
+			may = lets(&shares[i])
+		}
+		for k, yes := range []bool{free(&shares[i]), may.Has(right.WriteOwner), may.Has(right.WriteACL)} {
 			if yes {
 				n += 1 << (20 + k)
 			}
@@ -170,7 +174,15 @@ func (d *Planner) writer(s estate.Server) func(*estate.Share) right.Set {
 	if err != nil {
 		return nil
 	}
-	return func(sh *estate.Share) right.Set { return d.K.Lets(a.ID, &s, sh) }
+	known := map[int64]right.Set{} // it is asked for every item
+	return func(sh *estate.Share) right.Set {
+		may, ok := known[sh.ID]
+		if !ok {
+			may = d.K.Lets(a.ID, &s, sh)
+			known[sh.ID] = may
+		}
+		return may
+	}
 }
 
 // LocalKind is the kind of link of a server that is this machine itself.
