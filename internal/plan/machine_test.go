@@ -248,7 +248,7 @@ func TestADirectoryHasTheSay(t *testing.T) {
 		require.Empty(t, otherwise())
 		note := func(file people.AccountFile) {
 			require.NoError(t, h.e.Note(t.Context(), func(x *estate.Tx) error {
-				intake.NoteDiffering(plan.New(x, "outsider"), bench, withNumbers(file))
+				intake.NoteDiffering(x, bench, intake.DiffersThere(plan.New(x, "outsider"), bench, withNumbers(file)))
 				return x.Err()
 			}))
 		}

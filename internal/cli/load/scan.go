@@ -292,7 +292,7 @@ func takeIn(a *run.App, c *cobra.Command, k run.Keeping, s estate.Server, seen *
 	if !otherwise.Facts {
 		known = nil
 	}
-	return note(a, context.WithoutCancel(ctx), s, seen, known) // what is kept is kept whole
+	return note(a, context.WithoutCancel(ctx), s, seen, known, differs) // what is kept is kept whole
 }
 
 // carryIfAny is carry, silent where nothing is otherwise.
@@ -311,20 +311,17 @@ func carryIfAny(a *run.App, c *cobra.Command, k run.Keeping, fn run.Build) error
 
 // note remembers when a server was read, what its domains are called, and the
 // sizes and times of what is in trees the estate knows.
-func note(a *run.App, ctx context.Context, s estate.Server, seen *live.Seen, known []*intake.ScannedTree) error {
+func note(a *run.App, ctx context.Context, s estate.Server, seen *live.Seen, known []*intake.ScannedTree, differs []string) error {
 	e, done, err := a.Open(ctx)
 	if err != nil {
 		return err
 	}
 	defer done()
 	return e.Note(ctx, func(t *estate.Tx) error {
-		d := plan.New(t, a.Who())
-		if err := intake.EachFact(d, s, known, t.SetFacts); err != nil {
+		if err := intake.EachFact(plan.New(t, a.Who()), s, known, t.SetFacts); err != nil {
 			return err
 		}
-		if seen.Accounts != nil {
-			intake.NoteDiffering(d, s, *seen.Accounts)
-		}
+		intake.NoteDiffering(t, s, differs)
 		t.SetScanned(s, seen.At, seen.Machine)
 		for _, d := range seen.Domains {
 			t.SetDomain(d)

@@ -181,13 +181,13 @@ func DiffersThere(d *plan.Planner, s estate.Server, f people.AccountFile) []stri
 	return newMachine(d, s).read(f).differs
 }
 
-// NoteDiffering remembers what DiffersThere tells, for whoever looks for what is wrong.
-func NoteDiffering(d *plan.Planner, s estate.Server, f people.AccountFile) {
+// NoteDiffering remembers what DiffersThere told, for whoever looks for what is wrong.
+func NoteDiffering(t *estate.Tx, s estate.Server, told []string) {
 	var list []string
-	for _, x := range DiffersThere(d, s, f) {
+	for _, x := range told {
 		list = append(list, x+" there, and not in the directory, which has the say")
 	}
-	d.T.SetOtherwise(s, estate.MembershipOtherwise, list)
+	t.SetOtherwise(s, estate.MembershipOtherwise, list)
 }
 
 // OwnRenamed makes a plan of a machine's own accounts that it calls otherwise now.
