@@ -53,6 +53,7 @@ type Decider struct {
 	connecting []power  // privileges of those who connect
 	nothing    Bits     // to whom the share's rules give nothing, for they don't give everything
 	limited    Bits     // whose connection is read-only
+	switched   Bits     // of these, by the share's switch or its lists
 	passed     sync.Map // right.Set → Bits: what through found
 }
 

@@ -47,7 +47,7 @@ func (d *Decider) passing(want right.Set) Bits {
 		}
 		for _, p := range d.connecting {
 			if p.Share&one != 0 {
-				out.Or(before.And(p.who))
+				out.Or(d.lets(before.And(p.who), one))
 			}
 		}
 	}
@@ -62,7 +62,7 @@ func (d *Decider) connect() {
 		words[k] = k
 	}
 	open := s.Rules == nil || s.Rules.Absent()
-	cuts := []right.Set{right.DeleteChild, right.ReadData, right.WriteData, tr.ReadOnlyTakes}
+	cuts := []right.Set{right.DeleteChild, right.ReadData, right.WriteData, tr.ReadOnlyTakes, verdict.SwitchKeeps}
 	if !open {
 		for i := range s.Rules.Steps {
 			cuts = append(cuts, s.Rules.Steps[i].Rights)
@@ -103,7 +103,7 @@ func (d *Decider) connect() {
 			writes.Or(p.who)
 		}
 	}
-	refused, readOnly := make(Bits, len(all)), make(Bits, len(all))
+	refused, readOnly, bySwitch := make(Bits, len(all)), make(Bits, len(all)), make(Bits, len(all))
 	barred, switched := d.lists()
 	for k, word := range all {
 		for _, c := range []struct {
@@ -124,6 +124,9 @@ func (d *Decider) connect() {
 				}
 				if door.ReadOnly {
 					readOnly[k] |= who
+					if on {
+						bySwitch[k] |= who
+					}
 				}
 			}
 		}
@@ -137,7 +140,7 @@ func (d *Decider) connect() {
 		d.refused = refused
 	}
 	if readOnly.Len() > 0 {
-		d.limited = readOnly
+		d.limited, d.switched = readOnly, bySwitch
 	}
 	for _, a := range d.through {
 		for k := range a.Users {
@@ -150,11 +153,20 @@ func (d *Decider) connect() {
 			if p.Share&a.Rights == 0 {
 				continue
 			}
-			for k, word := range p.who {
+			for k, word := range d.lets(p.who, a.Rights) {
 				a.Users[k] |= word &^ refused[k]
 			}
 		}
 	}
+}
+
+// lets leaves out of those whom a privilege lets rights through the share, whom its switch
+// keeps from them all the same.
+func (d *Decider) lets(who Bits, rights right.Set) Bits {
+	if rights&verdict.SwitchKeeps == 0 || d.switched == nil {
+		return who
+	}
+	return who.Minus(d.switched)
 }
 
 // wholeForTakers finds to whom the share's rules give nothing (verdict.Traits,

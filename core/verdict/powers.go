@@ -47,7 +47,7 @@ type Power struct {
 	Privilege Privilege
 	Who       account.ID
 	// File is what it gives on every item, Share what it lets through whatever the
-	// share's rules and switch say.
+	// share's rules say; of what its switch says, all but SwitchKeeps.
 	File, Share right.Set
 }
 
@@ -236,12 +236,13 @@ func (t *Traits) byShare(tok *account.Token, got right.Set) right.Set {
 
 // byPrivilege puts the privileges of a token in the place of the reasons why it hasn't
 // what they give.
-func (t *Traits) byPrivilege(tok *account.Token, got right.Set, share bool, b *reasons) right.Set {
+func (t *Traits) byPrivilege(tok *account.Token, got, may right.Set, share bool, b *reasons) right.Set {
 	for _, p := range t.Counting() {
 		gives := p.File
 		if share {
 			gives = p.Share
 		}
+		gives &= may
 		if gives&^got == 0 || !tok.Has(p.Who) {
 			continue
 		}

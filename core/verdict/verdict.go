@@ -212,7 +212,19 @@ func (q *Question) Connect() (Connection, right.Set) {
 	if d.ReadOnly {
 		got &^= tr.ReadOnlyTakes
 	}
-	return d, got | power
+	return d, got | power&^d.keeps()
+}
+
+// SwitchKeeps are the rights that a share switched to read-only takes from everybody: no
+// privilege lets them through, as it does what the share's rules don't give (measured).
+const SwitchKeeps = right.WriteData | right.AppendData
+
+// keeps are the rights that no privilege lets through a connection.
+func (c Connection) keeps() right.Set {
+	if c.ReadOnly { // where the rules make it so no privilege would let write-data through anyway
+		return SwitchKeeps
+	}
+	return 0
 }
 
 // Nobody tells whether who connects has no account on the server.
@@ -418,7 +430,7 @@ func explainFile(q *Question, share right.Set) (right.Set, reasons) {
 			b[right.Index(right.Delete)] = reason
 		}
 	}
-	got = q.Traits.byPrivilege(q.Token, got, false, &b)
+	got = q.Traits.byPrivilege(q.Token, got, right.All, false, &b)
 	b.marked(q.Item)
 	return got &^ q.Item.Never, b
 }
@@ -446,7 +458,7 @@ func explainShare(q *Question) (Connection, right.Set, reasons) {
 			}
 		}
 	}
-	q.Traits.byPrivilege(q.self(), base, true, &b)
+	q.Traits.byPrivilege(q.self(), base, right.All&^door.keeps(), true, &b)
 	return door, got, b
 }
 

@@ -239,8 +239,12 @@ func TestEachRightByTheStandardsWords(t *testing.T) {
 				refused = refused || !power(right.ReadData, true) && !power(right.WriteData, true)
 			}
 		}
+		kept := q.Share != nil && q.Share.ReadOnly // write-data and append-data, whatever privilege lets
+		lets := func(r right.Set) bool {
+			return power(r, true) && !(kept && (r == right.WriteData || r == right.AppendData))
+		}
 		share := func(r right.Set) bool {
-			return q.Share == nil || !refused && byShare(r) && !(readOnly && tr.ReadOnlyTakes.Has(r) && !power(r, true))
+			return q.Share == nil || !refused && (lets(r) || rules(r) && !(readOnly && tr.ReadOnlyTakes.Has(r)))
 		}
 		var want right.Set
 		for i := range right.Count {
@@ -301,6 +305,9 @@ func TestEachRightByTheStandardsWords(t *testing.T) {
 				require.False(t, rules(f.Right) && !(v.Door.ReadOnly && tr.ReadOnlyTakes.Has(f.Right)), "the share's rules alone let it through")
 			}
 			require.Equal(t, f.ShareOK, share(f.Right) || q.Share == nil)
+			if f.Share.Source == ByPrivilege {
+				require.True(t, f.ShareOK)
+			}
 			if f.ShareOK && q.Share != nil {
 				require.NotContains(t, []Source{ByReadOnly, ByConnection, ByTaking, Nothing}, f.Share.Source)
 			}
