@@ -277,3 +277,41 @@ func TestOwnGroupsOnce(t *testing.T) {
 	tr.OwnGroupsOnce, tr.Own = true, ID{}
 	require.Equal(t, []string{"cast", "crew", "l0", "l1", "l2", "users", "theirs"}, held(tr, anna), "which are its own isn't known, but of the built-in ones")
 }
+
+// TestBuiltInGroupsComeLast: where layers are counted a machine's built-in groups count for
+// whatever is in the token by then, however deep, and pass nothing on, not to one another.
+func TestBuiltInGroupsComeLast(t *testing.T) {
+	d := NewDirectory()
+	house, realm := NewID(5, 21, 1, 2, 3), MachineRealm(1)
+	add := func(id ID, kind Kind) ID {
+		d.Add(Account{ID: id, Kind: kind, POSIX: NoPOSIX})
+		return id
+	}
+	anna, bea := add(house.Child(1001), User), add(house.Child(1002), User)
+	cast, wings, deep := add(house.Child(2001), Group), add(house.Child(2002), Group), add(house.Child(2003), Group)
+	administrators, users, backup := NewID(5, 32, 544), NewID(5, 32, 545), NewID(5, 32, 551)
+	in := map[ID]ID{}
+	for _, id := range []ID{administrators, users, backup} {
+		in[id], _ = id.In(realm)
+		add(in[id], Group)
+	}
+	// anna in cast in wings in deep: one layer reaches wings.
+	for _, m := range [][2]ID{{cast, anna}, {wings, cast}, {deep, wings}, {in[users], wings}, {in[backup], deep}, {in[administrators], bea}, {in[users], in[administrators]}, {cast, in[administrators]}} {
+		d.Join(m[0], m[1])
+	}
+	d.SetLocal(in[administrators], bea, true)
+	held := func(tr Traits, user ID) (out []ID) {
+		tok := NewToken(d, user, tr)
+		for _, id := range []ID{cast, wings, deep, administrators, users, backup} {
+			if tok.Has(id) {
+				out = append(out, id)
+			}
+		}
+		return out
+	}
+	one := Traits{Layers: 1, Realm: realm}
+	require.Equal(t, []ID{cast, wings, users}, held(one, anna))
+	require.Equal(t, []ID{administrators}, held(one, bea))
+	require.Equal(t, []ID{cast, wings, deep, users, backup}, held(Traits{Realm: realm}, anna))
+	require.Equal(t, []ID{cast, wings, deep, administrators, users, backup}, held(Traits{Realm: realm}, bea))
+}

@@ -11,7 +11,8 @@ type Traits struct {
 	DomainUsers bool `json:"domain-users"`
 	// Layers is how many layers of groups are followed beyond those that
 	// list the user themselves or are their primary one; 0: any number. A
-	// membership that Book.Local knows of is a layer by itself.
+	// membership that Book.Local knows of is a layer by itself. The machine's built-in
+	// groups come after all layers (Last).
 	Layers int `json:"group-layers"`
 	// MailGroupsLeftOut: groups of purpose mail are in no token, and pass no
 	// membership on ([MS-ADTS] §3.1.1.4.5.19, of groups that aren't for security).
@@ -49,6 +50,17 @@ func (tr *Traits) own(id ID) (own, builtin bool) {
 	}
 	domain, rid, ok := id.Domain()
 	return ok && rid >= firstMade && !tr.Own.IsZero() && domain == tr.Own, false
+}
+
+// Last tells whether a group is one of the machine's built-in ones where layers are
+// counted: these are asked when all else is in the token, count for whatever is by then,
+// and pass nothing on (measured).
+func (tr *Traits) Last(group ID) bool {
+	if tr.Layers == 0 {
+		return false
+	}
+	realm, _, ok := group.Realm()
+	return ok && realm == tr.Realm
 }
 
 // PassedOver tells whether a group doesn't count for listing another one, though both count.
@@ -177,14 +189,13 @@ func NewToken(book Book, user ID, tr Traits, special ...ID) *Token {
 		queue = queue[1:]
 		// Each layer costs one; the user's own groups nothing, those go first.
 		for pass := range 2 {
-			if alone {
+			if alone || tr.Last(id) {
 				break
 			}
-			if far += pass; tr.Layers != 0 && far > tr.Layers {
-				break
-			}
+			far += pass
+			beyond := tr.Layers != 0 && far > tr.Layers
 			for _, g := range book.GroupsOf(id) {
-				if tr.Elsewhere(g) || id != user && tr.PassedOver(g, id) {
+				if tr.Elsewhere(g) || id != user && tr.PassedOver(g, id) || beyond && !tr.Last(g) {
 					continue
 				}
 				if tr.MailGroupsLeftOut {

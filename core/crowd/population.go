@@ -214,9 +214,15 @@ func (p *Population) gather(id account.ID, local bool) (b Bits, byRoute bool) {
 	limit := p.traits.Layers
 	seen := map[account.ID]bool{}
 	layer := p.beginnings(id, b)
+	begins := len(layer)
+	for _, at := range layer {
+		if p.traits.Last(at) { // it counts for whoever has what it lists, and that by all its layers
+			layer = p.membersOf(at, b, layer, -1, local, &byRoute)
+		}
+	}
 	for cost := 0; len(layer) > 0 && (limit == 0 || cost <= limit); cost++ {
 		var next []account.ID
-		for _, at := range layer {
+		for i, at := range layer {
 			if seen[at] || p.leftOut(at) {
 				continue
 			}
@@ -228,7 +234,7 @@ func (p *Population) gather(id account.ID, local bool) (b Bits, byRoute bool) {
 				next = p.membersOf(at, b, next, cost, local, &byRoute)
 			}
 			for _, u := range p.primary[at] {
-				if cost > 0 && p.traits.FirstAlone {
+				if (cost > 0 || i >= begins) && p.traits.FirstAlone {
 					break
 				}
 				if i, ok := p.place[u]; ok {
@@ -256,7 +262,7 @@ func (p *Population) membersOf(group account.ID, b Bits, next []account.ID, cost
 			if limit == 0 || cost < limit {
 				b.Or(p.fitting(m, local))
 			}
-		case !p.traits.PassedOver(group, m):
+		case !p.traits.PassedOver(group, m) && !p.traits.Last(m):
 			next = append(next, m)
 		}
 	}
