@@ -128,6 +128,9 @@ type Account struct {
 	In            []string // the groups a numbered user is in, by name
 }
 
+// ErrNoMembers is a server whose groups aren't changed from here.
+var ErrNoMembers = errors.New("who is in its groups isn't changed from here")
+
 // Member is a membership the server tells of.
 type Member struct{ Group, Member account.ID }
 
@@ -196,6 +199,11 @@ type Writer interface {
 	Settles() time.Duration
 	// ShareRules reads one share's rules now.
 	ShareRules(ctx context.Context, share string) (*rule.Descriptor, error)
+	// HasMember tells whether a group that the server keeps itself has a member now.
+	HasMember(ctx context.Context, m Member) (bool, error)
+	// SetMember makes a membership come or go; where somebody else has made it so
+	// already nothing is done (ErrChanged).
+	SetMember(ctx context.Context, m Member, in bool) error
 }
 
 // Server is one that is signed on to.

@@ -367,6 +367,15 @@ var errOther = fmt.Errorf("it isn't the item that was looked at, or %w", server.
 // more than some system calls stand between looking and writing.
 func (c *Client) Settles() time.Duration { return 20 * time.Millisecond }
 
+// HasMember implements server.Writer: a machine's groups are those of its system, or of
+// a directory behind it.
+func (*Client) HasMember(context.Context, server.Member) (bool, error) {
+	return false, server.ErrNoMembers
+}
+
+// SetMember implements server.Writer.
+func (*Client) SetMember(context.Context, server.Member, bool) error { return server.ErrNoMembers }
+
 // Write sets the rules of an item: on the very item that was looked at, and
 // only where it is as it was then.
 func (c *Client) Write(_ context.Context, w server.Writing) error {

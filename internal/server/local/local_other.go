@@ -38,4 +38,6 @@ func (*Client) Settles() time.Duration                      { return 0 }
 func (*Client) ShareRules(context.Context, string) (*rule.Descriptor, error) {
 	return nil, errElsewhere
 }
-func (*Client) Close() {}
+func (*Client) HasMember(context.Context, server.Member) (bool, error) { return false, errElsewhere }
+func (*Client) SetMember(context.Context, server.Member, bool) error   { return errElsewhere }
+func (*Client) Close()                                                 {}

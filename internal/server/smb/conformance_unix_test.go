@@ -40,6 +40,7 @@ import (
 	"tarnwold/internal/plan/people"
 	"tarnwold/internal/plan/servers"
 	"tarnwold/internal/proptest"
+	"tarnwold/internal/server"
 	"tarnwold/internal/server/smb/smbtest"
 )
 
@@ -94,6 +95,11 @@ var trialShares = map[string]string{"all": "", "within": "path = all/f0", "switc
 	"odd2": "path = all/f1", "odd3": "path = all", "odd4": "path = all", "odd5": "path = all/f0"}
 
 func newTrial(t *testing.T, r *rand.Rand, items int, mild bool) *trial {
+	return newTrialOf(t, r, items, mild, nil, nil)
+}
+
+// newTrialOf has built-in groups, and before its tree is made something is done.
+func newTrialOf(t *testing.T, r *rand.Rand, items int, mild bool, built []string, first func(w *trial)) *trial {
 	c := smbtest.Config{Users: []string{"warden"}, Groups: map[string][]string{}, Nested: map[string][]string{}, Shares: maps.Clone(trialShares)}
 	c.Shares["switched"] = "read only = yes\npath = all"
 	for name, lines := range map[string]string{"listed": "valid users = u0 @g1 +n0", "barred": "invalid users = u1, @g2", "both": "valid users = @g0 u2\ninvalid users = u2",
@@ -118,10 +124,17 @@ func newTrial(t *testing.T, r *rand.Rand, items int, mild bool) *trial {
 	}
 	c.Nested["n0"], c.Nested["n1"], c.Nested["n2"] = []string{"g0", "g1"}, []string{"n0"}, []string{"g2", "n1"}
 	w := &trial{t: t, r: r, users: c.Users[1:], ids: map[string]account.ID{}, exact: map[string]*Exact{}, mild: mild, traits: "smb", password: smbtest.Password}
+	if c.Built = built; built != nil {
+		c.Global = "idmap config * : backend = tdb\nidmap config * : range = 3000000-3999999\n"
+		c.Rights = map[string][]string{"u5": {"SeTakeOwnershipPrivilege"}}
+	}
 	w.s = smbtest.Start(t, c)
 	w.link = Link{Host: "127.0.0.1", Port: w.s.Port, User: "warden"}
 	w.admin = dial(t, w.s, "warden")
 	w.names()
+	if first != nil {
+		first(w)
+	}
 	var err error
 	w.fs, err = w.admin.session.Mount("all")
 	require.NoError(t, err)
@@ -452,6 +465,20 @@ func (w *trial) samples(t *estate.Tx) (out []sample) {
 // with that right alone, is granted by the server just where it is here.
 func TestDecisionsAreTheServers(t *testing.T) {
 	newTrial(t, seed(t), 260, false).decisions(times(100_000))
+}
+
+// TestBuiltInGroupsOfAServerAlone: a server that is in no domain has people in its own
+// Administrators and Backup Operators, in Users by a special account, and who may take
+// ownership; they are made members over the server's own calls.
+func TestBuiltInGroupsOfAServerAlone(t *testing.T) {
+	w := newTrialOf(t, seed(t), 260, false, []string{"Backup Operators"}, func(w *trial) {
+		for _, x := range [][2]string{{"Administrators", "u4"}, {"Backup Operators", "g2"}, {"Users", "u1"}, {"Users", "n0"}, {"Users", "Backup Operators"}, {"n2", "Administrators"}} {
+			membership(t, w.admin, w.ids[x[0]], w.ids[x[1]])
+			require.NoError(t, w.admin.SetMember(context.Background(), server.Member{Group: w.ids[x[0]], Member: w.ids[x[1]]}, true))
+			w.more = append(w.more, w.ids[x[0]])
+		}
+	})
+	w.decisions(times(20_000))
 }
 
 // decisions holds so many decisions to the server.

@@ -25,7 +25,7 @@ import (
 // TestADomain starts a real domain and runs the tests below inside its network.
 func TestADomain(t *testing.T) {
 	proptest.Long(t)
-	d := smbtest.StartDomain(t, "all", "odd0", "odd1", "odd2", "odd3", "odd4", "odd5", "ruled")
+	d := smbtest.StartDomain(t, "all", "odd0", "odd1", "odd2", "odd3", "odd4", "odd5", "ruled", "switched")
 	d.Run(t, "^TestInADomain$|^TestOnAMember$")
 }
 

@@ -16,6 +16,7 @@ import (
 	"tarnwold/internal/estate"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/servers"
+	"tarnwold/internal/server"
 	"tarnwold/internal/server/smb/smbtest"
 )
 
@@ -47,7 +48,7 @@ func TestOnAMember(t *testing.T) {
 		},
 		Built:  []string{"Backup Operators"},
 		Rights: map[string][]string{d.Name + `\u5`: {"SeTakeOwnershipPrivilege"}},
-		Shares: []string{"all", "odd0", "odd1", "odd2", "odd3", "odd4", "odd5", "ruled"}, Ruler: d.Name + `\Administrator`})
+		Shares: []string{"all", "odd0", "odd1", "odd2", "odd3", "odd4", "odd5", "ruled", "switched"}, Ruler: d.Name + `\Administrator`})
 	w.s.Dir = filepath.Join(w.s.Dir, "shares")
 	w.link = Link{Host: "127.0.0.1", Port: w.s.Port, User: "Administrator", Domain: d.Name}
 	w.domains = map[string]string{"prompter": "FLYLOFT"}
@@ -70,6 +71,19 @@ func TestOnAMember(t *testing.T) {
 		require.False(t, w.ids[name].IsZero(), name)
 		w.more = append(w.more, w.ids[name])
 	}
+	for _, x := range []struct {
+		c             *Client
+		group, member string
+	}{
+		{w.admin, "l0", "u2"}, {w.admin, "l1", "g1"}, {w.admin, "Administrators", "u5"}, {w.admin, "Backup Operators", "prompter"},
+		{controller, "g1", "u4"}, {controller, "Administrators", "u2"},
+	} {
+		membership(t, x.c, w.ids[x.group], w.ids[x.member])
+	}
+	prompter := w.ids["prompter"]
+	require.ErrorContains(t, controller.SetMember(context.Background(), server.Member{Group: w.ids["g1"], Member: prompter}, true), "doesn't take such a member")
+	_, err = controller.HasMember(context.Background(), server.Member{Group: w.ids["u0"], Member: prompter})
+	require.ErrorContains(t, err, "the server has no such group")
 	w.fs, err = w.admin.session.Mount("all")
 	require.NoError(t, err)
 	users := w.users
@@ -101,4 +115,26 @@ func TestOnAMember(t *testing.T) {
 		w.decisions(times(10_000))
 		w.users = users
 	})
+}
+
+// membership makes a membership come and go: the server has it, and says where it was so already.
+func membership(t *testing.T, c *Client, group, member account.ID) {
+	t.Helper()
+	ctx, m := context.Background(), server.Member{Group: group, Member: member}
+	listed := func() bool {
+		_, all, err := c.Accounts(ctx)
+		require.NoError(t, err)
+		return slices.Contains(all, m)
+	}
+	for _, in := range []bool{true, false} {
+		now, err := c.HasMember(ctx, m)
+		require.NoError(t, err)
+		require.Equal(t, !in, now)
+		require.NoError(t, c.SetMember(ctx, m, in))
+		now, err = c.HasMember(ctx, m)
+		require.NoError(t, err)
+		require.Equal(t, in, now)
+		require.Equal(t, in, listed())
+		require.ErrorIs(t, c.SetMember(ctx, m, in), server.ErrChanged)
+	}
 }

@@ -98,7 +98,7 @@ func StartDomain(t testing.TB, shares ...string) *Domain {
 		path := filepath.Join(dir, "shares", "all") // all of one folder
 		require.NoError(t, os.MkdirAll(path, 0o777))
 		require.NoError(t, os.Chmod(path, 0o777))
-		conf += fmt.Sprintf("[%s]\npath = %s\nread only = no\nadmin users = %s\\Administrator\nvfs objects = dfs_samba4 acl_xattr\nacl_xattr:ignore system acls = yes\ninherit acls = yes\ncreate mask = 0777\ndirectory mask = 0777\nforce create mode = 0777\nforce directory mode = 0777\n", s, path, d.Name)
+		conf += fmt.Sprintf("[%s]\npath = %s\nread only = %s\nadmin users = %s\\Administrator\nvfs objects = dfs_samba4 acl_xattr\nacl_xattr:ignore system acls = yes\ninherit acls = yes\ncreate mask = 0777\ndirectory mask = 0777\nforce create mode = 0777\nforce directory mode = 0777\n", s, path, readOnly(s), d.Name)
 	}
 	require.NoError(t, os.WriteFile(d.Conf, []byte(conf), 0o644))
 	d.Krb5 = filepath.Join(dir, "krb5.conf")

@@ -89,7 +89,7 @@ force directory mode = 0777
 		conf += key + " = " + filepath.Join(dir, sub) + "\n"
 	}
 	for _, s := range m.Shares {
-		conf += fmt.Sprintf("[%s]\npath = %s/shares/all\nread only = no\n", s, dir)
+		conf += fmt.Sprintf("[%s]\npath = %s/shares/all\nread only = %s\n", s, dir, readOnly(s))
 	}
 	file := write("smb.conf", conf)
 	users := "root:x:0:0:root:/root:/bin/sh\nnobody:x:65534:65534:nobody:/nonexistent:/usr/sbin/nologin\n"
@@ -128,11 +128,7 @@ force directory mode = 0777
 		run("", "net", "-s", file, "groupmap", "add", "ntgroup="+g, "unixgroup="+g, "type=l")
 	}
 
-	// What it keeps where every such machine would is its own, in its mount namespace.
-	// smbd ends at once as long as winbindd doesn't answer yet, or has none of the built-in
-	// groups' members.
-	both := exec.Command("unshare", "--mount", "sh", "-c",
-		`mkdir -p /run/samba && mount -t tmpfs none /run/samba && { winbindd -F -s "$0" & until wbinfo --ping-dc; do sleep 0.2; done; until smbd --foreground --no-process-group -s "$0"; do sleep 0.3; done; }`, file)
+	both := exec.Command("unshare", "--mount", "sh", "-c", strings.Replace(withWinbind, "--ping", "--ping-dc", 1), file)
 	both.Env = env
 	both.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	said, err := os.Create(filepath.Join(dir, "said"))
@@ -145,8 +141,7 @@ force directory mode = 0777
 		_ = both.Wait()
 		if t.Failed() {
 			for _, log := range []string{"said", "log"} {
-				text, _ := os.ReadFile(filepath.Join(dir, log))
-				t.Logf("the member's %s: %s", log, text[max(0, len(text)-4000):])
+				logged(t, filepath.Join(dir, log))
 			}
 		}
 	})

@@ -28,6 +28,11 @@ type Config struct {
 	Shares map[string]string   // share: lines of its configuration beside the path
 	Nested map[string][]string // a local group of the server: the groups in it
 	Global string              // more lines for the whole server
+	// Built are built-in groups, which such a server has only with winbindd beside it:
+	// with their members, none of them at first.
+	Built []string
+	// Rights are the privileges that an account has by itself.
+	Rights map[string][]string
 	// Homeless are the users whose folder, by the system, is the root.
 	Homeless []string
 }
@@ -131,6 +136,9 @@ force directory mode = 0777
 `, s.Port, dir, c.Users[0], c.Global)
 	for _, d := range []string{"lock", "state", "cache", "private", "pid", "ncalrpc", "winbindd"} {
 		require.NoError(t, os.Mkdir(filepath.Join(dir, d), 0o755))
+		if d == "winbindd" && len(c.Built) > 0 { // it is found where every such machine has it
+			continue
+		}
 		key := map[string]string{"private": "private dir", "ncalrpc": "ncalrpc dir", "winbindd": "winbindd socket directory"}[d]
 		if key == "" {
 			key = d + " directory"
@@ -177,6 +185,12 @@ force directory mode = 0777
 		}
 	}
 	smbd := exec.Command("smbd", "--foreground", "--no-process-group", "-s", file)
+	if len(c.Built) > 0 {
+		if _, err := exec.LookPath("winbindd"); err != nil {
+			t.Skip("*** SKIPPED: built-in groups of a server that is in no domain need winbind ***")
+		}
+		smbd = exec.Command("unshare", "--mount", "sh", "-c", withWinbind, file)
+	}
 	smbd.Env = env
 	smbd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // its children end with it
 	require.NoError(t, smbd.Start())
@@ -184,17 +198,51 @@ force directory mode = 0777
 	t.Cleanup(func() {
 		s.Kill()
 		_ = smbd.Wait()
+		if t.Failed() {
+			logged(t, filepath.Join(dir, "log"))
+		}
 		_ = os.RemoveAll(dir)
 	})
-	for range 200 {
+	up := false
+	for range 400 {
 		if conn, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", s.Port)); err == nil {
 			conn.Close()
-			return s
+			up = true
+			break
 		}
 		time.Sleep(50 * time.Millisecond)
 	}
-	t.Fatal("the SMB server doesn't come up")
-	return nil
+	require.True(t, up, "the SMB server doesn't come up")
+	inside := func(args ...string) {
+		run("", "nsenter", append([]string{"-t", fmt.Sprint(s.pid), "-m", "net", "-s", file}, args...)...)
+	}
+	for _, g := range c.Built {
+		inside("sam", "createbuiltingroup", g)
+	}
+	for _, who := range slices.Sorted(maps.Keys(c.Rights)) {
+		inside(append([]string{"sam", "rights", "grant", who}, c.Rights[who]...)...)
+	}
+	return s
+}
+
+// withWinbind runs a server with winbindd beside it, in a mount namespace: what such a
+// machine keeps where every other would is its own. smbd ends at once as long as winbindd
+// doesn't answer yet, or has none of the built-in groups' members.
+const withWinbind = `mkdir -p /run/samba && mount -t tmpfs none /run/samba && { winbindd -F -s "$0" & until wbinfo --ping; do sleep 0.2; done; until smbd --foreground --no-process-group -s "$0"; do sleep 0.3; done; }`
+
+// readOnly says whether a share of a domain's machines is switched to read-only: the one
+// that is called so is.
+func readOnly(share string) string {
+	if share == "switched" {
+		return "yes"
+	}
+	return "no"
+}
+
+// logged tells the end of what a server wrote.
+func logged(t testing.TB, file string) {
+	text, _ := os.ReadFile(file)
+	t.Logf("the server's %s: %s", filepath.Base(file), text[max(0, len(text)-4000):])
 }
 
 func wrapper() string {
