@@ -13,6 +13,40 @@ import (
 // ownDomain is the domain of accounts made in an estate that knows no other.
 var ownDomain = account.NewID(5, 21, 1952541294, 2002873188, 0)
 
+// MadeUp tells whether an identifier is one that an estate gave an account by itself: no
+// server knows it.
+func MadeUp(id account.ID) bool {
+	domain, _, ok := id.Domain()
+	return ok && domain == ownDomain
+}
+
+// MadeUpIn finds an account with such an identifier that rules name, and those before them
+// didn't.
+func MadeUpIn(before, after *rule.Descriptor) (account.ID, bool) {
+	named := func(d *rule.Descriptor) (out []account.ID) {
+		out = []account.ID{d.Owner, d.Group}
+		for _, list := range [][]rule.Entry{d.Rules.Entries, d.Audit.Entries} {
+			for _, e := range list {
+				out = append(out, e.Who)
+			}
+		}
+		return out
+	}
+	var had []account.ID
+	for _, id := range named(after) {
+		if !MadeUp(id) {
+			continue
+		}
+		if had == nil {
+			had = named(before)
+		}
+		if !slices.Contains(had, id) {
+			return id, true
+		}
+	}
+	return account.ID{}, false
+}
+
 // numbering gives new identifiers, none ever twice.
 type numbering struct {
 	domain account.ID
@@ -24,7 +58,9 @@ type numbering struct {
 // that only rules name included.
 func (t *Tx) FreeIDs() *numbering {
 	n := &numbering{domain: t.Domain(), last: 1099}
-	if n.domain.IsZero() {
+	// Where entries are written to real servers a number of the real domain would be of
+	// whoever the domain itself gives it to next.
+	if n.domain.IsZero() || t.writesIdentifiers() {
 		n.domain = ownDomain
 	}
 	prefix := n.domain.String() + "-"
@@ -64,6 +100,15 @@ func (t *Tx) FreeIDs() *numbering {
 		}
 	})
 	return n
+}
+
+// writesIdentifiers tells whether the estate is linked to a server whose rules name
+// accounts by identifiers that aren't numbers.
+func (t *Tx) writesIdentifiers() bool {
+	return slices.ContainsFunc(t.Servers(), func(s Server) bool {
+		l, ok := t.Link(s)
+		return ok && l.Kind != LocalLink
+	})
 }
 
 // For gives a new account its identifier: that of its POSIX id where it has

@@ -130,6 +130,9 @@ type Link struct {
 	Text string // JSON, of the protocol's package
 }
 
+// LocalLink is the kind of link of a server that is this machine itself.
+const LocalLink = "local"
+
 // SignsOnAs is the user that a link signs on as, by the name of their domain where the link
 // says one; empty: it says none.
 func (l Link) SignsOnAs() string {
