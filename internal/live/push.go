@@ -13,6 +13,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"tarnwold/core/account"
 	"tarnwold/core/posix"
 	"tarnwold/core/rule"
 	"tarnwold/internal/estate"
@@ -52,12 +53,17 @@ type Otherwise struct {
 	Server string   `json:"server"`
 	Where  []string `json:"where"` // the first few
 	Items  int      `json:"items"`
+	// Membership: the first is one, or was.
+	Membership bool `json:"membership,omitempty"`
 }
 
 func (e *Otherwise) Error() string {
 	more := ""
 	if n := e.Items - 1; n > 0 {
 		more = fmt.Sprintf(" and %s more", format.Count(int64(n), "item"))
+	}
+	if e.Membership {
+		return fmt.Sprintf("%s%s: who is a member there differs from the estate, and nothing was written; tarnwold scan %s takes in what the server has, then look again", e.Where[0], more, e.Server)
 	}
 	return fmt.Sprintf("%s%s has other rules on the server than in the estate: somebody changed it there, and nothing was written; tarnwold scan %s takes that in, then look again", e.Where[0], more, e.Server)
 }
@@ -136,6 +142,24 @@ type pendingWrite struct {
 	After   int    `json:"after"`
 	// Was is the file it is written to, on a tree of this machine.
 	Was *server.Stamp `json:"was,omitempty"`
+	// Group and Member: it is a membership, which comes where In says so, and Before and
+	// After are no places.
+	Group  string `json:"group,omitempty"`
+	Member string `json:"member,omitempty"`
+	In     bool   `json:"in,omitempty"`
+}
+
+// membership reads the membership that is put down as a write; nil: it is rules.
+func (w *pendingWrite) membership() (*server.Member, error) {
+	if w.Group == "" {
+		return nil, nil
+	}
+	group, err := account.ParseID(w.Group)
+	if err != nil {
+		return nil, err
+	}
+	member, err := account.ParseID(w.Member)
+	return &server.Member{Group: group, Member: member}, err
 }
 
 func put(saved []byte, m estate.Meta, out []plan.Outbound, left []LeftOut) (*pending, error) {
@@ -154,6 +178,10 @@ func put(saved []byte, m estate.Meta, out []plan.Outbound, left []LeftOut) (*pen
 	for _, o := range out {
 		s := pendingServer{Server: o.Server}
 		for _, w := range o.Writes {
+			if m := w.Member; m != nil {
+				s.Writes = append(s.Writes, pendingWrite{Where: w.Where, Depth: w.Depth, Group: m.Group.String(), Member: m.Member.String(), In: w.In})
+				continue
+			}
 			before, err := body(w.Before)
 			if err != nil {
 				return nil, err
@@ -162,7 +190,7 @@ func put(saved []byte, m estate.Meta, out []plan.Outbound, left []LeftOut) (*pen
 			if err != nil {
 				return nil, err
 			}
-			s.Writes = append(s.Writes, pendingWrite{w.Where, w.Share, w.Writing.Path, w.OfShare, w.Depth, before, after, w.Was})
+			s.Writes = append(s.Writes, pendingWrite{Where: w.Where, Share: w.Share, Path: w.Writing.Path, OfShare: w.OfShare, Depth: w.Depth, Before: before, After: after, Was: w.Was})
 		}
 		p.Out = append(p.Out, s)
 	}
@@ -195,6 +223,14 @@ func (p *pending) outbound() (out []plan.Outbound, left []LeftOut, err error) {
 	for _, s := range p.Out {
 		o := plan.Outbound{Server: s.Server}
 		for _, w := range s.Writes {
+			m, err := w.membership()
+			if err != nil {
+				return nil, nil, unread
+			}
+			if m != nil {
+				o.Writes = append(o.Writes, plan.Write{Where: w.Where, Depth: w.Depth, Member: m, In: w.In})
+				continue
+			}
 			if max(w.Before, w.After) >= len(bodies) || min(w.Before, w.After) < 0 {
 				return nil, nil, unread
 			}
@@ -254,6 +290,11 @@ func (u *Push) leaveOut(w *writing, states []state) ([]state, error) {
 	}
 	if len(no) == 0 {
 		return states, nil
+	}
+	for _, x := range no {
+		if x.rules == nil { // a membership
+			return nil, &estate.Refused{Why: fmt.Sprintf("%s: %s; nothing was written", x.Where, x.Why), Do: "change the estate alone with --model-only"}
+		}
 	}
 	if !u.Partly {
 		return nil, &Unwritable{no}
@@ -396,7 +437,7 @@ func (u *Push) back(w *writing, js string) (left []string, err error) {
 			if err := w.all[i].err; err != nil && !errors.Is(err, server.ErrNotThere) { // how it stands isn't known
 				return fmt.Errorf("%s: %w", w.all[i].Where, err)
 			}
-			if s == other || w.all[i].err != nil {
+			if s == other || w.all[i].err != nil || w.seen[i].Load() == seenTheirs {
 				left = append(left, w.all[i].Where)
 			}
 		}
@@ -575,6 +616,13 @@ func sameWrites(out []plan.Outbound, all []item, left []LeftOut) bool {
 				return false
 			}
 			a, b := &o.Writes[i], &all[n].Write
+			switch {
+			case a.Member != nil && b.Member != nil && *a.Member == *b.Member && a.In == b.In:
+				n++
+				continue
+			case a.Member != nil || b.Member != nil:
+				return false
+			}
 			if a.Where != b.Where || !a.Before.Same(b.Before) || !a.To.Same(b.To) {
 				return false
 			}
@@ -608,6 +656,7 @@ const (
 	seenBegun         // a write went out
 	seenWritten       // and what it was to be was read back
 	seenMade          // the server made something of its own of it
+	seenTheirs        // somebody else brought it to what it was to be
 )
 
 // writing is servers at hand, and what is to be written to them.
@@ -676,6 +725,16 @@ func (x *item) read(ctx context.Context, c server.Server) (rule.Any, error) {
 }
 
 func (x *item) state(ctx context.Context, c server.Server) (state, error) {
+	if x.Member != nil {
+		in, err := c.HasMember(ctx, *x.Member)
+		switch {
+		case err != nil:
+			return other, err
+		case in == x.In:
+			return after, nil
+		}
+		return before, nil
+	}
 	now, err := x.read(ctx, c)
 	if err != nil {
 		return other, err
@@ -725,7 +784,7 @@ func (w *writing) unexpected(states []state, want state) error {
 			continue
 		}
 		if e == nil {
-			e = &Otherwise{Server: w.all[i].server}
+			e = &Otherwise{Server: w.all[i].server, Membership: w.all[i].Member != nil}
 		}
 		if e.Items++; len(e.Where) < 8 {
 			e.Where = append(e.Where, w.all[i].Where)
@@ -772,6 +831,9 @@ func (w *writing) one(ctx context.Context, i int, c server.Server, states []stat
 	made := want == before && w.seen[i].Load() == seenMade
 	if states[i] == want || states[i] == other && !made || w.all[i].twin {
 		return nil
+	}
+	if w.all[i].Member != nil {
+		return w.member(ctx, i, c, states, want)
 	}
 	x := w.all[i].Writing
 	if want == before {
@@ -828,6 +890,12 @@ func (w *writing) one(ctx context.Context, i int, c server.Server, states []stat
 		}
 		return &refusal{w.all[i].Where, errOvertaken}
 	}
+	w.reached(i, states, want)
+	return nil
+}
+
+// reached notes that an item was read back in the state it was to be brought to.
+func (w *writing) reached(i int, states []state, want state) {
 	states[i] = want
 	if want == after {
 		w.seen[i].Store(seenWritten)
@@ -836,6 +904,37 @@ func (w *writing) one(ctx context.Context, i int, c server.Server, states []stat
 	if w.step != nil {
 		w.step(n, len(w.all))
 	}
+}
+
+// member makes a membership come or go. That somebody else has made it so meanwhile is
+// told by the server itself, where rules have to be looked at.
+func (w *writing) member(ctx context.Context, i int, c server.Server, states []state, want state) error {
+	x := &w.all[i]
+	switch {
+	case want == before && w.seen[i].Load() == seenTheirs:
+		return nil
+	case want == after:
+		w.seen[i].Store(seenBegun)
+	}
+	err := c.SetMember(ctx, *x.Member, (want == after) == x.In)
+	if errors.Is(err, server.ErrChanged) {
+		states[i] = want
+		if want == after {
+			w.seen[i].Store(seenTheirs)
+		}
+		return w.overtaken(i, want)
+	}
+	if err != nil {
+		return w.failed(ctx, i, err)
+	}
+	is, err := x.state(ctx, c)
+	if err != nil {
+		return w.failed(ctx, i, err)
+	}
+	if states[i] = is; is != want {
+		return w.overtaken(i, want)
+	}
+	w.reached(i, states, want)
 	return nil
 }
 

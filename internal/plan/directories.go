@@ -144,6 +144,9 @@ func (d *Planner) TookIn(change int64, origins ...string) bool {
 // OriginPeople is where a change came from that took people in from a file.
 const OriginPeople = "people"
 
+// OriginAccounts is where a change came from that took in a list of accounts.
+const OriginAccounts = "accounts"
+
 // elsewhere finds what of a plan a directory keeps: memberships of its groups are
 // changed there too where it was added so, and are refused else, as its accounts'
 // going is: the next sync would take it back. Taking back what came from it is the

@@ -20,12 +20,29 @@ type Outbound struct {
 	Writes []Write `json:"writes"` // folders before what is in them
 }
 
-// Write is one descriptor that is to be set.
+// Write is one descriptor that is to be set, or a membership that is to come or go.
 type Write struct {
 	Where          string `json:"where"`
 	Path           string `json:"-"` // the server's own; of a share's rules: its name
 	Depth          int    `json:"-"` // layers of folders above; what is deeper comes later
 	server.Writing `json:"-"`
+	// Member is a membership of a group that the server keeps itself; nil: it is none. In
+	// tells whether it comes.
+	Member *server.Member `json:"-"`
+	In     bool           `json:"-"`
+}
+
+// membersDepth is the layer of memberships: before anything of the folders.
+const membersDepth = -1
+
+// Memberships counts those of what is written that are memberships.
+func (o *Outbound) Memberships() (n int) {
+	for i := range o.Writes {
+		if o.Writes[i].Member != nil {
+			n++
+		}
+	}
+	return n
 }
 
 // ModelAlone refuses what isn't done on a real server from here.
@@ -49,14 +66,11 @@ func (d *Planner) Outbound(p *Plan) ([]Outbound, error) {
 	for _, s := range d.T.Servers() {
 		var l estate.Link
 		l, linked[s.ID] = d.T.Link(s)
-		local[s.ID] = l.Kind == LocalKind
+		local[s.ID] = l.Kind == estate.LocalLink
 		any = any || linked[s.ID]
 	}
 	if !any || p.Work.Partition == nil {
 		return nil, d.T.Err()
-	}
-	if err := d.madeThere(p, linked); err != nil {
-		return nil, err
 	}
 	by := map[string]*Outbound{}
 	var names []string
@@ -67,9 +81,18 @@ func (d *Planner) Outbound(p *Plan) ([]Outbound, error) {
 		}
 		by[s.Name].Writes = append(by[s.Name].Writes, w)
 	}
+	if err := d.membersThere(p, put); err != nil {
+		return nil, err
+	}
+	if err := d.madeThere(p, linked); err != nil {
+		return nil, err
+	}
 	for _, e := range p.Work.Shares {
 		if !linked[e.Server.ID] || e.Before == nil || e.After == nil || e.Before.Descriptor.Equal(e.After.Descriptor) {
 			continue
+		}
+		if err := d.madeUp(e.Server, e.Before.Descriptor, e.After.Descriptor); err != nil {
+			return nil, err
 		}
 		put(e.Server, Write{Where: e.After.Address(), Path: e.After.Name,
 			Writing: server.Writing{Share: e.After.Name, OfShare: true, Before: e.Before.Descriptor, To: e.After.Descriptor}})
@@ -82,6 +105,7 @@ func (d *Planner) Outbound(p *Plan) ([]Outbound, error) {
 		if !node.Changed() || before == nil || after == nil || before.Same(after) {
 			continue
 		}
+		checked := false
 		if err := f.Each(d.T, n, func(item int64) error {
 			s, path, ok := d.T.Stands(item)
 			if !ok || !linked[s.ID] {
@@ -90,6 +114,13 @@ func (d *Planner) Outbound(p *Plan) ([]Outbound, error) {
 			if shares[s.ID] == nil {
 				shares[s.ID] = d.T.Shares(s)
 				writers[s.ID] = d.writer(s)
+			}
+			if !checked { // what is of one node has the same rules
+				if checked = true; !local[s.ID] {
+					if err := d.madeUp(s, before, after); err != nil {
+						return err
+					}
+				}
 			}
 			where := estate.Place{Server: s, Path: path}.String()
 			share, rest, ok := Way(shares[s.ID], path, writers[s.ID])
@@ -112,7 +143,7 @@ func (d *Planner) Outbound(p *Plan) ([]Outbound, error) {
 	}
 	slices.Sort(names)
 	if len(names) > 0 && slices.ContainsFunc(p.Work.Accounts, func(e edit.Account) bool { return e.Before == nil || e.After == nil }) {
-		return nil, &ModelAlone{names[0], "groups come or go with it"}
+		return nil, &ModelAlone{names[0], "accounts come or go with it"}
 	}
 	var out []Outbound
 	for _, name := range names {
@@ -126,6 +157,22 @@ func (d *Planner) Outbound(p *Plan) ([]Outbound, error) {
 		out = append(out, *o)
 	}
 	return out, d.T.Err()
+}
+
+// madeUp refuses to write entries for accounts that the estate alone knows: the server
+// would keep an identifier that is nobody's.
+func (d *Planner) madeUp(s estate.Server, was, is rule.Any) error {
+	before, ok := was.(*rule.Descriptor)
+	after, also := is.(*rule.Descriptor)
+	if !ok || !also {
+		return nil
+	}
+	id, ok := estate.MadeUpIn(before, after)
+	if !ok {
+		return nil
+	}
+	return &estate.Refused{Why: fmt.Sprintf("%s exists in the estate alone, and the real server %s would keep an identifier that is nobody's", d.T.Name(id), s.Name),
+		Do: fmt.Sprintf("make the account there and take it in with tarnwold scan %s, or change the estate alone with --model-only", s.Name)}
 }
 
 // Way finds a share by which a path of a server is reached and changed, and
@@ -184,9 +231,6 @@ func (d *Planner) writer(s estate.Server) func(*estate.Share) right.Set {
 		return may
 	}
 }
-
-// LocalKind is the kind of link of a server that is this machine itself.
-const LocalKind = "local"
 
 // topOf finds the tree of a machine's own that a path is in, and what is left of
 // the path within it.

@@ -12,7 +12,9 @@ import (
 	"tarnwold/internal/estate"
 	"tarnwold/internal/estate/edit"
 	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/people"
 	"tarnwold/internal/plan/servers"
+	"tarnwold/internal/server"
 )
 
 // TestTheWayThatLetsUsWrite: of the shares that lead to a place, that is taken which lets
@@ -90,5 +92,79 @@ func TestWhoseMembersTheyAre(t *testing.T) {
 		p, err := d.Evaluate(p)
 		require.NoError(t, err)
 		require.Equal(t, []plan.TheirsAlone{{Server: "box", Groups: []string{"own", "users@box"}}}, p.Theirs)
+	})
+
+	// Who comes to them goes there; who an estate has made up, or another machine's
+	// account, can't.
+	h.keep(func(d *plan.Planner) (*plan.Plan, error) {
+		return people.AddAccounts(d, []string{"walkon"}, people.NewAccount{Kind: acc.User, POSIX: acc.NoPOSIX})
+	})
+	h.view(func(x *estate.Tx) {
+		out := func(group, member acc.ID, more ...edit.Account) ([]plan.Outbound, *plan.Plan, error) {
+			d := plan.New(x, "outsider")
+			p := d.NewPlan("joins")
+			g, ok := x.Account(group)
+			require.True(t, ok)
+			m, ok := x.Account(member)
+			require.True(t, ok)
+			p.Work.Members = append(p.Work.Members, edit.Membership{Group: &g, Member: &m, Is: &estate.Membership{}})
+			p.Work.Accounts = append(p.Work.Accounts, more...)
+			p, err := d.Evaluate(p)
+			require.NoError(t, err)
+			all, err := d.Outbound(p)
+			return all, p, err
+		}
+		ines := dom.Child(1000)
+		walkon, err := x.Named("walkon", acc.User)
+		require.NoError(t, err)
+		for _, name := range []string{"own", "users@box"} {
+			all, p, err := out(groups[name], ines)
+			require.NoError(t, err)
+			require.Empty(t, p.Theirs)
+			require.Len(t, all, 1)
+			require.Equal(t, "box", all[0].Server)
+			require.Len(t, all[0].Writes, 1)
+			require.Equal(t, &server.Member{Group: groups[name], Member: ines}, all[0].Writes[0].Member)
+			require.True(t, all[0].Writes[0].In)
+
+			_, _, err = out(groups[name], walkon.ID)
+			require.ErrorContains(t, err, "is kept on the real server box, which doesn't know walkon")
+		}
+		all, p, err := out(groups["stranger's"], walkon.ID)
+		require.NoError(t, err)
+		require.Empty(t, all)
+		require.Empty(t, p.Theirs)
+		_, _, err = out(groups["own"], groups["users@elsewhere"])
+		require.ErrorContains(t, err, "which doesn't know")
+		leaves, ok := x.Account(ines)
+		require.True(t, ok)
+		all, p, err = out(groups["own"], ines, edit.Account{Before: &leaves})
+		require.NoError(t, err)
+		require.Empty(t, all, "who goes from the estate goes from there alone")
+		require.Equal(t, []plan.TheirsAlone{{Server: "box", Groups: []string{"own"}}}, p.Theirs)
+		group, ok := x.Account(groups["own"])
+		require.True(t, ok)
+		all, _, err = out(groups["own"], ines, edit.Account{Before: &group})
+		require.NoError(t, err)
+		require.Empty(t, all, "and so do those in a group that goes")
+	})
+
+	// This machine's own groups are its system's, and aren't changed from here.
+	h.keep(func(d *plan.Planner) (*plan.Plan, error) {
+		return servers.AddServer(d, "here", "posix", nil, nil, &estate.Link{Kind: estate.LocalLink, Text: "{}"})
+	})
+	wheel, ok := acc.GID(10).On(estate.ServerRealm(h.server("here")))
+	require.True(t, ok)
+	h.view(func(x *estate.Tx) {
+		d := plan.New(x, "outsider")
+		p := d.NewPlan("joins")
+		ines, _ := x.Account(dom.Child(1000))
+		p.Work.Members = append(p.Work.Members, edit.Membership{Group: &acc.Account{ID: wheel, Kind: acc.Group, Name: "wheel"}, Member: &ines, Is: &estate.Membership{}})
+		p, err := d.Evaluate(p)
+		require.NoError(t, err)
+		out, err := d.Outbound(p)
+		require.NoError(t, err)
+		require.Empty(t, out)
+		require.Equal(t, []plan.TheirsAlone{{Server: "here", Groups: []string{"wheel"}}}, p.Theirs)
 	})
 }

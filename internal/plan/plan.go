@@ -114,8 +114,10 @@ type work struct {
 	AddedAt map[string]int // folders that come: server and path → node
 	// fromDirectory: it is what a directory has, and not to be changed there.
 	FromDirectory bool
-	Cursor        *SyncCursor  // how far a directory is read with that; nil: none is
-	Fingerprint   *Fingerprint // what files of people told; nil: it is no such plan
+	// FromFile: it is what a list of accounts says, which no server is told.
+	FromFile    bool
+	Cursor      *SyncCursor  // how far a directory is read with that; nil: none is
+	Fingerprint *Fingerprint // what files of people told; nil: it is no such plan
 }
 
 // Read is how far a directory is read once the plan is kept; where it changes
@@ -193,6 +195,8 @@ func (p *Plan) Meta(command string) estate.Meta {
 		m.Origin = OriginDirectory + p.Work.Cursor.Directory
 	case p.Work.FromDirectory:
 		m.Origin = OriginPeople
+	case p.Work.FromFile:
+		m.Origin = OriginAccounts
 	}
 	for _, w := range p.Warnings {
 		if p.Stops(w) && !slices.Contains(m.Forced, w.Guard) {

@@ -2,56 +2,130 @@ package plan
 
 import (
 	"cmp"
+	"fmt"
+	"maps"
 	"slices"
+	"strings"
 
 	"tarnwold/internal/estate"
+	"tarnwold/internal/estate/edit"
+	"tarnwold/internal/server"
 )
 
-// TheirsAlone is whose memberships a plan changes that a real server keeps itself: nothing
-// is written there.
+// TheirsAlone is whose memberships a plan changes that a real server keeps itself, and
+// that aren't written there.
 type TheirsAlone struct {
 	Server string   `json:"server"`
 	Groups []string `json:"groups"`
 }
 
-// theirs lists the groups of real servers whose members a plan changes: they are their
-// machine's, or of the domain that the machine answers for, and no directory has them.
-func (d *Planner) theirs(p *Plan) (out []TheirsAlone) {
+// keptThere is a membership that a plan changes and a real server keeps.
+type keptThere struct {
+	*edit.Membership
+	server estate.Server
+	// alone: it isn't written there: the server is this machine, whose groups are its
+	// system's, or the account itself comes or goes in the estate, or what is said of it
+	// came from a file or a directory.
+	alone bool
+}
+
+// there finds which of the memberships that a plan changes real servers keep themselves:
+// of groups of their machine, or of the domain that the machine answers for, and that no
+// directory has. What a directory or a server told is so already.
+func (d *Planner) there(p *Plan) (out []keptThere) {
 	if p.IsSo || len(p.Work.Members) == 0 {
 		return nil
 	}
-	var linked []estate.Server
+	type machine struct {
+		estate.Server
+		local bool
+	}
+	var linked []machine
 	for _, s := range d.T.Servers() {
-		if _, ok := d.T.Link(s); ok {
-			linked = append(linked, s)
+		if l, ok := d.T.Link(s); ok {
+			linked = append(linked, machine{s, l.Kind == estate.LocalLink})
 		}
 	}
 	if len(linked) == 0 {
 		return nil
 	}
-	by := map[string][]string{}
-	seen := map[ID]bool{}
+	slices.SortFunc(linked, func(a, b machine) int { return cmp.Compare(a.Name, b.Name) })
+	comes := map[ID]bool{} // or goes
+	for i := range p.Work.Accounts {
+		if e := &p.Work.Accounts[i]; e.Before == nil || e.After == nil {
+			comes[e.Either().ID] = true
+		}
+	}
+	told := p.Work.FromDirectory || p.Work.FromFile || d.TookIn(p.Undoes, OriginDirectory, OriginPeople, OriginAccounts)
+	of := map[ID]*machine{}
 	for i := range p.Work.Members {
-		g := p.Work.Members[i].Group
-		if seen[g.ID] {
+		e := &p.Work.Members[i]
+		if e.Was != nil && e.Is != nil { // another last day
 			continue
 		}
-		seen[g.ID] = true
-		if d.T.MetadataOf(g.ID).Directory != "" {
-			continue
-		}
-		for _, s := range linked {
-			if d.keeps(s, g.ID) {
-				by[s.Name] = append(by[s.Name], g.Name)
+		m, known := of[e.Group.ID]
+		if !known {
+			if d.T.MetadataOf(e.Group.ID).Directory == "" {
+				at := slices.IndexFunc(linked, func(m machine) bool { return d.keeps(m.Server, e.Group.ID) })
+				if at >= 0 {
+					m = &linked[at]
+				}
 			}
+			of[e.Group.ID] = m
+		}
+		if m != nil {
+			out = append(out, keptThere{e, m.Server, told || m.local || comes[e.Group.ID] || comes[e.Member.ID]})
 		}
 	}
-	for name, groups := range by {
-		slices.Sort(groups)
-		out = append(out, TheirsAlone{name, groups})
-	}
-	slices.SortFunc(out, func(a, b TheirsAlone) int { return cmp.Compare(a.Server, b.Server) })
 	return out
+}
+
+// theirs tells of which groups of real servers a plan changes members in the estate alone.
+func (d *Planner) theirs(p *Plan) (out []TheirsAlone) {
+	by := map[string]map[string]bool{}
+	for _, x := range d.there(p) {
+		if !x.alone {
+			continue
+		}
+		if by[x.server.Name] == nil {
+			by[x.server.Name] = map[string]bool{}
+		}
+		by[x.server.Name][x.Group.Name] = true
+	}
+	for _, name := range slices.Sorted(maps.Keys(by)) {
+		out = append(out, TheirsAlone{name, slices.Sorted(maps.Keys(by[name]))})
+	}
+	return out
+}
+
+// membersThere gives the memberships that a plan writes to real servers.
+func (d *Planner) membersThere(p *Plan, put func(estate.Server, Write)) error {
+	for _, x := range d.there(p) {
+		if x.alone {
+			continue
+		}
+		group, member := d.T.Name(x.Group.ID), d.AccountName(*x.Member)
+		if !d.knows(x.server, x.Member.ID) {
+			return &estate.Refused{Why: fmt.Sprintf("%s is kept on the real server %s, which doesn't know %s", group, x.server.Name, member), Do: "change the estate alone with --model-only"}
+		}
+		put(x.server, Write{Where: fmt.Sprintf("%s in %s", member, group), Depth: membersDepth,
+			Path:   strings.Join([]string{x.Group.ID.String(), x.Member.ID.String()}, " "),
+			Member: &server.Member{Group: x.Group.ID, Member: x.Member.ID}, In: x.Is != nil})
+	}
+	return nil
+}
+
+// knows tells whether a real server can know an account: it is no other machine's, and no
+// one's whom the estate itself gave an identifier.
+func (d *Planner) knows(s estate.Server, id ID) bool {
+	realm, _, ok := id.Realm()
+	if !ok {
+		realm, _, ok = id.Machine()
+	}
+	if ok {
+		return realm == estate.ServerRealm(s) || realm == d.T.Answered(s)
+	}
+	return !estate.MadeUp(id)
 }
 
 // keeps tells whether a real server itself keeps who is in a group.

@@ -11,7 +11,6 @@ import (
 
 	"tarnwold/internal/cli/run"
 	"tarnwold/internal/estate"
-	"tarnwold/internal/plan"
 	"tarnwold/internal/report/doc"
 	"tarnwold/internal/server/smb"
 )
@@ -42,7 +41,7 @@ func (l *linking) link(who string) (*estate.Link, error) {
 		if l.smb != "" || l.user != "" || l.domain != "" || l.encrypt || l.guest || l.old {
 			return nil, run.Misused("--local is this machine itself, and nobody signs on to it")
 		}
-		return &estate.Link{Kind: plan.LocalKind, Text: "{}"}, nil
+		return &estate.Link{Kind: estate.LocalLink, Text: "{}"}, nil
 	}
 	if l.smb == "" {
 		if l.user != "" || l.domain != "" || l.encrypt || l.guest || l.old {

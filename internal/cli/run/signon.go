@@ -127,7 +127,7 @@ func (a *App) Linked(ctx context.Context, name string) (s estate.Server, l smb.L
 		if !ok {
 			return modelAlone(s.Name)
 		}
-		if link.Kind == plan.LocalKind {
+		if link.Kind == estate.LocalLink {
 			return &estate.Refused{Why: "server " + s.Name + " is this machine itself, and that is done over SMB alone"}
 		}
 		if link.Kind != "smb" {
@@ -153,7 +153,7 @@ func (a *App) Itself(ctx context.Context, name string, l local.Link) (s estate.S
 		if !ok {
 			return modelAlone(s.Name)
 		}
-		is = link.Kind == plan.LocalKind
+		is = link.Kind == estate.LocalLink
 		if len(l.Roots) == 0 {
 			l.Roots = t.Tops(s)
 		}

@@ -35,6 +35,7 @@ type Loaded struct {
 func LoadAccounts(d *plan.Planner, files []AccountFile) (*plan.Plan, *Loaded, error) {
 	t := d.T
 	p := d.NewPlan("")
+	p.Work.FromFile = true
 	x := &load{d: d, p: p, n: newNames(t), files: files}
 	fresh := len(x.n.rows) == 0
 	if err := x.accounts(); err != nil {

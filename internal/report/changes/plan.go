@@ -255,7 +255,7 @@ func Preview(p *doc.Printer, o *Outcome) {
 		p.Line(doc.In(style, fmt.Sprintf("Expected of it: %d of %d hold.", met, n)))
 	}
 	for _, x := range o.Outbound {
-		p.Line(doc.S("This goes to the real server "), doc.In(doc.Strong, x.Server), doc.S(": %s.", report.Count(int64(len(x.Writes)), "descriptor")))
+		p.Line(doc.S("This goes to the real server "), doc.In(doc.Strong, x.Server), doc.S(": %s.", written(&x)))
 	}
 	leftOut(p, o.Left)
 	o.told = len(o.Left)
@@ -273,6 +273,19 @@ func Preview(p *doc.Printer, o *Outcome) {
 	if o.Asks {
 		p.Blank()
 	}
+}
+
+// written counts what goes to a real server.
+func written(o *plan.Outbound) string {
+	members := o.Memberships()
+	var out []string
+	if n := len(o.Writes) - members; n > 0 {
+		out = append(out, report.Count(int64(n), "descriptor"))
+	}
+	if members > 0 {
+		out = append(out, report.Count(int64(members), "membership"))
+	}
+	return strings.Join(out, ", ")
 }
 
 // mostLeft is how many items that are left out are told of one by one.
