@@ -330,15 +330,29 @@ func TestAskedLive(t *testing.T) {
 	require.Contains(t, h.run(1, "drift", "stagedoor"), "is new", "nothing was kept")
 }
 
-// TestWhereMembersAreKept: who is in a group of a real server is changed in the estate alone,
-// and that is said; of a group of elsewhere it isn't.
+// TestWhereMembersAreKept: who is in a group by a real server's system is changed in the
+// estate alone, and that is said; who is by the server's own list is changed there; of a
+// group of elsewhere neither is.
 func TestWhereMembersAreKept(t *testing.T) {
 	h := newTheatre(t, nil)
-	const note = "Note: who is in wardrobe changes in the estate alone; stagedoor goes by what it has itself, until it is done there too."
-	require.Contains(t, h.run(0, "group", "join", "wardrobe", "petra", "--dry-run"), note)
-	require.Contains(t, h.run(0, "group", "join", "wardrobe", "petra", "--yes", "--force"), note)
-	require.Contains(t, h.run(0, "strip", "petra", "--dry-run"), "Note: who is in volunteers, wardrobe changes in the estate alone; stagedoor goes")
-	require.Contains(t, h.run(0, "group", "leave", "wardrobe", "petra", "--yes", "--force", "--format", "json"), `"in-the-estate-alone"`)
+	const note, goes = "Note: who is in volunteers changes in the estate alone; stagedoor goes by what it has itself, until it is done there too.", "This goes to the real server stagedoor: 1 membership."
+	said := h.run(0, "group", "join", "wardrobe", "petra", "--yes", "--force")
+	require.Contains(t, said, goes)
+	require.NotContains(t, said, "Note: who is in")
+	said = h.run(0, "strip", "petra", "--dry-run")
+	require.Contains(t, said, note)
+	require.Contains(t, said, goes)
+	h.run(0, "scan", "stagedoor")
+	said = h.run(0, "group", "leave", "volunteers", "petra", "--yes", "--force")
+	require.Contains(t, said, note)
+	require.NotContains(t, said, goes)
+	said = h.run(0, "undo", kept(t, said), "--yes")
+	require.Contains(t, said, note)
+	require.NotContains(t, said, goes)
+	said = h.run(0, "group", "leave", "wardrobe", "petra", "--yes", "--force", "--format", "json")
+	require.NotContains(t, said, `"in-the-estate-alone"`)
+	require.Contains(t, said, `"written-to"`)
+	h.run(0, "scan", "stagedoor")
 	h.run(0, "group", "add", "ushers", "--id", "7001", "--sid", "S-1-5-21-9-9-9-7001")
 	require.NotContains(t, h.run(0, "group", "join", "ushers", "petra", "--yes", "--force"), "Note: who is in")
 	require.NotContains(t, h.run(0, "grant", "wardrobe", "read", "//stagedoor/productions/Scripts", "--dry-run"), "Note: who is in")

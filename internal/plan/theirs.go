@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	acc "tarnwold/core/account"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/estate/edit"
 	"tarnwold/internal/server"
@@ -24,8 +25,8 @@ type keptThere struct {
 	*edit.Membership
 	server estate.Server
 	// alone: it isn't written there: the server is this machine, whose groups are its
-	// system's, or the account itself comes or goes in the estate, or what is said of it
-	// came from a file or a directory.
+	// system's, or it is its system's on the server too, or the account itself comes or
+	// goes in the estate, or what is said of it came from a file or a directory.
 	alone bool
 }
 
@@ -74,10 +75,32 @@ func (d *Planner) there(p *Plan) (out []keptThere) {
 			of[e.Group.ID] = m
 		}
 		if m != nil {
-			out = append(out, keptThere{e, m.Server, told || m.local || comes[e.Group.ID] || comes[e.Member.ID]})
+			out = append(out, keptThere{e, m.Server, told || m.local || byFile(e) || comes[e.Group.ID] || comes[e.Member.ID]})
 		}
 	}
 	return out
+}
+
+// byFile tells whether a membership is a system's own, of a group with a number there: a
+// server keeps it in no list of its own, and lets nobody change it.
+func byFile(e *edit.Membership) bool {
+	is := e.Is
+	if is == nil {
+		is = e.Was
+	}
+	return e.Group.POSIX != acc.NoPOSIX && e.Member.Kind == acc.User && !is.Local
+}
+
+// KeptByServer tells whether a membership that comes to a group goes into a list that a
+// real server keeps itself.
+func (d *Planner) KeptByServer(group ID) bool {
+	if d.T.MetadataOf(group).Directory != "" {
+		return false
+	}
+	return slices.ContainsFunc(d.T.Servers(), func(s estate.Server) bool {
+		l, ok := d.T.Link(s)
+		return ok && l.Kind != estate.LocalLink && d.keeps(s, group)
+	})
 }
 
 // theirs tells of which groups of real servers a plan changes members in the estate alone.

@@ -496,7 +496,7 @@ func AccountsFound(d *plan.Planner, s estate.Server, f people.AccountFile) (*pla
 	for i := range members {
 		members[i].Group, members[i].Member = named[members[i].Group], named[members[i].Member]
 	}
-	p, loaded, err := people.LoadAccounts(d, []people.AccountFile{{File: f.File, Accounts: rows, Members: members}})
+	p, loaded, err := people.LoadAccounts(d, []people.AccountFile{{File: f.File, Accounts: rows, Members: members, Server: true}})
 	if err == nil {
 		p.IsSo = true
 	}

@@ -18,6 +18,8 @@ type AccountFile struct {
 	Accounts []format.AccountRow
 	Members  []format.MemberRow
 	POSIX    bool // a group file: it lists each of its groups' users whole
+	// Server: a server told its own lists of members, which hold nobody by its system's.
+	Server bool
 	// Machine is whose own accounts the file may tell of, by their identifiers.
 	Machine plan.ID
 }
@@ -284,7 +286,7 @@ func (x *load) memberships() error {
 			}
 			x.circle(g, a)
 			x.dir.Join(g.ID, a.ID)
-			x.p.Work.Members = append(x.p.Work.Members, edit.Membership{Group: g, Member: a, Is: x.membership(until, x.local(g, a))})
+			x.p.Work.Members = append(x.p.Work.Members, edit.Membership{Group: g, Member: a, Is: x.membership(until, x.local(g, a) || f.Server && g.POSIX != acc.NoPOSIX && a.Kind == acc.User)})
 			x.c.Members++
 		}
 	}

@@ -45,6 +45,7 @@ func Join(d *plan.Planner, group string, members []string, until estate.Day) (*p
 	}
 	var above *acc.Directory // the group and all it is in, once a group joins
 	seen := map[plan.ID]bool{}
+	local := g.POSIX != acc.NoPOSIX && d.KeptByServer(g.ID)
 	for _, name := range members {
 		m, err := member(d, p, g, name)
 		if err != nil {
@@ -69,7 +70,7 @@ func Join(d *plan.Planner, group string, members []string, until estate.Day) (*p
 			continue // named twice
 		}
 		seen[m.ID] = true
-		p.Work.Members = append(p.Work.Members, edit.Membership{Group: &g, Member: &m, Was: nil, Is: &estate.Membership{Until: until, Local: Machines(g)}})
+		p.Work.Members = append(p.Work.Members, edit.Membership{Group: &g, Member: &m, Was: nil, Is: &estate.Membership{Until: until, Local: local && m.Kind == acc.User || Machines(g)}})
 	}
 	p, err = d.Evaluate(p)
 	return fromSignOn(d, p, err)

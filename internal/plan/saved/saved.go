@@ -104,6 +104,8 @@ type SavedMember struct {
 	Member string  `json:"member"`
 	Was    *string `json:"before"`
 	Is     *string `json:"after"`
+	// Local: it comes into a list of the server's own.
+	Local bool `json:"local,omitempty"`
 }
 
 // SavedAdministrator is an account that comes onto a server's list of
@@ -278,7 +280,7 @@ func Save(d *plan.Planner, p *plan.Plan, command string) ([]byte, error) {
 			s := string(m.Until)
 			return &s
 		}
-		s.Members = append(s.Members, SavedMember{"group:" + m.Group.Name, m.Member.Kind.String() + ":" + m.Member.Name, day(m.Was), day(m.Is)})
+		s.Members = append(s.Members, SavedMember{"group:" + m.Group.Name, m.Member.Kind.String() + ":" + m.Member.Name, day(m.Was), day(m.Is), m.Is != nil && m.Is.Local})
 	}
 	for _, e := range p.Work.Admins {
 		s.Administrators = append(s.Administrators, SavedAdministrator{e.Server.Name, e.Who.Kind.String() + ":" + e.Who.Name, e.On})
@@ -526,7 +528,7 @@ func (r *rebuilding) members() error {
 			if err := d.Future(day); err != nil {
 				return err
 			}
-			e.Is = &estate.Membership{Until: day, Local: had.Local}
+			e.Is = &estate.Membership{Until: day, Local: had.Local || m.Local}
 			if a.Kind == acc.Group && !ok {
 				if loop := d.T.Directory().Loop(g.ID, a.ID); loop != nil {
 					return &people.Circle{Group: d.T.Name(g.ID), Member: d.T.Name(a.ID), Loop: d.T.Names(loop)}

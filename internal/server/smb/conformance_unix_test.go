@@ -471,14 +471,21 @@ func TestDecisionsAreTheServers(t *testing.T) {
 // Administrators and Backup Operators, in Users by a special account, and who may take
 // ownership; they are made members over the server's own calls.
 func TestBuiltInGroupsOfAServerAlone(t *testing.T) {
-	w := newTrialOf(t, seed(t), 260, false, []string{"Backup Operators"}, func(w *trial) {
-		for _, x := range [][2]string{{"Administrators", "u4"}, {"Backup Operators", "g2"}, {"Users", "u1"}, {"Users", "n0"}, {"Users", "Backup Operators"}, {"n2", "Administrators"}} {
-			membership(t, w.admin, w.ids[x[0]], w.ids[x[1]])
-			require.NoError(t, w.admin.SetMember(context.Background(), server.Member{Group: w.ids[x[0]], Member: w.ids[x[1]]}, true))
-			w.more = append(w.more, w.ids[x[0]])
-		}
-	})
-	w.decisions(times(20_000))
+	r := seed(t)
+	for n := range 4 {
+		t.Run(fmt.Sprint(n), func(t *testing.T) {
+			if n > 0 {
+				proptest.Long(t)
+			}
+			newTrialOf(t, rand.New(rand.NewPCG(uint64(n), r.Uint64())), 260, false, []string{"Backup Operators"}, func(w *trial) {
+				for _, x := range [][2]string{{"Administrators", "u4"}, {"Backup Operators", "g2"}, {"Users", "u1"}, {"Users", "n0"}, {"Users", "Backup Operators"}, {"n2", "Administrators"}} {
+					membership(t, w.admin, w.ids[x[0]], w.ids[x[1]])
+					require.NoError(t, w.admin.SetMember(context.Background(), server.Member{Group: w.ids[x[0]], Member: w.ids[x[1]]}, true))
+					w.more = append(w.more, w.ids[x[0]])
+				}
+			}).decisions(times(20_000))
+		})
+	}
 }
 
 // decisions holds so many decisions to the server.
