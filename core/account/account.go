@@ -60,7 +60,7 @@ func ParsePurpose(s string) (Purpose, error) {
 	case Unsaid, Role, Access, Mail:
 		return p, nil
 	}
-	return "", fmt.Errorf("%q is no purpose: role, access or mail", s)
+	return "", fmt.Errorf("%q is not a purpose: role, access or mail", s)
 }
 
 // Account is a user or a group.
@@ -113,7 +113,7 @@ const MostPOSIX = 1<<32 - 2
 func ParsePOSIX(s string) (int64, error) {
 	n, err := strconv.ParseUint(s, 10, 32)
 	if err != nil || n > MostPOSIX {
-		return NoPOSIX, fmt.Errorf("%q is no uid or gid: one is 0 to %d", s, int64(MostPOSIX))
+		return NoPOSIX, fmt.Errorf("%q is not a uid or gid: one is 0 to %d", s, int64(MostPOSIX))
 	}
 	return int64(n), nil
 }

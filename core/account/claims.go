@@ -100,7 +100,7 @@ func ParseValue(kind ClaimKind, text string) (v Value, err error) {
 		v.Text = text
 	case IntClaim:
 		if v.Int, err = strconv.ParseInt(text, 10, 64); err != nil {
-			err = fmt.Errorf("%q is no number of 64 bits", text)
+			err = fmt.Errorf("%q is not a number of 64 bits", text)
 		}
 	case BoolClaim:
 		switch text {
@@ -119,7 +119,7 @@ func ParseValue(kind ClaimKind, text string) (v Value, err error) {
 		}
 		v.Text = string(b)
 	default:
-		err = fmt.Errorf("%q is no kind of claim: text, number, yes-no, identifier or bytes", string(kind))
+		err = fmt.Errorf("%q is not a kind of claim: text, number, yes-no, identifier or bytes", string(kind))
 	}
 	return v, err
 }

@@ -11,7 +11,7 @@ import (
 // ID is an identifier: a SID ([MS-DTYP] §2.4.2). A uid or gid is held as the
 // SID that SMB servers on POSIX systems give it: S-1-22-1-uid, S-1-22-2-gid.
 //
-// IDs compare with == and serve as map keys. The zero value is no identifier.
+// IDs compare with == and serve as map keys. The zero value is not an identifier.
 type ID struct {
 	// sid is kept behind a handle: a decision compares IDs dozens of times,
 	// and a handle compares as one word.
@@ -56,7 +56,7 @@ func UID(n uint32) ID { return NewID(22, 1, n) }
 // GID gives the identifier of a POSIX group id.
 func GID(n uint32) ID { return NewID(22, 2, n) }
 
-// IsZero tells whether id is no identifier.
+// IsZero tells whether id is not an identifier.
 func (id ID) IsZero() bool { return id == ID{} }
 
 // POSIX tells whether id stands for a POSIX id; user is true for a uid.

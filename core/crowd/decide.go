@@ -63,7 +63,7 @@ type power struct {
 	who Bits
 }
 
-// runs tells whether a share's configuration has nobody asked for execute.
+// runs tells whether a share's configuration asks nobody for execute.
 func (w *Route) runs() bool { return w.Share != nil && w.Share.Lists != nil && w.Share.Lists.Runs }
 
 // held gives the privileges that count on a way, and who of a population has each.

@@ -20,7 +20,7 @@ type Address struct {
 	Path   string // below the share, or the server's own beginning with /
 }
 
-// Error is text that is no address.
+// Error is text that is not an address.
 type Error struct {
 	Text string `json:"text"`
 	Why  string `json:"why"`
@@ -31,7 +31,7 @@ func (e *Error) Error() string {
 	if len(text) > 200 {
 		text = text[:200] + "…"
 	}
-	return fmt.Sprintf("%q is no place: %s; write //server/share/folder or server:/folder", text, e.Why)
+	return fmt.Sprintf("%q is not an address: %s; write //server/share/folder or server:/folder", text, e.Why)
 }
 
 // special are the signs that mean something in a pattern.

@@ -64,7 +64,7 @@ type Descriptor struct {
 	Rules        Rules // who may do what
 	Audit        Rules // what is written down, kept through every change
 	Manager      uint8 // the resource manager's byte, valid with ManagerValid
-	Mark         Mark  // what stands beside the rules, and is no part of a descriptor
+	Mark         Mark  // what stands beside the rules, and is not part of a descriptor
 }
 
 // Mark is what an item carries beside its rules and counts whatever they say.

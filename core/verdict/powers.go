@@ -139,7 +139,7 @@ func (p *Powers) UnmarshalJSON(b []byte) error {
 	held := map[Privilege][]account.ID{}
 	for name, ids := range in {
 		if _, _, known := name.Gives(); !known {
-			return fmt.Errorf("%q is no privilege that is counted", string(name))
+			return fmt.Errorf("%q is not a privilege that is counted", string(name))
 		}
 		for _, text := range ids {
 			id, err := account.ParseID(text)

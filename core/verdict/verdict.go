@@ -308,7 +308,7 @@ func Granted(q *Question) right.Set {
 	return (got | file) & share &^ q.Item.Never
 }
 
-// runs tells whether a share's configuration has nobody asked for execute.
+// runs tells whether a share's configuration asks nobody for execute.
 func (q *Question) runs() bool { return q.Share != nil && q.Share.Lists != nil && q.Share.Lists.Runs }
 
 // takesOut are the rights on the folder above, of which one lets the user take the

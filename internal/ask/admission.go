@@ -68,7 +68,7 @@ func Admitted(a *estate.Admission) (out []string) {
 		}
 	}
 	if a.Limited && len(a.Only) == 0 {
-		out = append(out, "only nobody")
+		out = append(out, "nobody at all")
 	}
 	if a.Exported {
 		out = append(out, "squash-"+a.Squash+fmt.Sprintf(" uid %d, gid %d", a.Anon[0], a.Anon[1]))

@@ -122,7 +122,7 @@ func TestServersThatGoWrong(t *testing.T) {
 		require.Equal(t, start, content(t, file))
 	}
 	t.Setenv("TARNWOLD_PASSWORD", "not that")
-	require.Contains(t, h.run(3, "scan", "stagedoor"), "doesn't let one in: the user's name or password is wrong")
+	require.Contains(t, h.run(3, "scan", "stagedoor"), "refused the sign-on: the user's name or password is wrong")
 	require.NotContains(t, h.out.String(), "not that")
 	require.Contains(t, h.run(3, "grant", "wardrobe", "read", "//stagedoor/productions/Scripts", "--yes"), "the user's name or password is wrong")
 	same()
@@ -191,7 +191,7 @@ func TestServersThatGoWrong(t *testing.T) {
 		}()
 		h.run(0, "init", strings.ReplaceAll(name, " ", "-"))
 		h.run(0, "--estate", strings.ReplaceAll(name, " ", "-"), "server", "add", "odd", "--smb", l.Addr().String(), "--user", "warden")
-		require.Contains(t, h.run(3, "--estate", strings.ReplaceAll(name, " ", "-"), "scan", "odd"), "doesn't let one in", name)
+		require.Contains(t, h.run(3, "--estate", strings.ReplaceAll(name, " ", "-"), "scan", "odd"), "refused the sign-on", name)
 		l.Close()
 	}
 

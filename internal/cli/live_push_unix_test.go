@@ -173,7 +173,7 @@ func TestChangesGoToTheServer(t *testing.T) {
 	// Audit entries take a privilege that the account hasn't: told, and nothing is written.
 	was2 := h.bytes(inTheTheatre...)
 	said = h.run(3, "watch", "volunteers", "read", "//stagedoor/productions/Scripts", "--yes")
-	require.Contains(t, said, "it takes a privilege that the user hasn't, as audit entries do")
+	require.Contains(t, said, "it takes a privilege that the user doesn't have, as audit entries do")
 	require.Equal(t, was2, h.bytes(inTheTheatre...))
 	require.Contains(t, h.run(2, "resume"), "no change is unfinished")
 
@@ -399,7 +399,7 @@ func TestProved(t *testing.T) {
 	prove(0)
 	h.run(0, "findings", "--kind", "otherwise-there")
 	require.NoError(t, os.WriteFile("testers.csv", []byte("user,password\nbram,not that\n"), 0o600))
-	require.Contains(t, prove(3), "as bram: 127.0.0.1:"+fmt.Sprint(h.s.Port)+" doesn't let one in: the user's name or password is wrong")
+	require.Contains(t, prove(3), "as bram: 127.0.0.1:"+fmt.Sprint(h.s.Port)+" refused the sign-on: the user's name or password is wrong")
 	require.NoError(t, os.WriteFile("testers.csv", []byte("bram,x\n"), 0o600))
 	require.Contains(t, prove(3), "testers.csv: line 1: wanted the columns user,password")
 }

@@ -129,7 +129,7 @@ func strict(c *cobra.Command) {
 		c.Args = func(c *cobra.Command, given []string) error {
 			if err := args(c, given); err != nil {
 				if c.HasSubCommands() && len(given) > 0 {
-					err = fmt.Errorf("%q is no command of %s", doc.Clip(given[0]), c.CommandPath())
+					err = fmt.Errorf("%q is not a command of %s", doc.Clip(given[0]), c.CommandPath())
 					if near := c.SuggestionsFor(given[0]); len(near) > 0 {
 						err = fmt.Errorf("%w; the nearest is %q", err, near[0])
 					}

@@ -20,7 +20,7 @@ func ParseDay(s string) (Day, error) {
 		return "", nil
 	}
 	if _, err := time.Parse(time.DateOnly, s); err != nil {
-		return "", fmt.Errorf("%q is no day of the form 2027-03-31", format.Clip(s))
+		return "", fmt.Errorf("%q is not a day of the form 2027-03-31", format.Clip(s))
 	}
 	return Day(s), nil
 }

@@ -171,7 +171,7 @@ func (t *Tx) inDomain(word string) []*row {
 	return out
 }
 
-// Mark remembers a number under a name; it is no change of the estate.
+// Mark remembers a number under a name; it is not a change of the estate.
 func (t *Tx) Mark(name string, n int64) {
 	t.Exec("INSERT INTO numbers(domain, last) VALUES(?,?) ON CONFLICT(domain) DO UPDATE SET last=excluded.last", "mark "+store.Key(name), n)
 }

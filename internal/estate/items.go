@@ -79,13 +79,13 @@ func (t *Tx) ItemRow(id int64) (r ItemRow, ok bool) {
 func GoodItemName(name string) error {
 	switch {
 	case name == "" || name == "." || name == "..":
-		return &Refused{Why: fmt.Sprintf("%q is no name for an item", name)}
+		return &Refused{Why: fmt.Sprintf("%q is not a valid name for an item", name)}
 	case len(name) > 4096:
-		return &Refused{Why: fmt.Sprintf("a name of %d bytes is no name for an item: at most 4096 are taken", len(name))}
+		return &Refused{Why: fmt.Sprintf("a name of %d bytes is too long for an item: at most 4096 are taken", len(name))}
 	}
 	for i := range len(name) {
 		if name[i] == '/' || name[i] == 0 {
-			return &Refused{Why: fmt.Sprintf("%q is no name for an item: leave out / and zero bytes", format.Clip(name))}
+			return &Refused{Why: fmt.Sprintf("%q is not a valid name for an item: leave out / and zero bytes", format.Clip(name))}
 		}
 	}
 	return nil

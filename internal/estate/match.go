@@ -42,7 +42,7 @@ func (t *Tx) Match(p place.Pattern, kinds Kinds) (base Place, out []Target, err 
 	for i, part := range p.Parts {
 		keys[i] = store.Key(part)
 		if !doublestar.ValidatePattern(part) || len(keys) > 60 {
-			return base, nil, refuse("", "%q is no pattern", format.Clip(part))
+			return base, nil, refuse("", "%q is not a pattern", format.Clip(part))
 		}
 	}
 	if !base.Folder {

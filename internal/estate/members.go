@@ -18,7 +18,7 @@ type Membership struct {
 func (t *Tx) SetMember(group, member account.ID, is Membership) {
 	g, m := t.account(group), t.account(member)
 	if g == nil || m == nil {
-		t.Fail(refuse("", "%s or %s is no account of the estate", group, member))
+		t.Fail(refuse("", "%s or %s is not an account of the estate", group, member))
 		return
 	}
 	t.above, t.below = nil, nil
@@ -35,7 +35,7 @@ func (t *Tx) AddMembers(n int, told func(i int) (group, member account.ID, is Me
 		g, m, _ := told(i)
 		p := pair{numbers[g], numbers[m], i}
 		if p.group == 0 || p.member == 0 {
-			t.Fail(refuse("", "%s or %s is no account of the estate", g, m))
+			t.Fail(refuse("", "%s or %s is not an account of the estate", g, m))
 			return
 		}
 		pairs[i] = p

@@ -286,13 +286,13 @@ const longest = 256
 // GoodName refuses names that can't be written, seen or read back.
 func GoodName(what, name string) error {
 	bad := func(why string) error {
-		return refuse("", "%q is no name for a %s: %s", format.Clip(name), what, why)
+		return refuse("", "%q is not a valid name for a %s: %s", format.Clip(name), what, why)
 	}
 	switch {
 	case name == "":
 		return bad("it is empty")
 	case len(name) > longest:
-		return refuse("", "a name of %d bytes is no name for a %s: at most %d are taken", len(name), what, longest)
+		return refuse("", "a name of %d bytes is too long for a %s: at most %d are taken", len(name), what, longest)
 	case !utf8.ValidString(name):
 		return bad("it is not UTF-8 text")
 	case strings.TrimSpace(name) != name:

@@ -220,7 +220,7 @@ func (t *Tx) Administrators(s Server) (out []account.ID) {
 func (t *Tx) SetAdministrator(s Server, id account.ID, on bool) {
 	r := t.account(id)
 	if r == nil {
-		t.Fail(refuse("", "%s is no account of the estate", id))
+		t.Fail(refuse("", "%s is not an account of the estate", id))
 		return
 	}
 	if on {

@@ -173,7 +173,7 @@ func readSpool(file string, tell func(tree int, x server.Item) error) (h spoolHe
 	r := bufio.NewReaderSize(f, 1<<16)
 	mark, err := r.ReadString('\n')
 	if err != nil || mark != spoolMark {
-		return h, fmt.Errorf("%s is no scan that was broken off", file)
+		return h, fmt.Errorf("%s is not a scan that was broken off", file)
 	}
 	line, err := r.ReadSlice('\n')
 	if err != nil || json.Unmarshal(line, &h) != nil {

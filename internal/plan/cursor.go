@@ -27,7 +27,7 @@ func CursorOf(t *estate.Tx, name string) *SyncCursor {
 	return r
 }
 
-// Remember writes a reading down; it is no change of the estate.
+// Remember writes a reading down; it is not a change of the estate.
 func (r *SyncCursor) Remember(t *estate.Tx) error {
 	for mark, n := range r.marks() {
 		t.Mark(mark, *n)

@@ -26,7 +26,7 @@ func (x *Fingerprint) sums() (out [4]int64) {
 	return out
 }
 
-// Remember writes it down; it is no change of the estate.
+// Remember writes it down; it is not a change of the estate.
 func (x *Fingerprint) Remember(t *estate.Tx) error {
 	for i, n := range x.sums() {
 		t.Mark(fmt.Sprint(tellingMark, " ", i), n)

@@ -84,7 +84,7 @@ func (d *Planner) Find(x Targets) ([]estate.Target, error) {
 				add(target)
 			}
 			if len(items) == 0 && len(p.Parts) > 0 {
-				return nil, &estate.Refused{Why: fmt.Sprintf("nothing fits %q", w), Do: "a backslash before * ? [ { makes the sign an ordinary one; --plain does for all"}
+				return nil, &estate.Refused{Why: fmt.Sprintf("nothing fits %q", w), Do: "a backslash before * ? [ { makes the character an ordinary one; --plain does for all"}
 			}
 			continue
 		}
@@ -145,7 +145,7 @@ func (d *Planner) Shares(where []string) (servers []estate.Server, shares []esta
 func ShareAddress(w string) (place.Address, error) {
 	a, err := place.Parse(w)
 	if err == nil && (a.Share == "" || a.Path != "") {
-		err = &place.Error{Text: w, Why: "it is no share: write //SERVER/SHARE"}
+		err = &place.Error{Text: w, Why: "it is not a share: write //SERVER/SHARE"}
 	}
 	return a, err
 }

@@ -31,7 +31,7 @@ func TestWorkbookHoldsTheAnswer(t *testing.T) {
 	require.Equal(t, []string{"account", "where", "as", "what"}, rows[0])
 	require.Equal(t, []string{"=1+1", "//s/@cmd", "entry", `allow "a b" read`}, rows[1])
 	require.Equal(t, []string{"+bram", `//s/-x\n\x1b[31m`, "owner", "7 items alike"}, rows[2])
-	require.Equal(t, "001", rows[3][0], "a name of digits is no number")
+	require.Equal(t, "001", rows[3][0], "a name of digits is not a number")
 	require.Equal(t, doc.MostCellRunes, len([]rune(rows[3][1])), "as much as a cell holds")
 	for _, cell := range []string{"A2", "A3", "B3", "A4"} {
 		formula, err := f.GetCellFormula("Answer", cell)

@@ -140,7 +140,7 @@ func DrawExplained(p *doc.Printer, e *explain.Explained) {
 		p.Line(doc.S("  %s", markWords[m].is))
 	}
 	if e.Group {
-		p.Line(doc.S("  asked for someone who is in this group and in no other"))
+		p.Line(doc.S("  asked for somebody who is in this group and in no other"))
 	}
 	switch e.Rules {
 	case "absent":

@@ -12,28 +12,28 @@ import (
 var findingWords = map[string]struct{ head, why string }{
 	"rules-absent":        {"Rules absent", "Absent rules are open to everyone, wholly, though they look like empty ones, which are closed."},
 	"open-to-everyone":    {"Open to everyone", "Whoever can sign on gets in, guests and test accounts too, and no list says who that is."},
-	"nobody-in-charge":    {"Nobody in charge", "Nobody can change the rules, so that a mistake in them can't be mended from a client."},
-	"nobody-owns":         {"Owned by nobody", "The owner's identifier belongs to nobody; whoever gets it owns all of this, rules among it."},
-	"owner-left":          {"Owned by somebody who has left", "An owner may always read and change the rules; nobody looks after what somebody owns who has left."},
-	"passes-by-privilege": {"Passing rules by a privilege", "What a share limits, or an owner keeps, doesn't stop them; no list of a folder says who they are."},
-	"not-counted":         {"What no answer counts", "It changes who may do what there, and answers say so; look at it on the server."},
-	"otherwise-there":     {"Otherwise on the server", "A scan or a proof saw it: whoever believes the answers here believes something else than the server does."},
-	"stale":               {"Stale inheritance", "What came from above is not what the folder above hands down: it was moved here, and keeps its old access."},
-	"out-of-order":        {"Out of order", "The first entry that fits decides, and other programs sort entries when they write them: access changes then."},
+	"nobody-in-charge":    {"Nobody in charge", "Nobody can change the rules, so a mistake in them can't be corrected from a client."},
+	"nobody-owns":         {"Owned by nobody", "The owner's identifier belongs to nobody; whoever is given it next owns all of this and can change its rules."},
+	"owner-left":          {"Owned by somebody who has left", "An owner may always read and change the rules, and nobody looks after what a person who has left owns."},
+	"passes-by-privilege": {"Passing rules by a privilege", "Neither a share's limits nor an owner's rules stop them, and no folder's list shows who they are."},
+	"not-counted":         {"What no answer counts", "It changes who may do what there, and answers say so; check it on the server."},
+	"otherwise-there":     {"Different on the server", "A scan or a proof saw it: the server does something other than the answers here say."},
+	"stale":               {"Stale inheritance", "Its inherited entries are not those the folder above hands down: it was moved here, and keeps its old access."},
+	"out-of-order":        {"Out of order", "The first entry that fits decides, and other programs sort entries when they save them: access changes then."},
 	"dead-identifier":     {"Dead identifiers", "No account has them any more; they open nothing, and hide what does."},
-	"mail-group":          {"Mail groups in rules", "A mail group carries no access; whoever set the entry believes it does."},
-	"single-user":         {"Entries for single users", "They outlast the person's job, and nobody finds them when that changes; a group is cleaned up once."},
-	"idle-entry":          {"Entries that change nothing", "Another entry decides the same already; who takes that one away believes the access gone."},
-	"idle-deny":           {"Refusals that refuse nobody", "They take nothing from anybody, and surprise the first who is let in later."},
-	"out-of-sight":        {"Open but out of sight", "It may be opened by whoever knows the path, and can't be come to by browsing: people ask the helpdesk, or give up."},
-	"share-too-wide":      {"Shares wider than needed", "The share lets through what nobody can use below; a mistake in the rules below is not caught by it."},
-	"share-too-narrow":    {"Shares narrower than needed", "The rules below give what the share lets nobody use; it looks granted and never works."},
-	"last-day-over":       {"Last days over", "It was to end, and still opens something, until tarnwold expire takes it away."},
+	"mail-group":          {"Mail groups in rules", "A mail group carries no access, though whoever set the entry believes it does."},
+	"single-user":         {"Entries for single users", "They outlast the person's job, and nobody finds them when it changes; a group is cleaned up in one place."},
+	"idle-entry":          {"Entries that change nothing", "Another entry grants or denies the same already; whoever removes that one believes the access is gone."},
+	"idle-deny":           {"Deny entries that deny nobody", "They take nothing from anybody, and surprise the first person who is let in later."},
+	"out-of-sight":        {"Open but out of sight", "Whoever knows the path can open it, but it can't be reached by browsing: people ask the helpdesk, or give up."},
+	"share-too-wide":      {"Shares wider than needed", "The share lets through more than anybody can use below it, so it doesn't catch a mistake in the rules there."},
+	"share-too-narrow":    {"Shares narrower than needed", "The rules below grant what the share lets nobody use: it looks granted and never works."},
+	"last-day-over":       {"Past their last day", "It was to end, and still grants something until tarnwold expire takes it away."},
 	"group-in-circle":     {"Groups in a circle", "Everybody in one is in all of them, and servers differ in how far they follow."},
 	"empty-group":         {"Empty groups", "Nobody is in them; an entry for one opens nothing, until somebody puts a person there for another reason."},
-	"unused-group":        {"Groups nothing names", "Being in one opens nothing; people are put there in vain, or it is a leftover."},
-	"twin-groups":         {"Groups with the same members", "Two lists to keep for one set of people; one day they differ by mistake."},
-	"unused-level":        {"Levels nobody uses", "No entry has just their rights; one thing less to choose from."},
+	"unused-group":        {"Groups that nothing names", "Being in one grants nothing: people are added in vain, or it is a leftover."},
+	"twin-groups":         {"Groups with the same members", "Two lists to keep for one set of people; sooner or later they differ by mistake."},
+	"unused-level":        {"Levels nobody uses", "No entry has exactly their rights; without them there is less to choose from."},
 }
 
 // mostOfKind is how many findings of a kind a table has.
@@ -244,10 +244,10 @@ func Exceptions(p *doc.Printer, meant int, unused []string) {
 	}
 	for i, u := range unused {
 		if i == 8 {
-			p.Line(doc.S("and %d more exceptions that fit nothing", len(unused)-i))
+			p.Line(doc.S("and %d more exceptions that match nothing", len(unused)-i))
 			break
 		}
-		p.Line(doc.In(doc.Faint, "No longer needed, or over: "), doc.S("%s", u))
+		p.Line(doc.In(doc.Faint, "Matches nothing, or has ended: "), doc.S("%s", u))
 	}
 }
 

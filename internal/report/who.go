@@ -65,7 +65,7 @@ func having(p *doc.Printer, h *census.Having, r *census.HavingWay, server string
 	shutSome(p, r.Shut, shutCount)
 	notCounted(p, r.NotCounted)
 	if r.Stopped > 0 {
-		p.Line(doc.S("  the share stops %s at less than the %s's rules give", Count(int64(r.Stopped), "user"), h.Kind))
+		p.Line(doc.S("  the share limits %s to less than the %s's rules grant", Count(int64(r.Stopped), "user"), h.Kind))
 	}
 	if len(r.Special) > 0 {
 		p.Line(doc.In(doc.Bad, "  by an entry for "+doc.Join(r.Special, "and")))

@@ -105,7 +105,7 @@ func Because(r *ask.Reason, server string, share bool) (why, set string) {
 	case "no-account":
 		why = fmt.Sprintf("the account is %s's own, and nobody on %s", r.Entry, server)
 	case "running":
-		why = "the share's configuration has nobody asked for execute"
+		why = "the share's configuration asks nobody for execute"
 	case "label":
 		why = "its mandatory label is above theirs"
 	case "mark":

@@ -21,7 +21,7 @@ var ErrChanged = errors.New("somebody changed it on the server since it was look
 
 // ErrMounted is an item that something is mounted on, or on the way to: it is
 // no part of the tree that was opened.
-var ErrMounted = errors.New("something is mounted there, which is no part of the tree")
+var ErrMounted = errors.New("something is mounted there, which is not part of the tree")
 
 // audited are the control flags that go with audit entries.
 const audited = rule.AuditPresent | rule.AuditSealed
@@ -39,7 +39,7 @@ func Same(have, now rule.Any, audit bool) bool {
 		return have.Same(now)
 	}
 	then := *n
-	then.Mark = h.Mark // is no part of what is written
+	then.Mark = h.Mark // is not part of what is written
 	if audit {
 		return then.Equal(h)
 	}

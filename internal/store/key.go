@@ -10,7 +10,7 @@ import (
 )
 
 // Key gives what names are compared by: the Unicode normal form C, case folded
-// in full. A name that is no UTF-8 is its own key.
+// in full. A name that is not UTF-8 is its own key.
 func Key(name string) string {
 	ascii := true
 	for i := 0; i < len(name); i++ {

@@ -34,7 +34,7 @@ func ParseChange(s string) (*Change, error) {
 		return &Change{whole: true, mode: m}, nil
 	}
 	c := &Change{}
-	bad := fmt.Errorf("%q is no mode: say it in octal (2770), in letters (rwxrws---), or as a change (g+w, o=, +t)", clip(s))
+	bad := fmt.Errorf("%q is not a mode: say it in octal (2770), in letters (rwxrws---), or as a change (g+w, o=, +t)", clip(s))
 	for _, part := range strings.Split(s, ",") {
 		var x clause
 		i := 0

@@ -33,7 +33,7 @@ var Numbers = Names{
 func number(s string, id func(uint32) account.ID) (account.ID, error) {
 	n, err := strconv.ParseUint(s, 10, 32)
 	if err != nil || n == undefined {
-		return account.ID{}, fmt.Errorf("%q is no number of an account", clip(s))
+		return account.ID{}, fmt.Errorf("%q is not a number of an account", clip(s))
 	}
 	return id(uint32(n)), nil
 }
@@ -176,13 +176,13 @@ func parsePerm(s string) (p posix.Perm, err error) {
 		return posix.Perm(s[0] - '0'), nil
 	}
 	if len(s) == 0 || len(s) > 3 {
-		return 0, fmt.Errorf("%q is no permission; wanted rwx, - where one is missing", clip(s))
+		return 0, fmt.Errorf("%q is not a permission; wanted rwx, - where one is missing", clip(s))
 	}
 	for _, c := range s {
 		bit := map[rune]posix.Perm{'r': posix.R, 'w': posix.W, 'x': posix.X, '-': 0}
 		b, ok := bit[c]
 		if !ok || b != 0 && p&b != 0 {
-			return 0, fmt.Errorf("%q is no permission; wanted rwx, - where one is missing", clip(s))
+			return 0, fmt.Errorf("%q is not a permission; wanted rwx, - where one is missing", clip(s))
 		}
 		p |= b
 	}
@@ -325,7 +325,7 @@ func ParseMode(s string) (uint16, error) {
 	if n, err := strconv.ParseUint(s, 8, 16); err == nil && n <= 0o7777 && len(s) <= 5 {
 		return uint16(n), nil
 	}
-	bad := fmt.Errorf("%q is no mode; wanted octal as 0644, or letters as rw-r--r--", clip(s))
+	bad := fmt.Errorf("%q is not a mode; wanted octal as 0644, or letters as rw-r--r--", clip(s))
 	if len(s) != 9 {
 		return 0, bad
 	}

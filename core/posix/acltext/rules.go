@@ -71,7 +71,7 @@ func EncodeRules(r *posix.Rules) ([]byte, error) {
 // DecodeRules reads what EncodeRules gave.
 func DecodeRules(b []byte) (*posix.Rules, error) {
 	if len(b) < rulesHead || b[0] != rulesVersion || b[1]&^(isFolder|hasDefault|hasKept|hasMarks) != 0 {
-		return nil, errors.New("these are no rules of a POSIX item")
+		return nil, errors.New("these are not rules of a POSIX item")
 	}
 	r := &posix.Rules{Folder: b[1]&isFolder != 0, Special: binary.LittleEndian.Uint16(b[2:]),
 		Owner: account.UID(binary.LittleEndian.Uint32(b[4:])), Group: account.GID(binary.LittleEndian.Uint32(b[8:]))}

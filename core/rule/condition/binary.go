@@ -230,7 +230,7 @@ func (d *decoder) literal(code byte, lists bool) (*Literal, error) {
 		}
 		id, n, err := account.FromBinary(b)
 		if err != nil || n != len(b) || string(id.AppendBinary(nil)) != string(b) {
-			return nil, &Error{from, "it is no identifier"}
+			return nil, &Error{from, "it is not an identifier"}
 		}
 		return &Literal{Value: account.Value{Kind: account.SIDClaim, ID: id}}, nil
 	case code == listCode && lists:
@@ -251,7 +251,7 @@ func (d *decoder) literal(code byte, lists bool) (*Literal, error) {
 		}
 		return l, nil
 	}
-	return nil, &Error{from, fmt.Sprintf("0x%02x is no operand and no operator", code)}
+	return nil, &Error{from, fmt.Sprintf("0x%02x is neither an operand nor an operator", code)}
 }
 
 // Encode gives the binary form.

@@ -412,10 +412,10 @@ func TestWrongConditionsSayWhere(t *testing.T) {
 		"@User.a == 1 @User.b":               "wanted && or ||, or the end",
 		"(@User.a":                           "wanted ), found the end",
 		"Member_of 3":                        "wanted SID(…)",
-		"Member_of {SID(x)}":                 `"x" is no identifier`,
+		"Member_of {SID(x)}":                 `"x" is not an identifier`,
 		`@User.a == "x`:                      "the text has no end",
 		"@User.a == #abc":                    "pairs of hexadecimal digits",
-		"@User.%00 == 1":                     "is no sign written with % and four digits",
+		"@User.%00 == 1":                     "is not a character written with % and four digits",
 		"@User.a == 99999999999999999999":    "a number of 64 bits",
 		strings.Repeat("(", 300) + "@User.a": "more than 200 brackets",
 	} {

@@ -100,12 +100,12 @@ func Attribute(b []byte) (name string, c account.Claim, err error) {
 			if v = (account.Value{Kind: account.OctetClaim, Text: string(rest[4 : 4+size])}); kind == sidAttribute {
 				id, used, err := account.FromBinary(rest[4 : 4+size])
 				if err != nil || used != int(size) {
-					return "", c, fmt.Errorf("byte %d is no identifier", offset)
+					return "", c, fmt.Errorf("byte %d is not an identifier", offset)
 				}
 				v = account.Value{Kind: account.SIDClaim, ID: id}
 			}
 		default:
-			return "", c, fmt.Errorf("0x%04x is no kind of attribute", kind)
+			return "", c, fmt.Errorf("0x%04x is not a kind of attribute", kind)
 		}
 		c.Values = append(c.Values, v)
 	}

@@ -193,7 +193,7 @@ func (p *parser) attribute() (*Node, error) {
 		if rest[0] == '%' && len(rest) >= 5 {
 			u, err := strconv.ParseUint(rest[1:5], 16, 16)
 			if err != nil || u == 0 || u >= 0xd800 && u < 0xe000 {
-				return nil, p.wrong("%q is no sign written with %% and four digits", rest[:5])
+				return nil, p.wrong("%q is not a character written with %% and four digits", rest[:5])
 			}
 			name.WriteRune(rune(u))
 			p.at += 5
@@ -261,7 +261,7 @@ func (p *parser) value(lists bool) (*Literal, error) {
 		}
 		id, err := p.sid(strings.TrimSpace(rest[4:end]))
 		if err != nil || id.IsZero() {
-			return nil, p.wrong("%q is no identifier", rest[4:end])
+			return nil, p.wrong("%q is not an identifier", rest[4:end])
 		}
 		p.at += end + 1
 		return &Literal{Value: account.Value{Kind: account.SIDClaim, ID: id}}, nil

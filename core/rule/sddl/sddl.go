@@ -376,7 +376,7 @@ func (p *parser) rights(text string) (right.Set, error) {
 	if text[0] >= '0' && text[0] <= '9' {
 		n, err := strconv.ParseUint(text, 0, 32)
 		if err != nil {
-			return 0, p.wrong("%q is no number of 32 bits", text)
+			return 0, p.wrong("%q is not a number of 32 bits", text)
 		}
 		return right.Set(n), nil
 	}
@@ -402,7 +402,7 @@ func parseGUID(text string) (string, error) {
 	digits := strings.Split(text, "-")
 	raw, err := hex.DecodeString(strings.Join(digits, ""))
 	if err != nil || !slices.Equal(lengths(digits), []int{8, 4, 4, 4, 12}) {
-		return "", fmt.Errorf("%q is no object type of the form 01234567-89ab-cdef-0123-456789abcdef", text)
+		return "", fmt.Errorf("%q is not an object type of the form 01234567-89ab-cdef-0123-456789abcdef", text)
 	}
 	swapGUID((*[16]byte)(raw))
 	return string(raw), nil

@@ -182,7 +182,7 @@ func columns(k *ask.Asker, what Gridding, spots []spot) (cols []account.Account,
 		}
 		a, ok := k.T.Account(id)
 		if !ok {
-			return nil, ask.Unfit("name users and groups", "%q is no user and no group of the estate", word)
+			return nil, ask.Unfit("name users and groups", "%q is neither a user nor a group of the estate", word)
 		}
 		cols = append(cols, a)
 	}

@@ -73,7 +73,7 @@ func Modes(k *ask.Asker, items []estate.Target) ([]Mode, error) {
 	for _, x := range items {
 		r, ok := k.T.Of(x.Strand).(*posix.Rules)
 		if !ok {
-			return nil, ask.Unfit("see: tarnwold show", "%s is no item of a POSIX tree: it has entries, and no mode", k.T.Where(x.Item))
+			return nil, ask.Unfit("see: tarnwold show", "%s is not an item of a POSIX tree: it has entries, and no mode", k.T.Where(x.Item))
 		}
 		d := k.AsEntries(r)
 		out = append(out, Mode{k.T.Where(x.Item), ask.Kind(x.Folder), k.Account(d.Owner), k.Account(d.Group), showPosix(k, r)})

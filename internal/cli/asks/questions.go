@@ -132,7 +132,7 @@ func askOne(a *run.App, ctx context.Context, p *estate.Estate, q asked) *answere
 		root := in.Root()
 		c, _, ferr := root.Find(words)
 		if err = ferr; err == nil && !isQuestion(c) {
-			err = run.Misused("%q is no question; see: tarnwold --help", doc.Clip(q.Text))
+			err = run.Misused("%q is not a question; see: tarnwold --help", doc.Clip(q.Text))
 		}
 		for _, w := range words {
 			if err == nil && (strings.HasPrefix(w, "-o") || w == "--out" || strings.HasPrefix(w, "--out=")) {

@@ -19,7 +19,7 @@ func ReachCommand(a *run.App) *cobra.Command {
 		Long: `Show all someone can get to, by every share and at the servers themselves, as a
 tree folded where the answer changes: a line holds for everything below it,
 until another line says otherwise. A place that can be opened by name but not
-come to by browsing, for a folder above doesn't show its names, is marked.
+reached by browsing, because a folder above doesn't show its names, is marked.
 
 --can asks for a level, rights or an act instead: yes or no, folded the same way.`,
 		Example: `  tarnwold reach bram

@@ -151,7 +151,7 @@ those of that scope.`,
 		if kind != "" {
 			k, ok := map[string]rule.Kind{"allow": rule.Allow, "deny": rule.Deny, "audit": rule.Audit}[kind]
 			if !ok {
-				return run.Misused("%q is no kind of entry: allow, deny or audit", doc.Clip(kind))
+				return run.Misused("%q is not a kind of entry: allow, deny or audit", doc.Clip(kind))
 			}
 			y.Kinds = []rule.Kind{k}
 		}

@@ -40,7 +40,7 @@ func SealCommand(a *run.App) *cobra.Command {
 	var keep, clear bool
 	c := &cobra.Command{
 		Use:   "seal WHERE…",
-		Short: "Let an item take no entries from above any more",
+		Short: "Stop an item from inheriting entries from above",
 		Long: `Seal an item: it takes no entries from above any more. --keep turns those it has
 from above into its own, so that nobody's access changes; --clear drops them.`,
 		Example: `  tarnwold seal //stagedoor/productions/Archive --keep
@@ -61,7 +61,7 @@ func UnsealCommand(a *run.App) *cobra.Command {
 	var clear bool
 	c := &cobra.Command{
 		Use:   "unseal WHERE…",
-		Short: "Let an item take entries from above again",
+		Short: "Let an item inherit entries from above again",
 		Long: `Unseal an item: it takes entries from above again, behind its own, and everything
 below it is renewed to match. --clear-own drops its own entries.`,
 		Example: `  tarnwold unseal //stagedoor/productions/Casting --dry-run
@@ -74,7 +74,7 @@ below it is renewed to match. --clear-own drops its own entries.`,
 func ReflowCommand(a *run.App) *cobra.Command {
 	return placesCommand(a, &cobra.Command{
 		Use:   "reflow WHERE…",
-		Short: "Make an item and everything below match what is handed down",
+		Short: "Renew inherited entries at and below an item, so that they match what is handed down",
 		Long: `Renew the inherited entries of an item and everything below it, and report what
 was stale: entries a server left behind when an item was moved or its owner
 changed. Own entries never move; sealed items stay as they are.`,

@@ -123,7 +123,7 @@ func proofOf(a *run.App, c *cobra.Command) error {
 func changeNumber(s string) (int64, error) {
 	n, err := strconv.ParseInt(s, 10, 64)
 	if err != nil || n < 1 {
-		return 0, run.Misused("%q is no number of a change; see: tarnwold log", doc.Clip(s))
+		return 0, run.Misused("%q is not the number of a change; see: tarnwold log", doc.Clip(s))
 	}
 	return n, nil
 }

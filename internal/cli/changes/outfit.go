@@ -26,7 +26,7 @@ func OutfitCommand(a *run.App) *cobra.Command {
 	var fill bool
 	c := &cobra.Command{
 		Use:   "outfit WHERE NAME",
-		Short: "Fit a folder out with access groups of its own, one a level",
+		Short: "Make access groups for a folder, one a level, and give each its level there",
 		Long: `Fit a folder out with access groups of its own in one change: seal it, make a
 group a level (acc-NAME-read, acc-NAME-edit, …), give each its level there, and
 take the other accounts' allow entries out. Who may change the rules there stays,

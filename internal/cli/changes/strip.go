@@ -14,8 +14,8 @@ func StripCommand(a *run.App) *cobra.Command {
 	var under, owner string
 	c := &cobra.Command{
 		Use:   "strip WHO…",
-		Short: "Take accounts off everything that names them, in one change",
-		Long: `Take accounts off everything that names them, in one change: entries and audit
+		Short: "Remove accounts from everything that names them, in one change",
+		Long: `Remove accounts from everything that names them, in one change: entries and audit
 entries wherever they are set, shares' rules, lists of administrators, groups,
 last days; sealed places too. What they own is handed to the account after
 --owner-to. --under keeps to the rules at and below a place.

@@ -14,8 +14,8 @@ func SwapCommand(a *run.App) *cobra.Command {
 	var under string
 	c := &cobra.Command{
 		Use:   "swap OLD NEW",
-		Short: "Put one account in another's place, in everything that names it",
-		Long: `Put one account in another's place, in everything that names it: entries and
+		Short: "Replace one account by another in everything that names it",
+		Long: `Replace one account by another in everything that names it: entries and
 audit entries, owners, shares' rules, lists of administrators, groups it is in,
 last days. --under keeps to the rules at and below a place.`,
 		Example: `  tarnwold swap silas nils --dry-run

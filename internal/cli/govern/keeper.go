@@ -16,7 +16,7 @@ import (
 )
 
 func KeeperCommand(a *run.App) *cobra.Command {
-	return run.Holder("keeper", "Say who decides over groups and places",
+	return run.Holder("keeper", "Say who is responsible for groups and places: only they may change them",
 		`  tarnwold keeper add ines --of group:wardrobe
   tarnwold keeper add board --of "//stagedoor/productions/Board Papers"
   tarnwold keeper list`,
@@ -76,7 +76,7 @@ func DutiesCommand(a *run.App) *cobra.Command {
 	var except string
 	c := &cobra.Command{
 		Use:   "duties",
-		Short: "List who holds two keys of one door: members and rules, asking and accepting, everything",
+		Short: "List who has conflicting duties: members and rules, asking and accepting, everything",
 		Long: `List everybody who decides both on a group's members and on a place that group
 opens, everybody who may accept a request of their own, and every administrator.
 Exit code 1 says that there are any. --except FILE passes over those that are

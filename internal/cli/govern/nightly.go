@@ -54,8 +54,8 @@ func NightlyCommand(a *run.App) *cobra.Command {
 		Use:   "nightly",
 		Short: "Look at everything once a night: one page, one short summary, one exit code",
 		Long: `Look at everything once a night: read the directories and the linked servers, take
-away what is over, check expectations and laid policies, look for findings and for two keys in one
-hand, and for requests that wait. It writes a dated page into a folder, with what
+away what is over, check expectations and laid policies, look for findings, conflicting duties,
+and requests that wait. It writes a dated page into a folder, with what
 it is drawn from beside it, and prints a short summary: what is new since the
 last night.
 
@@ -76,7 +76,7 @@ A systemd timer and service and a line for cron are in the folder packaging.`,
 	f.StringVar(&n.due, "due", "3d", "tell of requests waiting longer than this `time`")
 	f.BoolVar(&n.leave, "leave-expired", false, "tell what is over, and don't take it away")
 	f.StringVar(&n.mode, "mode", "0640", "the permissions of the pages, in `octal`")
-	f.BoolVar(&n.report, "report-only", false, "keep nothing: tell what the servers and directories have otherwise, and what is over")
+	f.BoolVar(&n.report, "report-only", false, "keep nothing: tell what differs on the servers and in the directories, and what is over")
 	f.BoolVar(&n.scan, "no-scan", false, "read neither the linked servers nor the directories")
 	_ = c.MarkFlagRequired("to")
 	return c
@@ -349,7 +349,7 @@ func nightFindings(out *changes.Night, d *plan.Planner, except exception.List) e
 }
 
 func nightDuties(out *changes.Night, d *plan.Planner, except exception.List) error {
-	s := out.Section("duties", "Two keys in one hand")
+	s := out.Section("duties", "Conflicting duties")
 	duties, err := request.Duties(d)
 	if err != nil {
 		return err

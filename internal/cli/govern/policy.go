@@ -17,7 +17,7 @@ import (
 )
 
 func PolicyCommand(a *run.App) *cobra.Command {
-	return run.Holder("policy", "Lay rules from a file on places, and lift them again",
+	return run.Holder("policy", "Apply rules from a file to places, and take them off again",
 		`  tarnwold policy check wardrobe.policy --on //stagedoor/productions
   tarnwold policy lay wardrobe.policy --on //stagedoor/productions
   tarnwold policy drift
@@ -186,8 +186,8 @@ func drifts(t *estate.Tx, who string, names []string) (out []*policies.PolicyDri
 func policyDrift(a *run.App) *cobra.Command {
 	return &cobra.Command{
 		Use:   "drift [NAME]",
-		Short: "Tell what is otherwise now than laid policies want, and by which change",
-		Long: `Tell what is otherwise now than laid policies want, in the estate, and by which
+		Short: "Tell what differs from what laid policies want, and by which change",
+		Long: `Tell what differs in the estate from what laid policies want, and by which
 change. For a real server, scan it first. Exit code 1 says that something is.`,
 		Example: `  tarnwold policy drift
   tarnwold policy drift wardrobe-season`,

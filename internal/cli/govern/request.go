@@ -63,7 +63,7 @@ who gets it.`,
 func requestNumber(s string) (int64, error) {
 	n, err := strconv.ParseInt(s, 10, 64)
 	if err != nil || n < 1 {
-		return 0, run.Misused("%q is no number of a request; see: tarnwold request list", doc.Clip(s))
+		return 0, run.Misused("%q is not the number of a request; see: tarnwold request list", doc.Clip(s))
 	}
 	return n, nil
 }
@@ -77,7 +77,7 @@ func age(s string) (time.Duration, error) {
 	}
 	d, err := time.ParseDuration(s)
 	if err != nil || d < 0 {
-		return 0, run.Misused("%q is no length of time; write 3d, 36h or 90m", doc.Clip(s))
+		return 0, run.Misused("%q is not a length of time; write 3d, 36h or 90m", doc.Clip(s))
 	}
 	return d, nil
 }

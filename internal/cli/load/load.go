@@ -54,7 +54,7 @@ has folders already, what that opens and closes is shown before it is kept.
 
 With --ldif it is what a directory holds, as LDIF (RFC 2849): entries, and changes
 of them in the order of the files. --shape says how entries stand for accounts; what
-is kept is told apart by identifier or number, so that who is called otherwise now
+is kept is told apart by identifier or number, so that who has another name now
 stays the same. Groups for mail are in no token; disabled and expired users are
 shut. The very files that were taken in last are not read again while they hold. To
 keep up with a directory itself, see: tarnwold directory.`,

@@ -26,7 +26,7 @@ import (
 	"tarnwold/internal/report/doc"
 )
 
-// Remember writes down what is no change of the estate.
+// Remember writes down what is not a change of the estate.
 func Remember(a *run.App, ctx context.Context, fn func(t *estate.Tx) error) error {
 	e, done, err := a.Open(ctx)
 	if err != nil {

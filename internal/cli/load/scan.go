@@ -44,7 +44,7 @@ of identifiers met. Several shares over one folder are read once; links are not
 followed. What can't be read is counted and listed, and left out with what is
 below it.
 
-A second scan keeps only what is otherwise than in the estate, and shows it as
+A second scan keeps only what differs from the estate, and shows it as
 any change is shown: who gains and who loses by it. Stopped with Ctrl-C, or by a
 server that goes away, what was read is kept beside the estate, and --resume
 goes on from there.

@@ -94,7 +94,7 @@ func accountSet(a *run.App, kind account.Kind) *cobra.Command {
 	}
 	k.PlainFlags(c)
 	f := c.Flags()
-	f.StringVar(&about, "about", "", "what is to be known of them, in a `sentence`")
+	f.StringVar(&about, "about", "", "what to know about them, in a `sentence`")
 	if kind == account.Group {
 		f.StringVar(&purpose, "purpose", "", "what the group is for: role, access, mail, or nothing")
 		return c

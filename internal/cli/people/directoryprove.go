@@ -53,7 +53,7 @@ are no difference, as are identifiers that they and their groups had elsewhere.`
 					for _, v := range e.Attrs.Of(x.Shape.Token) {
 						id, n, err := account.FromBinary([]byte(v))
 						if err != nil || n != len(v) {
-							return fmt.Errorf("%s: %s is no identifier", u.Entry, x.Shape.Token)
+							return fmt.Errorf("%s: %s is not an identifier", u.Entry, x.Shape.Token)
 						}
 						theirs[id] = true
 					}

@@ -22,9 +22,9 @@ func directorySync(a *run.App) *cobra.Command {
 	var since bool
 	c := &cobra.Command{
 		Use:   "sync NAME",
-		Short: "Take in who came, went, is called otherwise, joined and left",
-		Long: `Read a directory's people, and make a plan of what is otherwise than the estate
-has it: who comes and goes, who is called otherwise (an account is known again by
+		Short: "Take in who came, went, changed name, joined and left",
+		Long: `Read a directory's people, and make a plan of what differs from the
+estate: who comes and goes, who has another name (an account is known again by
 its identifier, or its number), who is disabled or expired, who joins and leaves,
 and what all that opens and closes. Who has gone and is still named by rules stays,
 shut, and in none of the directory's groups.

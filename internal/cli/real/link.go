@@ -69,12 +69,12 @@ func (l *linking) link(who string) (*estate.Link, error) {
 	if host, port, err := net.SplitHostPort(l.smb); err == nil {
 		n, err := strconv.Atoi(port)
 		if err != nil || n < 1 || n > 65535 {
-			return nil, run.Misused("%q is no port", doc.Clip(port))
+			return nil, run.Misused("%q is not a port", doc.Clip(port))
 		}
 		s.Host, s.Port = host, n
 	}
 	if s.Host == "" || strings.ContainsAny(s.Host, " /\\\x00") {
-		return nil, run.Misused("%q is no host", doc.Clip(l.smb))
+		return nil, run.Misused("%q is not a host", doc.Clip(l.smb))
 	}
 	if s.User == "" {
 		s.User = who

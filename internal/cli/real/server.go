@@ -103,7 +103,7 @@ func serverLink(a *run.App) *cobra.Command {
 		Short: "Link a server to a real one, or to another",
 		Long: `Link a server of the estate to a real one: a model that was loaded from files, or
 one whose host, port or user has changed. What the estate knows stays; scan tells
-what is otherwise there.`,
+what differs there.`,
 		Example: `  tarnwold server link flyloft --smb flyloft.example --user warden
   tarnwold server link flyloft --smb flyloft.example:4450 --require-encryption`,
 		Args:              cobra.ExactArgs(1),
@@ -132,7 +132,7 @@ func serverRemove(a *run.App) *cobra.Command {
 		Use:   "remove SERVER",
 		Short: "Take a server out of the estate, with its shares and folders",
 		Long: `Take a server out of the estate, with its shares and all the estate has of its
-folders. A real server stays as it is; only nobody here knows of it any more.`,
+folders. A real server stays as it is; nobody at all here knows of it any more.`,
 		Example:           "  tarnwold server remove flyloft",
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: a.CompleteServers,

@@ -44,7 +44,7 @@ func (e *guarded) Error() string {
 	for i, w := range e.Warnings {
 		says[i] = changes.WarningText(w)
 	}
-	return strings.Join(says, "; ") + "; insist with --force"
+	return strings.Join(says, "; ") + "; use --force to override"
 }
 
 // kinds names the errors a program can look into, and their exit codes.

@@ -131,7 +131,7 @@ func (a *App) makeBelieve(ctx context.Context, p *estate.Estate, what string) er
 		return Misused("%w", err)
 	}
 	if c.Flags().Lookup("dry-run") == nil || c.Name() == "load" || c.HasParent() && c.Parent().Name() == "load" {
-		return Misused("%q is no change; wanted WHO joins GROUP, WHO leaves GROUP, a command that changes something, or a file that --save wrote", doc.Clip(strings.Join(args, " ")))
+		return Misused("%q is not a change; wanted WHO joins GROUP, WHO leaves GROUP, a command that changes something, or a file that --save wrote", doc.Clip(strings.Join(args, " ")))
 	}
 	root.SetArgs(args)
 	root.SetIn(in.In)

@@ -276,7 +276,7 @@ func (s *Reader) ReadMembers() ([]format.MemberRow, error) {
 		m := format.MemberRow{Line: s.line(), Group: name(s.get("group")), Member: name(s.get("member")), Until: name(s.get("until"))}
 		if m.Until != "" {
 			if _, err := time.Parse(time.DateOnly, m.Until); err != nil {
-				return nil, s.in("until", "%q is no day of the form 2027-03-31", m.Until)
+				return nil, s.in("until", "%q is not a day of the form 2027-03-31", m.Until)
 			}
 		}
 		out = append(out, m)
@@ -509,7 +509,7 @@ func (s *Reader) ReadTries(acts []string, each func(trail.Record) error) error {
 		text := cell("at")
 		if r.At, err = time.Parse(time.RFC3339, text); err != nil {
 			if r.At, err = time.ParseInLocation(time.DateTime, text, time.Local); err != nil {
-				return s.in("at", "%q is no time; wanted 2026-11-25T22:20:09Z or 2026-11-25 22:20:09", format.Clip(text))
+				return s.in("at", "%q is not a time; wanted 2026-11-25T22:20:09Z or 2026-11-25 22:20:09", format.Clip(text))
 			}
 		}
 		switch res := cell("result"); res {
@@ -523,7 +523,7 @@ func (s *Reader) ReadTries(acts []string, each func(trail.Record) error) error {
 		case r.User == "":
 			return s.in("user", "the user is empty")
 		case !slices.Contains(acts, r.Act):
-			return s.in("act", "%q is no act: %s", format.Clip(r.Act), strings.Join(acts, ", "))
+			return s.in("act", "%q is not an act: %s", format.Clip(r.Act), strings.Join(acts, ", "))
 		}
 		r.Raw = strings.Join([]string{r.At.UTC().Format(time.RFC3339Nano), r.User, r.Act, r.Path, cell("result")}, "\x00")
 		if err := each(r); err != nil {

@@ -27,10 +27,10 @@ func TestWrongSheetsSayWhere(t *testing.T) {
 		"kind,name,sid,id\nuser,a\n":                "x.csv: line 2",
 		"kind,name,sid,id\nuser,\"a,,\n":            "x.csv: line",
 		"kind,name,sid,id\nrobot,a,,\n":             "x.csv: line 2, column 1: \"robot\" is neither user nor group",
-		"kind,name,sid,id\nuser,a,,x\n":             "x.csv: line 2, column 9: \"x\" is no uid or gid",
+		"kind,name,sid,id\nuser,a,,x\n":             "x.csv: line 2, column 9: \"x\" is not a uid or gid",
 		"kind,name,sid,id\nuser,\xff,,\n":           "x.csv: line 2, column 6: the text is not UTF-8",
 		"kind,name,sid,id,purpose\nuser,a,,,role\n": "a user has no purpose",
-		"group,member,until\ng,m,31.3.2027\n":       "line 2, column 5: \"31.3.2027\" is no day",
+		"group,member,until\ng,m,31.3.2027\n":       "line 2, column 5: \"31.3.2027\" is not a day",
 		"kind,name,sid,id,primary\ngroup,g,,5,6\n":  "wanted the gid of a user's primary group",
 	} {
 		r, err := Open(strings.NewReader(text), "x.csv", Accounts, Members)

@@ -88,7 +88,7 @@ func one(text string) ([]Export, error) {
 	}
 	at := words[0]
 	if !path.IsAbs(at) {
-		return nil, fmt.Errorf("%q is no whole path", format.Clip(at))
+		return nil, fmt.Errorf("%q is not a whole path", format.Clip(at))
 	}
 	plain := Export{Path: path.Clean(at), ReadOnly: true, Squash: "root", UID: nobody, GID: nobody}
 	if len(words) > mostHosts {
@@ -159,7 +159,7 @@ func (e Export) with(opts string) (Export, error) {
 		case "anonuid", "anongid":
 			n, err := strconv.ParseInt(value, 10, 64)
 			if err != nil || n < -1<<31 || n > 1<<32-1 {
-				return e, fmt.Errorf("%s=%s is no number of an account", key, format.Clip(value))
+				return e, fmt.Errorf("%s=%s is not a number of an account", key, format.Clip(value))
 			}
 			if key == "anonuid" {
 				e.UID = uint32(n)

@@ -27,8 +27,8 @@ func TestRead(t *testing.T) {
 	require.Equal(t, "srv-props", got[0].Name())
 	require.Equal(t, "root", got[5].Name())
 	for text, says := range map[string]string{
-		"srv/props *(rw)": "line 1: \"srv/props\" is no whole path", "\n/srv *(rw": "line 2: \"*(rw\": the parenthesis isn't closed",
-		"/srv *(anonuid=x)": "anonuid=x is no number", `"/srv`: "a quote isn't closed", "/srv \\": "ends within a line", `/a\9zz *`: "three octal digits", "/srv \xff": "not UTF-8",
+		"srv/props *(rw)": "line 1: \"srv/props\" is not a whole path", "\n/srv *(rw": "line 2: \"*(rw\": the parenthesis isn't closed",
+		"/srv *(anonuid=x)": "anonuid=x is not a number", `"/srv`: "a quote isn't closed", "/srv \\": "ends within a line", `/a\9zz *`: "three octal digits", "/srv \xff": "not UTF-8",
 	} {
 		_, err := Read(strings.NewReader(text), "exports")
 		require.ErrorContains(t, err, says, text)

@@ -84,7 +84,7 @@ func isPlain(dn string) bool {
 // Join writes the levels of a name that Split gave.
 func Join(levels []string) string { return strings.Join(levels, ",") }
 
-var errDN = errors.New("it is no distinguished name")
+var errDN = errors.New("it is not a distinguished name")
 
 // Split gives the levels of a name, each in the form of Key, the nearest first.
 func Split(dn string) (levels []string, err error) {

@@ -180,7 +180,7 @@ func (r *Reader) class(b []byte) string {
 func (r *Reader) value(s []byte, at int) (name string, value []byte, err error) {
 	word, rest, ok := bytes.Cut(s, []byte(":"))
 	if !ok {
-		return "", nil, r.wrong(at, "%q is no attribute with a value", format.Clip(string(s)))
+		return "", nil, r.wrong(at, "%q is not an attribute with a value", format.Clip(string(s)))
 	}
 	switch {
 	case len(rest) > 0 && rest[0] == ':':
@@ -200,7 +200,7 @@ func (r *Reader) value(s []byte, at int) (name string, value []byte, err error) 
 	if len(word) == 0 || len(word) > mostName || bytes.ContainsFunc(word, func(c rune) bool {
 		return !(c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '-' || c == '.')
 	}) {
-		return "", nil, r.wrong(at, "%q is no name of an attribute", format.Clip(string(word)))
+		return "", nil, r.wrong(at, "%q is not a name of an attribute", format.Clip(string(word)))
 	}
 	return r.word(word), value, nil
 }

@@ -21,11 +21,11 @@ func Users(r io.Reader, file string) ([]format.AccountRow, error) {
 	err := lines(r, file, 7, "name:password:uid:gid:comment:home:shell", func(line int, f []string, at func(i int, format string, args ...any) error) error {
 		uid, err := account.ParsePOSIX(f[2])
 		if err != nil {
-			return at(2, "%q is no uid", f[2])
+			return at(2, "%q is not a uid", f[2])
 		}
 		gid, err := account.ParsePOSIX(f[3])
 		if err != nil {
-			return at(3, "%q is no gid", f[3])
+			return at(3, "%q is not a gid", f[3])
 		}
 		out = append(out, format.AccountRow{Line: line, PrimaryGID: gid,
 			Account: account.Account{Kind: account.User, Name: f[0], POSIX: uid}})
@@ -54,7 +54,7 @@ func Groups(r io.Reader, file string) ([]format.AccountRow, []format.MemberRow, 
 	err := lines(r, file, 4, "name:password:gid:members", func(line int, f []string, at func(i int, format string, args ...any) error) error {
 		gid, err := account.ParsePOSIX(f[2])
 		if err != nil {
-			return at(2, "%q is no gid", f[2])
+			return at(2, "%q is not a gid", f[2])
 		}
 		out = append(out, format.AccountRow{Line: line, PrimaryGID: account.NoPOSIX,
 			Account: account.Account{Kind: account.Group, Name: f[0], POSIX: gid}})

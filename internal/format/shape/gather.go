@@ -203,7 +203,7 @@ func (g *Gathering) rename(e *Entry, key string, x *ldif.Record) error {
 	}
 	first, err := ldif.Key(x.NewRDN)
 	if err != nil || first == "" {
-		return g.wrong(e, "newrdn %q: it is no part of a name", format.Clip(x.NewRDN))
+		return g.wrong(e, "newrdn %q: it is not part of a name", format.Clip(x.NewRDN))
 	}
 	to := first
 	if above != "" {

@@ -251,13 +251,13 @@ func (g *Gathering) fill(p *Person, e *Entry) (until int64, err error) {
 		}
 		n, err := strconv.ParseInt(v, 10, 64)
 		if err != nil || bits == 32 && (n < 0 || n >= 1<<32-1) {
-			return 0, g.wrong(e, "%s: %q is no number for it", attr, format.Clip(v))
+			return 0, g.wrong(e, "%s: %q is not a number for it", attr, format.Clip(v))
 		}
 		return n, nil
 	}
 	if v := e.first(s.SID); v != "" {
 		if p.ID, err = identifier(v); err != nil {
-			return 0, g.wrong(e, "%s: it is no identifier", s.SID)
+			return 0, g.wrong(e, "%s: it is not an identifier", s.SID)
 		}
 	}
 	if s.History != "" {
@@ -265,7 +265,7 @@ func (g *Gathering) fill(p *Person, e *Entry) (until int64, err error) {
 		for _, v := range e.Attrs.Of(s.History) {
 			id, err := identifier(v)
 			if err != nil {
-				return 0, g.wrong(e, "%s: it is no identifier", s.History)
+				return 0, g.wrong(e, "%s: it is not an identifier", s.History)
 			}
 			if id != p.ID {
 				former = append(former, id)
@@ -385,7 +385,7 @@ func (c *Claim) value(text string) (v account.Value, err error) {
 		return account.Value{Kind: c.Kind, Text: text}, nil
 	case account.TextClaim:
 		if !utf8.ValidString(text) {
-			return v, fmt.Errorf("it is no text in UTF-8")
+			return v, fmt.Errorf("it is not text in UTF-8")
 		}
 	}
 	return account.ParseValue(c.Kind, text)
@@ -465,7 +465,7 @@ func (p *Purposes) Good() error {
 				x = want
 			}
 			if _, err := path.Match(strings.ToLower(x), ""); err != nil {
-				return fmt.Errorf("%q is no pattern", format.Clip(x))
+				return fmt.Errorf("%q is not a pattern", format.Clip(x))
 			}
 		}
 	}

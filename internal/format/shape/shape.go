@@ -66,7 +66,7 @@ func ParseClaim(text string) (c Claim, err error) {
 
 func (c *Claim) good() error {
 	if kinds := account.ClaimKinds(); !slices.Contains(kinds, c.Kind) {
-		return fmt.Errorf("claim %s: %q is no kind of value: %v", format.Clip(c.Name), format.Clip(string(c.Kind)), kinds)
+		return fmt.Errorf("claim %s: %q is not a kind of value: %v", format.Clip(c.Name), format.Clip(string(c.Kind)), kinds)
 	}
 	if c.Name == "" || c.Attribute == "" || strings.ContainsFunc(c.Name+c.Attribute, func(r rune) bool { return r <= ' ' || r == '"' }) {
 		return fmt.Errorf("claim %q of %q: neither has blanks in it", format.Clip(c.Name), format.Clip(c.Attribute))

@@ -140,9 +140,9 @@ objectSid: S-1-5-21-1-2-3-1009
 		"dn: cn=a\nchangetype: delete\n":                                      "isn't there",
 		"dn: cn=Bram,dc=x\nobjectClass: user\n":                               "is there already",
 		"dn: cn=Bram,dc=x\nchangetype: modrdn\nnewrdn: CN=Ines\n":             "is there already",
-		"dn: cn=Bram,dc=x\nchangetype: modrdn\nnewrdn: nonsense\n":            "no part of a name",
-		"dn: nonsense\nobjectClass: user\n":                                   "no distinguished name",
-		"dn: cn=b,dc=x\nobjectClass: user\nsAMAccountName: b\nobjectSid: x\n": "no identifier",
+		"dn: cn=Bram,dc=x\nchangetype: modrdn\nnewrdn: nonsense\n":            "not part of a name",
+		"dn: nonsense\nobjectClass: user\n":                                   "not a distinguished name",
+		"dn: cn=b,dc=x\nobjectClass: user\nsAMAccountName: b\nobjectSid: x\n": "not an identifier",
 	} {
 		g := Gather(s, "x", Purposes{}, now)
 		put := func(text string) (err error) {

@@ -46,7 +46,7 @@ func Mode(d *plan.Planner, set string, entries []string, below bool, x plan.Targ
 	p := d.NewPlan("mode %s on %s", strings.TrimSuffix(strings.Join(said, " "), " "), x.Text())
 	p.Nothing = "it is so already"
 	edit := plan.ItemEdit{Make: func(*rule.Descriptor, *rule.Descriptor, bool, estate.Dated) (*rule.Descriptor, error) {
-		return nil, &estate.Refused{Why: "it is no item of a POSIX tree: it has entries, and no mode", Do: "see: tarnwold grant --help"}
+		return nil, &estate.Refused{Why: "it is not an item of a POSIX tree: it has entries, and no mode", Do: "see: tarnwold grant --help"}
 	}, Posix: func(r, _ *posix.Rules, _ estate.Dated) (*posix.Rules, error) {
 		for _, o := range list {
 			if o.dflt && !r.Folder {

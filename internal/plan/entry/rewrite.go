@@ -92,7 +92,7 @@ func named(d *plan.Planner, word, under string, w *rule.Rewriting) (plan.ID, err
 		return id, err
 	}
 	if _, special := acc.SpecialName(id); special {
-		return id, &estate.Refused{Why: fmt.Sprintf("%s is no account, but stands for whoever it fits", word), Do: "revoke its entries where they are: tarnwold uses " + word}
+		return id, &estate.Refused{Why: fmt.Sprintf("%s is not an account, but stands for whoever it fits", word), Do: "revoke its entries where they are: tarnwold uses " + word}
 	}
 	w.Names[id] = true
 	if a, ok := d.T.Account(id); ok {
@@ -161,7 +161,7 @@ func Swap(d *plan.Planner, from, to, under string) (*plan.Plan, error) {
 	after, ok := d.T.Account(id)
 	if under == "" && known {
 		if !ok {
-			return nil, &estate.Refused{Why: to + " is no account of the estate, so it can't be in groups", Do: "add it first, or swap below a place: --under"}
+			return nil, &estate.Refused{Why: to + " is not an account of the estate, so it can't be in groups", Do: "add it first, or swap below a place: --under"}
 		}
 		if err := swapPeople(d, p, before, after); err != nil {
 			return nil, err

@@ -205,7 +205,7 @@ func OwnRenamed(d *plan.Planner, s estate.Server, f people.AccountFile) (*plan.P
 			p.Work.Accounts = append(p.Work.Accounts, edit.Account{Before: &before, After: &after})
 		}
 	}
-	p.Change = fmt.Sprintf("scan of %s: %s called otherwise", s.Name, format.Count(int64(len(p.Work.Accounts)), "account"))
+	p.Change = fmt.Sprintf("scan of %s: %s renamed", s.Name, format.Count(int64(len(p.Work.Accounts)), "account"))
 	return d.Evaluate(p)
 }
 

@@ -15,7 +15,7 @@ import (
 // mayAct warns where who acts is a user of the estate and could not do on the
 // server what the plan does: change the rules of an item, or what only an
 // administrator of the server may (its shares, administrators and traits). A
-// keeper of a place decides over its rules. Who acts and is no user of the estate
+// keeper of a place decides over its rules. Who acts and is not a user of the estate
 // works on the model from outside.
 func mayAct(d *plan.Planner, p *plan.Plan) error {
 	actor, ok := d.ActingUser()

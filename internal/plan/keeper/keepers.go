@@ -73,7 +73,7 @@ func keeping(d *plan.Planner, who, of string) (Keeper, error) {
 	k := Keeper{Who: a.ID.String(), Name: d.T.Name(a.ID)}
 	if pattern, ok := strings.CutPrefix(of, "group:"); ok {
 		if _, err := path.Match(pattern, ""); err != nil || pattern == "" {
-			return k, &estate.Refused{Why: fmt.Sprintf("%q is no pattern of groups", of), Do: "write group:NAME, * and ? standing for any signs"}
+			return k, &estate.Refused{Why: fmt.Sprintf("%q is not a pattern of groups", of), Do: "write group:NAME, * and ? standing for any characters"}
 		}
 		k.Of = "group:" + estate.Key(pattern)
 		k.Place = "group:" + pattern

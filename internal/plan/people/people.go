@@ -180,7 +180,7 @@ func AddAccounts(d *plan.Planner, names []string, n NewAccount) (*plan.Plan, err
 	p := d.NewPlan("%s %s added", n.Kind, plan.Many(names))
 	p.Asks = false
 	if n.POSIX < acc.NoPOSIX || n.POSIX > acc.MostPOSIX {
-		return nil, &estate.Refused{Why: fmt.Sprintf("%d is no uid or gid", n.POSIX), Do: fmt.Sprintf("one is 0 to %d", int64(acc.MostPOSIX))}
+		return nil, &estate.Refused{Why: fmt.Sprintf("%d is not a uid or gid", n.POSIX), Do: fmt.Sprintf("one is 0 to %d", int64(acc.MostPOSIX))}
 	}
 	free := d.T.FreeIDs()
 	seen := map[string]bool{}

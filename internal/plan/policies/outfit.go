@@ -44,7 +44,7 @@ func Outfits(d *plan.Planner, list []Outfitting, levels []string, above, fill bo
 			return nil, err
 		}
 		if _, named := d.T.Levels().Lookup(name); !named {
-			return nil, &estate.Refused{Why: fmt.Sprintf("%s is no level, and the groups are called by theirs", name), Do: "add a level of your own: tarnwold level add"}
+			return nil, &estate.Refused{Why: fmt.Sprintf("%s is not a level, and the groups are called by theirs", name), Do: "add a level of your own: tarnwold level add"}
 		}
 		lines = append(lines, rule.Line{Kind: rule.Allow, Scope: rule.Tree, What: right.What{Folder: l.Folder, File: l.File}})
 	}

@@ -338,7 +338,7 @@ func ReadSaved(r io.Reader, file string) (*Saved, error) {
 	dec := json.NewDecoder(bytes.NewReader(text))
 	dec.DisallowUnknownFields()
 	if err := dec.Decode(s); err != nil {
-		return nil, bad(int(dec.InputOffset()), "this is no saved change set: %v", err)
+		return nil, bad(int(dec.InputOffset()), "this is not a saved change set: %v", err)
 	}
 	end := int(dec.InputOffset())
 	if _, err := dec.Token(); err != io.EOF {
@@ -346,7 +346,7 @@ func ReadSaved(r io.Reader, file string) (*Saved, error) {
 	}
 	switch {
 	case s.Tarnwold != savedMark:
-		return nil, bad(0, "%q is no kind of file this program knows, wanted %q", s.Tarnwold, savedMark)
+		return nil, bad(0, "%q is not a kind of file this program knows, wanted %q", s.Tarnwold, savedMark)
 	case strings.TrimSpace(s.Summary) == "":
 		return nil, bad(0, "the change set says nothing of what it does: its summary is empty")
 	case s.Digest != s.Computed():
@@ -588,7 +588,7 @@ func (r *rebuilding) primaries() error {
 			return err
 		}
 		if a, ok := d.T.Account(after.Primary); !after.Primary.IsZero() && (!ok || a.Kind != acc.Group) {
-			return &estate.Refused{Why: x.Is + " is no group of the estate"}
+			return &estate.Refused{Why: x.Is + " is not a group of the estate"}
 		}
 		p.Work.Accounts = append(p.Work.Accounts, edit.Account{Before: &u, After: &after})
 	}

@@ -52,7 +52,7 @@ func Configure(d *plan.Planner, name, file string, c *smbconf.Config, homes map[
 			}
 			folder, err := place.Clean(x.Path)
 			if err != nil {
-				return nil, nil, bad(fmt.Errorf("share %s: %q is no path on a server", format.Clip(x.Name), format.Clip(x.Path)))
+				return nil, nil, bad(fmt.Errorf("share %s: %q is not a path on a server", format.Clip(x.Name), format.Clip(x.Path)))
 			}
 			rules, err := shareRules(d, nil)
 			if err != nil {

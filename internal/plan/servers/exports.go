@@ -34,7 +34,7 @@ func Exports(d *plan.Planner, name, file string, found []exports.Export) (*plan.
 		}
 		folder, err := place.Clean(x.Path)
 		if err != nil {
-			return nil, bad(fmt.Errorf("%q is no path on a server", format.Clip(x.Path)))
+			return nil, bad(fmt.Errorf("%q is not a path on a server", format.Clip(x.Path)))
 		}
 		adm := &estate.Admission{File: file, Exported: true, Squash: x.Squash, Anon: [2]uint32{x.UID, x.GID}, Hosts: x.Hosts}
 		before, err := d.T.Share(s, as)

@@ -85,7 +85,7 @@ func administrators(d *plan.Planner, p *plan.Plan, s estate.Server, names []stri
 			if on {
 				return &estate.Refused{Why: fmt.Sprintf("%s is an administrator of %s already", d.T.Name(a.ID), s.Name)}
 			}
-			return &estate.Refused{Why: fmt.Sprintf("%s is no administrator of %s", d.T.Name(a.ID), s.Name)}
+			return &estate.Refused{Why: fmt.Sprintf("%s is not an administrator of %s", d.T.Name(a.ID), s.Name)}
 		}
 		have[a.ID] = on
 		p.Work.Admins = append(p.Work.Admins, edit.Administrator{Server: s, Who: a, On: on})
@@ -210,7 +210,7 @@ func SetTrait(t verdict.Traits, name, value string) (verdict.Traits, error) {
 	if !known {
 		return t, &estate.NotFound{What: "trait", Name: name, In: "a server's traits; see: tarnwold server traits NAME", Near: estate.Nearest(name, plan.TraitNames())}
 	}
-	bad := &estate.Refused{Why: fmt.Sprintf("trait %s: %q is no value for it", name, format.Clip(value))}
+	bad := &estate.Refused{Why: fmt.Sprintf("trait %s: %q is not a valid value", name, format.Clip(value))}
 	var raw any
 	switch {
 	case name == "group-layers" && value == "any":
@@ -326,7 +326,7 @@ func RemoveServer(d *plan.Planner, name string) (*plan.Plan, error) {
 		return nil, err
 	}
 	p := d.NewPlan("server %s removed from the estate", s.Name)
-	p.IsSo = true // what is there stays as it is; only nobody here knows of it any more
+	p.IsSo = true // what is there stays as it is; nobody at all here knows of it any more
 	var tops []estate.Target
 	for _, path := range d.T.Tops(s) {
 		at, err := d.T.At(s, path)

@@ -39,7 +39,7 @@ func AddShares(d *plan.Planner, list []NewShare) (*plan.Plan, error) {
 		}
 		folder, err := place.Clean(n.Folder)
 		if err != nil {
-			return nil, &estate.Refused{Why: fmt.Sprintf("%q is no path on a server: it begins with /, and steps up nowhere", format.Clip(n.Folder))}
+			return nil, &estate.Refused{Why: fmt.Sprintf("%q is not a path on a server: it begins with /, and steps up nowhere", format.Clip(n.Folder))}
 		}
 		s, err := server(d, p, news, a.Server)
 		if err != nil {

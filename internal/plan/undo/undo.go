@@ -78,7 +78,7 @@ func (e *BuiltOn) Error() string {
 	if e.Never {
 		return s + "; undo what came later first"
 	}
-	return s + "; undo that first, or insist with --force"
+	return s + "; undo that first, or use --force to override"
 }
 
 // Undo takes a change back.

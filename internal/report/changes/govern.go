@@ -177,7 +177,7 @@ func Keepers(p *doc.Printer, list []keeper.Keeper) error {
 		return out
 	}, func() {
 		if len(list) == 0 {
-			p.Line(doc.S("Nobody keeps anything: who may use this estate may change all of it."))
+			p.Line(doc.S("There are no keepers: whoever may use this estate may change all of it."))
 			return
 		}
 		g := doc.Grid{Cols: []doc.Col{{Head: "who", Weight: 2}, {Head: "decides over", Weight: 6}}}
@@ -193,7 +193,7 @@ func Keepers(p *doc.Printer, list []keeper.Keeper) error {
 }
 
 var dutyKinds = map[string]string{
-	"both-keys":     "decides on members and on rules of one door",
+	"both-keys":     "decides both who is in a group and what it opens",
 	"own-request":   "may accept a request of their own",
 	"administrator": "passes all rules",
 }
@@ -207,7 +207,7 @@ func Duties(p *doc.Printer, list []request.Duty, meant int, unused []string) err
 		return out
 	}, func() {
 		if len(list) == 0 {
-			p.Line(doc.In(doc.Good, "Nobody holds two keys of one door."))
+			p.Line(doc.In(doc.Good, "Nobody has conflicting duties."))
 		} else {
 			people := map[string]bool{}
 			for _, d := range list {
@@ -217,7 +217,7 @@ func Duties(p *doc.Printer, list []request.Duty, meant int, unused []string) err
 			if len(people) == 1 {
 				verb = "holds"
 			}
-			p.Line(doc.In(doc.Bad, fmt.Sprintf("%s %s more than one hand should", report.Count(int64(len(people)), "person"), verb)))
+			p.Line(doc.In(doc.Bad, fmt.Sprintf("%s %s conflicting duties", report.Count(int64(len(people)), "person"), verb)))
 			p.Blank()
 			g := doc.Grid{Cols: []doc.Col{{Head: "who", Weight: 2}, {Head: "what", Weight: 4}, {Head: "where", Weight: 4}, {Head: "by", Weight: 6}}}
 			for _, d := range list {
@@ -302,7 +302,7 @@ func Request(p *doc.Printer, x *request.Asked) error {
 			p.Line(doc.S("Decided by %s.", report.Some(x.Keepers, 6)))
 		}
 		if x.Gone != "" {
-			p.Line(doc.In(doc.Bad, "It can't be looked at any more: "), doc.S("%s", x.Gone))
+			p.Line(doc.In(doc.Bad, "It can't be worked out any more: "), doc.S("%s", x.Gone))
 			return
 		}
 		for _, e := range x.People {

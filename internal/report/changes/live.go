@@ -42,7 +42,7 @@ func ServerTest(p *doc.Printer, name string, steps []ServerStep) error {
 }
 
 var driftSays = map[string]string{"came": "is new", "went": "is gone", "rules": "has other rules",
-	"share-came": "is a new share", "share-went": "is no share any more", "share-folder": "stands over another folder", "share-switch": "is switched otherwise", "share-rules": "has other rules of its own",
+	"share-came": "is a new share", "share-went": "is not a share any more", "share-folder": "is over another folder", "share-switch": "has its read-only switch changed", "share-rules": "has other rules of its own",
 	"not-scanned": "isn't in the estate"}
 
 // Drifted prints what is otherwise on a real server than in the estate.
@@ -121,7 +121,7 @@ func TakenBack(p *doc.Printer, u *live.Unfinished) error {
 				p.Line(doc.S("  and %d more", len(u.Other)-i))
 				break
 			}
-			p.Line(doc.S("left alone, for somebody else has changed it since: %s", where))
+			p.Line(doc.S("left as it is, because somebody else has changed it since: %s", where))
 		}
 	})
 }
@@ -178,7 +178,7 @@ func Proved(p *doc.Printer, f *live.Proof) error {
 			p.Line(doc.In(doc.Good, "Every answer is the server's."))
 			return
 		}
-		p.Line(doc.In(doc.Bad, report.Count(int64(len(f.Differ)), "act")+" answered otherwise by the server:"))
+		p.Line(doc.In(doc.Bad, report.Count(int64(len(f.Differ)), "act")+" answered differently by the server:"))
 		p.Blank()
 		g := doc.Grid{Cols: []doc.Col{{Head: "user", Weight: 2}, {Head: "act", Weight: 0}, {Head: "where", Weight: 5}, {Head: "the estate", Weight: 0}, {Head: "the server", Weight: 0}, {Head: "said", Weight: 4}}}
 		for _, d := range f.Differ {

@@ -119,7 +119,7 @@ func lineText(l edit.Line) string {
 	case "absence":
 		return "absent rules: open to everyone"
 	case "order":
-		return "the order of the entries, or how it is inherited"
+		return "the order of the entries, a duplicate, or how they are inherited"
 	case "membership":
 		return l.Text
 	case "last-day":
@@ -313,7 +313,7 @@ func taken(p *doc.Printer, t *intake.Taken) {
 		}
 	}
 	if n := len(t.Apart); n > 0 {
-		p.Line(doc.S("Named apart, for others have their names: %s.", report.Some(t.Apart, 4)))
+		p.Line(doc.S("Renamed, because others have the same names: %s.", report.Some(t.Apart, 4)))
 	}
 }
 
@@ -390,7 +390,7 @@ func WarningText(w plan.Warning) string {
 	case "own-request":
 		return fmt.Sprintf("%s is on %s and would accept it themselves", w.Who, w.Where)
 	case "expectation":
-		return fmt.Sprintf("it would not be as expected: %s; %s", w.Who, w.Where)
+		return fmt.Sprintf("an expectation would not hold: %s; %s", w.Who, w.Where)
 	case "may-not":
 		says := fmt.Sprintf("you act as %s, who may not %s", strings.Join(w.Users, ", "), w.Where)
 		if w.Because != nil {
@@ -405,7 +405,7 @@ func WarningText(w plan.Warning) string {
 	case "loses-much":
 		return fmt.Sprintf("%s would be gone at once, which may be a mistake where they are kept; --may-lose N lets N in a hundred go", w.Who)
 	case "ends-early":
-		return fmt.Sprintf("it ends what others set to count still: by %s it will be over, and today it isn't", w.Where)
+		return fmt.Sprintf("others set some of it to last longer: it is over by %s, but not today", w.Where)
 	case "runs-as":
 		return fmt.Sprintf("%s would run as its owner or group again, whoever starts it, and has been changed since it last did", w.Where)
 	case "dead":

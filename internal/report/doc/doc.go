@@ -48,7 +48,7 @@ func ParseFormat(s string) (Format, error) {
 	if slices.Contains(Formats, s) {
 		return Format(s), nil
 	}
-	return "", fmt.Errorf("%q is no format: table, json, csv or markdown", Clip(s))
+	return "", fmt.Errorf("%q is not a format: table, json, csv or markdown", Clip(s))
 }
 
 // Printer prints to one place in one format.

@@ -56,11 +56,11 @@ type Secret = server.Secret
 func (l Link) Good() (Link, error) {
 	u, err := url.Parse(l.URL)
 	if err != nil || u.Scheme != "ldap" && u.Scheme != "ldaps" || u.Hostname() == "" || u.User != nil || strings.Trim(u.Path, "/") != "" || u.RawQuery != "" {
-		return l, fmt.Errorf("%q is no address of a directory: write ldaps://HOST, or ldap://HOST", format.Clip(l.URL))
+		return l, fmt.Errorf("%q is not an address of a directory: write ldaps://HOST, or ldap://HOST", format.Clip(l.URL))
 	}
 	if p := u.Port(); p != "" {
 		if n, err := strconv.Atoi(p); err != nil || n < 1 || n > 65535 {
-			return l, fmt.Errorf("%q is no port", format.Clip(p))
+			return l, fmt.Errorf("%q is not a port", format.Clip(p))
 		}
 	}
 	l.URL = u.Scheme + "://" + u.Host
@@ -72,7 +72,7 @@ func (l Link) Good() (Link, error) {
 	}
 	for _, b := range l.Bases {
 		if _, err := goldap.ParseDN(b); err != nil || b == "" {
-			return l, fmt.Errorf("%q is no distinguished name", format.Clip(b))
+			return l, fmt.Errorf("%q is not a distinguished name", format.Clip(b))
 		}
 	}
 	if l.Filter != "" {
@@ -278,8 +278,8 @@ func failed(l Link, step string, err error) error {
 		out.Step, out.Err = "trust", fmt.Errorf("its certificate is not for %s: %s", l.host(), certified(name.Certificate))
 		out.Do = "reach it by a name that its certificate has"
 	case errors.As(err, &invalid) && invalid.Reason == x509.Expired:
-		out.Step, out.Err = "trust", fmt.Errorf("its certificate counts from %s to %s, and not now", day(invalid.Cert.NotBefore), day(invalid.Cert.NotAfter))
-		out.Do = "have it given a new one, or set this machine's clock right"
+		out.Step, out.Err = "trust", fmt.Errorf("its certificate is valid from %s to %s, and not now", day(invalid.Cert.NotBefore), day(invalid.Cert.NotAfter))
+		out.Do = "give it a new one, or set this machine's clock right"
 	case errors.As(err, &invalid):
 		out.Step, out.Err = "trust", fmt.Errorf("its certificate can't be trusted: %w", invalid)
 	case strings.Contains(err.Error(), negativeSerial): // crypto/x509 has no type for it
@@ -294,7 +294,7 @@ func failed(l Link, step string, err error) error {
 	case errors.As(err, &result) && result.ResultCode == goldap.LDAPResultNoSuchObject:
 		out.Err, out.Do = fmt.Errorf("there is nothing at %s", strings.Join(l.Bases, ", ")), "look at --base; what there is: its rootDSE's namingContexts"
 	case errors.As(err, &result) && result.ResultCode == goldap.LDAPResultSizeLimitExceeded:
-		out.Err, out.Do = errors.New("it gives no more entries than its size limit"), "have the limit raised for this user, or ask for less with --base or --filter"
+		out.Err, out.Do = errors.New("it stops at its size limit"), "have the limit raised for this user, or ask for less with --base or --filter"
 	case errors.As(err, &netErr):
 		out.Err = netErr
 	case errors.Is(err, io.EOF):
@@ -409,7 +409,7 @@ func (c *Client) entry(e *goldap.Entry) (*shape.Entry, error) {
 		for hi != "*" {
 			n, err := strconv.Atoi(hi)
 			if err != nil || len(a.Values) == 0 {
-				return nil, fmt.Errorf("%s: %s is told from %s to %s, which is no part of it", e.DN, name, format.Clip(lo), format.Clip(hi))
+				return nil, fmt.Errorf("%s: %s is told from %s to %s, which is not part of it", e.DN, name, format.Clip(lo), format.Clip(hi))
 			}
 			more, err := c.conn.Search(goldap.NewSearchRequest(e.DN, goldap.ScopeBaseObject, goldap.NeverDerefAliases, 1, 0, false, "(objectClass=*)", []string{fmt.Sprintf("%s;range=%d-*", name, n+1)}, nil))
 			if err != nil {

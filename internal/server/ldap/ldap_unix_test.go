@@ -89,7 +89,7 @@ func TestCertificates(t *testing.T) {
 		trust     bool
 		says, how string
 	}{
-		{ldaptest.Certificate{Expired: true}, true, "and not now", "given a new one"},
+		{ldaptest.Certificate{Expired: true}, true, "and not now", "give it a new one"},
 		{ldaptest.Certificate{Name: "elsewhere.test"}, true, "is not for 127.0.0.1: it is for elsewhere.test", "a name that its certificate has"},
 		{ldaptest.Certificate{SelfMade: true}, true, "signed by nobody who is trusted", "--ca FILE"},
 		{ldaptest.Certificate{}, false, "signed by nobody who is trusted", "--ca FILE"},

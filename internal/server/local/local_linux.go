@@ -79,7 +79,7 @@ func (c *Client) top(root string) (*top, error) {
 		return t, nil
 	}
 	if !path.IsAbs(root) {
-		return nil, fmt.Errorf("%s is no whole path", root)
+		return nil, fmt.Errorf("%s is not a whole path", root)
 	}
 	fd, err := unix.Openat2(unix.AT_FDCWD, root, &unix.OpenHow{Flags: unix.O_PATH | unix.O_CLOEXEC, Resolve: noLinks})
 	if err != nil {
@@ -482,7 +482,7 @@ func call(fd int, now, next *posix.Rules) error {
 
 // ShareRules has nothing to read: a machine's own trees have no shares.
 func (c *Client) ShareRules(_ context.Context, share string) (*rule.Descriptor, error) {
-	return nil, fmt.Errorf("%s is no share", share)
+	return nil, fmt.Errorf("%s is not a share", share)
 }
 
 // names parses what getdents64(2) gave, calling fn with each name.

@@ -164,7 +164,7 @@ func plain(err error) error {
 }
 
 // item reads one entry of a folder, which hands marks to it and is up; ok is false for
-// what is no item. mine are rules that the one who asks has met already.
+// what is not an item. mine are rules that the one who asks has met already.
 func (s *scanning) item(dir int, full, name string, handed posix.Marks, up *unix.Statx_t, mine map[body]*posix.Rules) (x server.Item, ok bool) {
 	var st unix.Statx_t
 	if err := unix.Statx(dir, name, unix.AT_SYMLINK_NOFOLLOW|unix.AT_NO_AUTOMOUNT, wanted, &st); err != nil {

@@ -147,7 +147,7 @@ func (x *Exact) signOn(l Link, secret Secret) error {
 			return a.status
 		}
 	}
-	return errors.New("its sign-on comes to no end")
+	return errors.New("its sign-on never ends")
 }
 
 // tree connects to a share.
@@ -317,7 +317,7 @@ func (x *Exact) ask(requests ...request) ([]answer, error) {
 		}
 		n := binary.BigEndian.Uint32(size[:])
 		if n > mostAnswer {
-			return nil, fmt.Errorf("its answer has %d bytes, which is no answer to this", n)
+			return nil, fmt.Errorf("its answer has %d bytes, which is not an answer to this", n)
 		}
 		in := make([]byte, n)
 		if _, err := io.ReadFull(x.conn, in); err != nil {
@@ -330,7 +330,7 @@ func (x *Exact) ask(requests ...request) ([]answer, error) {
 		for _, a := range answers {
 			i := a.number - first
 			if i >= uint64(len(requests)) || a.command != requests[i].command || seen[i] {
-				return nil, errors.New("it answers what was not asked")
+				return nil, errors.New("its answer is to another question")
 			}
 			if a.async && a.status == statusPending {
 				continue
@@ -363,7 +363,7 @@ func (x *Exact) signed(message []byte) bool {
 func parseAnswers(in []byte) (out []answer, err error) {
 	for {
 		if len(in) < headerSize+2 || string(in[:4]) != "\xfeSMB" || binary.LittleEndian.Uint16(in[4:]) != headerSize {
-			return nil, errors.New("its answer is none of SMB 2")
+			return nil, errors.New("its answer is not SMB 2")
 		}
 		a := answer{
 			status:  Status(binary.LittleEndian.Uint32(in[8:])),
@@ -374,7 +374,7 @@ func parseAnswers(in []byte) (out []answer, err error) {
 			async:   binary.LittleEndian.Uint32(in[16:])&2 != 0,
 		}
 		if binary.LittleEndian.Uint32(in[16:])&1 == 0 {
-			return nil, errors.New("it answers with a question")
+			return nil, errors.New("it sends a request in place of an answer")
 		}
 		next := binary.LittleEndian.Uint32(in[20:])
 		a.packet = in

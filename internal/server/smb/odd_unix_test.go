@@ -264,7 +264,7 @@ func TestNonsenseIsNoAnswer(t *testing.T) {
 	require.False(t, lost(&smb2.ResponseError{Code: 0xC0000022})) // it answered: access denied
 }
 
-// TestAGroupIsWrittenByWhoMay: who has every right on an item and is no administrator
+// TestAGroupIsWrittenByWhoMay: who has every right on an item and is not an administrator
 // changes its group.
 func TestAGroupIsWrittenByWhoMay(t *testing.T) {
 	w := &trial{t: t, r: seed(t), users: []string{"bram", "ines"}}

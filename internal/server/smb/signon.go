@@ -20,7 +20,7 @@ var (
 	errGuestSealed = errors.New("it signs on as a guest, and wants that session encrypted, which has no key")
 	errUnsigned    = errors.New("its last answer to the sign-on is not signed, so that nobody vouches for it")
 	errForged      = errors.New("its last answer to the sign-on is signed wrongly: somebody on the way has altered the sign-on, or it isn't the server it says it is")
-	errNoSignOn    = errors.New("its sign-on is no sign-on")
+	errNoSignOn    = errors.New("its answer to the sign-on makes no sense")
 )
 
 // Dialects, [MS-SMB2] §2.2.4.

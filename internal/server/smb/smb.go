@@ -68,7 +68,7 @@ type Client struct {
 
 var _ server.Server = (*Client)(nil)
 
-// Unreached is a server that can't be reached, or doesn't let one in.
+// Unreached is a server that can't be reached, or refuses the sign-on.
 type Unreached struct {
 	Address string `json:"address"`
 	Step    string `json:"step"` // reach or sign-on
@@ -79,7 +79,7 @@ func (e *Unreached) Error() string {
 	if e.Step == "reach" {
 		return fmt.Sprintf("%s can't be reached: %s", e.Address, e.Why)
 	}
-	return fmt.Sprintf("%s doesn't let one in: %s", e.Address, e.Why)
+	return fmt.Sprintf("%s refused the sign-on: %s", e.Address, e.Why)
 }
 
 // Dial reaches a server and signs on.
@@ -192,7 +192,7 @@ func plainSMB(err error) string {
 		case 0xc0000022:
 			return "the user may not"
 		case 0xc0000061:
-			return "it takes a privilege that the user hasn't, as audit entries do"
+			return "it takes a privilege that the user doesn't have, as audit entries do"
 		case 0xc0000072:
 			return "the account is switched off"
 		case 0xc0000234:

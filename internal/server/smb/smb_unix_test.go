@@ -96,7 +96,7 @@ func TestARealServer(t *testing.T) {
 	require.ElementsMatch(t, []server.Account{names["bram"], names["wardrobe"]}, called)
 
 	_, err = Dial(ctx, Link{Host: "127.0.0.1", Port: s.Port, User: "warden"}, Secret{Password: "not that"})
-	require.ErrorContains(t, err, "doesn't let one in: the user's name or password is wrong")
+	require.ErrorContains(t, err, "refused the sign-on: the user's name or password is wrong")
 	_, err = Dial(ctx, Link{Host: "127.0.0.1", Port: 1, User: "warden"}, Secret{Password: "x"})
 	require.ErrorContains(t, err, "127.0.0.1:1 can't be reached: connect: connection refused")
 	require.ErrorContains(t, c.Scan(ctx, "nowhere", server.Reading{}, nil), "share nowhere: there is no such share")

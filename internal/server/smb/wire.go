@@ -12,10 +12,10 @@ import (
 
 var (
 	// errOld is a server that speaks nothing newer than SMB 2.0.2.
-	errOld = errors.New("it speaks no SMB 2.1 or later")
+	errOld = errors.New("it doesn't speak SMB 2.1 or later")
 	// errDowngraded is one that doesn't speak SMB 3.1.1, or that somebody on
 	// the way makes look so: only there is the negotiation itself vouched for.
-	errDowngraded = errors.New("it speaks no SMB 3.1.1, and in older dialects nobody notices where somebody on the way alters what is negotiated; server add --old-dialects lets it")
+	errDowngraded = errors.New("it doesn't speak SMB 3.1.1, and in older dialects nobody notices where somebody on the way alters what is negotiated; server add --old-dialects lets it")
 )
 
 // Answering is how long a server may take over one answer.
@@ -68,7 +68,7 @@ func (f *framing) pass(b []byte, keep, most int, ended func(packet []byte) error
 			}
 			f.within, f.have, f.packet = true, 0, nil
 			if f.left = int(binary.BigEndian.Uint32(f.head[:]) & 0xffffff); f.left > most {
-				return fmt.Errorf("its answer has %d bytes, which is no answer to this", f.left)
+				return fmt.Errorf("its answer has %d bytes, which is not an answer to this", f.left)
 			}
 			continue
 		}
