@@ -76,6 +76,7 @@ var findingKinds = [...]FindingKind{
 	{"nobody-in-charge", false, (*finding).uncharged},
 	{"nobody-owns", false, (*finding).unowned},
 	{"owner-left", false, (*finding).ownersLeft},
+	{"stranger-in-home", false, (*finding).strangers},
 	{"passes-by-privilege", true, (*finding).privileged},
 	{"not-counted", false, (*finding).uncounted},
 	{"otherwise-there", true, (*finding).otherwise},

@@ -286,6 +286,9 @@ func (x *finding) single() error {
 		if !ok || a.Kind != account.User {
 			return
 		}
+		if x.atHome(d, e, nodes) || x.stranger(d, e, nodes) { // the first is as it should be, the second told as such
+			return
+		}
 		f := x.entry(d, e, nodes, "single-user")
 		f.Users = 1
 		for _, o := range d.Rules.Entries {
@@ -340,7 +343,7 @@ func (x *finding) idle() error {
 			return
 		}
 		told[k] = true
-		if other, ok := x.needless(d, e); ok {
+		if other, ok := x.needless(d, e); ok && (other == e || !x.atHome(d, e, nodes)) { // that says whose home it is
 			f := x.entry(d, e, nodes, "idle-entry")
 			f.Other = x.k.Lang.Write(other, x.folder(nodes))
 			if other == e { // it stands there twice, and one of them stays

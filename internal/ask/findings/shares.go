@@ -75,26 +75,17 @@ func (x *finding) wideShares() error {
 			continue
 		}
 		f := Finding{Where: "share " + w.Share.Address(), What: wide.String(), Items: x.items(x.crowd(w).nodes)}
-		// The strongest level that lacks all of them would do.
-		level := right.Level{}
-		for _, l := range x.k.Lang.Levels {
-			if l.Folder&wide == 0 && l.Folder != 0 {
-				level = l
-			}
-		}
 		var allow []rule.Entry
 		for _, e := range d.Rules.Entries {
 			if e.Kind == rule.Allow && e.Rights.Map()&wide != 0 {
 				allow = append(allow, e)
 			}
 		}
-		if level.Name != "" {
-			for _, e := range allow {
-				f.Commands = append(f.Commands, []string{"tarnwold", "replace", x.k.T.Name(e.Who), level.Name, w.Share.Address(), "--share"})
-			}
-			if len(allow) > 0 {
-				f.Repair = Repair{Share: w.Share, Gone: allow, Rights: level.Folder}
-			}
+		for _, e := range allow { // what is used stays, be it by owning something
+			f.Commands = append(f.Commands, []string{"tarnwold", "replace", x.k.T.Name(e.Who), typed(x.k.Lang.Levels, e.Rights.Map()&^wide), w.Share.Address(), "--share"})
+		}
+		if len(allow) > 0 {
+			f.Repair = Repair{Share: w.Share, Gone: allow, Rights: right.All &^ wide}
 		}
 		x.add(f)
 	}
@@ -124,4 +115,22 @@ func (x *finding) narrowShares() error {
 		x.add(f)
 	}
 	return nil
+}
+
+// typed writes rights as they are typed: the strongest level they hold, and what is left.
+func typed(levels []right.Level, rights right.Set) string {
+	best := right.Level{}
+	for _, l := range levels {
+		if l.Folder != 0 && rights.Has(l.Folder) && l.Folder.Len() >= best.Folder.Len() {
+			best = l
+		}
+	}
+	rest := rights &^ best.Folder
+	switch {
+	case best.Name == "":
+		return rights.String()
+	case rest == 0:
+		return best.Name
+	}
+	return best.Name + "," + rest.String()
 }
