@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"tarnwold/internal/ask/show"
+	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
 	"tarnwold/internal/report/doc"
 )
@@ -21,7 +22,7 @@ func number(n *int64) string {
 
 // People prints a list of users, or of groups.
 func People(p *doc.Printer, list []show.Person, groups bool, more int64) error {
-	heads := []string{"user", "id", "primary group", "member of", "identifier"}
+	heads := []string{"user", "id", "primary group", "member of", "can't sign on", "identifier"}
 	if groups {
 		heads = []string{"group", "id", "purpose", "members", "member of", "identifier"}
 	}
@@ -30,7 +31,7 @@ func People(p *doc.Printer, list []show.Person, groups bool, more int64) error {
 		if groups {
 			return []string{x.Name, number(x.POSIX), x.Purpose, strings.Join(x.Members, ", "), of, x.ID}
 		}
-		return []string{x.Name, number(x.POSIX), x.Primary, of, x.ID}
+		return []string{x.Name, number(x.POSIX), x.Primary, of, x.Shut, x.ID}
 	}
 	rows := func() (out [][]string) {
 		for _, x := range list {
@@ -204,9 +205,19 @@ func Servers(p *doc.Printer, list []show.Server) error {
 		for _, sh := range s.Shares {
 			shares = append(shares, sh.Address[strings.LastIndexByte(sh.Address, '/')+1:])
 		}
-		return []string{s.Name, s.Set, strings.Join(shares, ", "), strings.Join(s.Trees, ", "), strings.Join(s.Administrators, ", ")}
+		real, scanned := "", ""
+		if s.Protocol != "" {
+			real, scanned = s.Protocol, "never"
+			if s.Scanned != "" {
+				scanned = s.Scanned
+				if p.Format == doc.Table {
+					scanned = LocalTime(scanned)
+				}
+			}
+		}
+		return []string{s.Name, s.Set, strings.Join(shares, ", "), strings.Join(s.Trees, ", "), strings.Join(s.Administrators, ", "), real, scanned}
 	}
-	heads := []string{"server", "traits", "shares", "trees", "administrators"}
+	heads := []string{"server", "traits", "shares", "trees", "administrators", "real server over", "last scan"}
 	return Rows(p, list, heads, func(i int) []string { return row(list[i]) }, len(list))
 }
 
@@ -292,18 +303,39 @@ func Server(p *doc.Printer, s *show.Server) error {
 			if l.Old {
 				more += ", in dialects before 3.1.1 too"
 			}
-			p.Line(doc.S("  a real server, over %s: %s, port %d, as %s%s", s.Protocol, l.Host, l.Port, l.User, more))
+			if s.Protocol == estate.LocalLink {
+				p.Line(doc.S("  this machine itself"))
+			} else {
+				p.Line(doc.S("  a real server, over %s: %s, port %d, as %s%s", s.Protocol, l.Host, l.Port, l.User, more))
+			}
+			scanned := "never; see: tarnwold scan " + s.Name
+			if s.Scanned != "" {
+				scanned = LocalTime(s.Scanned)
+			}
+			p.Line(doc.S("  last scan: %s", scanned))
 		}
 		p.Line(doc.S("  administrators: %s", admins))
 		for _, what := range slices.Sorted(maps.Keys(s.Privileges)) {
 			p.Line(doc.S("  %s: %s", what, strings.Join(s.Privileges[what], ", ")))
 		}
-		p.Line(doc.S("  trees: %s", strings.Join(s.Trees, ", ")))
+		if len(s.Trees) > 0 {
+			p.Line(doc.S("  trees: %s", strings.Join(s.Trees, ", ")))
+		}
 		for _, sh := range s.Shares {
 			p.Line(doc.S("  share %s of %s", sh.Address, sh.Folder))
 		}
+		own := *s
+		own.Traits = nil
+		for _, t := range s.Traits {
+			if t.Own {
+				own.Traits = append(own.Traits, t)
+			}
+		}
 		p.Blank()
-		traits(p, s)
+		if len(own.Traits) > 0 {
+			traits(p, &own)
+		}
+		p.Line(doc.S("All of its traits, and what each means: tarnwold server traits %s", s.Name))
 	})
 }
 

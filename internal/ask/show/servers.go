@@ -3,6 +3,7 @@ package show
 import (
 	"encoding/json"
 	"fmt"
+	"time"
 
 	"tarnwold/core/account"
 	"tarnwold/core/place"
@@ -25,6 +26,7 @@ type Server struct {
 	// it; absent for a model alone.
 	Link     json.RawMessage `json:"link,omitempty"`
 	Protocol string          `json:"protocol,omitempty"`
+	Scanned  string          `json:"last-scan,omitempty"` // when it was read last
 }
 
 // Trait is one trait of a server.
@@ -33,6 +35,8 @@ type Trait struct {
 	Value string `json:"value"`
 	About string `json:"meaning"`
 	Seen  string `json:"seen"`
+	// Own: it has another value than in the named set.
+	Own bool `json:"differs-from-the-set,omitempty"`
 }
 
 // Share is a share with its own rules.
@@ -80,6 +84,9 @@ func server(k *ask.Asker, s estate.Server) Server {
 			x.Link = json.RawMessage(l.Text)
 		}
 	}
+	if at := k.T.Scanned(s); !at.IsZero() {
+		x.Scanned = at.UTC().Format(time.RFC3339)
+	}
 	for what, who := range s.Traits.Held().Held() {
 		if x.Privileges == nil {
 			x.Privileges = map[string][]string{}
@@ -89,9 +96,12 @@ func server(k *ask.Asker, s estate.Server) Server {
 	for _, sh := range k.T.Shares(s) {
 		x.Shares = append(x.Shares, share(k, s, sh))
 	}
-	values := TraitValues(s.Traits)
+	values, named := TraitValues(s.Traits), map[string]string{}
+	if set, err := verdict.NamedTraits(s.Traits.Name); err == nil {
+		named = TraitValues(set)
+	}
 	for _, tr := range verdict.TraitList {
-		x.Traits = append(x.Traits, Trait{tr.Name, values[tr.Name], tr.About, tr.Seen})
+		x.Traits = append(x.Traits, Trait{tr.Name, values[tr.Name], tr.About, tr.Seen, values[tr.Name] != named[tr.Name]})
 	}
 	return x
 }

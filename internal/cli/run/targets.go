@@ -58,7 +58,7 @@ func (f *Targets) Read(ctx context.Context, where []string) (plan.Targets, error
 		return x, &format.Error{File: f.from, What: "it is larger than a list of places can be (64 MiB)"}
 	}
 	x.Said = strings.TrimSpace(strings.Join(where, ", ") + " from " + f.from)
-	for i, line := range strings.Split(string(text), "\n") {
+	for i, line := range strings.Split(strings.TrimPrefix(string(text), "\ufeff"), "\n") {
 		line = strings.TrimSpace(line)
 		if line == "" || strings.HasPrefix(line, "#") {
 			continue
