@@ -68,7 +68,7 @@ func TestADirectoryFromTheFirstDay(t *testing.T) {
 	require.Contains(t, h.run(0, "explain", "ines", "props:/srv/Costumes/list.ods"), "wardrobe, their group, has rw-")
 
 	// The group's members are the directory's to change.
-	require.Contains(t, h.run(2, "group", "join", "wardrobe", "petra", "--yes"), "wardrobe is kept in directory house, as cn=wardrobe,"+groups)
+	require.Contains(t, h.run(2, "group", "join", "wardrobe", "petra", "--yes"), "petra joins cn=wardrobe,"+groups+" in directory house, which isn't written to from here")
 	require.Contains(t, h.run(2, "group", "leave", "wardrobe", "ines", "--yes"), "tarnwold directory sync house")
 
 	// There: petra joins, ines leaves, and is called otherwise.

@@ -60,6 +60,7 @@ func (e *Estate) Path() string { return e.db.Path() }
 func (e *Estate) View(ctx context.Context, fn func(*Tx) error) error {
 	return e.db.Read(ctx, func(s *store.Tx) error {
 		t := newTx(s)
+		t.supposed = e.private
 		err := fn(t)
 		if err == nil {
 			err = t.Err()
@@ -73,6 +74,9 @@ func (e *Estate) View(ctx context.Context, fn func(*Tx) error) error {
 func (e *Estate) Private(ctx context.Context, fn func(*Estate) error) error {
 	return e.db.Private(ctx, func(db *store.DB) error { return fn(&Estate{db, true}) })
 }
+
+// Supposed tells whether the estate is a private one, of which nothing is kept.
+func (t *Tx) Supposed() bool { return t.supposed }
 
 // Meta says who changes what by which command.
 type Meta struct {
@@ -106,6 +110,7 @@ func (e *Estate) Change(ctx context.Context, m Meta, fn func(*Tx) (summary strin
 	var id int64
 	err := e.db.Write(ctx, m.Bulk || m.Large, func(s *store.Tx) error {
 		t := newTx(s)
+		t.supposed = e.private
 		head := t.Head()
 		if err := t.Err(); err != nil { // what couldn't be read hasn't moved
 			return err
@@ -159,6 +164,7 @@ func (e *Estate) Note(ctx context.Context, fn func(*Tx) error) error {
 // the transaction ends with it.
 type Tx struct {
 	*rows
+	supposed    bool // it is of a private estate
 	descriptors map[int64]rule.Any
 	numbers     map[rule.Any]int64 // stored descriptors' numbers
 	stored      map[[32]byte]int64

@@ -9,6 +9,7 @@ import (
 	acc "tarnwold/core/account"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/estate/edit"
+	"tarnwold/internal/format"
 	"tarnwold/internal/format/shape"
 	"tarnwold/internal/store"
 )
@@ -147,13 +148,12 @@ const OriginPeople = "people"
 // OriginAccounts is where a change came from that took in a list of accounts.
 const OriginAccounts = "accounts"
 
-// elsewhere finds what of a plan a directory keeps: memberships of its groups are
-// changed there too where it was added so, and are refused else, as its accounts'
-// going is: the next sync would take it back. Taking back what came from it is the
-// estate's affair alone, and what a directory or a server told is so already.
-func (d *Planner) elsewhere(p *Plan) error {
+// inDirectories calls fn with each membership of a plan that a directory keeps, and gives
+// a refusal where an account that one keeps is to go. Taking back what came from a
+// directory is the estate's affair alone, and what a directory or a server told is so already.
+func (d *Planner) inDirectories(p *Plan, fn func(i int, x *Directory, w DirectoryWrite)) error {
 	w := &p.Work
-	if w.FromDirectory || p.IsSo || len(w.Members) == 0 && len(w.Accounts) == 0 || d.TookIn(p.Undoes, OriginDirectory) {
+	if d.T.Supposed() || w.FromDirectory || p.IsSo || len(w.Members) == 0 && len(w.Accounts) == 0 || d.TookIn(p.Undoes, OriginDirectory) {
 		return nil
 	}
 	known := map[string]*Directory{}
@@ -178,11 +178,8 @@ func (d *Planner) elsewhere(p *Plan) error {
 		}
 		return at, x, nil
 	}
-	refused := func(a account, at Metadata) error {
-		return &estate.Refused{Why: fmt.Sprintf("%s is kept in directory %s, as %s; what is changed here alone the next sync would take back", d.T.Name(a.ID), at.Directory, at.Entry),
-			Do: fmt.Sprintf("change it there, and then: tarnwold directory sync %s", at.Directory)}
-	}
-	for _, e := range w.Members {
+	for i := range w.Members {
+		e := &w.Members[i]
 		if e.Was != nil && e.Is != nil { // another last day
 			continue
 		}
@@ -193,14 +190,11 @@ func (d *Planner) elsewhere(p *Plan) error {
 		if x == nil {
 			continue
 		}
-		if !x.Writes {
-			return refused(*e.Group, at)
-		}
 		m := of(e.Member.ID)
 		if store.Key(m.Directory) != store.Key(at.Directory) || m.Entry == "" {
 			return &estate.Refused{Why: fmt.Sprintf("%s is kept in directory %s, which doesn't have %s", d.T.Name(e.Group.ID), x.Name, d.AccountName(*e.Member))}
 		}
-		p.Directed = append(p.Directed, DirectoryWrite{x.Name, at.Entry, m.Entry, e.Member.Name, e.Is == nil})
+		fn(i, x, DirectoryWrite{x.Name, at.Entry, m.Entry, e.Member.Name, e.Is == nil})
 	}
 	for _, e := range w.Accounts {
 		if e.After != nil {
@@ -208,12 +202,70 @@ func (d *Planner) elsewhere(p *Plan) error {
 		}
 		if at, x, err := kept(*e.Before); err != nil || x != nil {
 			if err == nil {
-				err = refused(*e.Before, at)
+				err = &estate.Refused{Why: fmt.Sprintf("%s is kept in directory %s, as %s; what is changed here alone the next sync would take back", d.T.Name(e.Before.ID), at.Directory, at.Entry),
+					Do: fmt.Sprintf("change it there, and then: tarnwold directory sync %s", at.Directory)}
 			}
 			return err
 		}
 	}
 	return nil
+}
+
+// elsewhere finds which memberships of a plan are changed in directories: those of a
+// directory that was added so, from here.
+func (d *Planner) elsewhere(p *Plan) error {
+	return d.inDirectories(p, func(_ int, x *Directory, w DirectoryWrite) {
+		if x.Writes {
+			p.Directed = append(p.Directed, w)
+		} else {
+			p.ToDo = append(p.ToDo, w)
+		}
+	})
+}
+
+// leaveToDirectories takes the memberships that directories keep out of a plan, to be told beside it.
+func (d *Planner) leaveToDirectories(p *Plan) error {
+	if !d.Apart {
+		return nil
+	}
+	out := map[int]bool{}
+	err := d.inDirectories(p, func(i int, _ *Directory, w DirectoryWrite) {
+		p.ToDo = append(p.ToDo, w)
+		out[i] = true
+	})
+	if err != nil || len(out) == 0 {
+		return err
+	}
+	var left []edit.Membership
+	for i, e := range p.Work.Members {
+		if !out[i] {
+			left = append(left, e)
+		}
+	}
+	p.Work.Members, p.Work.Apart = left, true
+	p.Nothing = "all of it is to be done in a directory"
+	return nil
+}
+
+// Apart tells whether what is to be done in directories was taken out of the plan.
+func (p *Plan) Apart() bool { return p.Work.Apart }
+
+// InDirectory refuses to keep a plan here that a directory doesn't take from here.
+func (p *Plan) InDirectory() error {
+	if len(p.ToDo) == 0 {
+		return nil
+	}
+	w := p.ToDo[0]
+	does := "joins"
+	if w.Goes {
+		does = "leaves"
+	}
+	more := ""
+	if n := len(p.ToDo) - 1; n > 0 {
+		more = fmt.Sprintf(" (and %s more)", format.Count(int64(n), "membership"))
+	}
+	return &estate.Refused{Why: fmt.Sprintf("%s %s %s%s in directory %s, which isn't written to from here; what is changed here alone the next sync would take back", w.Name, does, w.Group, more, w.Directory),
+		Do: fmt.Sprintf("change it there, and then: tarnwold directory sync %s; --ldif FILE writes down what is to be changed there and keeps the rest, --dry-run shows it all", w.Directory)}
 }
 
 // GoneWhy says of a user that the directory they were kept in hasn't them any more.

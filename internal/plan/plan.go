@@ -37,6 +37,8 @@ type Planner struct {
 	known    bool                          // who gains and who loses is known already
 	mayLose  *int                          // in hundredths; nil: as usual
 	acting   *account                      // who acts, once asked; without an identifier: nobody the estate knows
+	// Apart: memberships that directories keep are no part of a plan, but told beside it.
+	Apart bool
 }
 
 // New makes a planner.
@@ -61,7 +63,11 @@ type Plan struct {
 	Edits   []edit.Description `json:"edits"`             // what the command itself alters
 	// Directed are memberships that come and go in directories too.
 	Directed []DirectoryWrite `json:"to-directories,omitempty"`
-	Untold   int              `json:"edits-untold,omitempty"` // accounts and memberships beyond those it tells of one by one
+	// Laid is how many policies are laid where the plan is looked at.
+	Laid int `json:"-"`
+	// ToDo are memberships that are to be changed in directories, and aren't from here.
+	ToDo   []DirectoryWrite `json:"to-do-in-directories,omitempty"`
+	Untold int              `json:"edits-untold,omitempty"` // accounts and memberships beyond those it tells of one by one
 	// Handed is how many items below follow.
 	Handed int64   `json:"handed-down-to"`
 	Impact []Shift `json:"impact"`
@@ -114,6 +120,8 @@ type work struct {
 	AddedAt map[string]int // folders that come: server and path → node
 	// fromDirectory: it is what a directory has, and not to be changed there.
 	FromDirectory bool
+	// Apart: what of it is to be done in directories was taken out of it.
+	Apart bool
 	// FromFile: it is what a list of accounts says, which no server is told.
 	FromFile    bool
 	Cursor      *SyncCursor  // how far a directory is read with that; nil: none is
@@ -159,6 +167,11 @@ func (p *Plan) Changes() bool {
 // Keep stores what the plan alters, and gives the summary for the journal. It
 // runs within a change whose Meta.Head is the plan's.
 func (p *Plan) Keep(t *estate.Tx) (string, error) {
+	if !t.Supposed() && !p.Work.Apart {
+		if err := p.InDirectory(); err != nil {
+			return "", err
+		}
+	}
 	p, err := p.exactly(t)
 	if err != nil {
 		return "", err
@@ -419,6 +432,9 @@ func (d *Planner) Evaluate(p *Plan) (*Plan, error) {
 	}
 	if p.Work.Partition == nil {
 		p.Work.Partition = estate.NewPartition()
+	}
+	if err := d.leaveToDirectories(p); err != nil {
+		return nil, err
 	}
 	d.FindRoots(p)
 	d.describe(p)

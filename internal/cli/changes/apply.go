@@ -34,6 +34,7 @@ the same rules as when acting directly.`,
 		},
 	}
 	k.PlainFlags(c)
+	k.LDIFFlag(c)
 	return c
 }
 
@@ -70,6 +71,7 @@ Days are those of this machine's clock and zone.`,
 		},
 	}
 	k.PlainFlags(c)
+	k.LDIFFlag(c)
 	c.Flags().StringVar(&on, "on", "", "as if it were this `day`")
 	return c
 }

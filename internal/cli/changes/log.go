@@ -199,6 +199,7 @@ follows. What can't be taken back is said, and nothing is done.` + more,
 		},
 	}
 	k.PlainFlags(c)
+	k.LDIFFlag(c)
 	return c
 }
 

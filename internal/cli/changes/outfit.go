@@ -82,6 +82,7 @@ nobody is in the groups yet, and the impact says who loses what.
 		},
 	}
 	k.PlainFlags(c)
+	k.LDIFFlag(c)
 	f := c.Flags()
 	f.StringSliceVar(&levels, "levels", []string{"read", "edit"}, "the `levels` it has groups for")
 	f.StringVar(&above, "from-above", "keep", "what becomes of entries that come from above: keep or drop")

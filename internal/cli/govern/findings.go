@@ -84,6 +84,7 @@ named. Exit code 1 says that anything is left.`,
 		},
 	}
 	k.PlainFlags(c)
+	k.LDIFFlag(c)
 	f := c.Flags()
 	f.StringSliceVar(&kinds, "kind", nil, "only findings of this `kind`; may be given again")
 	f.StringSliceVar(&mend, "mend", nil, "mend findings of this `kind`, where that changes nobody's access; may be given again")

@@ -196,6 +196,7 @@ revoke, or its number in that list.`,
 		},
 	}
 	k.PlainFlags(c)
+	k.LDIFFlag(c)
 	c.Flags().StringVar(&by, "by", "", "by which `way`: join GROUP, leave GROUP, entry, revoke, or its number")
 	return c
 }

@@ -1,6 +1,7 @@
 package run
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -127,6 +128,72 @@ func putThere(ctx context.Context, c *ldap.Client, s shape.Shape, w plan.Directo
 		err = fmt.Errorf("it says that it did it, and %s of %s is as before", attr, w.Group)
 	}
 	return nil, errors.Join(err, undo())
+}
+
+// writeLDIF writes down what of a plan is to be done in directories, as changes that
+// whoever may can apply there. Each group is looked at there, for how it lists its members.
+func (a *App) writeLDIF(ctx context.Context, k *Keeping, o *changes.Outcome) error {
+	open := map[string]*ldap.Client{}
+	shapes := map[string]shape.Shape{}
+	defer func() {
+		for _, c := range open {
+			c.Close()
+		}
+	}()
+	by := map[string]*ldif.Record{}
+	var order []string
+	for _, w := range o.ToDo {
+		if open[w.Directory] == nil {
+			x, c, err := a.DialDirectory(ctx, &k.Sign, w.Directory)
+			if err != nil {
+				return err
+			}
+			open[w.Directory], shapes[w.Directory] = c, x.Shape
+		}
+		s := shapes[w.Directory]
+		lists := append(slices.Clone(s.Members), s.MemberIDs...)
+		now, err := open[w.Directory].One(ctx, w.Group, append(lists, "objectClass")...)
+		if err != nil {
+			return fmt.Errorf("directory %s: %w", w.Directory, err)
+		}
+		attr := listOf(now, s)
+		if attr == "" {
+			return fmt.Errorf("directory %s: nothing says how %s lists its members", w.Directory, w.Group)
+		}
+		value := w.Member
+		if slices.ContainsFunc(s.MemberIDs, func(o string) bool { return strings.EqualFold(o, attr) }) {
+			value = w.Name
+		}
+		do := ldif.Add
+		if w.Goes {
+			do = ldif.Delete
+		}
+		r := by[w.Group]
+		if r == nil {
+			r = &ldif.Record{DN: w.Group, Change: ldif.Modify}
+			by[w.Group] = r
+			order = append(order, w.Group)
+		}
+		at := slices.IndexFunc(r.Parts, func(p ldif.Part) bool { return p.Do == do && p.Name == attr })
+		if at < 0 {
+			at = len(r.Parts)
+			r.Parts = append(r.Parts, ldif.Part{Do: do, Name: attr})
+		}
+		r.Parts[at].Values = append(r.Parts[at].Values, value)
+	}
+	var list []ldif.Record
+	for _, dn := range order {
+		list = append(list, *by[dn])
+	}
+	var text bytes.Buffer
+	if err := ldif.Write(&text, list); err != nil {
+		return err
+	}
+	if err := writeNew(k.ldif, text.Bytes()); err != nil {
+		return err
+	}
+	o.LDIF = k.ldif
+	return nil
 }
 
 // listOf gives the attribute by which a group lists its members: that which it has,

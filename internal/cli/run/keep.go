@@ -19,6 +19,7 @@ import (
 	"tarnwold/internal/estate"
 	"tarnwold/internal/format"
 	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/policies"
 	"tarnwold/internal/plan/saved"
 	"tarnwold/internal/report"
 	"tarnwold/internal/report/changes"
@@ -32,7 +33,8 @@ type Keeping struct {
 	partly             bool // what can't be written on a real server is left out
 	lose               int  // how many hundredths may be gone when something is taken in; -1: as usual
 	save               string
-	Model              bool // in the estate alone, whatever real server it is linked to
+	ldif               string // what is to be done in directories is written down there, and not done
+	Model              bool   // in the estate alone, whatever real server it is linked to
 	Sign               Signing
 }
 
@@ -40,6 +42,13 @@ type Keeping struct {
 func (k *Keeping) Flags(c *cobra.Command) {
 	k.PlainFlags(c)
 	c.Flags().StringVar(&k.save, "save", "", "write the change set to this `file` instead, for: tarnwold apply")
+	k.LDIFFlag(c)
+	c.MarkFlagsMutuallyExclusive("save", "ldif")
+}
+
+// LDIFFlag is of commands that may change who is in a directory's groups.
+func (k *Keeping) LDIFFlag(c *cobra.Command) {
+	c.Flags().StringVar(&k.ldif, "ldif", "", "write what is to be changed in a directory to this `file` as LDIF changes, and keep the rest")
 }
 
 func (k *Keeping) PlainFlags(c *cobra.Command) {
@@ -106,6 +115,7 @@ func (a *App) PreviewAndCommit(c *cobra.Command, k Keeping, fn Build) error {
 	for try := 1; ; try++ {
 		o := &changes.Outcome{DryRun: k.DryRun}
 		var text, put []byte
+		var relied []policies.Relied
 		bar := a.Progress(-1, "working it out")
 		err := e.View(ctx, func(t *estate.Tx) error {
 			d := plan.New(t, a.Who())
@@ -114,6 +124,7 @@ func (a *App) PreviewAndCommit(c *cobra.Command, k Keeping, fn Build) error {
 				d.MayLose(k.lose)
 			}
 			build := func(d *plan.Planner) (*plan.Plan, error) {
+				d.Apart = k.ldif != ""
 				if d.Keeping() {
 					return fn(d, &changes.Outcome{})
 				}
@@ -131,6 +142,11 @@ func (a *App) PreviewAndCommit(c *cobra.Command, k Keeping, fn Build) error {
 				return err
 			}
 			o.Plan = p
+			if p.Changes() && !p.IsSo && p.Laid > 0 {
+				if relied, err = holding(t); err != nil {
+					return err
+				}
+			}
 			if !k.Model {
 				if put, err = outbound(d, p, o, Command(a.Shown)); err != nil {
 					return err
@@ -141,9 +157,9 @@ func (a *App) PreviewAndCommit(c *cobra.Command, k Keeping, fn Build) error {
 			}
 			return err
 		})
-		if err == nil && o.Changes() && len(o.Expects) > 0 {
+		if err == nil && o.Changes() && len(o.Expects)+len(relied) > 0 {
 			bar.Say("asking what is expected of it")
-			err = a.askOutcome(ctx, e, o)
+			err = a.askOutcome(ctx, e, o, relied)
 		}
 		if err == nil && len(o.Outbound) > 0 {
 			bar.Say("looking at the server")
@@ -157,6 +173,11 @@ func (a *App) PreviewAndCommit(c *cobra.Command, k Keeping, fn Build) error {
 			return err
 		}
 		p := o.Plan
+		if k.ldif == "" && !k.DryRun {
+			if err := p.InDirectory(); err != nil {
+				return err
+			}
+		}
 		stops := p.Changes() && slices.ContainsFunc(p.Warnings, func(w plan.Warning) bool {
 			return p.Stops(w) && (k.save == "" || w.Guard != "may-not") // who applies it is asked then
 		})
@@ -164,6 +185,11 @@ func (a *App) PreviewAndCommit(c *cobra.Command, k Keeping, fn Build) error {
 		o.Refused = stops && !k.Force && !k.DryRun
 		out := a.Printer()
 		switch {
+		case !p.Changes() && len(p.ToDo) > 0 && !k.DryRun:
+			if err := a.writeLDIF(ctx, &k, o); err != nil {
+				return err
+			}
+			return changes.WriteOutcome(out, o)
 		case !p.Changes(), k.DryRun:
 			return changes.WriteOutcome(out, o)
 		case o.Refused:
@@ -182,7 +208,7 @@ func (a *App) PreviewAndCommit(c *cobra.Command, k Keeping, fn Build) error {
 		case p.Asks && !k.Yes:
 			return a.confirmAndCommit(ctx, e, &k, o, put)
 		}
-		o.Kept, err = a.keep(ctx, e, &k, o, put)
+		o.Kept, err = a.keepAndWrite(ctx, e, &k, o, put)
 		if errors.Is(err, estate.ErrMoved) && again(ctx, try, began) {
 			continue
 		}
@@ -207,9 +233,28 @@ func unsaid(o *changes.Outcome, err error) error {
 	return fmt.Errorf("kept as change %d, but what there is to say of it could not be printed: %w", o.Kept, err)
 }
 
-// askOutcome keeps a plan where nobody sees it, and asks there what is expected
-// of it; what isn't met is a guard's warning.
-func (a *App) askOutcome(ctx context.Context, e *estate.Estate, o *changes.Outcome) error {
+// holding lists what laid policies expect and holds: what doesn't anyway a change needn't answer for.
+func holding(t *estate.Tx) (out []policies.Relied, err error) {
+	all, err := policies.ReliedOn(t)
+	if err != nil || len(all) == 0 {
+		return nil, err
+	}
+	x := expect.NewExpecting(ask.New(t))
+	for i := range all {
+		got, err := x.Expect(&all[i].Expectation)
+		if err != nil {
+			return nil, err
+		}
+		if got.Holds && got.Error == "" {
+			out = append(out, all[i])
+		}
+	}
+	return out, nil
+}
+
+// askOutcome keeps a plan where nobody sees it, and asks there what is expected of it, and
+// what laid policies rely on; what isn't met is a guard's warning.
+func (a *App) askOutcome(ctx context.Context, e *estate.Estate, o *changes.Outcome, relied []policies.Relied) error {
 	return e.Private(ctx, func(then *estate.Estate) error {
 		if _, err := then.Change(ctx, o.Meta("outcome"), o.Keep); err != nil {
 			return err
@@ -229,9 +274,40 @@ func (a *App) askOutcome(ctx context.Context, e *estate.Estate, o *changes.Outco
 					o.Warnings = append(o.Warnings, plan.Warning{Guard: "expectation", Who: got.Text, Where: report.Against(got)})
 				}
 			}
-			return nil
+			return unmet(t, x, o, relied)
 		})
 	})
+}
+
+// unmet warns of what laid policies rely on and wouldn't hold any more, of those that
+// would still be laid as they are.
+func unmet(t *estate.Tx, x *expect.Expecting, o *changes.Outcome, relied []policies.Relied) error {
+	if len(relied) == 0 {
+		return nil
+	}
+	still, err := policies.ReliedOn(t)
+	if err != nil {
+		return err
+	}
+	key := func(r *policies.Relied) string { return r.Policy + "\x00" + r.Where + "\x00" + r.Text }
+	laid := map[string]bool{}
+	for _, r := range still {
+		laid[key(&r)] = true
+	}
+	for i := range relied {
+		r := &relied[i]
+		if !laid[key(r)] || slices.ContainsFunc(o.Expects, func(e expect.Expectation) bool { return e.Text == r.Text }) {
+			continue
+		}
+		got, err := x.Expect(&r.Expectation)
+		if err != nil {
+			return err
+		}
+		if !got.Holds {
+			o.Warnings = append(o.Warnings, plan.Warning{Guard: "expectation", Who: fmt.Sprintf("%s (policy %s)", got.Text, r.Policy), Where: report.Against(got)})
+		}
+	}
+	return nil
 }
 
 // confirmAndCommit shows a plan, asks, and keeps it if nothing came in between.
@@ -253,7 +329,7 @@ func (a *App) confirmAndCommit(ctx context.Context, e *estate.Estate, k *Keeping
 		out.Line(doc.S("Nothing was kept."))
 		return ErrNo
 	}
-	if o.Kept, err = a.keep(ctx, e, k, o, put); err != nil {
+	if o.Kept, err = a.keepAndWrite(ctx, e, k, o, put); err != nil {
 		return err
 	}
 	changes.Became(out, o)
@@ -280,6 +356,9 @@ func (a *App) yes(ctx context.Context, question string) (bool, error) {
 
 func writeNew(path string, data []byte) error {
 	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if errors.Is(err, os.ErrExist) {
+		return Misused("%s is there already, and is not written over; name another file", path)
+	}
 	if err != nil {
 		return err
 	}

@@ -2,6 +2,7 @@ package run
 
 import (
 	"context"
+	"os"
 
 	"tarnwold/internal/estate"
 	"tarnwold/internal/live"
@@ -55,6 +56,23 @@ func (a *App) foretell(ctx context.Context, e *estate.Estate, k *Keeping, o *cha
 	o.Outbound, o.Left = f.Out, f.Left
 	o.Warnings = append(o.Warnings, f.Warnings...)
 	return nil
+}
+
+// keepAndWrite keeps a plan, and writes down first what of it is to be done in directories:
+// the file goes again where the plan isn't kept.
+func (a *App) keepAndWrite(ctx context.Context, e *estate.Estate, k *Keeping, o *changes.Outcome, put []byte) (int64, error) {
+	if k.ldif == "" || len(o.ToDo) == 0 {
+		return a.keep(ctx, e, k, o, put)
+	}
+	if err := a.writeLDIF(ctx, k, o); err != nil {
+		return 0, err
+	}
+	id, err := a.keep(ctx, e, k, o, put)
+	if err != nil {
+		o.LDIF = ""
+		_ = os.Remove(k.ldif)
+	}
+	return id, err
 }
 
 // keep keeps a plan: in the estate alone, or on the real servers too.

@@ -473,6 +473,31 @@ func Expected(pol *policy.Policy, on []string) (out []expect.Expectation) {
 	return out
 }
 
+// Relied is an expectation that a laid policy has.
+type Relied struct {
+	Policy string
+	expect.Expectation
+}
+
+// ReliedOn lists what all laid policies expect.
+func ReliedOn(t *estate.Tx) (out []Relied, err error) {
+	list, err := Policies(t)
+	if err != nil {
+		return nil, err
+	}
+	for i := range list {
+		l := &list[i]
+		pol, err := policy.Read(strings.NewReader(l.Text), "policy "+l.Name)
+		if err != nil {
+			return nil, err
+		}
+		for _, x := range Expected(pol, l.On) {
+			out = append(out, Relied{l.Name, x})
+		}
+	}
+	return out, nil
+}
+
 // LiftPolicy takes a policy off places, all of them where none are named: what it
 // set goes and what it replaced comes back, as far as nothing later builds on it.
 func LiftPolicy(d *plan.Planner, name string, on []string) (*plan.Plan, error) {
@@ -734,6 +759,7 @@ func laid(d *plan.Planner) (out []estate.Target, err error) {
 // otherwise.
 func keepsPolicies(d *plan.Planner, p *plan.Plan) error {
 	all, err := Policies(d.T)
+	p.Laid = len(all)
 	if err != nil || len(all) == 0 || p.Work.Partition == nil {
 		return err
 	}

@@ -38,6 +38,8 @@ type Outcome struct {
 	Taken   *intake.Taken  `json:"people,omitempty"`
 	Made    *show.Shown    `json:"made,omitempty"`
 	Brief   bool           `json:"-"` // the edits are too many to tell one by one
+	// LDIF is the file that what is to be done in directories was written to.
+	LDIF string `json:"ldif,omitempty"`
 	// Outbound is what is written to real servers when it is kept.
 	Outbound []plan.Outbound `json:"written-to,omitempty"`
 	// Left is what is left out of that, and stays as it is.
@@ -82,6 +84,9 @@ func Became(p *doc.Printer, o *Outcome) {
 		p.Line(doc.S("Saved to %s; keep it with: tarnwold apply %s", o.Saved, o.Saved))
 	case o.DryRun && o.Changes():
 		p.Line(doc.S("Nothing was kept: this was a dry run."))
+	}
+	if o.LDIF != "" {
+		p.Line(doc.S("Written to %s, for whoever may change the directory; once it is done there: tarnwold directory sync %s", o.LDIF, o.ToDo[0].Directory))
 	}
 	report.Unmended(p, o.Unmended)
 }
@@ -150,6 +155,7 @@ func lineText(l edit.Line) string {
 func Preview(p *doc.Printer, o *Outcome) {
 	if !o.Changes() {
 		p.Line(doc.S("Nothing to do: %s.", o.Nothing))
+		toDo(p, o)
 		if o.Taken != nil {
 			taken(p, o.Taken)
 		}
@@ -270,6 +276,7 @@ func Preview(p *doc.Printer, o *Outcome) {
 			p.Line(doc.S("This goes to the directory "), doc.In(doc.Strong, x.Directory), doc.S(": %s.", report.Count(int64(n), "membership")))
 		}
 	}
+	toDo(p, o)
 	if o.Asks {
 		p.Blank()
 	}
@@ -286,6 +293,26 @@ func written(o *plan.Outbound) string {
 		out = append(out, report.Count(int64(members), "membership"))
 	}
 	return strings.Join(out, ", ")
+}
+
+// toDo tells what of a plan is to be done in directories, by others.
+func toDo(p *doc.Printer, o *Outcome) {
+	hint := ""
+	if !o.Apart() {
+		hint = "; --ldif FILE writes down what is to be changed there, and keeps the rest"
+	}
+	for i, x := range o.ToDo {
+		if i > 0 && x.Directory == o.ToDo[i-1].Directory {
+			continue
+		}
+		n := 0
+		for _, y := range o.ToDo {
+			if y.Directory == x.Directory {
+				n++
+			}
+		}
+		p.Line(doc.S("To be done in the directory "), doc.In(doc.Strong, x.Directory), doc.S(", which isn't written to from here: %s%s.", report.Count(int64(n), "membership"), hint))
+	}
 }
 
 // mostLeft is how many items that are left out are told of one by one.
