@@ -401,11 +401,7 @@ func (k *Asker) Level(word string) (right.Level, error) {
 	}
 	what, err := k.Lang.Levels.Parse(word)
 	if err != nil {
-		names := right.AllNames()
-		for _, l := range k.Lang.Levels {
-			names = append(names, l.Name)
-		}
-		return right.Level{}, &estate.NotFound{What: "level or right", Name: word, Near: estate.Nearest(word, names)}
+		return right.Level{}, estate.NoLevel(word, k.Lang.Levels)
 	}
 	return right.Level{Name: word, Folder: what.Folder, File: what.File}, nil
 }

@@ -5,7 +5,6 @@ package cli
 
 import (
 	"context"
-	"fmt"
 	"io"
 	"os"
 	"os/signal"
@@ -66,9 +65,7 @@ New here? Run: tarnwold demo`,
 			return a.BeginFile(c)
 		},
 	}
-	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
-		return run.Misused("%w; see: %s --help", err, c.CommandPath())
-	})
+	root.SetFlagErrorFunc(run.FlagError)
 	f := root.PersistentFlags()
 	home := a.Home
 	if home == "" {
@@ -129,10 +126,7 @@ func strict(c *cobra.Command) {
 		c.Args = func(c *cobra.Command, given []string) error {
 			if err := args(c, given); err != nil {
 				if c.HasSubCommands() && len(given) > 0 {
-					err = fmt.Errorf("%q is not a command of %s", doc.Clip(given[0]), c.CommandPath())
-					if near := c.SuggestionsFor(given[0]); len(near) > 0 {
-						err = fmt.Errorf("%w; the nearest is %q", err, near[0])
-					}
+					err = run.NoCommand(c, given[0])
 				}
 				return run.Misused("%w; see: %s --help", err, c.CommandPath())
 			}

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"tarnwold/core/right"
 	"tarnwold/internal/format"
 	"tarnwold/internal/store"
 )
@@ -39,6 +40,24 @@ func (e *NotFound) Error() string {
 		s += "; the nearest are " + strings.Join(quoted[:len(quoted)-1], ", ") + " and " + quoted[len(quoted)-1]
 	}
 	return s
+}
+
+// NoLevel says that a word is neither a level nor a right, and which is nearest to it or
+// to what it means elsewhere.
+func NoLevel(word string, levels right.Levels) *NotFound {
+	e := &NotFound{What: "level or right", Name: word}
+	if level := right.Meant(word); level != "" {
+		e.Near = []string{level}
+		return e
+	}
+	names := right.AllNames()
+	for _, l := range levels {
+		names = append(names, l.Name)
+	}
+	if e.Near = Nearest(word, names); len(e.Near) == 0 {
+		e.In = "the estate; see: tarnwold level list"
+	}
+	return e
 }
 
 // Refused is a command that was understood and is not carried out.

@@ -446,6 +446,9 @@ func (u *Push) back(w *writing, js string) (left []string, err error) {
 	return left, err
 }
 
+// NothingUnfinished is why there is nothing to finish or take back.
+const NothingUnfinished = "no change is unfinished"
+
 // Unfinished is a change whose writing was broken off, and how far it came.
 type Unfinished struct {
 	Summary string   `json:"change"`
@@ -474,7 +477,7 @@ func (u *Push) find(ctx context.Context) (*found, error) {
 		return nil, err
 	}
 	if f.js == "" {
-		return nil, &estate.Refused{Why: "no change is unfinished"}
+		return nil, &estate.Refused{Why: NothingUnfinished}
 	}
 	if err := json.Unmarshal([]byte(f.js), &f.pending); err != nil {
 		return nil, fmt.Errorf("the unfinished change can't be read: %w", err)

@@ -18,11 +18,7 @@ func Level(t *estate.Tx, what string) (right.What, error) {
 	w, err := levels.Parse(what)
 	var unknown *right.NameError
 	if errors.As(err, &unknown) {
-		names := right.AllNames()
-		for _, l := range levels {
-			names = append(names, l.Name)
-		}
-		return w, &estate.NotFound{What: "level or right", Name: unknown.Name, Near: estate.Nearest(unknown.Name, names)}
+		return w, estate.NoLevel(unknown.Name, levels)
 	}
 	if err != nil {
 		return w, &estate.Refused{Why: err.Error()}

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"tarnwold/internal/ask/findings"
+	"tarnwold/internal/format"
 	"tarnwold/internal/report/doc"
 )
 
@@ -96,6 +97,50 @@ func WriteFindings(p *doc.Printer, x *Findings) error {
 				Exceptions(p, x.Meant, x.Unused)
 			}
 		})
+}
+
+// OfKind counts the findings of a kind.
+type OfKind struct {
+	Kind     string `json:"kind"`
+	What     string `json:"what"`
+	Findings int    `json:"findings"`
+	Items    int64  `json:"items"`      // all that they touch
+	Users    int    `json:"most-users"` // that one of them touches
+}
+
+// FindingsSummary prints a line for each kind of finding, for a first look.
+func FindingsSummary(p *doc.Printer, x *Findings) error {
+	list := []OfKind{}
+	for i := range x.List {
+		f := &x.List[i]
+		if n := len(list); n == 0 || list[n-1].Kind != f.Kind {
+			list = append(list, OfKind{Kind: f.Kind, What: findingWords[f.Kind].head})
+		}
+		k := &list[len(list)-1]
+		k.Findings++
+		k.Items += f.Items
+		k.Users = max(k.Users, f.Users)
+	}
+	rows := func() (out [][]string) {
+		for _, k := range list {
+			out = append(out, []string{k.What, k.Kind, fmt.Sprint(k.Findings), fmt.Sprint(k.Items), fmt.Sprint(k.Users)})
+		}
+		return out
+	}
+	heads := []string{"what", "kind", "findings", "items", "most users"}
+	return p.Give(list, heads, rows, func() {
+		p.Line(doc.S("%s", x.Head()))
+		if len(list) == 0 {
+			return
+		}
+		p.Blank()
+		g := doc.Grid{Cols: []doc.Col{{Head: "what", Weight: 4}, {Head: "kind", Weight: 3}, {Head: "findings", Weight: 0}, {Head: "touches", Weight: 2}}}
+		for _, k := range list {
+			g.Rows = append(g.Rows, []doc.Cell{doc.C(k.What), doc.CI(doc.Faint, k.Kind), doc.C(format.Number(int64(k.Findings))), doc.C(Touches(&findings.Finding{Items: k.Items}))})
+		}
+		p.Grid(g)
+		p.Line(doc.S("One kind by itself: tarnwold findings --kind %s", list[0].Kind))
+	})
 }
 
 func CommandText(list [][]string) string {

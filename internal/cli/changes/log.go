@@ -3,6 +3,7 @@ package changes
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"strconv"
 	"strings"
@@ -12,6 +13,7 @@ import (
 
 	"tarnwold/internal/cli/run"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/live"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/undo"
 	"tarnwold/internal/report/changes"
@@ -185,7 +187,11 @@ follows. What can't be taken back is said, and nothing is done.` + more,
 		Args:    cobra.MaximumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) == 0 && verb == "undo" && !k.DryRun {
-				return a.TakeBackUnfinished(c.Context(), &k.Sign)
+				err := a.TakeBackUnfinished(c.Context(), &k.Sign)
+				if no := new(estate.Refused); errors.As(err, &no) && no.Why == live.NothingUnfinished {
+					return run.Misused("which change? tarnwold log lists them; without a number it takes back one whose writing was broken off, and none is")
+				}
+				return err
 			}
 			if len(args) == 0 {
 				return run.Misused("which change? tarnwold log lists them")

@@ -21,7 +21,7 @@ import (
 func FindingsCommand(a *run.App) *cobra.Command {
 	var kinds, mend []string
 	var since, except string
-	var all bool
+	var all, summary bool
 	var k run.Keeping
 	c := &cobra.Command{
 		Use:   "findings [WHERE]",
@@ -39,7 +39,8 @@ access, and shows the others. --since DAY tells only what is new since then;
 WHAT are accounts and places it is about; a place means all below it too; * stands
 for any kind. Groups, levels and last days are looked at only where no place is
 named. Exit code 1 says that anything is left.`,
-		Example: `  tarnwold findings
+		Example: `  tarnwold findings --summary
+  tarnwold findings
   tarnwold findings //stagedoor/productions --kind stale --kind single-user
   tarnwold findings --mend idle-entry,stale --dry-run
   tarnwold findings --since 2026-11-01 --except house.except -o findings.xml`,
@@ -74,7 +75,11 @@ named. Exit code 1 says that anything is left.`,
 			p := a.Printer()
 			a.Supposes(p)
 			a.File.Says = x.Head()
-			if err := report.WriteFindings(p, x); err != nil {
+			write := report.WriteFindings
+			if summary {
+				write = report.FindingsSummary
+			}
+			if err := write(p, x); err != nil {
 				return err
 			}
 			if len(x.List) > 0 {
@@ -90,6 +95,9 @@ named. Exit code 1 says that anything is left.`,
 	f.StringSliceVar(&mend, "mend", nil, "mend findings of this `kind`, where that changes nobody's access; may be given again")
 	f.StringVar(&since, "since", "", "only what is new since the beginning of this `day`, as 2026-11-01")
 	f.BoolVar(&all, "all", false, "every finding, however many")
+	f.BoolVar(&summary, "summary", false, "one line a kind, with counts, for a first look")
+	c.MarkFlagsMutuallyExclusive("all", "summary")
+	c.MarkFlagsMutuallyExclusive("mend", "summary")
 	exceptFlag(c, &except)
 	fixed := cobra.FixedCompletions(findings.FindingKinds(), cobra.ShellCompDirectiveNoFileComp)
 	_ = c.RegisterFlagCompletionFunc("kind", fixed)

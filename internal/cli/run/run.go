@@ -66,7 +66,7 @@ func (a *App) Run(ctx context.Context, args []string) int {
 	root.SetIn(a.In)
 	root.SetOut(a.Out)
 	root.SetErr(a.Err)
-	err := root.ExecuteContext(ctx)
+	c, err := root.ExecuteContextC(ctx)
 	var some *Unanswered
 	whole := err == nil || errors.Is(err, ErrNo) || errors.As(err, &some)
 	if ferr := a.endFile(whole); ferr != nil && whole {
@@ -87,6 +87,7 @@ func (a *App) Run(ctx context.Context, args []string) int {
 	if a.Format == "" { // it went wrong before the format was looked at
 		a.Format, _ = doc.ParseFormat(a.FormatText)
 	}
+	err = meant(c, err)
 	code := CodeOf(err)
 	a.SayError(err, code)
 	return code
