@@ -13,8 +13,9 @@ import (
 
 // Connection is what the share's connection lets through.
 type Connection struct {
-	Open string `json:"open"`              // yes, read-only or refused
-	Why  string `json:"because,omitempty"` // no-data, no-reading, rules-absent, switched, no-writing
+	Open     bool   `json:"open"` // it isn't refused
+	ReadOnly bool   `json:"read-only"`
+	Why      string `json:"because,omitempty"` // no-data, no-reading, rules-absent, switched, no-writing
 	// By is the entry of the share that refuses what the connection needs,
 	// where one does; for not-listed, barred and read-listed the configuration:
 	// Entry is the name it has, SetOn the file.
@@ -25,14 +26,7 @@ var doors = [...]string{verdict.NoData: "no-data", verdict.NoReading: "no-readin
 	verdict.Switched: "switched", verdict.NotWriting: "no-writing", verdict.NotListed: "not-listed", verdict.Barred: "barred", verdict.ReadListed: "read-listed", verdict.Nowhere: "no-machine", verdict.NoAccount: "no-account"}
 
 func ConnectionOf(d verdict.Connection) Connection {
-	out := Connection{Open: "yes", Why: doors[d.Why]}
-	switch {
-	case d.Refused:
-		out.Open = "refused"
-	case d.ReadOnly:
-		out.Open = "read-only"
-	}
-	return out
+	return Connection{Open: !d.Refused, ReadOnly: !d.Refused && d.ReadOnly, Why: doors[d.Why]}
 }
 
 // Routes lists the ways to a place: the share it was asked for through, or else

@@ -177,7 +177,7 @@ func (p *Prove) one(ctx context.Context, k *ask.Asker, as server.Opener, user st
 				held = held && n.Held
 			}
 		}
-		if held && !door && t.Door.Open != "refused" {
+		if held && !door && t.Door.Open {
 			out.Unproved++
 			continue
 		}

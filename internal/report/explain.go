@@ -117,7 +117,7 @@ func DrawExplained(p *doc.Printer, e *explain.Explained) {
 		p.Line(doc.S("  "), doc.In(doc.Bad, s))
 	}
 	p.Line(doc.S("  "), doc.In(style, e.Level), doc.S(" on %s, a %s owned by %s", e.Item, e.Kind, e.Owner.Name))
-	if e.ByShare != "" && e.Door.Open != "refused" {
+	if e.ByShare != "" && e.Door.Open {
 		p.Line(doc.S("  the %s's rules give %s; the share lets through %s", e.Kind, e.ByFile, e.ByShare))
 	}
 	switch {

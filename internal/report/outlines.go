@@ -66,7 +66,7 @@ func reachOutline(r *census.Reaching, level func(*census.Reached) string) *doc.O
 			server = " " + w.Lines[0].Parts[0]
 		}
 		note := fmt.Sprintf("%d of %s", w.Items, Count(w.Of, "item"))
-		if w.Door.Open == "refused" {
+		if !w.Door.Open {
 			o.Rows = append(o.Rows, doc.OutlineRow{Name: w.Route, Cells: []string{"", "", "the share refuses the connection"}, Bad: true, Group: true})
 			continue
 		}

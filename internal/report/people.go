@@ -51,11 +51,11 @@ func People(p *doc.Printer, list []show.Person, groups bool, more int64) error {
 
 func wayNote(w show.Way, user bool) string {
 	switch {
-	case w.Primary == "above":
+	case w.Above:
 		return "by the primary group"
-	case w.Primary == "yes" && user:
+	case w.Primary && user:
 		return "primary group"
-	case w.Primary == "yes":
+	case w.Primary:
 		return "primary group, on no list"
 	}
 	return ""

@@ -41,7 +41,7 @@ func Reaching(p *doc.Printer, r *census.Reaching) error {
 		for i := range r.Routes {
 			w := &r.Routes[i]
 			p.Blank()
-			if w.Door.Open == "refused" {
+			if !w.Door.Open {
 				p.Line(doc.In(doc.Strong, w.Route), doc.In(doc.Bad, " refuses the connection"))
 				continue
 			}

@@ -177,11 +177,14 @@ func nearest(r *ask.Reason) string {
 
 // doorSays says what the connection does, before any file is asked for.
 func doorSays(e *explain.Explained) string {
-	if e.Door.Open == "yes" {
+	if e.Door.Open && !e.Door.ReadOnly {
 		return ""
 	}
 	if r := e.Door.By; r != nil && r.By == "configuration" {
-		says := map[string]string{"refused": "refuses %s the connection", "read-only": "gives %s a read-only connection"}[e.Door.Open]
+		says := "gives %s a read-only connection"
+		if !e.Door.Open {
+			says = "refuses %s the connection"
+		}
 		why, _ := Because(r, "", true)
 		return e.Route + " " + fmt.Sprintf(says, e.User.Name) + ": " + why
 	}
@@ -189,7 +192,7 @@ func doorSays(e *explain.Explained) string {
 		why, _ := Because(r, e.Server, true)
 		return why
 	}
-	if e.Door.Open == "refused" {
+	if !e.Door.Open {
 		why := map[string]string{
 			"no-data":      "the share's rules give %s neither read-data nor write-data",
 			"no-reading":   "it is switched to read-only, and its rules give %s no read-data",

@@ -83,7 +83,8 @@ type Way struct {
 	ask.Account
 	Chain   []string `json:"chain"`              // from the member to the group
 	Between int      `json:"left-out,omitempty"` // so many groups in the middle of a long chain
-	Primary string   `json:"primary,omitempty"`  // yes: the user's primary group, which no list shows; above: reached by that
+	Primary bool     `json:"primary"`            // it is the user's primary group, which no list shows
+	Above   bool     `json:"by-primary-group"`   // it is reached by that
 	Until   string   `json:"until,omitempty"`    // the last day of the membership nearest to the group
 }
 
@@ -114,10 +115,7 @@ func User(k *ask.Asker, word string) (*Belonging, error) {
 			w.Chain = append(w.Chain, k.T.Name(l.ID))
 		}
 		if links[1].Step == account.PrimaryOf {
-			w.Primary = "yes"
-			if len(links) > 2 {
-				w.Primary = "above"
-			}
+			w.Primary, w.Above = len(links) == 2, len(links) > 2
 		}
 		if m, ok := k.T.Member(g.ID, links[len(links)-2].ID); ok {
 			w.Until = string(m.Until)
@@ -150,7 +148,7 @@ func Group(k *ask.Asker, word string) (*Gathering, error) {
 			out.Users++
 		}
 		if m.Primary {
-			w.Primary = "yes"
+			w.Primary = true
 		} else if is, ok := k.T.Member(m.Direct(), m.ID); ok {
 			w.Until = string(is.Until)
 		}

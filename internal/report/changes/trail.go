@@ -100,7 +100,7 @@ func trailBecause(t *intake.Tried) string {
 	if t.Then.Allowed {
 		return "the rules allowed it: it failed for another reason, or they were others on the server"
 	}
-	if t.Then.Door.Open == "refused" {
+	if !t.Then.Door.Open {
 		return "the share refuses the connection"
 	}
 	for i := range t.Then.Needs {
