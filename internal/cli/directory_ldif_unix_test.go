@@ -38,6 +38,22 @@ func TestWhatIsToBeDoneInADirectory(t *testing.T) {
 	h.run(0, "server", "add", "props", "--traits", "posix")
 	h.run(0, "load", "tree", "--posix", "tree.csv", "--at", "props:/srv")
 
+	// What was said of it can be changed; the rest stays.
+	require.Contains(t, h.run(0, "directory", "set", "house", "--writes"), "writes yes, was no")
+	require.Contains(t, h.run(0, "group", "join", "wardrobe", "petra", "--dry-run"), "This goes to the directory house: 1 membership.")
+	require.Contains(t, h.run(0, "directory", "set", "house", "--writes"), "Nothing to do: it is so already.")
+	require.Contains(t, h.run(0, "directory", "set", "house", "--writes=false"), "writes no, was yes")
+	require.Contains(t, h.run(2, "directory", "set", "house"), "nothing is said of it")
+	require.Contains(t, h.run(2, "directory", "set", "hous", "--writes"), `there is no directory "hous"; the nearest is "house"`)
+	require.Contains(t, h.run(2, "directory", "set", "house", "--url", "http://x"), "is not an address of a directory")
+	require.Contains(t, h.run(2, "directory", "set", "house", "--shape", "domain"), "unknown flag: --shape")
+	require.Contains(t, h.run(0, "directory", "show", "house"), s.TLS)
+	require.Contains(t, h.run(0, "directory", "set", "house", "--base", peopleBase), "base "+peopleBase+", was "+ldaptest.Base)
+	require.Contains(t, h.run(2, "directory", "sync", "house", "--since-last", "--yes"), "was never read whole")
+	h.run(0, "undo", kept(t, h.run(0, "directory", "set", "house", "--filter", "(uid=*)")), "--yes")
+	h.run(0, "directory", "set", "house", "--base", ldaptest.Base)
+	h.run(0, "directory", "sync", "house", "--yes")
+
 	// Supposed, and looked at.
 	require.Contains(t, h.run(0, "explain", "petra", "props:/srv/Costumes", "--if", "petra joins wardrobe"), "petra")
 	h.run(1, "explain", "petra", "props:/srv/Costumes")

@@ -64,6 +64,36 @@ func (d *Planner) AddDirectory(x Directory) (*Plan, error) {
 	return d.Evaluate(p)
 }
 
+// SetDirectory changes how a directory is reached, and whether it is written to. Its people
+// stay; what it tells is read whole the next time, where another part of it may be read.
+func (d *Planner) SetDirectory(name string, set func(*Directory) (said []string, whole bool, err error)) (*Plan, error) {
+	x, err := DirectoryNamed(d.T, name)
+	if err != nil {
+		return nil, err
+	}
+	before := d.T.Record(estate.DirectoryRecord, x.Name)
+	said, whole, err := set(x)
+	if err != nil {
+		return nil, err
+	}
+	p := d.NewPlan("directory %s: %s", x.Name, strings.Join(said, ", "))
+	p.Asks, p.Nothing = false, "it is so already"
+	if len(said) == 0 {
+		return d.Evaluate(p)
+	}
+	e := edit.Description{Kind: "directory", Where: "directory " + x.Name}
+	for _, s := range said {
+		e.Lines = append(e.Lines, edit.Line{Sign: edit.Changes, What: "directory", Text: s})
+	}
+	if err := p.SetRecord(estate.DirectoryRecord, x.Name, before, x, e); err != nil {
+		return nil, err
+	}
+	if whole {
+		p.Work.Cursor = &SyncCursor{Directory: x.Name}
+	}
+	return d.Evaluate(p)
+}
+
 // RemoveDirectory forgets a directory. Its people stay, and are the estate's own.
 func (d *Planner) RemoveDirectory(name string) (*Plan, error) {
 	x, err := DirectoryNamed(d.T, name)

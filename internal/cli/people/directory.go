@@ -1,11 +1,16 @@
 package people
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"tarnwold/core/account"
 	"tarnwold/internal/cli/load"
@@ -20,7 +25,7 @@ func DirectoryCommand(a *run.App) *cobra.Command {
 	return run.Holder("directory", "Take the people from where they are kept, and keep up with it",
 		`  tarnwold directory add house --url ldaps://dc.playhouse.test --base dc=playhouse,dc=test --user warden@playhouse.test
   tarnwold directory sync house --dry-run`,
-		directoryAdd(a), directoryList(a), directoryShow(a), directoryTest(a), directorySync(a), directoryProve(a), directoryRemove(a))
+		directoryAdd(a), directorySet(a), directoryList(a), directoryShow(a), directoryTest(a), directorySync(a), directoryProve(a), directoryRemove(a))
 }
 
 func directoryAdd(a *run.App) *cobra.Command {
@@ -61,6 +66,15 @@ when it is needed, or taken from TARNWOLD_PASSWORD_NAME or TARNWOLD_PASSWORD, or
 			})
 		},
 	}
+	linkFlags(c, &l, &writes)
+	s.Flags(c)
+	_ = c.MarkFlagRequired("url")
+	_ = c.MarkFlagRequired("base")
+	return c
+}
+
+// linkFlags are those that say how a directory is reached.
+func linkFlags(c *cobra.Command, l *ldap.Link, writes *bool) {
 	f := c.Flags()
 	f.StringVar(&l.URL, "url", "", "the `address` where it answers: ldaps://HOST[:PORT] or ldap://HOST[:PORT]")
 	f.StringArrayVar(&l.Bases, "base", nil, "a `name` below which people are looked for; may be said several times")
@@ -68,12 +82,84 @@ when it is needed, or taken from TARNWOLD_PASSWORD_NAME or TARNWOLD_PASSWORD, or
 	f.StringVar(&l.CA, "ca", "", "a `file` with certificates to trust, beside the system's own")
 	f.StringVar(&l.Realm, "realm", "", "the Kerberos `realm` of a keytab's user")
 	f.StringVar(&l.Filter, "filter", "", "only what this `filter` (RFC 4515) finds")
-	f.BoolVar(&writes, "writes", false, "group join and leave change its groups' members there too")
+	f.BoolVar(writes, "writes", false, "group join and leave change its groups' members there too")
 	f.BoolVar(&l.Open, "unencrypted", false, "nothing is encrypted, and no password is sent")
-	s.Flags(c)
-	_ = c.MarkFlagRequired("url")
-	_ = c.MarkFlagRequired("base")
+}
+
+func directorySet(a *run.App) *cobra.Command {
+	var l ldap.Link
+	var writes bool
+	c := &cobra.Command{
+		Use:   "set NAME",
+		Short: "Change how a directory is reached, or whether it is written to",
+		Long: `Change how a directory is reached, or whether it is written to; what isn't said stays.
+Where another part of it is read then (--url, --base, --filter), the next sync reads it
+whole. How its entries stand for people doesn't change: for another shape remove the
+directory and add it anew.`,
+		Example: `  tarnwold directory set house --url ldaps://dc2.playhouse.test
+  tarnwold directory set house --writes
+  tarnwold directory set house --writes=false --user warden@playhouse.test`,
+		Args: cobra.ExactArgs(1), ValidArgsFunction: a.CompleteDirectories,
+		RunE: func(c *cobra.Command, args []string) error {
+			given := map[string]bool{}
+			own := c.LocalNonPersistentFlags()
+			c.Flags().Visit(func(f *pflag.Flag) {
+				if own.Lookup(f.Name) != nil {
+					given[f.Name] = true
+				}
+			})
+			if len(given) == 0 {
+				return run.Misused("nothing is said of it; see: tarnwold directory set --help")
+			}
+			return a.PreviewAndCommit(c, run.Keeping{Yes: true}, func(d *plan.Planner, _ *changes.Outcome) (*plan.Plan, error) {
+				return d.SetDirectory(args[0], func(x *plan.Directory) ([]string, bool, error) { return setLink(x, &l, writes, given) })
+			})
+		},
+	}
+	linkFlags(c, &l, &writes)
 	return c
+}
+
+// setLink puts what was given into how a directory is reached, and says what changed;
+// whole: another part of it may be read then.
+func setLink(x *plan.Directory, l *ldap.Link, writes bool, given map[string]bool) (said []string, whole bool, err error) {
+	var now ldap.Link
+	if err := json.Unmarshal(x.Link, &now); err != nil {
+		return nil, false, err
+	}
+	put := func(flag string, at *string, to string) {
+		if given[flag] && *at != to {
+			said = append(said, fmt.Sprintf("%s %s, was %s", flag, cmp.Or(to, "none"), cmp.Or(*at, "none")))
+			*at = to
+		}
+	}
+	if given["base"] && !slices.Equal(now.Bases, l.Bases) {
+		said = append(said, fmt.Sprintf("base %s, was %s", strings.Join(l.Bases, "; "), strings.Join(now.Bases, "; ")))
+		now.Bases = l.Bases
+	}
+	put("url", &now.URL, l.URL)
+	put("filter", &now.Filter, l.Filter)
+	whole = len(said) > 0
+	put("user", &now.User, l.User)
+	put("ca", &now.CA, l.CA)
+	put("realm", &now.Realm, l.Realm)
+	yes := map[bool]string{true: "yes", false: "no"}
+	for _, b := range []struct {
+		flag string
+		at   *bool
+		to   bool
+	}{{"unencrypted", &now.Open, l.Open}, {"writes", &x.Writes, writes}} {
+		if given[b.flag] && *b.at != b.to {
+			said = append(said, fmt.Sprintf("%s %s, was %s", b.flag, yes[b.to], yes[*b.at]))
+			*b.at = b.to
+		}
+	}
+	good, err := now.Good()
+	if err != nil {
+		return nil, false, run.Misused("%s", err)
+	}
+	x.Link, err = json.Marshal(good)
+	return said, whole, err
 }
 
 // directoriesShown tells of directories.
