@@ -727,10 +727,14 @@ func TestStrippedAndSwappedIsNowhere(t *testing.T) {
 			met["stripped"]++
 		}
 		if before := w.state(); len(before) > 0 {
-			kept := w.keep(func(d *plan.Planner) (*plan.Plan, error) { return entry.Like(d, w.users[0], w.users[1]) })
+			kept := w.keep(func(d *plan.Planner) (*plan.Plan, error) {
+				return entry.Like(d, w.users[0], w.users[1], entry.LikeOptions{Homes: true})
+			})
 			if kept != 0 {
 				met["like"]++
-				p, err := w.work(func(d *plan.Planner) (*plan.Plan, error) { return entry.Like(d, w.users[0], w.users[1]) })
+				p, err := w.work(func(d *plan.Planner) (*plan.Plan, error) {
+					return entry.Like(d, w.users[0], w.users[1], entry.LikeOptions{Homes: true})
+				})
 				require.NoError(rt, err)
 				require.False(rt, p.Changes(), "who is like another stays so: %+v", p.Edits)
 				require.NoError(rt, w.e.View(ctx, func(tx *estate.Tx) error {

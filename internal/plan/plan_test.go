@@ -402,7 +402,9 @@ func (w *world) anyPlan() (kind string, fn func(d *plan.Planner) (*plan.Plan, er
 		{"swap", func(d *plan.Planner) (*plan.Plan, error) {
 			return entry.Swap(d, member, w.who[rapid.IntRange(0, 7).Draw(t, "for")], under)
 		}},
-		{"like", func(d *plan.Planner) (*plan.Plan, error) { return entry.Like(d, w.users[1], w.users[2]) }},
+		{"like", func(d *plan.Planner) (*plan.Plan, error) {
+			return entry.Like(d, w.users[1], w.users[2], entry.LikeOptions{Homes: true})
+		}},
 		{"lay", func(d *plan.Planner) (*plan.Plan, error) {
 			p, _, err := policies.LayPolicy(d, w.policy(paths), []string{"box:/srv"})
 			return p, err

@@ -133,6 +133,9 @@ func likeEntries(k *ask.Asker, a, b account.Account) (out [][]string) {
 			if !ok {
 				continue
 			}
+			if owner, ok := k.HomeOf(d); ok && (of[owner] || has[owner]) { // stays each one's own
+				continue
+			}
 			for _, item := range t.Items(strand, mostLikeEntries) {
 				steps(d, folder, t.Where(item), false)
 			}

@@ -219,9 +219,15 @@ func swapPeople(d *plan.Planner, p *plan.Plan, from, to acc.Account) error {
 	return nil
 }
 
+// LikeOptions say what of a user another one gets.
+type LikeOptions struct {
+	GroupsOnly bool // memberships, and no entries
+	Homes      bool // what is set for either on their own home too
+}
+
 // Like makes a user equal to another: in the same groups, first, and named by
-// the same entries. What either owns stays.
-func Like(d *plan.Planner, first, second string) (*plan.Plan, error) {
+// the same entries. What either owns stays, and so does what they have on their own homes.
+func Like(d *plan.Planner, first, second string, o LikeOptions) (*plan.Plan, error) {
 	a, err := d.T.User(first)
 	if err != nil {
 		return nil, err
@@ -273,6 +279,9 @@ func Like(d *plan.Planner, first, second string) (*plan.Plan, error) {
 		case "member":
 			text = "is in " + x.Where + " directly"
 		case "entry":
+			if o.GroupsOnly || !o.Homes && home(d, x.Where) {
+				continue
+			}
 			text = "is named on " + x.Where + ": " + x.What
 		case "administrator":
 			text = "administers " + strings.TrimPrefix(x.Where, "server ")
@@ -288,16 +297,38 @@ func Like(d *plan.Planner, first, second string) (*plan.Plan, error) {
 	for _, f := range d.T.Forms(a) {
 		beside.Names[f] = true
 	}
-	return rewriteAll(d, p, []rule.Rewriting{away, beside}, "", true)
+	if o.GroupsOnly {
+		p.Work.Everywhere = true
+		return d.Evaluate(p)
+	}
+	stays := func(x *rule.Descriptor) bool {
+		if o.Homes {
+			return false
+		}
+		owner, ok := d.K.HomeOf(x)
+		return ok && (away.Names[owner] || beside.Names[owner])
+	}
+	return rewriteAll(d, p, []rule.Rewriting{away, beside}, "", true, stays)
+}
+
+// home tells whether a place is somebody's home.
+func home(d *plan.Planner, where string) bool {
+	at, err := d.K.Place(where)
+	if err != nil {
+		return false
+	}
+	_, ok := d.K.HomeOf(d.T.Of(at.Strand).Listed())
+	return ok
 }
 
 func rewrite(d *plan.Planner, p *plan.Plan, w rule.Rewriting, under string) (*plan.Plan, error) {
-	return rewriteAll(d, p, []rule.Rewriting{w}, under, false)
+	return rewriteAll(d, p, []rule.Rewriting{w}, under, false, nil)
 }
 
 // rewriteAll rewrites every mention, one rewriting after the other, in the
-// rules of items and of shares. With owners left owning is no mention.
-func rewriteAll(d *plan.Planner, p *plan.Plan, all []rule.Rewriting, under string, ownersStay bool) (*plan.Plan, error) {
+// rules of items and of shares. With owners left owning is no mention. Where stays says so
+// an item's rules are left as they are.
+func rewriteAll(d *plan.Planner, p *plan.Plan, all []rule.Rewriting, under string, ownersStay bool, stays func(*rule.Descriptor) bool) (*plan.Plan, error) {
 	var top *estate.Place
 	if under != "" {
 		at, err := d.K.Place(under)
@@ -312,6 +343,9 @@ func rewriteAll(d *plan.Planner, p *plan.Plan, all []rule.Rewriting, under strin
 	apply := func(x, parent *rule.Descriptor, folder bool) (*rule.Descriptor, map[rule.Entry]rule.Entry) {
 		became := map[rule.Entry]rule.Entry{}
 		gone := map[rule.Entry]bool{}
+		if stays != nil && stays(x) {
+			return x, became
+		}
 		for i := range all {
 			after, moved := all[i].Of(x, parent, folder)
 			for _, e := range x.Rules.Entries {
