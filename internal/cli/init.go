@@ -1,15 +1,14 @@
 package cli
 
 import (
-	"fmt"
-	"runtime"
-	"runtime/debug"
+	"os"
 
 	"github.com/spf13/cobra"
 
 	"tarnwold/internal/cli/run"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/report/changes"
+	"tarnwold/internal/report/doc"
 )
 
 func initCommand(a *run.App) *cobra.Command {
@@ -32,19 +31,17 @@ func initCommand(a *run.App) *cobra.Command {
 	}
 }
 
-func versionCommand(a *run.App) *cobra.Command {
-	return &cobra.Command{
-		Use:     "version",
-		Short:   "Say which tarnwold this is",
-		Example: "  tarnwold version",
-		Args:    cobra.NoArgs,
-		RunE: func(*cobra.Command, []string) error {
-			v := run.Version
-			if info, ok := debug.ReadBuildInfo(); ok && v == "" {
-				v = info.Main.Version
-			}
-			fmt.Fprintf(a.Out, "tarnwold %s, %s %s/%s\n", v, runtime.Version(), runtime.GOOS, runtime.GOARCH)
-			return nil
-		},
+// firstSteps says what to do next, to somebody at a terminal who said nothing else.
+func firstSteps(a *run.App) error {
+	p := a.Printer()
+	if _, err := os.Stat(a.EstatePath); err != nil {
+		p.Line(doc.S("There is no estate here yet (%s).", a.EstatePath))
+		p.Line(doc.S("A tour on a made-up theatre: "), doc.In(doc.Strong, "tarnwold demo"))
+		p.Line(doc.S("Your own servers: "), doc.In(doc.Strong, "tarnwold init"), doc.S(", then "), doc.In(doc.Strong, "tarnwold server add NAME --smb HOST --user YOU"), doc.S(" (or --local), then "), doc.In(doc.Strong, "tarnwold scan NAME"))
+		return p.Err()
 	}
+	p.Line(doc.S("The estate is %s.", a.EstatePath))
+	p.Line(doc.S("A first look: "), doc.In(doc.Strong, "tarnwold findings --summary"), doc.S(". One answer: "), doc.In(doc.Strong, "tarnwold explain WHO WHERE"), doc.S(". Who gets in: "), doc.In(doc.Strong, "tarnwold who WHERE"))
+	p.Line(doc.S("All commands: "), doc.In(doc.Strong, "tarnwold --help"))
+	return p.Err()
 }

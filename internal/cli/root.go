@@ -40,6 +40,7 @@ func Main(args []string, in io.Reader, out, errs io.Writer) int {
 
 // Commands makes the program's commands.
 func Commands(a *run.App) *cobra.Command {
+	version := false
 	root := &cobra.Command{
 		Use:   "tarnwold",
 		Short: "Who may do what on your file servers, why, and what would change it",
@@ -57,7 +58,15 @@ New here? Run: tarnwold demo`,
 		SilenceErrors: true,
 		SilenceUsage:  true,
 		Args:          cobra.NoArgs,
-		RunE:          func(c *cobra.Command, _ []string) error { return c.Help() },
+		RunE: func(c *cobra.Command, _ []string) error {
+			if version {
+				return writeVersion(a.Printer())
+			}
+			if a.Asks && run.IsTerminal(a.Out) {
+				return firstSteps(a)
+			}
+			return c.Help()
+		},
 		PersistentPreRunE: func(c *cobra.Command, _ []string) (err error) {
 			if a.Format, err = doc.ParseFormat(a.FormatText); err != nil {
 				return run.AsUsage(err)
@@ -66,6 +75,7 @@ New here? Run: tarnwold demo`,
 		},
 	}
 	root.SetFlagErrorFunc(run.FlagError)
+	root.Flags().BoolVar(&version, "version", false, "say which tarnwold this is")
 	f := root.PersistentFlags()
 	home := a.Home
 	if home == "" {

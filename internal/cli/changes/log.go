@@ -189,7 +189,7 @@ follows. What can't be taken back is said, and nothing is done.` + more,
 			if len(args) == 0 && verb == "undo" && !k.DryRun {
 				err := a.TakeBackUnfinished(c.Context(), &k.Sign)
 				if no := new(estate.Refused); errors.As(err, &no) && no.Why == live.NothingUnfinished {
-					return run.Misused("which change? tarnwold log lists them; without a number it takes back one whose writing was broken off, and none is")
+					return run.Misused("which change? tarnwold log lists them; no change is unfinished, which is what undo takes back without a number")
 				}
 				return err
 			}
