@@ -4,7 +4,7 @@ BIN := bin/tarnwold
 LDFLAGS := -s -w
 TARGETS := linux/amd64 linux/arm64 windows/amd64 darwin/arm64
 
-.PHONY: build build-all test test-long soak tools lint bench fuzz demo demo-live big
+.PHONY: build build-all packages test test-long soak tools lint bench fuzz demo demo-live big
 
 build:
 	CGO_ENABLED=0 $(GO) build -trimpath -ldflags '$(LDFLAGS)' -o $(BIN) ./cmd/tarnwold
@@ -16,6 +16,11 @@ build-all:
 		CGO_ENABLED=0 GOOS=$$os GOARCH=$$arch $(GO) build -trimpath -ldflags '$(LDFLAGS)' \
 			-o dist/tarnwold-$$os-$$arch$$ext ./cmd/tarnwold || exit 1; \
 	done
+
+# Packages (.deb, .rpm), archives, what is in each (SPDX) and checksums, in dist.
+# VERSION=1.2.3 names the release.
+packages:
+	GO=$(GO) packaging/build.sh
 
 lint:
 	$(GO) vet ./...

@@ -21,7 +21,7 @@ var floors = []string{
 	"internal/proptest", "internal/testlog", "internal/newfile", "internal/format", "internal/store", "internal/server", "internal/estate", "internal/estate/edit", "internal/playhouse", "internal/ask", "internal/ask/show", "internal/ask/uses", "internal/ask/explain", "internal/ask/census", "internal/ask/findings", "internal/ask/expect",
 	"internal/plan", "internal/plan/keeper", "internal/plan/people", "internal/plan/servers", "internal/plan/item", "internal/plan/entry", "internal/plan/saved",
 	"internal/plan/review", "internal/plan/request", "internal/plan/undo", "internal/plan/policies", "internal/plan/intake", "internal/live",
-	"internal/report/doc", "internal/report", "internal/report/changes", "internal/cli/run", "internal/cli/asks", "internal/cli/changes", "internal/cli/load", "internal/cli/people", "internal/cli/real", "internal/cli/govern", "internal/cli", "cmd/tarnwold",
+	"internal/report/doc", "internal/report", "internal/report/changes", "internal/cli/run", "internal/cli/asks", "internal/cli/changes", "internal/cli/load", "internal/cli/people", "internal/cli/real", "internal/cli/govern", "internal/cli", "packaging", "cmd/tarnwold",
 }
 
 // apart are storeys that know nothing of each other although one is above.

@@ -66,7 +66,7 @@ names isn't there.`,
 			if from != "" {
 				return writeExpectations(a, c, from, depth)
 			}
-			lines, of, err := ReadExpectations(c.Context(), args)
+			lines, of, err := ReadExpectations(c.Context(), args, true)
 			if err != nil {
 				return err
 			}
@@ -79,14 +79,15 @@ names isn't there.`,
 	return c
 }
 
-// ReadExpectations reads files of expectations, and says which each is of.
-func ReadExpectations(ctx context.Context, files []string) (lines []expectation.Line, of []string, err error) {
+// ReadExpectations reads files of expectations, and says which each is of. Where some is
+// so, a file without any is refused.
+func ReadExpectations(ctx context.Context, files []string, some bool) (lines []expectation.Line, of []string, err error) {
 	for _, file := range files {
 		list, err := run.ReadFile(ctx, file, expectation.Read)
 		if err != nil {
 			return nil, nil, err
 		}
-		if len(list) == 0 { // nothing that is expected would always hold
+		if len(list) == 0 && some { // nothing that is expected would always hold
 			return nil, nil, &format.Error{File: file, Line: 1, What: "the file expects nothing; write lines like: wardrobe can edit //server/share"}
 		}
 		for range list {

@@ -62,7 +62,7 @@ last night.
 Exit code 0: all is as it should be; 1: something is left to look at; 3: something
 could not be done, such as a server that doesn't answer; the rest is done.
 
-A systemd timer and service and a line for cron are in the folder packaging.`,
+A systemd timer and service and a line for cron come with the packages.`,
 		Example: `  tarnwold nightly --to /var/lib/tarnwold/nights --expect house.expect --except house.except
   tarnwold nightly --to nights --password-file stagedoor=/etc/tarnwold/stagedoor.secret`,
 		Args: cobra.NoArgs,
@@ -105,7 +105,7 @@ func nightly(a *run.App, c *cobra.Command, n night) error {
 	if err != nil {
 		return err
 	}
-	lines, of, err := asks.ReadExpectations(ctx, n.expect)
+	lines, of, err := asks.ReadExpectations(ctx, n.expect, false)
 	if err != nil {
 		return err
 	}
@@ -301,10 +301,13 @@ func nightExpects(out *changes.Night, x *expect.Expecting, lines []expectation.L
 			s.Add(got.File+got.Text, fmt.Sprintf("%s:%d: %s", got.File, got.Line, got.Text), report.Against(got), got.Error != "")
 		}
 	}
-	if named {
-		s.Fine = append(s.Fine, fmt.Sprintf("%d of %d hold", len(lines)-len(s.Items), len(lines)))
-	} else {
+	switch {
+	case !named:
 		s.Fine = append(s.Fine, "no file of them was named")
+	case len(lines) == 0: // as a new installation has it
+		s.Fine = append(s.Fine, "nothing is expected yet")
+	default:
+		s.Fine = append(s.Fine, fmt.Sprintf("%d of %d hold", len(lines)-len(s.Items), len(lines)))
 	}
 	return nil
 }
