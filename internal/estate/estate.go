@@ -49,6 +49,18 @@ func Open(ctx context.Context, path string) (*Estate, error) {
 	return &Estate{db: db}, nil
 }
 
+// Backup writes the estate as it stands at one moment into a new file, while others go on.
+func (e *Estate) Backup(ctx context.Context, path string) error {
+	err := e.db.Backup(ctx, path)
+	if errors.Is(err, store.ErrExists) {
+		return &Refused{Why: path + " is there already, and is not written over", Do: "name another file"}
+	}
+	return err
+}
+
+// Compact gives back the room that what is gone took in the file.
+func (e *Estate) Compact(ctx context.Context) error { return e.db.Compact(ctx) }
+
 // Close closes the file.
 func (e *Estate) Close() error { return e.db.Close() }
 

@@ -1,8 +1,11 @@
 package store
 
 import (
+	"context"
 	"encoding/binary"
+	"errors"
 	"hash/crc32"
+	"io"
 	"os"
 	"sync"
 	"unsafe"
@@ -180,4 +183,37 @@ func pageWrite(tls *libc.TLS, file, buf uintptr, n int32, offset int64) int32 {
 		}
 	}
 	return call[func(*libc.TLS, uintptr, uintptr, int32, int64) int32](m.FxWrite)(tls, file, buf, n, offset)
+}
+
+// sealAll gives every page of a file that has room for it its sum: one that was made as a
+// copy of another begins without.
+func sealAll(ctx context.Context, path string) (err error) {
+	f, err := os.OpenFile(path, os.O_RDWR, 0)
+	if err != nil {
+		return err
+	}
+	defer func() {
+		if cerr := f.Close(); err == nil {
+			err = cerr
+		}
+	}()
+	p := make([]byte, pageSize)
+	for offset := int64(0); ; offset += pageSize {
+		if err := ctx.Err(); err != nil {
+			return plain(err)
+		}
+		n, err := f.ReadAt(p, offset)
+		switch {
+		case n == 0 && errors.Is(err, io.EOF):
+			return nil
+		case n < pageSize:
+			return err
+		case offset == 0 && !sealedHeader(p): // of before, without room for sums
+			return nil
+		}
+		binary.LittleEndian.PutUint64(p[pageSize-reserved:], seal(p, offset))
+		if _, err := f.WriteAt(p, offset); err != nil {
+			return err
+		}
+	}
 }

@@ -122,6 +122,66 @@ func Create(ctx context.Context, path string) error {
 	return os.Rename(name, path) // where there are no links
 }
 
+// Backup writes the estate as it stands at one moment into a new file, while others read
+// and write it. It is there whole or not at all, and nothing is written over.
+func (d *DB) Backup(ctx context.Context, path string) error {
+	if _, err := os.Lstat(path); err == nil {
+		return &fs.PathError{Op: "create", Path: path, Err: ErrExists}
+	}
+	path, err := filepath.Abs(path)
+	if err != nil {
+		return err
+	}
+	f, err := os.CreateTemp(filepath.Dir(path), "."+filepath.Base(path)+".new-*")
+	if err != nil {
+		return err
+	}
+	name := f.Name()
+	defer func() {
+		for _, s := range []string{"", "-wal", "-shm", "-journal"} {
+			_ = os.Remove(name + s)
+		}
+	}()
+	if err := errors.Join(f.Chmod(0o600), f.Close()); err != nil {
+		return err
+	}
+	if err := d.exec(ctx, "VACUUM INTO ?", name); err != nil {
+		return plain(err)
+	}
+	if err := sealAll(ctx, name); err != nil {
+		return err
+	}
+	b := newDB(open(name, "&mode=rw"), name)
+	err = b.exec(context.WithoutCancel(ctx), "PRAGMA journal_mode=wal")
+	if cerr := b.Close(); err == nil {
+		err = cerr
+	}
+	if err != nil {
+		return plain(err)
+	}
+	if f, err = os.OpenFile(name, os.O_RDWR, 0); err == nil {
+		err = errors.Join(f.Sync(), f.Close())
+	}
+	if err != nil {
+		return err
+	}
+	if err := os.Link(name, path); errors.Is(err, fs.ErrExist) {
+		return &fs.PathError{Op: "create", Path: path, Err: ErrExists}
+	} else if err == nil {
+		return nil
+	}
+	return os.Rename(name, path) // where there are no links
+}
+
+// Compact gives back the room that what is gone took in the file. Nobody else may be
+// reading or writing it meanwhile.
+func (d *DB) Compact(ctx context.Context) error {
+	if err := d.exec(ctx, "VACUUM"); err != nil {
+		return plain(err)
+	}
+	return plain(d.exec(context.WithoutCancel(ctx), "PRAGMA wal_checkpoint(TRUNCATE)"))
+}
+
 // Open opens an estate that exists.
 func Open(ctx context.Context, path string, keys EntryKeys) (*DB, error) {
 	info, err := os.Stat(path)
