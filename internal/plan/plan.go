@@ -7,6 +7,7 @@
 package plan
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -505,27 +506,42 @@ func (d *Planner) FindRoots(p *Plan) {
 	}
 }
 
-// Where names a node by one of its items.
+// Where names a node by one of its items; one that is to come, and has no name at hand, by
+// the nearest folder above that has.
 func (d *Planner) Where(p *Plan, node int) string {
-	for _, r := range p.Work.Roots {
-		if r.Node == node && p.Work.Partition.Strand(node) == 0 {
-			path := r.Path[0]
-			if r.Path[1] != "" {
-				path = r.Path[1]
+	where, above := d.named(p, node)
+	switch {
+	case where == "" || above == 0:
+		return where
+	case above == 1:
+		return "in " + where
+	}
+	return "below " + where
+}
+
+// Nearest names a node, or the nearest one above it that has a name.
+func (d *Planner) Nearest(p *Plan, node int) string {
+	where, _ := d.named(p, node)
+	return where
+}
+
+// named finds the nearest node that has a name, and how many layers above it is.
+func (d *Planner) named(p *Plan, node int) (where string, above int) {
+	f := p.Work.Partition
+	for ; node >= 0; node, above = f.Nodes[node].Parent, above+1 {
+		if f.Strand(node) != 0 {
+			for _, item := range f.Some(d.T, node, 1) {
+				return d.T.Where(item), above
 			}
-			return estate.Place{Server: r.Server, Path: path}.String()
+			return "", above
+		}
+		for _, r := range p.Work.Roots {
+			if r.Node == node {
+				return estate.Place{Server: r.Server, Path: cmp.Or(r.Path[1], r.Path[0])}.String(), above
+			}
 		}
 	}
-	if p.Work.Partition.Strand(node) == 0 {
-		if up := p.Work.Partition.Nodes[node].Parent; up >= 0 {
-			return "in " + d.Where(p, up)
-		}
-		return ""
-	}
-	for _, item := range p.Work.Partition.Some(d.T, node, 1) {
-		return d.T.Where(item)
-	}
-	return ""
+	return "", above
 }
 
 // Many names several for a summary.

@@ -126,7 +126,7 @@ func nightly(a *run.App, c *cobra.Command, n night) error {
 	if err := a.View(ctx, func(t *estate.Tx) error {
 		d, x := plan.New(t, a.Who()), expect.NewExpecting(ask.New(t))
 		for _, look := range []func() error{
-			func() error { return nightExpects(out, x, lines, of, len(n.expect) > 0) },
+			func() error { return nightExpects(out, x, lines, of, n.expect) },
 			func() error { return nightPolicies(out, t, d, x) },
 			func() error { return nightFindings(out, d, except) },
 			func() error { return nightDuties(out, d, except) },
@@ -290,24 +290,29 @@ func nightExpired(a *run.App, c *cobra.Command, out *changes.Night, leave bool) 
 	}
 }
 
-func nightExpects(out *changes.Night, x *expect.Expecting, lines []expectation.Line, of []string, named bool) error {
+func nightExpects(out *changes.Night, x *expect.Expecting, lines []expectation.Line, of, files []string) error {
 	s := out.Section("expectations", "Expectations")
+	held := 0
+	for _, file := range files { // as a new installation has it, or one that lost what it had
+		if !slices.Contains(of, file) {
+			s.Add(file, file, "the file expects nothing", false)
+		}
+	}
 	for i := range lines {
 		got, err := x.Expect(review.Expects(&lines[i], of[i]))
 		if err != nil {
 			return err
 		}
-		if !got.Holds {
+		if got.Holds {
+			held++
+		} else {
 			s.Add(got.File+got.Text, fmt.Sprintf("%s:%d: %s", got.File, got.Line, got.Text), report.Against(got), got.Error != "")
 		}
 	}
-	switch {
-	case !named:
+	if len(files) == 0 {
 		s.Fine = append(s.Fine, "no file of them was named")
-	case len(lines) == 0: // as a new installation has it
-		s.Fine = append(s.Fine, "nothing is expected yet")
-	default:
-		s.Fine = append(s.Fine, fmt.Sprintf("%d of %d hold", len(lines)-len(s.Items), len(lines)))
+	} else {
+		s.Fine = append(s.Fine, fmt.Sprintf("%d of %d hold", held, len(lines)))
 	}
 	return nil
 }

@@ -341,7 +341,7 @@ func keepersHold(d *plan.Planner, p *plan.Plan) error {
 				continue
 			}
 			if f.Strand(n) == 0 {
-				at(strings.TrimPrefix(d.Where(p, n), "in "))
+				at(d.Nearest(p, n))
 				continue
 			}
 			if err := f.Each(d.T, n, func(item int64) error {
@@ -494,7 +494,7 @@ func touches(d *plan.Planner, p *plan.Plan, nodes map[int]bool, top estate.Place
 			continue
 		}
 		if f.Strand(n) == 0 {
-			if meant(strings.TrimPrefix(d.Where(p, n), "in ")) {
+			if meant(d.Nearest(p, n)) {
 				return true, nil
 			}
 			continue
