@@ -114,15 +114,15 @@ func (s *NightSection) AddTaken(from string, p *plan.Plan, undo int64) (came int
 
 // ShiftText says who gains or loses what.
 func ShiftText(x *plan.Shift) string {
-	verb := map[string]string{"gain": "gains", "lose": "loses", "change": "has otherwise"}[x.Kind]
+	verb := map[string]string{"gain": "gains", "lose": "loses", "change": "has other rights"}[x.Kind]
 	if len(x.Users) != 1 {
-		verb = map[string]string{"gain": "gain", "lose": "lose", "change": "have otherwise"}[x.Kind]
+		verb = map[string]string{"gain": "gain", "lose": "lose", "change": "have other rights"}[x.Kind]
 	}
 	return fmt.Sprintf("%s %s (%s → %s)", report.Some(x.Users, 3), verb, x.Was, x.Is)
 }
 
 // offWords say of what a policy wants what is otherwise.
-var offWords = map[edit.Sign]string{edit.Goes: "is gone", edit.Comes: "is there too", edit.Changes: "is otherwise"}
+var offWords = map[edit.Sign]string{edit.Goes: "is gone", edit.Comes: "is there too", edit.Changes: "differs"}
 
 // Off says what is otherwise than a policy wants.
 func Off(policy string, l *policies.PolicyOff) string {

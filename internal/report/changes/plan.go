@@ -211,7 +211,7 @@ func Preview(p *doc.Printer, o *Outcome) {
 	}
 	for i, x := range o.NewItems {
 		if i == mostNewItems {
-			p.Line(doc.S("What new items get otherwise: %s more; --format json has them all.", report.Count(int64(len(o.NewItems)-i), "line")))
+			p.Line(doc.S("What new items get from now on: %s more; --format json has them all.", report.Count(int64(len(o.NewItems)-i), "line")))
 			break
 		}
 		where := x.Where
@@ -413,7 +413,7 @@ func WarningText(w plan.Warning) string {
 		}
 		return fmt.Sprintf("%s %s %s, and you act as somebody else", report.Some(w.Users, 4), verb, w.Where)
 	case "laid-policy":
-		return fmt.Sprintf("policy %s wants %s otherwise", w.Who, w.Where)
+		return fmt.Sprintf("it goes against policy %s, on %s", w.Who, w.Where)
 	case "own-request":
 		return fmt.Sprintf("%s is on %s and would accept it themselves", w.Who, w.Where)
 	case "expectation":
