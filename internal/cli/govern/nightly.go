@@ -20,6 +20,7 @@ import (
 
 	"tarnwold/internal/ask"
 	"tarnwold/internal/ask/expect"
+	"tarnwold/internal/ask/findings"
 	"tarnwold/internal/cli/asks"
 	"tarnwold/internal/cli/run"
 	"tarnwold/internal/estate"
@@ -40,6 +41,7 @@ import (
 type night struct {
 	to          string
 	expect      []string
+	metrics     string
 	except      string
 	passwords   []string
 	due         string
@@ -75,6 +77,7 @@ A systemd timer and service and a line for cron come with the packages.`,
 	f.StringArrayVar(&n.passwords, "password-file", nil, "`NAME=FILE`: the file that holds the password for a server or directory; may be given again")
 	f.StringVar(&n.due, "due", "3d", "tell of requests waiting longer than this `time`")
 	f.BoolVar(&n.leave, "leave-expired", false, "tell what is over, and don't take it away")
+	f.StringVar(&n.metrics, "metrics", "", "write counts and times to this `file` too, as OpenMetrics text")
 	f.StringVar(&n.mode, "mode", "0640", "the permissions of the pages, in `octal`")
 	f.BoolVar(&n.report, "report-only", false, "keep nothing: tell what differs on the servers and in the directories, and what is over")
 	f.BoolVar(&n.scan, "no-scan", false, "read neither the linked servers nor the directories")
@@ -113,6 +116,7 @@ func nightly(a *run.App, c *cobra.Command, n night) error {
 		return err
 	}
 	now := time.Now()
+	measured := &changes.Measured{Kinds: map[string]int{}, Scans: map[string]time.Time{}}
 	out := &changes.Night{At: now.UTC().Format(time.RFC3339), Estate: a.EstatePath}
 	if !n.scan {
 		if err := nightSyncs(a, c, out, &n, secrets); err != nil {
@@ -126,12 +130,20 @@ func nightly(a *run.App, c *cobra.Command, n night) error {
 	if err := a.View(ctx, func(t *estate.Tx) error {
 		d, x := plan.New(t, a.Who()), expect.NewExpecting(ask.New(t))
 		for _, look := range []func() error{
-			func() error { return nightExpects(out, x, lines, of, n.expect) },
+			func() (err error) { measured.Failed, err = nightExpects(out, x, lines, of, n.expect); return err },
 			func() error { return nightPolicies(out, t, d, x) },
-			func() error { return nightFindings(out, d, except) },
+			func() error { return nightFindings(out, d, except, measured.Kinds) },
 			func() error { return nightDuties(out, d, except) },
 			func() error { return nightRequests(out, d, longer) },
 			func() error { return nightProof(out, t) },
+			func() error {
+				for _, s := range t.Servers() {
+					if _, real := t.Link(s); real {
+						measured.Scans[s.Name] = t.Scanned(s)
+					}
+				}
+				return nil
+			},
 		} {
 			if err := look(); err != nil {
 				return err
@@ -154,6 +166,12 @@ func nightly(a *run.App, c *cobra.Command, n night) error {
 	out.Compare(last)
 	if err := writeNight(a, n.to, os.FileMode(mode), now, out); err != nil {
 		return err
+	}
+	if n.metrics != "" {
+		measured.Ended, measured.Took = time.Now(), time.Since(now)
+		if err := newfile.Write(n.metrics, 0o644, out.Metrics(measured)); err != nil {
+			return err
+		}
 	}
 	if err := changes.WriteNight(a.Printer(), out); err != nil {
 		return err
@@ -290,7 +308,7 @@ func nightExpired(a *run.App, c *cobra.Command, out *changes.Night, leave bool) 
 	}
 }
 
-func nightExpects(out *changes.Night, x *expect.Expecting, lines []expectation.Line, of, files []string) error {
+func nightExpects(out *changes.Night, x *expect.Expecting, lines []expectation.Line, of, files []string) (failed int, err error) {
 	s := out.Section("expectations", "Expectations")
 	held := 0
 	for _, file := range files { // as a new installation has it, or one that lost what it had
@@ -301,7 +319,7 @@ func nightExpects(out *changes.Night, x *expect.Expecting, lines []expectation.L
 	for i := range lines {
 		got, err := x.Expect(review.Expects(&lines[i], of[i]))
 		if err != nil {
-			return err
+			return 0, err
 		}
 		if got.Holds {
 			held++
@@ -314,7 +332,7 @@ func nightExpects(out *changes.Night, x *expect.Expecting, lines []expectation.L
 	} else {
 		s.Fine = append(s.Fine, fmt.Sprintf("%d of %d hold", held, len(lines)))
 	}
-	return nil
+	return len(lines) - held, nil
 }
 
 func nightPolicies(out *changes.Night, t *estate.Tx, d *plan.Planner, x *expect.Expecting) error {
@@ -342,14 +360,18 @@ func nightPolicies(out *changes.Night, t *estate.Tx, d *plan.Planner, x *expect.
 	return nil
 }
 
-func nightFindings(out *changes.Night, d *plan.Planner, except exception.List) error {
+func nightFindings(out *changes.Night, d *plan.Planner, except exception.List, kinds map[string]int) error {
 	s := out.Section("findings", "Findings")
 	found, err := review.Findings(d, "", nil)
 	if err != nil {
 		return err
 	}
 	found, meant := excepted(except, found)
+	for _, kind := range findings.FindingKinds() {
+		kinds[kind] = 0
+	}
 	for i := range found {
+		kinds[found[i].Kind]++
 		s.AddFinding(found[i].Key(), &found[i])
 	}
 	s.Meant(meant)
