@@ -22,12 +22,13 @@ import (
 
 func LogCommand(a *run.App) *cobra.Command {
 	var where, who, actor, since string
-	var proof bool
+	var proof, all bool
 	c := &cobra.Command{
 		Use:   "log",
 		Short: "List who changed what, when, by which command",
 		Long: `List who changed what, when, by which command, newest first. Times and days are
-those of this machine's clock and zone.
+those of this machine's clock and zone. A table stops at a hundred changes and says how
+many more there are; what is for programs has all of them.
 
 --proof prints the journal's newest proof: a hash over that change and every one
 before it. Kept where nobody of the estate can alter it (on paper, in a log server),
@@ -91,7 +92,7 @@ it shows with tarnwold check --head whether history was rewritten since.`,
 			if err != nil {
 				return err
 			}
-			return changes.Log(a.Printer(), kept)
+			return changes.Log(a.Printer(), kept, all)
 		},
 	}
 	f := c.Flags()
@@ -99,6 +100,7 @@ it shows with tarnwold check --head whether history was rewritten since.`,
 	f.StringVar(&who, "account", "", "only changes that concern this `account`")
 	f.StringVar(&actor, "actor", "", "only changes this `account` made")
 	f.StringVar(&since, "since", "", "only changes from this `day` on, as 2026-11-01")
+	f.BoolVar(&all, "all", false, "every change, however many")
 	f.BoolVar(&proof, "proof", false, "print the newest proof instead, to be kept elsewhere")
 	_ = c.RegisterFlagCompletionFunc("place", a.CompletePlaces)
 	_ = c.RegisterFlagCompletionFunc("account", a.CompleteAccounts(0))

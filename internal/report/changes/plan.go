@@ -619,8 +619,11 @@ func recordNote(r estate.Change) string {
 	return strings.Join(notes, "; ")
 }
 
+// mostLog is how many changes a table of the journal has.
+const mostLog = 100
+
 // Log prints the journal.
-func Log(p *doc.Printer, list []estate.Change) error {
+func Log(p *doc.Printer, list []estate.Change, all bool) error {
 	if list == nil {
 		list = []estate.Change{}
 	}
@@ -635,10 +638,17 @@ func Log(p *doc.Printer, list []estate.Change) error {
 			return
 		}
 		g := doc.Grid{Cols: []doc.Col{{Head: "change", Weight: 0}, {Head: "at (" + estate.Zone() + ")", Weight: 0}, {Head: "by", Weight: 1}, {Head: "what", Weight: 6}, {Head: "note", Weight: 2}}}
-		for _, r := range list {
+		shown := list
+		if len(list) > mostLog && !all {
+			shown = list[:mostLog]
+		}
+		for _, r := range shown {
 			g.Rows = append(g.Rows, []doc.Cell{doc.C(fmt.Sprint(r.ID)), doc.C(report.At(r.At)), doc.C(r.Actor), doc.C(r.Summary), doc.C(recordNote(r))})
 		}
 		p.Grid(g)
+		if n := len(list) - len(shown); n > 0 {
+			p.Line(doc.S("and %s before these; --all lists them, --since DAY those from a day on", report.Count(int64(n), "change")))
+		}
 	})
 }
 
