@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tarnwold/core/place"
 	"tarnwold/internal/ask/findings"
 	"tarnwold/internal/cli/run"
 	"tarnwold/internal/estate"
@@ -70,7 +71,13 @@ named. Exit code 1 says that anything is left.`,
 				return err
 			}
 			x := &report.Findings{Since: string(day), All: all}
-			x.List, x.Meant = excepted(list, out)
+			var ways func(string) []string
+			if len(list) > 0 {
+				if err := a.View(c.Context(), func(t *estate.Tx) error { ways = waysTo(t); return t.Err() }); err != nil {
+					return err
+				}
+			}
+			x.List, x.Meant = excepted(list, out, ways)
 			x.Unused = list.Unused()
 			p := a.Printer()
 			a.Supposes(p)
@@ -126,10 +133,45 @@ func wrapped(words []string) string {
 	return b.String() + "."
 }
 
-func excepted(list exception.List, out []findings.Finding) ([]findings.Finding, int) {
+// excepted leaves out what is meant so. A place may be named by any way to it.
+func excepted(list exception.List, out []findings.Finding, ways func(string) []string) ([]findings.Finding, int) {
 	return exception.Split(list, out, string(estate.Today()), func(f *findings.Finding) (string, []string) {
-		return f.Kind, []string{f.Where, f.Who, f.Other, strings.TrimPrefix(f.Where, "group "), strings.TrimPrefix(f.Where, "share "), strings.TrimPrefix(f.Where, "level ")}
+		about := []string{f.Where, f.Who, f.Other, strings.TrimPrefix(f.Where, "group "), strings.TrimPrefix(f.Where, "share "), strings.TrimPrefix(f.Where, "level ")}
+		if len(list) > 0 {
+			about = append(about, ways(f.Where)...)
+		}
+		return f.Kind, about
 	})
+}
+
+// waysTo gives what else a place is called by: through each share over it, and at its
+// server.
+func waysTo(t *estate.Tx) func(where string) []string {
+	shares := map[string][]estate.Share{}
+	for _, s := range t.Servers() {
+		shares[strings.ToLower(s.Name)] = t.Shares(s)
+	}
+	return func(where string) (out []string) {
+		at, err := place.ParsePlain(strings.TrimPrefix(where, "share "))
+		if err != nil {
+			return nil
+		}
+		path := at.Path
+		for _, sh := range shares[strings.ToLower(at.Server)] {
+			if at.Share != "" && strings.EqualFold(sh.Name, at.Share) {
+				path = place.Join(sh.Folder, at.Path)
+			}
+		}
+		if at.Share != "" {
+			out = append(out, at.Server+":"+path)
+		}
+		for _, sh := range shares[strings.ToLower(at.Server)] {
+			if rest, ok := sh.Cut(path); ok {
+				out = append(out, strings.TrimSuffix("//"+at.Server+"/"+sh.Name+"/"+rest, "/"))
+			}
+		}
+		return out
+	}
 }
 
 func findingsOf(ctx context.Context, e *estate.Estate, where string, kinds []string, step func(string)) (out []findings.Finding, err error) {
@@ -195,7 +237,7 @@ func mendFindings(a *run.App, c *cobra.Command, k run.Keeping, where string, kin
 		if err != nil {
 			return nil, err
 		}
-		found, _ = excepted(list, found)
+		found, _ = excepted(list, found, waysTo(d.T))
 		p, left, err = review.MendFindings(d, found)
 		o.Unmended = left
 		return p, err

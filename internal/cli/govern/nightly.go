@@ -366,7 +366,7 @@ func nightFindings(out *changes.Night, d *plan.Planner, except exception.List, k
 	if err != nil {
 		return err
 	}
-	found, meant := excepted(except, found)
+	found, meant := excepted(except, found, waysTo(d.T))
 	for _, kind := range findings.FindingKinds() {
 		kinds[kind] = 0
 	}

@@ -5,9 +5,11 @@ package exception
 
 import (
 	"io"
+	"path"
 	"strings"
 
 	"tarnwold/core/place"
+	"tarnwold/internal/format"
 	"tarnwold/internal/format/lexer"
 )
 
@@ -52,6 +54,9 @@ func Read(r io.Reader, file string) (List, error) {
 			of, err := l.Name("whom or what place it is about, until or because")
 			if err != nil {
 				return nil, err
+			}
+			if _, err := path.Match(of.Text, ""); err != nil {
+				return nil, l.Wrong(of.Column, "%q is not a pattern: a [ is not closed, or nothing follows a \\", format.Clip(of.Text))
 			}
 			e.Of = append(e.Of, of.Text)
 		}
@@ -100,6 +105,19 @@ func (l List) Fits(kind, today string, about ...string) bool {
 func covers(of, about string) bool {
 	if strings.EqualFold(of, about) {
 		return true
+	}
+	if strings.ContainsAny(of, "*?[") { // * and ? stand for anything within one name
+		pattern, name := strings.ToLower(of), strings.ToLower(strings.TrimPrefix(about, "share "))
+		for {
+			if fits, _ := path.Match(pattern, name); fits {
+				return true
+			}
+			cut := strings.LastIndexByte(name, '/')
+			if cut < 0 {
+				return false
+			}
+			name = name[:cut] // what is below a place that fits is meant too
+		}
 	}
 	a, err := place.ParsePlain(of)
 	b, err2 := place.ParsePlain(strings.TrimPrefix(about, "share "))
