@@ -17,6 +17,7 @@ var findingWords = map[string]struct{ head, why string }{
 	"nobody-owns":         {"Owned by nobody", "The owner's identifier belongs to nobody; whoever is given it next owns all of this and can change its rules."},
 	"owner-left":          {"Owned by somebody who has left", "An owner may always read and change the rules, and nobody looks after what a person who has left owns."},
 	"stranger-in-home":    {"Strangers in homes", "Somebody else is named in a user's home: they see what its owner takes for their own."},
+	"runs-as-others":      {"Programs that run as others", "Whoever may write one decides what is done as its owner or group when anybody starts it."},
 	"passes-by-privilege": {"Passing rules by a privilege", "Neither a share's limits nor an owner's rules stop them, and no folder's list shows who they are."},
 	"not-counted":         {"What no answer counts", "It changes who may do what there, and answers say so; check it on the server."},
 	"otherwise-there":     {"Different on the server", "A scan or a proof saw it: the server does something other than the answers here say."},
@@ -193,6 +194,8 @@ func FindingText(f *findings.Finding) string {
 			return f.What + "; " + f.Other + " holds the same"
 		}
 		return f.What
+	case "runs-as-others":
+		return "runs as " + f.What + ", and others may write it"
 	case "stranger-in-home":
 		return f.What + ", in the home of " + f.Other
 	case "idle-entry":

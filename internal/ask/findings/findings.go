@@ -77,6 +77,7 @@ var findingKinds = [...]FindingKind{
 	{"nobody-owns", false, (*finding).unowned},
 	{"owner-left", false, (*finding).ownersLeft},
 	{"stranger-in-home", false, (*finding).strangers},
+	{"runs-as-others", false, (*finding).runsAs},
 	{"passes-by-privilege", true, (*finding).privileged},
 	{"not-counted", false, (*finding).uncounted},
 	{"otherwise-there", true, (*finding).otherwise},
