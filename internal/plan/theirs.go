@@ -30,7 +30,8 @@ type keptThere struct {
 	alone bool
 }
 
-// there finds which of the memberships that a plan changes real servers keep themselves:
+// there finds which of the memberships that a plan changes real servers keep themselves
+// (of those that aren't written there, one a group):
 // of groups of their machine, or of the domain that the machine answers for, and that no
 // directory has. What a directory or a server told is so already.
 func (d *Planner) there(p *Plan) (out []keptThere) {
@@ -58,7 +59,7 @@ func (d *Planner) there(p *Plan) (out []keptThere) {
 		}
 	}
 	told := p.Work.FromDirectory || p.Work.FromFile || d.TookIn(p.Undoes, OriginDirectory, OriginPeople, OriginAccounts)
-	of := map[ID]*machine{}
+	of, said := map[ID]*machine{}, map[ID]bool{}
 	for i := range p.Work.Members {
 		e := &p.Work.Members[i]
 		if e.Was != nil && e.Is != nil { // another last day
@@ -74,9 +75,15 @@ func (d *Planner) there(p *Plan) (out []keptThere) {
 			}
 			of[e.Group.ID] = m
 		}
-		if m != nil {
-			out = append(out, keptThere{e, m.Server, told || m.local || byFile(e) || comes[e.Group.ID] || comes[e.Member.ID]})
+		if m == nil {
+			continue
 		}
+		alone := told || m.local || byFile(e) || comes[e.Group.ID] || comes[e.Member.ID]
+		if alone && said[e.Group.ID] { // a load brings them by the million
+			continue
+		}
+		said[e.Group.ID] = said[e.Group.ID] || alone
+		out = append(out, keptThere{e, m.Server, alone})
 	}
 	return out
 }
