@@ -342,3 +342,19 @@ func TestFlippedBits(t *testing.T) {
 	t.Logf("%d refused", refused)
 	require.Positive(t, refused)
 }
+
+// TestErrorsFitTheTerminal: what went wrong is broken between words, and nowhere else.
+func TestErrorsFitTheTerminal(t *testing.T) {
+	t.Parallel()
+	prog := program(t)
+	dir := demo(t, prog)
+	said, code := atTerminal(t, dir, prog, "who", "ines").says("")
+	require.Equal(t, 2, code)
+	lines := strings.Split(strings.TrimSpace(strings.ReplaceAll(said, "\r", "")), "\n")
+	require.Greater(t, len(lines), 1, said)
+	for i, l := range lines {
+		require.LessOrEqual(t, len([]rune(l)), 100)
+		lines[i] = strings.TrimSpace(l)
+	}
+	require.Equal(t, `tarnwold: "ines" is not an address: it names no server; write //server/share/folder or server:/folder; as in: tarnwold who WHERE`, strings.Join(lines, " "))
+}

@@ -4,8 +4,11 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"os"
 	"runtime/debug"
 	"strings"
+
+	"golang.org/x/term"
 
 	"tarnwold/core/place"
 	"tarnwold/core/right"
@@ -134,6 +137,17 @@ func (a *App) SayError(err error, code int) {
 			if len(lines[i]) > 2000 {
 				lines[i] = lines[i][:2000] + "…"
 			}
+		}
+		if f, ok := a.Err.(*os.File); ok && IsTerminal(f) { // broken between words
+			p := &doc.Printer{W: f, Format: doc.Table, Screen: true}
+			p.Width, _, _ = term.GetSize(int(f.Fd()))
+			for i, l := range lines {
+				if i == 0 {
+					l = "tarnwold: " + l
+				}
+				p.Line(doc.S("%s", l))
+			}
+			return
 		}
 		fmt.Fprintln(a.Err, "tarnwold: "+strings.Join(lines, "\n"))
 		return
