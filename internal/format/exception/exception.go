@@ -56,7 +56,7 @@ func Read(r io.Reader, file string) (List, error) {
 				return nil, err
 			}
 			if _, err := path.Match(of.Text, ""); err != nil {
-				return nil, l.Wrong(of.Column, "%q is not a pattern: a [ is not closed, or nothing follows a \\", format.Clip(of.Text))
+				return nil, l.Wrong(of.Column, "%q is not a pattern: a [ is not closed, or nothing follows a \\; a \\[ is a [ of the name itself", format.Clip(of.Text))
 			}
 			e.Of = append(e.Of, of.Text)
 		}
@@ -108,15 +108,11 @@ func covers(of, about string) bool {
 	}
 	if strings.ContainsAny(of, "*?[") { // * and ? stand for anything within one name
 		pattern, name := strings.ToLower(of), strings.ToLower(strings.TrimPrefix(about, "share "))
-		for {
+		for cut := len(name); cut >= 0; cut = strings.LastIndexByte(name, '/') {
+			name = name[:cut] // what is below a place that fits is meant too
 			if fits, _ := path.Match(pattern, name); fits {
 				return true
 			}
-			cut := strings.LastIndexByte(name, '/')
-			if cut < 0 {
-				return false
-			}
-			name = name[:cut] // what is below a place that fits is meant too
 		}
 	}
 	a, err := place.ParsePlain(of)

@@ -17,6 +17,7 @@ func TestWhatIsMeantSo(t *testing.T) {
 except single-user "Ada Quill" //stagedoor/productions until 2027-03-31 because it is, hers
 except * stagedoor:/srv because all of it is
 except stale because nothing moves # at all
+except single-user "flyloft:/srv/Plans [old]" because a name may have such signs
 `), "f")
 	require.NoError(t, err)
 	require.Equal(t, "it is, hers", l[0].Because)
@@ -33,6 +34,9 @@ except stale because nothing moves # at all
 		{"owner-left", "2026-01-01", []string{"ada quill", "//stagedoor/productions"}, false},
 		{"owner-left", "2026-01-01", []string{"stagedoor:/srv/a/b"}, true},
 		{"stale", "2026-01-01", nil, true},
+		{"single-user", "2026-01-01", []string{"bram", "flyloft:/srv/Plans [old]/2019"}, true},
+		{"single-user", "2026-01-01", []string{"bram", "flyloft:/srv/Plans o"}, true},
+		{"single-user", "2026-01-01", []string{"bram", "flyloft:/srv/Plans"}, false},
 	} {
 		require.Equal(t, x.fits, l.Fits(x.kind, x.today, x.about...), "%+v", x)
 	}
