@@ -2,6 +2,7 @@ package cli
 
 import (
 	"os"
+	"strconv"
 
 	"github.com/spf13/cobra"
 
@@ -56,7 +57,7 @@ it in the estate's place.`,
 			}
 			p := a.Printer()
 			return p.Give(out, []string{"file", "change", "bytes"}, func() [][]string {
-				return [][]string{{out.File, format.Number(out.Change), format.Number(out.Bytes)}}
+				return [][]string{{out.File, strconv.FormatInt(out.Change, 10), strconv.FormatInt(out.Bytes, 10)}}
 			}, func() {
 				p.Line(doc.S("%s holds the estate as of change %d (%s bytes).", out.File, out.Change, format.Number(out.Bytes)))
 			})
@@ -95,7 +96,7 @@ using the estate. Nothing that the estate says changes, and nothing of its journ
 			out.After = size(e.Path())
 			p := a.Printer()
 			return p.Give(out, []string{"bytes before", "bytes after"}, func() [][]string {
-				return [][]string{{format.Number(out.Before), format.Number(out.After)}}
+				return [][]string{{strconv.FormatInt(out.Before, 10), strconv.FormatInt(out.After, 10)}}
 			}, func() {
 				p.Line(doc.S("%s bytes, %s before.", format.Number(out.After), format.Number(out.Before)))
 			})
