@@ -16,26 +16,43 @@ import (
 	"tarnwold/internal/server/ldap"
 )
 
+// dialled is a directory with which a connection is open.
+type dialled struct {
+	client *ldap.Client
+	shape  shape.Shape
+}
+
+// dialAll opens a connection with each directory that is to be changed; what it gives
+// closes them, and is to be called whatever comes.
+func (a *App) dialAll(ctx context.Context, k *Keeping, writes []plan.DirectoryWrite) (open map[string]dialled, hangUp func(), err error) {
+	open = map[string]dialled{}
+	hangUp = func() {
+		for _, d := range open {
+			d.client.Close()
+		}
+	}
+	for _, w := range writes {
+		if _, is := open[w.Directory]; is {
+			continue
+		}
+		x, c, err := a.DialDirectory(ctx, &k.Sign, w.Directory)
+		if err != nil {
+			return open, hangUp, err
+		}
+		open[w.Directory] = dialled{c, x.Shape}
+	}
+	return open, hangUp, nil
+}
+
 // keepThere keeps a plan and changes memberships in directories with it: the
 // estate's change is made first and isn't committed before each membership was
 // read back there. Where that fails, what was done there is taken back; where it is
 // broken off in between, the directory is ahead, and the next sync says so.
 func (a *App) keepThere(ctx context.Context, e *estate.Estate, k *Keeping, o *changes.Outcome, m estate.Meta) (int64, error) {
-	open := map[string]*ldap.Client{}
-	shapes := map[string]shape.Shape{}
-	defer func() {
-		for _, c := range open {
-			c.Close()
-		}
-	}()
-	for _, w := range o.Directed {
-		if open[w.Directory] == nil {
-			x, c, err := a.DialDirectory(ctx, &k.Sign, w.Directory)
-			if err != nil {
-				return 0, err
-			}
-			open[w.Directory], shapes[w.Directory] = c, x.Shape
-		}
+	open, hangUp, err := a.dialAll(ctx, k, o.Directed)
+	defer hangUp()
+	if err != nil {
+		return 0, err
 	}
 	var done []func() error
 	back := func(err error) error {
@@ -53,7 +70,7 @@ func (a *App) keepThere(ctx context.Context, e *estate.Estate, k *Keeping, o *ch
 			return said, err
 		}
 		for _, w := range o.Directed {
-			undo, err := putThere(ctx, open[w.Directory], shapes[w.Directory], w)
+			undo, err := putThere(ctx, open[w.Directory], w)
 			if err != nil {
 				return "", back(fmt.Errorf("directory %s: %w", w.Directory, err))
 			}
@@ -69,7 +86,8 @@ func (a *App) keepThere(ctx context.Context, e *estate.Estate, k *Keeping, o *ch
 
 // putThere makes one membership come or go in a directory, reads it back, and
 // gives what takes that back.
-func putThere(ctx context.Context, c *ldap.Client, s shape.Shape, w plan.DirectoryWrite) (func() error, error) {
+func putThere(ctx context.Context, at dialled, w plan.DirectoryWrite) (func() error, error) {
+	c, s := at.client, at.shape
 	lists := append(slices.Clone(s.Members), s.MemberIDs...)
 	read := func() (*shape.Entry, error) { return c.One(ctx, w.Group, append(lists, "objectClass")...) }
 	now, err := read()
@@ -133,26 +151,17 @@ func putThere(ctx context.Context, c *ldap.Client, s shape.Shape, w plan.Directo
 // writeLDIF writes down what of a plan is to be done in directories, as changes that
 // whoever may can apply there. Each group is looked at there, for how it lists its members.
 func (a *App) writeLDIF(ctx context.Context, k *Keeping, o *changes.Outcome) error {
-	open := map[string]*ldap.Client{}
-	shapes := map[string]shape.Shape{}
-	defer func() {
-		for _, c := range open {
-			c.Close()
-		}
-	}()
+	open, hangUp, err := a.dialAll(ctx, k, o.ToDo)
+	defer hangUp()
+	if err != nil {
+		return err
+	}
 	by := map[string]*ldif.Record{}
 	var order []string
 	for _, w := range o.ToDo {
-		if open[w.Directory] == nil {
-			x, c, err := a.DialDirectory(ctx, &k.Sign, w.Directory)
-			if err != nil {
-				return err
-			}
-			open[w.Directory], shapes[w.Directory] = c, x.Shape
-		}
-		s := shapes[w.Directory]
+		c, s := open[w.Directory].client, open[w.Directory].shape
 		lists := append(slices.Clone(s.Members), s.MemberIDs...)
-		now, err := open[w.Directory].One(ctx, w.Group, append(lists, "objectClass")...)
+		now, err := c.One(ctx, w.Group, append(lists, "objectClass")...)
 		if err != nil {
 			return fmt.Errorf("directory %s: %w", w.Directory, err)
 		}
