@@ -82,49 +82,52 @@ func Raw(path string) *sql.DB { return open(path, "&mode=rwc") }
 // Create makes a new, empty estate. It refuses where the file exists; a file
 // that was begun and broken off is taken away again.
 func Create(ctx context.Context, path string) error {
-	if _, err := os.Lstat(path); err == nil {
-		return &fs.PathError{Op: "create", Path: path, Err: ErrExists}
-	}
-	// Made beside and moved into its place whole, so that nobody meets a stub.
-	f, err := os.CreateTemp(filepath.Dir(path), "."+filepath.Base(path)+".new-*")
-	if err != nil {
-		return err
-	}
-	name := f.Name()
-	defer func() {
-		for _, s := range []string{"", "-wal", "-shm", "-journal"} {
-			_ = os.Remove(name + s)
-		}
-	}()
-	if err := errors.Join(emptyFile(f), f.Chmod(0o600), f.Close()); err != nil {
-		return err
-	}
-	d := newDB(open(name, "&mode=rw"), name)
-	err = d.run(ctx, "BEGIN IMMEDIATE", true, func(t *Tx) error {
-		t.Exec(tables + itemIndexes)
-		t.Exec(fmt.Sprintf("PRAGMA application_id=%d; PRAGMA user_version=%d", applicationID, Version))
-		return t.err
+	return place(path, emptyFile, func(name string) error {
+		d := newDB(open(name, "&mode=rw"), name)
+		err := d.run(ctx, "BEGIN IMMEDIATE", true, func(t *Tx) error {
+			t.Exec(tables + itemIndexes)
+			t.Exec(fmt.Sprintf("PRAGMA application_id=%d; PRAGMA user_version=%d", applicationID, Version))
+			return t.err
+		})
+		return logged(ctx, d, err)
 	})
+}
+
+// Backup writes the estate as it stands at one moment into a new file, while others read
+// and write it. It is there whole or not at all, and nothing is written over.
+func (d *DB) Backup(ctx context.Context, path string) error {
+	return place(path, func(*os.File) error { return nil }, func(name string) error {
+		if err := d.exec(ctx, "VACUUM INTO ?", name); err != nil {
+			return plain(err)
+		}
+		if err := sealAll(ctx, name); err != nil {
+			return err
+		}
+		if err := logged(ctx, newDB(open(name, "&mode=rw"), name), nil); err != nil {
+			return err
+		}
+		f, err := os.OpenFile(name, os.O_RDWR, 0)
+		if err != nil {
+			return err
+		}
+		return errors.Join(f.Sync(), f.Close())
+	})
+}
+
+// logged has a file that was just made, if it was, keep a log from now on, and closes it.
+func logged(ctx context.Context, d *DB, err error) error {
 	if err == nil {
 		err = d.exec(context.WithoutCancel(ctx), "PRAGMA journal_mode=wal")
 	}
 	if cerr := d.Close(); err == nil {
 		err = cerr
 	}
-	if err != nil {
-		return plain(err)
-	}
-	if err := os.Link(name, path); err == nil {
-		return nil
-	} else if errors.Is(err, fs.ErrExist) {
-		return &fs.PathError{Op: "create", Path: path, Err: ErrExists}
-	}
-	return os.Rename(name, path) // where there are no links
+	return plain(err)
 }
 
-// Backup writes the estate as it stands at one moment into a new file, while others read
-// and write it. It is there whole or not at all, and nothing is written over.
-func (d *DB) Backup(ctx context.Context, path string) error {
+// place has a new file made beside its place, begun and then filled, and moves it there
+// whole, so that nobody meets a stub. It refuses where something is there.
+func place(path string, begin func(*os.File) error, fill func(name string) error) error {
 	if _, err := os.Lstat(path); err == nil {
 		return &fs.PathError{Op: "create", Path: path, Err: ErrExists}
 	}
@@ -142,33 +145,16 @@ func (d *DB) Backup(ctx context.Context, path string) error {
 			_ = os.Remove(name + s)
 		}
 	}()
-	if err := errors.Join(f.Chmod(0o600), f.Close()); err != nil {
+	if err := errors.Join(begin(f), f.Chmod(0o600), f.Close()); err != nil {
 		return err
 	}
-	if err := d.exec(ctx, "VACUUM INTO ?", name); err != nil {
-		return plain(err)
-	}
-	if err := sealAll(ctx, name); err != nil {
+	if err := fill(name); err != nil {
 		return err
 	}
-	b := newDB(open(name, "&mode=rw"), name)
-	err = b.exec(context.WithoutCancel(ctx), "PRAGMA journal_mode=wal")
-	if cerr := b.Close(); err == nil {
-		err = cerr
-	}
-	if err != nil {
-		return plain(err)
-	}
-	if f, err = os.OpenFile(name, os.O_RDWR, 0); err == nil {
-		err = errors.Join(f.Sync(), f.Close())
-	}
-	if err != nil {
-		return err
-	}
-	if err := os.Link(name, path); errors.Is(err, fs.ErrExist) {
-		return &fs.PathError{Op: "create", Path: path, Err: ErrExists}
-	} else if err == nil {
+	if err := os.Link(name, path); err == nil {
 		return nil
+	} else if errors.Is(err, fs.ErrExist) {
+		return &fs.PathError{Op: "create", Path: path, Err: ErrExists}
 	}
 	return os.Rename(name, path) // where there are no links
 }
