@@ -364,7 +364,7 @@ func (t *touring) walk() error {
 		for asked := true; asked; {
 			t.p.Blank()
 			t.p.Line(doc.In(doc.Faint, fmt.Sprintf("Enter %s, a number jumps, q ends.", next)))
-			line, err := typed(t.ctx, in)
+			line, err := run.Typed(t.ctx, in)
 			word := strings.TrimSpace(line)
 			n, bad := strconv.Atoi(word)
 			switch {
@@ -378,25 +378,6 @@ func (t *touring) walk() error {
 				at, asked = n-1, false
 			}
 		}
-	}
-}
-
-// typed reads a line, or ends with its context: who waits at a terminal may press Ctrl-C.
-func typed(ctx context.Context, in *bufio.Reader) (string, error) {
-	type got struct {
-		line string
-		err  error
-	}
-	c := make(chan got, 1)
-	go func() {
-		line, err := in.ReadString('\n')
-		c <- got{line, err}
-	}()
-	select {
-	case <-ctx.Done():
-		return "", ctx.Err()
-	case g := <-c:
-		return g.line, g.err
 	}
 }
 

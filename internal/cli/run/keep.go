@@ -339,18 +339,31 @@ func (a *App) confirmAndCommit(ctx context.Context, e *estate.Estate, k *Keeping
 // yes asks a person, who may also end it with Ctrl-C, at once.
 func (a *App) yes(ctx context.Context, question string) (bool, error) {
 	fmt.Fprint(a.Err, question)
-	got := make(chan string, 1)
+	line, _ := Typed(ctx, bufio.NewReader(a.In)) // what can't be read is no yes
+	if ctx.Err() != nil {
+		fmt.Fprintln(a.Err)
+		return false, store.ErrStopped
+	}
+	line = strings.ToLower(strings.TrimSpace(line))
+	return line == "y" || line == "yes", nil
+}
+
+// Typed reads a line, or ends with its context: who waits at a terminal may press Ctrl-C.
+func Typed(ctx context.Context, in *bufio.Reader) (string, error) {
+	type got struct {
+		line string
+		err  error
+	}
+	c := make(chan got, 1)
 	go func() {
-		line, _ := bufio.NewReader(a.In).ReadString('\n')
-		got <- line
+		line, err := in.ReadString('\n')
+		c <- got{line, err}
 	}()
 	select {
 	case <-ctx.Done():
-		fmt.Fprintln(a.Err)
-		return false, store.ErrStopped
-	case line := <-got:
-		line = strings.ToLower(strings.TrimSpace(line))
-		return line == "y" || line == "yes", nil
+		return "", ctx.Err()
+	case g := <-c:
+		return g.line, g.err
 	}
 }
 
