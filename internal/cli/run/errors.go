@@ -4,11 +4,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"os"
 	"runtime/debug"
 	"strings"
-
-	"golang.org/x/term"
 
 	"tarnwold/core/place"
 	"tarnwold/core/right"
@@ -138,9 +135,7 @@ func (a *App) SayError(err error, code int) {
 				lines[i] = lines[i][:2000] + "…"
 			}
 		}
-		if f, ok := a.Err.(*os.File); ok && IsTerminal(f) { // broken between words
-			p := &doc.Printer{W: f, Format: doc.Table, Screen: true}
-			p.Width, _, _ = term.GetSize(int(f.Fd()))
+		if p := printer(a.Err, doc.Table); p.Screen { // broken between words
 			for i, l := range lines {
 				if i == 0 {
 					l = "tarnwold: " + l
@@ -153,7 +148,7 @@ func (a *App) SayError(err error, code int) {
 		return
 	}
 	kind, value, _ := kindOf(err)
-	p := &doc.Printer{W: a.Err, Format: doc.JSON, Screen: IsTerminal(a.Err)}
+	p := printer(a.Err, doc.JSON)
 	out := map[string]any{"error": kind, "message": err.Error(), "exit": code}
 	if value != nil {
 		if js, err := json.Marshal(value); err == nil {

@@ -120,10 +120,17 @@ func Holder(use, short, example string, subs ...*cobra.Command) *cobra.Command {
 }
 
 func (a *App) Printer() *doc.Printer {
-	p := &doc.Printer{W: a.Out, Format: a.Format, Screen: IsTerminal(a.Out), Color: a.Color && a.Format == doc.Table}
-	if f, ok := a.Out.(*os.File); ok && p.Screen {
-		if w, _, err := term.GetSize(int(f.Fd())); err == nil {
-			p.Width = w
+	p := printer(a.Out, a.Format)
+	p.Color = a.Color && a.Format == doc.Table
+	return p
+}
+
+// printer prints to what may be a terminal, as wide as that is.
+func printer(w io.Writer, format doc.Format) *doc.Printer {
+	p := &doc.Printer{W: w, Format: format, Screen: IsTerminal(w)}
+	if f, ok := w.(*os.File); ok && p.Screen {
+		if wide, _, err := term.GetSize(int(f.Fd())); err == nil {
+			p.Width = wide
 		}
 	}
 	return p
