@@ -2,6 +2,7 @@ package run
 
 import (
 	"context"
+	"errors"
 	"os"
 
 	"tarnwold/internal/estate"
@@ -59,7 +60,7 @@ func (a *App) foretell(ctx context.Context, e *estate.Estate, k *Keeping, o *cha
 }
 
 // keepAndWrite keeps a plan, and writes down first what of it is to be done in directories:
-// the file goes again where the plan isn't kept.
+// the file goes again where the plan isn't kept, nor goes on later.
 func (a *App) keepAndWrite(ctx context.Context, e *estate.Estate, k *Keeping, o *changes.Outcome, put []byte) (int64, error) {
 	if k.ldif == "" || len(o.ToDo) == 0 {
 		return a.keep(ctx, e, k, o, put)
@@ -68,7 +69,7 @@ func (a *App) keepAndWrite(ctx context.Context, e *estate.Estate, k *Keeping, o 
 		return 0, err
 	}
 	id, err := a.keep(ctx, e, k, o, put)
-	if err != nil {
+	if err != nil && !errors.As(err, new(*live.Broken)) {
 		o.LDIF = ""
 		_ = os.Remove(k.ldif)
 	}
