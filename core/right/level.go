@@ -61,20 +61,6 @@ func IsBuiltin(name string) bool {
 	return ok
 }
 
-// meant are words that other systems have for much the same, and the level nearest.
-var meant = map[string]string{
-	"modify": "edit", "change": "edit", "write": "edit", "read-write": "edit", "readwrite": "edit", "rw": "edit", "rwx": "edit", "m": "edit", "w": "edit", "c": "edit", "contribute": "edit",
-	"full-control": "full", "fullcontrol": "full", "full control": "full", "all": "full", "everything": "full", "owner": "full", "admin": "full", "f": "full", "fa": "full",
-	"read-only": "read", "readonly": "read", "ro": "read", "r": "read", "rx": "read", "r-x": "read", "r--": "read", "view": "read", "read-execute": "read",
-	"list-folder": "list", "browse": "list", "traverse": "pass", "enter": "pass", "x": "pass", "append": "add", "upload": "drop",
-}
-
-// Meant gives the built-in level that is nearest to what a word means elsewhere; empty:
-// none is known.
-func Meant(word string) string {
-	return meant[strings.ToLower(strings.TrimSpace(word))]
-}
-
 // With gives the list with further levels, weakest first.
 func (ls Levels) With(more ...Level) Levels {
 	all := append(append(Levels(nil), ls...), more...)

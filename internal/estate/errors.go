@@ -42,11 +42,19 @@ func (e *NotFound) Error() string {
 	return s
 }
 
+// levelMeant are words that other systems have for a level, and the built-in level nearest.
+var levelMeant = map[string]string{
+	"modify": "edit", "change": "edit", "write": "edit", "read-write": "edit", "readwrite": "edit", "rw": "edit", "rwx": "edit", "m": "edit", "w": "edit", "c": "edit", "contribute": "edit",
+	"full-control": "full", "fullcontrol": "full", "full control": "full", "all": "full", "everything": "full", "owner": "full", "admin": "full", "f": "full", "fa": "full",
+	"read-only": "read", "readonly": "read", "ro": "read", "r": "read", "rx": "read", "r-x": "read", "r--": "read", "view": "read", "read-execute": "read",
+	"list-folder": "list", "browse": "list", "traverse": "pass", "enter": "pass", "x": "pass", "append": "add", "upload": "drop",
+}
+
 // NoLevel says that a word is neither a level nor a right, and which is nearest to it or
 // to what it means elsewhere.
 func NoLevel(word string, levels right.Levels) *NotFound {
 	e := &NotFound{What: "level or right", Name: word}
-	if level := right.Meant(word); level != "" {
+	if level := levelMeant[strings.ToLower(strings.TrimSpace(word))]; level != "" {
 		e.Near = []string{level}
 		return e
 	}
