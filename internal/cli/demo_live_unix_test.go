@@ -24,7 +24,6 @@ import (
 	"tarnwold/internal/live"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/intake"
-	"tarnwold/internal/plan/saved"
 	"tarnwold/internal/playhouse"
 	"tarnwold/internal/proptest"
 	"tarnwold/internal/server"
@@ -98,26 +97,16 @@ func TestThePlayhouseLive(t *testing.T) {
 	ctx := context.Background()
 	e, err := estate.Open(ctx, "tarnwold.estate")
 	require.NoError(t, err)
-	var p *plan.Plan
-	var out []plan.Outbound
-	var put []byte
-	require.NoError(t, e.View(ctx, func(tx *estate.Tx) (err error) {
+	p, out, put := outbound(t, e, "lay the playhouse's rules", func(k *plan.Planner) (*plan.Plan, error) {
 		var items []intake.Found
 		for i := range tree.Len() {
 			r := tree.Row(i)
 			body := tree.Bodies[r.Body].Listed().Clone()
-			there(t, tx, body, names)
+			there(t, k.T, body, names)
 			items = append(items, intake.Found{Path: strings.TrimSuffix(filepath.Join(s.Dir, "productions")+"/"+r.Path, "/"), Folder: r.Folder, Rules: body})
 		}
-		k := plan.New(tx, "warden")
-		if p, err = intake.Lay(k, "stagedoor", items); err != nil {
-			return err
-		}
-		if out, err = k.Outbound(p); err == nil {
-			put, err = saved.Save(k, p, "lay the playhouse's rules")
-		}
-		return err
-	}))
+		return intake.Lay(k, "stagedoor", items)
+	})
 	u := &live.Push{Estate: e, Dial: func(ctx context.Context, _ string) (server.Server, error) {
 		return smb.Dial(ctx, smb.Link{Host: "127.0.0.1", Port: s.Port, User: "warden"}, smb.Secret{Password: smbtest.Password("warden")})
 	}}

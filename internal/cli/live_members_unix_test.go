@@ -15,7 +15,6 @@ import (
 	"tarnwold/internal/live"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/people"
-	"tarnwold/internal/plan/saved"
 	"tarnwold/internal/proptest"
 	"tarnwold/internal/server"
 	"tarnwold/internal/server/smb"
@@ -136,19 +135,7 @@ func TestMembershipsBrokenOff(t *testing.T) {
 		e, err := estate.Open(ctx, "tarnwold.estate")
 		require.NoError(t, err)
 		defer e.Close()
-		var p *plan.Plan
-		var out []plan.Outbound
-		var put []byte
-		require.NoError(t, e.View(ctx, func(tx *estate.Tx) (err error) {
-			k := plan.New(tx, "warden")
-			if p, err = people.Join(k, "volunteers", names, ""); err != nil {
-				return err
-			}
-			if out, err = k.Outbound(p); err == nil {
-				put, err = saved.Save(k, p, "join")
-			}
-			return err
-		}))
+		p, out, put := outbound(t, e, "join", func(k *plan.Planner) (*plan.Plan, error) { return people.Join(k, "volunteers", names, "") })
 		require.Len(t, out, 1)
 		require.Equal(t, 3, out[0].Memberships())
 		u := &live.Push{Estate: e, Dial: func(context.Context, string) (server.Server, error) { return meddled{dial(), &at, comes}, nil }}

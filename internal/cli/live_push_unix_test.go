@@ -404,6 +404,23 @@ func TestProved(t *testing.T) {
 	require.Contains(t, prove(3), "testers.csv: line 1: wanted the columns user,password")
 }
 
+// outbound works a plan out, what it has to write to real servers, and the plan as it is
+// put down meanwhile.
+func outbound(t *testing.T, e *estate.Estate, shown string, build func(*plan.Planner) (*plan.Plan, error)) (p *plan.Plan, out []plan.Outbound, put []byte) {
+	t.Helper()
+	require.NoError(t, e.View(context.Background(), func(tx *estate.Tx) (err error) {
+		k := plan.New(tx, "warden")
+		if p, err = build(k); err != nil {
+			return err
+		}
+		if out, err = k.Outbound(p); err == nil {
+			put, err = saved.Save(k, p, shown)
+		}
+		return err
+	}))
+	return p, out, put
+}
+
 // TestWhatTheServerMakesOfIt: where a server takes rules and then has others,
 // that is found by reading them back; all that was written is taken back.
 func TestWhatTheServerMakesOfIt(t *testing.T) {
@@ -413,29 +430,19 @@ func TestWhatTheServerMakesOfIt(t *testing.T) {
 	e, err := estate.Open(ctx, "tarnwold.estate")
 	require.NoError(t, err)
 	defer e.Close()
-	var p *plan.Plan
-	var out []plan.Outbound
-	var put []byte
-	require.NoError(t, e.View(ctx, func(tx *estate.Tx) (err error) {
+	p, out, put := outbound(t, e, "lay", func(k *plan.Planner) (*plan.Plan, error) {
 		var items []intake.Found
 		for i, path := range []string{"", "/Wardrobe", "/Scripts/prompt book.odt"} {
-			s, err := tx.Server("stagedoor")
+			s, err := k.T.Server("stagedoor")
 			require.NoError(t, err)
-			at, err := tx.At(s, filepath.Join(h.s.Dir, "productions")+path)
+			at, err := k.T.At(s, filepath.Join(h.s.Dir, "productions")+path)
 			require.NoError(t, err)
-			d := tx.Of(at.Strand).Listed().Clone()
+			d := k.T.Of(at.Strand).Listed().Clone()
 			d.Rules.Entries = append(d.Rules.Entries, rule.Entry{Kind: rule.Allow, Who: h.ids["ines"], Rights: []right.Set{right.ReadData, right.ReadData, right.GenericRead}[i]}) // which a server maps
 			items = append(items, intake.Found{Path: at.Path, Folder: at.Folder, Rules: d})
 		}
-		k := plan.New(tx, "warden")
-		if p, err = intake.Lay(k, "stagedoor", items); err != nil {
-			return err
-		}
-		if out, err = k.Outbound(p); err == nil {
-			put, err = saved.Save(k, p, "lay")
-		}
-		return err
-	}))
+		return intake.Lay(k, "stagedoor", items)
+	})
 	u := &live.Push{Estate: e, Dial: func(ctx context.Context, _ string) (server.Server, error) {
 		return smb.Dial(ctx, smb.Link{Host: "127.0.0.1", Port: h.s.Port, User: "warden"}, smb.Secret{Password: smbtest.Password("warden")})
 	}}
