@@ -65,7 +65,7 @@ type Report struct {
 	Differ   []Differing       `json:"differences"`
 }
 
-// Differing is how often acts of one sort are answered otherwise.
+// Differing is how often acts of one sort are answered differently.
 type Differing struct {
 	Act    string `json:"act"`
 	Folder bool   `json:"folder"`

@@ -40,7 +40,7 @@ of every sort of rules first, then any, as many as --items says.
 read. Exit code 1 says that something differs; every difference is printed.
 
 --report writes a file that names nobody and no place: the server's traits, how many
-acts were tried, and which sorts of them were answered otherwise, how often. It can be
+acts were tried, and which sorts of them were answered differently, how often. It can be
 given to whoever keeps the traits.`,
 		Example: `  tarnwold prove stagedoor --as testers.csv
   tarnwold prove stagedoor --as testers.csv --under //stagedoor/productions/Wardrobe --items 2000`,
