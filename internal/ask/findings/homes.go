@@ -9,7 +9,9 @@ import (
 )
 
 // A home is a folder that is called as the user is who owns it and is named in its entries.
-// What is their own there is as it should be, and somebody else named there isn't.
+// What is their own there is as it should be, and somebody else named there isn't: so it
+// goes by the name here, for by its entries (ask.HomeOf) a home where somebody else is
+// named is none.
 
 // user tells whether an identifier is a user's.
 func (x *finding) user(id account.ID) bool {
