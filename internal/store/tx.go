@@ -3,9 +3,11 @@ package store
 import (
 	"context"
 	"database/sql"
+	"database/sql/driver"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -131,6 +133,55 @@ func (t *Tx) Each(q string, args []any, scan func(row *sql.Rows) error) {
 		}
 	}
 	t.Fail(rows.Err())
+}
+
+// EachNumbers is Each of a query that gives whole numbers alone, by the million: in n,
+// which is used again for the next row.
+func (t *Tx) EachNumbers(q string, args []any, each func(n []int64) error) {
+	var n []int64
+	t.EachBare(q, args, func(row []driver.Value) error {
+		n = n[:0]
+		for _, v := range row {
+			x, ok := v.(int64)
+			if !ok {
+				return fmt.Errorf("%w: %v in place of a number", ErrDamaged, v)
+			}
+			n = append(n, x)
+		}
+		return each(n)
+	})
+}
+
+// EachBare is Each for rows by the million, as the driver gives them: in row, which is used
+// again for the next one.
+func (t *Tx) EachBare(q string, args []any, each func(row []driver.Value) error) {
+	if t.err != nil {
+		return
+	}
+	asked.calls.Add(1)
+	named := make([]driver.NamedValue, len(args))
+	for i, a := range args {
+		named[i] = driver.NamedValue{Ordinal: i + 1, Value: a}
+	}
+	t.Fail(t.conn.Raw(func(conn any) error {
+		rows, err := conn.(driver.QueryerContext).QueryContext(t.ctx, q, named)
+		if err != nil {
+			return err
+		}
+		defer rows.Close()
+		row := make([]driver.Value, len(rows.Columns()))
+		for {
+			if err := rows.Next(row); err == io.EOF {
+				return nil
+			} else if err != nil {
+				return err
+			}
+			asked.rows.Add(1)
+			if err := each(row); err != nil {
+				return err
+			}
+		}
+	}))
 }
 
 // EachOf is Each of a query about a set of numbers, however many, which stands in it
