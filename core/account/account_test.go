@@ -148,6 +148,51 @@ func TestManyLeaveAsOneByOne(t *testing.T) {
 	})
 }
 
+// TestAllJoinAsOneByOne: memberships that come all at once are those that come one by one,
+// and others can come and go after them.
+func TestAllJoinAsOneByOne(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		one, us, gs := people(t)
+		all := append(slices.Clone(us), gs...)
+		many := NewDirectory()
+		place := map[ID]int32{}
+		for i, id := range one.All() {
+			a, _ := one.Account(id)
+			many.Add(a)
+			place[id] = int32(i)
+		}
+		var pairs [][2]int32
+		for _, g := range gs {
+			for _, m := range one.MembersOf(g) {
+				pairs = append(pairs, [2]int32{place[g], place[m]})
+			}
+		}
+		many.JoinAll(pairs)
+		same := func() {
+			for _, id := range all {
+				require.Equal(t, len(one.MembersOf(id)), len(many.MembersOf(id)))
+				require.ElementsMatch(t, one.GroupsOf(id), many.GroupsOf(id))
+				for i, m := range one.MembersOf(id) {
+					require.Equal(t, m, many.MembersOf(id)[i], "in their order")
+				}
+			}
+		}
+		same()
+		for range rapid.IntRange(0, 8).Draw(t, "more") {
+			g, m := rapid.SampledFrom(gs).Draw(t, "g"), rapid.SampledFrom(all).Draw(t, "m")
+			leaves := rapid.Bool().Draw(t, "leaves")
+			for _, d := range []*Directory{one, many} {
+				if leaves {
+					d.Leave(g, m)
+				} else {
+					d.Join(g, m)
+				}
+			}
+			same()
+		}
+	})
+}
+
 func TestTokenHasThePrimaryGroup(t *testing.T) {
 	d := NewDirectory()
 	dom := NewID(5, 21, 7, 7, 7)

@@ -39,6 +39,30 @@ func (d *Directory) Join(group, member ID) {
 	}
 }
 
+// JoinAll makes accounts members of groups, each by its place in All, the group's first, in
+// a directory that has no memberships yet. No pair may stand there twice.
+func (d *Directory) JoinAll(pairs [][2]int32) {
+	for side, lists := range []map[ID][]ID{d.members, d.groups} {
+		counts := make([]int32, len(d.order))
+		for _, p := range pairs {
+			counts[p[side]]++
+		}
+		room := make([]ID, len(pairs))
+		of := make([][]ID, len(d.order))
+		for i, n := range counts {
+			of[i], room = room[:0:n], room[n:]
+		}
+		for _, p := range pairs {
+			of[p[side]] = append(of[p[side]], d.order[p[1-side]])
+		}
+		for i, list := range of {
+			if len(list) > 0 {
+				lists[d.order[i]] = list
+			}
+		}
+	}
+}
+
 // Leave ends a direct membership; one that isn't there ends as well.
 func (d *Directory) Leave(group, member ID) {
 	drop := func(m map[ID][]ID, key, gone ID) {

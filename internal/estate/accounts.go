@@ -127,6 +127,35 @@ func (t *Tx) Directory() *account.Directory {
 	return d
 }
 
+// DirectoryBeside begins to read every account and membership beside whatever else this
+// transaction is asked; wait gives them.
+func (t *Tx) DirectoryBeside() (wait func() *account.Directory) {
+	var d *account.Directory
+	var read *Tx
+	done := t.Beside(func(s *store.Tx) {
+		read = newTx(s)
+		d = read.Directory()
+	})
+	return func() *account.Directory {
+		done()
+		t.adopt(read)
+		return d
+	}
+}
+
+// adopt remembers the accounts that another transaction, which sees the same, has read.
+func (t *Tx) adopt(read *Tx) {
+	if t.accounts == nil {
+		t.accounts = make(map[account.ID]*row, len(read.accounts))
+	}
+	for id, a := range read.accounts {
+		if t.accounts[id] == nil {
+			t.accounts[id] = a
+		}
+	}
+	t.everyone = true
+}
+
 // everybody reads every account, without memberships.
 func (t *Tx) everybody() (*account.Directory, map[int64]account.ID) {
 	all := t.accountsWhere("1=1 ORDER BY id")
@@ -146,21 +175,45 @@ func (t *Tx) everybody() (*account.Directory, map[int64]account.ID) {
 	return d, byRow
 }
 
+// memberships reads every membership, by the rows of accounts.
 func (t *Tx) memberships(d *account.Directory, byRow map[int64]account.ID) {
-	t.Each("SELECT holder, member, local FROM members ORDER BY id", nil, func(r *sql.Rows) error {
-		var g, m int64
-		var local bool
-		err := r.Scan(&g, &m, &local)
-		group, member := byRow[g], byRow[m]
-		if group.IsZero() || member.IsZero() {
+	places := make(map[int64]int32, len(byRow)) // by row
+	at := make(map[account.ID]int32, len(byRow))
+	for i, id := range d.All() {
+		at[id] = int32(i)
+	}
+	dense := make([]int32, 8*len(byRow)) // the same, where numbers are as low as they mostly are; one more, as 0 is nobody's
+	for row, id := range byRow {
+		if places[row] = at[id]; row >= 0 && row < int64(len(dense)) {
+			dense[row] = at[id] + 1
+		}
+	}
+	place := func(row int64) (int32, bool) {
+		if row >= 0 && row < int64(len(dense)) {
+			return dense[row] - 1, dense[row] != 0
+		}
+		i, ok := places[row]
+		return i, ok
+	}
+	var pairs [][2]int32
+	var local []int
+	t.EachNumbers("SELECT holder, member, local FROM members ORDER BY id", nil, func(n []int64) error {
+		group, known := place(n[0])
+		member, too := place(n[1])
+		if !known || !too {
 			return fmt.Errorf("%w: a membership names nobody", store.ErrDamaged)
 		}
-		d.Join(group, member)
-		if local {
-			d.SetLocal(group, member, true)
+		if n[2] != 0 {
+			local = append(local, len(pairs))
 		}
-		return err
+		pairs = append(pairs, [2]int32{group, member})
+		return nil
 	})
+	d.JoinAll(pairs)
+	all := d.All()
+	for _, i := range local {
+		d.SetLocal(all[pairs[i][0]], all[pairs[i][1]], true)
+	}
 }
 
 // manyGroups is how many groups are asked about one by one; then all of them

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"crypto/sha256"
 	"database/sql"
+	"database/sql/driver"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -24,7 +25,10 @@ const (
 	KindMarked   = 3 // a byte of marks, and a descriptor as KindSecurity
 )
 
-func sum(kind byte, body []byte) [32]byte { return sha256.Sum256(append([]byte{kind}, body...)) }
+func sum(kind byte, body []byte) [32]byte {
+	var room [512]byte // which most are shorter than
+	return sha256.Sum256(append(append(room[:0], kind), body...))
+}
 
 // Encode gives rules of any kind as bytes, and which kind it is.
 func Encode(a rule.Any) (kind byte, body []byte, err error) {
@@ -88,6 +92,25 @@ func (t *Tx) Descriptor(id int64) rule.Any {
 
 // Fetch reads descriptors that will be asked for, all at once.
 func (t *Tx) Fetch(ids []int64) {
+	want := t.unread(ids)
+	t.EachOf("SELECT id, kind, body, hash FROM descriptors WHERE id IN {set}", want, func(r *sql.Rows) error {
+		_, err := t.read(r)
+		return err
+	})
+}
+
+// fetchOf is Fetch for one who may know how many there are (0: doesn't): most of them are
+// read as they lie in the file, all there are.
+func (t *Tx) fetchOf(ids []int64, all int64) {
+	if all == 0 || 2*int64(len(t.unread(ids))) < all {
+		t.Fetch(ids)
+		return
+	}
+	t.EachBare("SELECT id, kind, body, hash FROM descriptors ORDER BY id", nil, t.readBare)
+}
+
+// unread gives those of some descriptors that weren't read yet, each once.
+func (t *Tx) unread(ids []int64) []int64 {
 	want := make([]int64, 0, len(ids))
 	for _, id := range ids {
 		if _, ok := t.descriptors[id]; !ok {
@@ -95,33 +118,41 @@ func (t *Tx) Fetch(ids []int64) {
 		}
 	}
 	slices.Sort(want)
-	t.EachOf("SELECT id, kind, body, hash FROM descriptors WHERE id IN {set}", slices.Compact(want), func(r *sql.Rows) error {
-		_, err := t.read(r)
-		return err
-	})
+	return slices.Compact(want)
 }
 
 // read takes in a descriptor's row, and holds it against its hash.
 func (t *Tx) read(r *sql.Rows) (id int64, err error) {
 	var kind byte
-	var body []byte
-	var hash sql.RawBytes
+	var body, hash sql.RawBytes
 	if err := r.Scan(&id, &kind, &body, &hash); err != nil {
 		return id, err
 	}
+	return id, t.readRow(id, kind, body, hash)
+}
+
+func (t *Tx) readBare(row []driver.Value) error {
+	id, _ := row[0].(int64)
+	kind, _ := row[1].(int64)
+	body, _ := row[2].([]byte)
+	hash, _ := row[3].([]byte)
+	return t.readRow(id, byte(kind), body, hash)
+}
+
+func (t *Tx) readRow(id int64, kind byte, body, hash []byte) error {
 	if _, ok := t.descriptors[id]; ok {
-		return id, nil
+		return nil
 	}
 	if h := sum(kind, body); !bytes.Equal(h[:], hash) {
-		return id, fmt.Errorf("%w: descriptor %d is not what was stored", store.ErrDamaged, id)
+		return fmt.Errorf("%w: descriptor %d is not what was stored", store.ErrDamaged, id)
 	}
 	read, err := Decode(kind, body)
 	if err != nil {
-		return id, fmt.Errorf("%w: descriptor %d: %w", store.ErrDamaged, id, err)
+		return fmt.Errorf("%w: descriptor %d: %w", store.ErrDamaged, id, err)
 	}
 	t.descriptors[id] = read
 	t.numbers[read] = id
-	return id, nil
+	return nil
 }
 
 // keep stores a descriptor, once however often it is kept, and gives its number.

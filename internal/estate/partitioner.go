@@ -22,6 +22,7 @@ type partitioner struct {
 	children map[int64][]int64
 	left     map[int64]int64 // items of a strand not in a part yet
 	weight   map[int64]int64
+	stored   int64 // how many descriptors there are, where every strand was read
 }
 
 // PartitionAll makes the partition of everything there is, parted for groups.
@@ -131,28 +132,30 @@ func (c *partitioner) read(top int64) {
 	}
 	c.t.Each(`WITH RECURSIVE b(id) AS (VALUES(?) UNION ALL SELECT s.id FROM strands s JOIN b ON s.parent=b.id)
 		SELECT s.id, s.parent, s.descriptor, s.folder, coalesce(w.items, 0)
-		FROM b CROSS JOIN strands s ON s.id=b.id LEFT JOIN weights w ON w.strand=s.id`, []any{top}, c.take(top))
+		FROM b CROSS JOIN strands s ON s.id=b.id LEFT JOIN weights w ON w.strand=s.id`, []any{top}, func(r *sql.Rows) error {
+		var id, weight int64
+		var s strandRow
+		err := r.Scan(&id, &s.parent, &s.descriptor, &s.folder, &weight)
+		c.take(top, id, s, weight)
+		return err
+	})
 }
 
 // readAll takes in every strand, in the order they lie in the file.
 func (c *partitioner) readAll() {
-	c.t.Each("SELECT s.id, s.parent, s.descriptor, s.folder, coalesce(w.items, 0) FROM strands s LEFT JOIN weights w ON w.strand=s.id ORDER BY s.id", nil, c.take(0))
+	c.t.EachNumbers("SELECT s.id, s.parent, s.descriptor, s.folder, coalesce(w.items, 0), (SELECT count(*) FROM descriptors) FROM strands s LEFT JOIN weights w ON w.strand=s.id ORDER BY s.id", nil, func(n []int64) error {
+		c.stored = n[5]
+		c.take(0, n[0], strandRow{n[1], n[2], n[3] != 0}, n[4])
+		return nil
+	})
 }
 
-// take takes in a row of a strand, below its parent unless it is the top of what is read.
-func (c *partitioner) take(top int64) func(*sql.Rows) error {
-	return func(r *sql.Rows) error {
-		var id, weight int64
-		var s strandRow
-		if err := r.Scan(&id, &s.parent, &s.descriptor, &s.folder, &weight); err != nil {
-			return err
-		}
-		c.strands[id], c.left[id], c.weight[id] = s, weight, weight
-		c.t.rememberStrand(id, s)
-		if id != top && s.parent != 0 {
-			c.children[s.parent] = append(c.children[s.parent], id)
-		}
-		return nil
+// take takes in a strand, below its parent unless it is the top of what is read.
+func (c *partitioner) take(top, id int64, s strandRow, weight int64) {
+	c.strands[id], c.left[id], c.weight[id] = s, weight, weight
+	c.t.rememberStrand(id, s)
+	if id != top && s.parent != 0 {
+		c.children[s.parent] = append(c.children[s.parent], id)
 	}
 }
 
@@ -162,7 +165,7 @@ func (c *partitioner) fetch() {
 	for _, s := range c.strands {
 		ids = append(ids, s.descriptor)
 	}
-	c.t.Fetch(ids)
+	c.t.fetchOf(ids, c.stored)
 }
 
 // node adds a node to the partition.

@@ -319,14 +319,39 @@ func (t *Tx) Locate(items []int64) {
 	if len(t.located)+len(want) > mostPaths {
 		clear(t.located)
 	}
-	t.EachOf(`WITH RECURSIVE up(id, parent, name, strand) AS (SELECT id, parent, name, strand FROM items WHERE id IN {set}
-		UNION SELECT i.id, i.parent, i.name, i.strand FROM up CROSS JOIN items i ON i.id=up.parent) SELECT id, parent, name, strand FROM up`, want, func(r *sql.Rows) error {
-		var id int64
-		var in inside
-		err := r.Scan(&id, &in.parent, &in.name, &in.strand)
-		t.located[id] = in
-		return err
-	})
+	if len(want) <= fewPaths {
+		t.EachOf(`WITH RECURSIVE up(id, parent, name, strand) AS (SELECT id, parent, name, strand FROM items WHERE id IN {set}
+			UNION SELECT i.id, i.parent, i.name, i.strand FROM up CROSS JOIN items i ON i.id=up.parent) SELECT id, parent, name, strand FROM up`, want, t.locate)
+		return
+	}
+	for len(want) > 0 { // folder by folder upward: most are in few, and those are known soon
+		t.EachOf("SELECT id, parent, name, strand FROM items WHERE id IN {set}", want, t.locate)
+		above := map[int64]bool{}
+		for _, id := range want {
+			if up := t.located[id].parent; up != 0 {
+				above[up] = true
+			}
+		}
+		want = want[:0]
+		for id := range above {
+			if _, ok := t.located[id]; !ok {
+				want = append(want, id)
+			}
+		}
+		slices.Sort(want)
+	}
+}
+
+// fewPaths is how many items are located by one question, and the folders above them.
+const fewPaths = 256
+
+// locate takes in where an item is.
+func (t *Tx) locate(r *sql.Rows) error {
+	var id int64
+	var in inside
+	err := r.Scan(&id, &in.parent, &in.name, &in.strand)
+	t.located[id] = in
+	return err
 }
 
 // Within lists the items directly in a folder, by name.

@@ -33,10 +33,12 @@ func (t *Tx) isFolder(strand int64) bool { return t.strand(strand).folder }
 // FirstOf gives the first item of each of some strands, all at once.
 func (t *Tx) FirstOf(strands []int64) map[int64]int64 {
 	out := make(map[int64]int64, len(strands))
-	t.EachOf("SELECT x.value, (SELECT id FROM items WHERE strand=x.value ORDER BY id LIMIT 1) AS id FROM {set} AS x WHERE id NOT NULL", strands, func(r *sql.Rows) error {
+	t.EachOf("SELECT x.value, coalesce((SELECT id FROM items WHERE strand=x.value ORDER BY id LIMIT 1), 0) FROM {set} AS x", strands, func(r *sql.Rows) error {
 		var strand, id int64
 		err := r.Scan(&strand, &id)
-		out[strand] = id
+		if id != 0 {
+			out[strand] = id
+		}
 		return err
 	})
 	return out
