@@ -281,6 +281,7 @@ func TestClassesAreEachUserDecided(t *testing.T) {
 				require.Equal(t, verdict.Granted(q)&right.Access, c.Rights)
 				for _, want := range []right.Set{right.ReadData, right.Delete, right.Synchronize | right.ReadData, 0x12019f, right.ReadAttributes} {
 					require.Equal(t, verdict.Granted(q).Has(want), d.Holding(s, want).Has(i), "%x", want)
+					require.Equal(t, d.Holding(s, want).Has(i), d.SomeHolding(s, want).Has(i), "%x", want)
 					_, share := q.Connect()
 					require.Equal(t, share.Has(want), d.Through(want).Has(i), "%x", want)
 				}
@@ -348,14 +349,25 @@ func TestFormsAreTheRulesThemselves(t *testing.T) {
 		few := rapid.SliceOfN(rapid.SampledFrom(some), 4, 4).Draw(t, "few")
 		for range 12 {
 			l := &rule.List{}
-			for range rapid.IntRange(0, 4).Draw(t, "steps") {
-				l.Steps = append(l.Steps, rule.Step{Who: rapid.SampledFrom(few).Draw(t, "who"), Rights: rapid.SampledFrom([]right.Set{right.ReadData, right.All}).Draw(t, "rights"),
-					Refuses: rapid.Bool().Draw(t, "refuses")})
+			steps := func(what string) (out []rule.Step) {
+				for range rapid.IntRange(0, 4).Draw(t, what) {
+					out = append(out, rule.Step{Who: rapid.SampledFrom(few).Draw(t, "who"), Rights: rapid.SampledFrom([]right.Set{right.ReadData, right.All}).Draw(t, "rights"),
+						Refuses: rapid.Bool().Draw(t, "refuses")})
+				}
+				return out
 			}
+			l.Steps = steps("steps")
+			beneath := steps("beneath")
 			for _, p := range pops {
 				for _, local := range []bool{false, true} {
 					for _, one := range []right.Set{right.ReadData, right.WriteData} {
-						require.Equal(t, p.decided(l.Steps, one, local, nil), p.Granted(l, one, local), "%v", l.Steps)
+						granted := p.Granted(l, one, local)
+						require.Equal(t, p.decided(l.Steps, one, local, nil), granted, "%v", l.Steps)
+						require.Equal(t, SomeOf(granted).places(), p.SomeGranted(l, one, local).places(), "%v", l.Steps)
+						require.Equal(t, granted.Len() > 0, p.AnyGranted(l, one, local), "%v", l.Steps)
+						two := &rule.List{Steps: l.Steps, Beneath: beneath}
+						require.Equal(t, SomeOf(p.Granted(two, one, local)).places(), p.SomeGranted(two, one, local).places(), "%v", two)
+						require.Equal(t, p.Granted(two, one, local).Len() > 0, p.AnyGranted(two, one, local), "%v", two)
 					}
 				}
 			}

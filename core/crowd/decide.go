@@ -47,6 +47,7 @@ type Atom struct {
 type Decider struct {
 	Route
 	admins     Bits    // who passes the files' rules; nil: nobody
+	someAdmins *Some   // the same
 	powers     []power // privileges somebody has, on the files' side
 	through    []Atom
 	refused    Bits     // whom the share refuses the connection
@@ -55,6 +56,7 @@ type Decider struct {
 	limited    Bits     // whose connection is read-only
 	switched   Bits     // of these, by the share's switch or its lists
 	passed     sync.Map // right.Set → Bits: what through found
+	somePassed sync.Map // right.Set → *Some: the same
 }
 
 // power is a privilege and who has it.
@@ -88,6 +90,7 @@ func NewDecider(w Route) *Decider {
 			d.admins = w.listed(bosses)
 		}
 	}
+	d.someAdmins = SomeOf(d.admins)
 	d.powers = w.held(w.People)
 	if w.Share != nil {
 		d.connect()

@@ -50,8 +50,12 @@ type Population struct {
 
 	mu      sync.RWMutex
 	holders map[holding]Bits
-	forms   map[form]Bits // what is granted by forms of rules
+	some    map[holding]*Some // of holders, where they are asked for so
+	forms   map[form]Bits     // what is granted by forms of rules
 }
+
+// mostHeld is how many words of bits are remembered of who holds identifiers.
+const mostHeld = 1 << 23
 
 // holding is an identifier on one kind of route.
 type holding struct {
@@ -178,7 +182,24 @@ func (p *Population) held(id account.ID, local bool) Bits {
 	if ok {
 		return b
 	}
-	byRoute := false
+	b, byRoute := p.find(id, local)
+	if _, user := p.place[id]; !user { // one's own identifier is hardly another's, and found at once
+		p.mu.Lock()
+		if len(p.holders)*len(b) > mostHeld {
+			clear(p.holders)
+		}
+		p.holders[holding{id, local}] = b
+		if !byRoute {
+			p.holders[holding{id, !local}] = b
+		}
+		p.mu.Unlock()
+	}
+	return b
+}
+
+// find is held of an identifier that isn't remembered; byRoute tells that another kind of
+// route may bring others.
+func (p *Population) find(id account.ID, local bool) (b Bits, byRoute bool) {
 	switch {
 	case p.as != nil && p.as.Has(id), slices.Contains(p.beside, id):
 		b = p.all
@@ -196,15 +217,7 @@ func (p *Population) held(id account.ID, local bool) Bits {
 			b.Or(p.squashed)
 		}
 	}
-	if _, user := p.place[id]; !user { // one's own identifier is hardly another's, and found at once
-		p.mu.Lock()
-		p.holders[holding{id, local}] = b
-		if !byRoute {
-			p.holders[holding{id, !local}] = b
-		}
-		p.mu.Unlock()
-	}
-	return b
+	return b, byRoute
 }
 
 // gather goes down from an identifier, layer by layer, to every user who gets it;

@@ -4,6 +4,8 @@
 package ask
 
 import (
+	"sync"
+
 	"slices"
 	"strings"
 
@@ -22,6 +24,7 @@ type Asker struct {
 	Met     *account.Directory
 	T       *estate.Tx
 	Lang    rule.Language
+	reading sync.Mutex // of readers and asLists, which are asked beside what asks the estate, too
 	readers map[rule.Reading]*rule.Reader
 	tokens  map[tokenKey]*account.Token
 	admins  map[int64][]account.ID
@@ -66,6 +69,8 @@ func (k *Asker) Tx() *estate.Tx { return k.T }
 
 // Read compiles rules for a reading.
 func (k *Asker) Read(a rule.Any, how rule.Reading) *rule.List {
+	k.reading.Lock()
+	defer k.reading.Unlock()
 	r := k.readers[how]
 	if r == nil {
 		r = rule.NewReader(how)
@@ -94,6 +99,8 @@ func (k *Asker) AsEntries(a rule.Any) *rule.Descriptor {
 	if d, ok := a.(*rule.Descriptor); ok || a == nil {
 		return d
 	}
+	k.reading.Lock()
+	defer k.reading.Unlock()
 	d := k.asLists[a]
 	if d == nil {
 		d = a.Listed()

@@ -313,10 +313,14 @@ func (k *Asker) Population(s *estate.Server) *crowd.Population {
 	}
 	key := fmt.Sprint(s.Traits.Traits)
 	if k.pops[key] == nil {
-		if k.people == nil {
-			k.people = k.T.People()
+		var from crowd.People = k.dir
+		if k.dir == nil {
+			if k.people == nil {
+				k.people = k.T.People()
+			}
+			from = k.people
 		}
-		k.pops[key] = crowd.NewPopulation(k.people, s.Traits.Traits, nil)
+		k.pops[key] = crowd.NewPopulation(from, s.Traits.Traits, nil)
 	}
 	return k.pops[key]
 }
@@ -327,4 +331,17 @@ func (k *Asker) Directory() *account.Directory {
 		k.dir = k.T.Directory()
 	}
 	return k.dir
+}
+
+// DirectoryBeside begins to read everybody there is beside whatever else is asked; wait
+// gives what Directory gives from then on.
+func (k *Asker) DirectoryBeside() (wait func() *account.Directory) {
+	if k.dir != nil {
+		return k.Directory
+	}
+	read := k.T.DirectoryBeside()
+	return func() *account.Directory {
+		k.dir, k.pops = read(), nil // a population may read memberships from the estate as it is asked
+		return k.dir
+	}
 }

@@ -107,16 +107,28 @@ func (g *Scope) See(user account.ID, w *Route, each func(i int, q *verdict.Quest
 // do so.
 var closed = &rule.List{}
 
-// Everyone makes a decider for everybody on a way, and walks the nodes with
-// the situation of each.
-func (g *Scope) Everyone(w *Route, pop *crowd.Population, fn func(i int, s crowd.Situation) bool) *crowd.Decider {
+// Everyone walks the nodes of a way with the situation of each for everybody.
+func (g *Scope) Everyone(w *Route, pop *crowd.Population, fn func(i int, s crowd.Situation) bool) {
+	g.walk(w, pop, g.Decider(w, pop), true, fn)
+}
+
+// Decider makes a decider for everybody on a way.
+func (g *Scope) Decider(w *Route, pop *crowd.Population) *crowd.Decider {
 	k := g.K
 	people, self := k.Populations(pop, w.Traits, w.Share, k.T)
-	d := crowd.NewDecider(crowd.Route{Local: w.Share == nil, Share: k.ShareOf(w.Share, w.Traits), Traits: w.Traits,
+	return crowd.NewDecider(crowd.Route{Local: w.Share == nil, Share: k.ShareOf(w.Share, w.Traits), Traits: w.Traits,
 		Administrators: k.Administrators(w.Server), People: people, Self: self})
-	if fn == nil {
-		return d
-	}
+}
+
+// Opening walks the nodes with the situation of each for who doesn't ask for delete: who
+// may take an item out of the folder above is left out. It asks nothing of the estate, so
+// that it may run beside what does, with everybody from Directory.
+func (g *Scope) Opening(w *Route, pop *crowd.Population, d *crowd.Decider, fn func(i int, s crowd.Situation) bool) {
+	g.walk(w, pop, d, false, fn)
+}
+
+func (g *Scope) walk(w *Route, pop *crowd.Population, d *crowd.Decider, taken bool, fn func(i int, s crowd.Situation) bool) {
+	k := g.K
 	how, above := w.Traits.Reading(), w.Traits.AboveReading()
 	nodes := g.F.Nodes
 	on := make([]bool, len(nodes))
@@ -137,21 +149,18 @@ func (g *Scope) Everyone(w *Route, pop *crowd.Population, fn func(i int, s crowd
 		return b
 	}
 	x := &walker{g: g, w: w, how: how}
-	var gates map[int]crowd.Bits // of folders: nothing is below a file
-	if w.Traits.AsksFoldersAbove {
-		gates = map[int]crowd.Bits{}
-	}
+	var gates Down[crowd.Bits]
 	for _, i := range g.treesOf(w) {
 		n := &nodes[i]
 		b, begins := w.Begins[i]
 		on[i] = begins || n.Parent >= 0 && on[n.Parent]
 		var gate crowd.Bits
-		if gates != nil {
+		if w.Traits.AsksFoldersAbove {
 			switch {
 			case begins && b.cut && b.near == 0:
 				gate = pop.All()
 			case n.Parent >= 0:
-				gate = gates[n.Parent].And(one(k.Read(nodes[n.Parent].Before, above), right.Execute))
+				gate = gates.Of(n.Parent).And(one(k.Read(nodes[n.Parent].Before, above), right.Execute))
 			default:
 				gate = pop.All()
 				for _, a := range b.chain(g.F.Chain(i, false)) {
@@ -162,25 +171,55 @@ func (g *Scope) Everyone(w *Route, pop *crowd.Population, fn func(i int, s crowd
 				gate = gate.And(one(k.Read(n.Before, above), right.Execute))
 			}
 			if n.Folder {
-				gates[i] = gate
+				gates.Put(i, gate)
 			}
 		}
 		if !on[i] {
 			continue
 		}
 		s := crowd.Situation{Item: k.Read(n.Before, how)}
-		if up := x.parent(i, on); up != nil {
+		if up := x.parent(i, on); up != nil && taken {
 			s.Child = one(up, right.DeleteChild)
 			if up.OwnersOnly {
 				s.Child = d.TakesOut(up, s.Item.Owner)
 			}
 		}
-		if gates != nil {
+		if w.Traits.AsksFoldersAbove {
 			s.Gate = gate
 		}
 		if !fn(i, s) {
-			return d
+			return
 		}
 	}
-	return d
 }
+
+// Down holds something of each folder above the node at hand, and of no other: what is
+// below a node comes right behind it.
+type Down[T any] struct {
+	// Left, where it isn't nil, is told of each folder that is let go.
+	Left  func(node int)
+	nodes []int
+	of    []T
+}
+
+// Of gives what was put for a folder above; what is below its neighbours is let go.
+func (d *Down[T]) Of(node int) T {
+	n := len(d.nodes)
+	for d.nodes[n-1] != node {
+		n--
+	}
+	d.Leave(n)
+	return d.of[n-1]
+}
+
+// Leave lets go of all but the first folders.
+func (d *Down[T]) Leave(but int) {
+	for i := len(d.nodes) - 1; i >= but && d.Left != nil; i-- {
+		d.Left(d.nodes[i])
+	}
+	clear(d.of[but:])
+	d.nodes, d.of = d.nodes[:but], d.of[:but]
+}
+
+// Put puts something for a folder in, after Of was asked for the folder it is in.
+func (d *Down[T]) Put(node int, x T) { d.nodes, d.of = append(d.nodes, node), append(d.of, x) }

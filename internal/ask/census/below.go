@@ -59,7 +59,7 @@ func beyond(k *ask.Asker, p estate.Place, c *ask.Can, out *Having, all bool) err
 
 func beyondBy(k *ask.Asker, g *ask.Scope, w *ask.Route, c *ask.Can, all bool) *OpenBelow {
 	pop := k.Population(w.Server)
-	d := g.Everyone(w, pop, nil)
+	d := g.Decider(w, pop)
 	var sc crowd.Scratch
 	var here crowd.Bits // who has access to the folder
 	more := map[int]crowd.Bits{}

@@ -250,7 +250,7 @@ type gridder struct {
 func newGridder(k *ask.Asker, p estate.Place, cols []account.Account) *gridder {
 	x := &gridder{k: k, share: p.Share, cols: cols, g: k.NewScope(estate.NewPartition())}
 	x.pop, x.server = k.Population(&p.Server), &p.Server
-	x.d = x.g.Everyone(x.g.Route(&p.Server, p.Share), x.pop, nil)
+	x.d = x.g.Decider(x.g.Route(&p.Server, p.Share), x.pop)
 	x.covered, x.column, x.at = x.pop.Empty(), map[account.ID]int{}, make([]int, len(x.pop.Users))
 	for i := range x.at {
 		x.at[i] = -1

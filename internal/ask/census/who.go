@@ -113,7 +113,7 @@ func Who(k *ask.Asker, where, canDo string, below bool) (*Having, error) {
 func having(k *ask.Asker, p estate.Place, sh *estate.Share, c *ask.Can, pop *crowd.Population) (*HavingWay, []right.Set) {
 	g := &ask.Scope{K: k}
 	way := g.Route(&p.Server, sh)
-	d := g.Everyone(way, pop, nil)
+	d := g.Decider(way, pop)
 	// Core's own question for one user says what counts by this route.
 	var somebody account.ID
 	if len(pop.Users) > 0 {

@@ -307,8 +307,8 @@ func (a *asking) below(w *expectedWay, want crowd.Bits, should bool) {
 	k, g := a.x.k, w.g
 	above, adding := w.Traits.AboveReading(), w.Traits.AddReading()
 	nodes := g.F.Nodes
-	d := g.Everyone(w.Route, w.pop, nil)
-	_ = g.Everyone(w.Route, w.pop, func(i int, s crowd.Situation) bool {
+	d := g.Decider(w.Route, w.pop)
+	g.Everyone(w.Route, w.pop, func(i int, s crowd.Situation) bool {
 		n := &nodes[i]
 		if !a.c.Of(n.Folder) {
 			return true
@@ -369,7 +369,7 @@ func (x *Expecting) way(s *estate.Server, sh *estate.Share) *expectedWay {
 	if w == nil {
 		g := x.k.NewScope(nil)
 		w = &expectedWay{Route: g.Route(s, sh), g: g, pop: x.k.Population(s)}
-		w.d = g.Everyone(w.Route, w.pop, nil)
+		w.d = g.Decider(w.Route, w.pop)
 		x.ways[key] = w
 	}
 	return w

@@ -14,6 +14,7 @@ import (
 // wayCrowd is everybody on one way, and the nodes on it.
 type wayCrowd struct {
 	d     *crowd.Decider
+	pop   *crowd.Population
 	nodes []int
 	// each tells of the nodes in turn, folders before what is in them; their situations
 	// are worked out anew each time, for all at once would be too much to hold.
@@ -30,7 +31,7 @@ func (x *finding) crowd(w *ask.Route) *wayCrowd {
 		return c
 	}
 	pop := x.k.Population(w.Server)
-	c := &wayCrowd{d: x.g.Everyone(w, pop, nil), nodes: x.g.On(w)}
+	c := &wayCrowd{d: x.g.Decider(w, pop), pop: pop, nodes: x.g.On(w)}
 	c.each = func(fn func(i int, s crowd.Situation) bool) {
 		x.g.Everyone(w, pop, func(i int, s crowd.Situation) bool { return x.k.T.Context().Err() == nil && fn(i, s) })
 	}
@@ -61,7 +62,7 @@ func (x *finding) uncharged() error {
 			d := x.k.AsEntries(x.g.F.Nodes[i].Before)
 			nobody, seen := known[d]
 			if !seen {
-				nobody = c.d.People.Granted(x.k.Read(x.g.F.Nodes[i].Before, w.Traits.Reading()), right.WriteACL, true).Len() == 0
+				nobody = !c.d.People.AnyGranted(x.k.Read(x.g.F.Nodes[i].Before, w.Traits.Reading()), right.WriteACL, true)
 				known[d] = nobody
 			}
 			if nobody {
@@ -263,54 +264,92 @@ func (x *finding) idleDenies() error {
 // outOfSight: what somebody may open and can't come to by browsing, by the
 // folder that doesn't show them what is in it.
 func (x *finding) outOfSight() error {
-	for _, w := range x.shares() {
-		if err := x.outOfSightBy(w); err != nil {
-			return err
-		}
+	<-x.looked
+	for i, o := range x.sights {
+		o.tell()
+		x.sights[i] = nil
 	}
-	return nil
+	return x.k.T.Context().Err()
 }
 
-func (x *finding) outOfSightBy(w *ask.Route) error {
-	o := &sight{x: x, w: w, c: x.crowd(w), known: map[*rule.List]*some{}, met: map[[2]*some]parted{}, at: map[int]*seen{}, sums: map[int]*unseen{}}
+// lookOut begins to look at what everybody sees by each share, beside what else is looked
+// for; done waits for it.
+func (x *finding) lookOut() (done func()) {
+	for _, w := range x.shares() {
+		x.sights = append(x.sights, x.sight(w))
+	}
+	looked := make(chan struct{})
+	x.looked = looked
+	go func() {
+		defer close(looked)
+		for _, o := range x.sights {
+			o.walk()
+		}
+	}()
+	return func() { <-looked }
+}
+
+func (x *finding) sight(w *ask.Route) *sight {
+	o := &sight{x: x, w: w, c: x.crowd(w), known: map[*rule.List]*crowd.Some{}, met: map[[2]*crowd.Some]parted{}, sums: map[int]*unseen{}, toks: tokens{dir: x.dir}}
+	o.at.Left = o.left
 	left := o.c.d.People.Empty() // who can't sign on any more doesn't browse
 	for id := range x.k.ShutOut() {
 		if u, ok := o.c.d.People.Place(id); ok {
 			left.Set(u)
 		}
 	}
-	o.all = someOf(o.c.d.People.All().Minus(left))
-	o.c.each(func(i int, s crowd.Situation) bool {
-		o.look(i, s)
-		return true
-	})
-	o.tell()
-	return x.k.T.Context().Err()
+	o.all = crowd.SomeOf(o.c.d.People.All().Minus(left))
+	return o
 }
+
+// walk looks at every node on the way. It asks nothing of the estate.
+func (o *sight) walk() {
+	x := o.x
+	x.g.Opening(o.w, o.c.pop, o.c.d, func(i int, s crowd.Situation) bool {
+		o.look(i, s)
+		return x.k.T.Context().Err() == nil
+	})
+	o.at.Leave(0)
+	o.known, o.met = nil, nil
+}
+
+// left is told of a folder when all below it was looked at. Where no other has its rules,
+// how many there are and who is named is all that is asked of those it hides something from.
+func (o *sight) left(node int) {
+	s := o.sums[node]
+	if s == nil || len(o.x.by.nodes[o.rules(node)]) > 1 {
+		return
+	}
+	s.who, s.n, s.users = o.named(s), s.users.Len(), nil
+}
+
+func (o *sight) rules(node int) *rule.Descriptor { return o.x.k.AsEntries(o.x.g.F.Nodes[node].Before) }
 
 // sight is what everybody sees by one route, going down.
 type sight struct {
 	x     *finding
 	w     *ask.Route
 	c     *wayCrowd
-	all   *some
-	known map[*rule.List]*some // who can list, or read, by rules
-	met   map[[2]*some]parted
-	at    map[int]*seen // folders alone: nothing is below a file
+	all   *crowd.Some
+	known map[*rule.List]*crowd.Some // who can list, or read, by rules
+	met   map[[2]*crowd.Some]parted
+	at    ask.Down[*seen]
 	sums  map[int]*unseen
+	held  int // how many users known and met have
 	order []int
+	toks  tokens
 }
 
 // parted is who browses a folder, by whether it shows them what is in it.
 type parted struct {
-	stay *some
+	stay *crowd.Some
 	left int // how many it doesn't show it
 }
 
 // seen is who comes to a node by browsing, who can list or read it, and who is hidden
 // from by folders above.
 type seen struct {
-	browse, lists *some
+	browse, lists *crowd.Some
 	hidden        *hidden
 }
 
@@ -318,31 +357,40 @@ type seen struct {
 // browse those who aren't in lists.
 type hidden struct {
 	by            int // the folder that hides it
-	browse, lists *some
+	browse, lists *crowd.Some
 	up            *hidden
 }
 
 // unseen is what one folder hides from people who may open it.
 type unseen struct {
 	items int64
-	users []int32 // in order
-	node  int     // the first it hides
+	users *crowd.Some // nil where n and who say enough
+	n     int
+	who   account.ID
+	node  int // the first it hides
 }
 
-// mostKnown is how many sets of rules it is remembered for who can read by them.
-const mostKnown = 20_000
+// mostHeld is how many users are remembered of who can read by rules, and who browses.
+const mostHeld = 1 << 21
+
+// hold makes room to remember some more.
+func (o *sight) hold(s *crowd.Some) {
+	if o.held += s.Len() + 8; o.held > mostHeld {
+		clear(o.known)
+		clear(o.met)
+		o.held = 0
+	}
+}
 
 // lists gives who can list or read a node.
-func (o *sight) lists(s crowd.Situation) *some {
+func (o *sight) lists(s crowd.Situation) *crowd.Some {
 	if s.Gate != nil {
-		return someOf(o.c.d.Holding(s, right.ReadData))
+		return o.c.d.SomeHolding(s, right.ReadData)
 	}
 	b, ok := o.known[s.Item]
 	if !ok {
-		b = someOf(o.c.d.Holding(s, right.ReadData))
-		if len(o.known) >= mostKnown {
-			clear(o.known)
-		}
+		b = o.c.d.SomeHolding(s, right.ReadData)
+		o.hold(b)
 		o.known[s.Item] = b
 	}
 	return b
@@ -353,12 +401,13 @@ func (o *sight) look(i int, s crowd.Situation) {
 	nodes := o.x.g.F.Nodes
 	st := &seen{browse: o.all, lists: o.lists(s)}
 	if _, begins := o.w.Begins[i]; !begins {
-		up := o.at[nodes[i].Parent]
-		key := [2]*some{up.browse, up.lists}
+		up := o.at.Of(nodes[i].Parent)
+		key := [2]*crowd.Some{up.browse, up.lists}
 		p, ok := o.met[key]
 		if !ok {
-			stay := up.browse.and(up.lists)
-			p = parted{stay, up.browse.len() - stay.len()}
+			stay := up.browse.And(up.lists)
+			p = parted{stay, up.browse.Len() - stay.Len()}
+			o.hold(stay)
 			o.met[key] = p
 		}
 		st.browse, st.hidden = p.stay, up.hidden
@@ -367,28 +416,21 @@ func (o *sight) look(i int, s crowd.Situation) {
 		}
 	}
 	if nodes[i].Folder {
-		o.at[i] = st
+		o.at.Put(i, st)
 	}
 	for h := st.hidden; h != nil; h = h.up {
-		var more []int32
-		st.lists.each(func(u int) {
-			if h.browse.has(u) && !h.lists.has(u) {
-				more = append(more, int32(u))
-			}
-		})
-		if len(more) == 0 {
+		more := st.lists.And(h.browse).Minus(h.lists)
+		if more.Len() == 0 {
 			continue
 		}
 		s := o.sums[h.by]
 		if s == nil {
-			s = &unseen{node: i}
+			s = &unseen{node: i, users: &crowd.Some{}}
 			o.sums[h.by] = s
 			o.order = append(o.order, h.by)
 		}
 		s.items += nodes[i].Items
-		if !slices.Equal(s.users, more) {
-			s.users = with(s.users, more)
-		}
+		s.users = s.users.Plus(more)
 	}
 }
 
@@ -401,16 +443,18 @@ func (o *sight) tell() {
 		by.add(x.k.AsEntries(nodes[i].Before), i)
 	}
 	for _, d := range by.order {
-		f := Finding{}
-		users := o.c.d.People.Empty()
+		f, users := Finding{}, &crowd.Some{}
 		first := by.nodes[d][0]
 		for _, i := range by.nodes[d] {
 			f.Items += o.sums[i].items
-			for _, u := range o.sums[i].users {
-				users.Set(int(u))
+			if u := o.sums[i].users; u != nil {
+				users = users.Plus(u)
 			}
 		}
 		f.Users = users.Len()
+		if hid := o.sums[first]; hid.users == nil {
+			f.Users = hid.n
+		}
 		for _, item := range x.g.F.Some(x.k.T, first, 1) {
 			f.Where = x.g.Named(o.w, item)
 		}
@@ -419,7 +463,11 @@ func (o *sight) tell() {
 		for _, item := range x.g.F.Some(x.k.T, hid.node, 1) {
 			f.What = "such as " + x.g.Named(o.w, item)
 		}
-		if who := o.named(hid); !who.IsZero() {
+		who := hid.who
+		if hid.users != nil {
+			who = o.named(hid)
+		}
+		if !who.IsZero() {
 			f.Who = x.k.T.Name(who)
 			f.Commands = [][]string{plainly([]string{"tarnwold", "grant", f.Who, "list", f.Where, "--scope", "here"})}
 		}
@@ -434,8 +482,8 @@ func (o *sight) named(hid *unseen) (who account.ID) {
 	if n == nil {
 		return who
 	}
-	for _, u := range hid.users {
-		tok := o.x.token(o.c.d.People.Users[u].ID)
+	for u := range hid.users.All() {
+		tok := o.toks.of(o.c.d.People.Users[u].ID)
 		for _, e := range n.Rules.Entries {
 			if e.Kind == rule.Allow && e.Rights.Map()&right.ReadData != 0 && tok.Has(e.Who) {
 				return e.Who

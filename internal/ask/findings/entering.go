@@ -23,7 +23,7 @@ func WhoEnters(k *ask.Asker, p estate.Place) ([]Entering, error) {
 	if err != nil {
 		return nil, err
 	}
-	x := &finding{k: k, g: g, toks: map[account.ID]*account.Token{}, ways: map[*ask.Route]*wayCrowd{}}
+	x := &finding{k: k, g: g, ways: map[*ask.Route]*wayCrowd{}}
 	var order []account.ID
 	found := map[account.ID]*Entering{}
 	for _, w := range g.Ways {

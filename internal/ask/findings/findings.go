@@ -118,11 +118,16 @@ type finding struct {
 	o       *FindingsOptions
 	out     []Finding
 	dir     *account.Directory
-	toks    map[account.ID]*account.Token
+	toks    tokens
 	ways    map[*ask.Route]*wayCrowd
+	sights  []*sight // what everybody sees by each share, once looked is closed
+	looked  <-chan struct{}
 	by      grouped[*rule.Descriptor] // nodes by their own descriptor, or what they list
 	posix   map[*rule.Descriptor]*posix.Rules
 	primary map[account.ID][]account.ID // users by their primary group, once asked for
+	owns    []owning                    // ownEntries, once asked for
+	named   map[account.ID]int64        // spoken, once asked for
+	full    map[account.ID]bool         // populated, once asked for
 }
 
 // Findings looks for what is probably wrong.
@@ -132,7 +137,8 @@ func Findings(k *ask.Asker, o FindingsOptions) ([]Finding, error) {
 			return nil, &estate.NotFound{What: "kind of finding", Name: name, Near: estate.Nearest(name, FindingKinds())}
 		}
 	}
-	x := &finding{k: k, o: &o, out: []Finding{}, toks: map[account.ID]*account.Token{}, ways: map[*ask.Route]*wayCrowd{}, posix: map[*rule.Descriptor]*posix.Rules{}}
+	x := &finding{k: k, o: &o, out: []Finding{}, ways: map[*ask.Route]*wayCrowd{}, posix: map[*rule.Descriptor]*posix.Rules{}}
+	people := k.DirectoryBeside()
 	var err error
 	if o.Where == "" {
 		x.g, err = k.Everything()
@@ -143,10 +149,11 @@ func Findings(k *ask.Asker, o FindingsOptions) ([]Finding, error) {
 			x.g, err = k.LayOut(p)
 		}
 	}
+	x.dir = people() // waited for in any case: it reads the estate
+	x.toks.dir = x.dir
 	if err != nil {
 		return nil, err
 	}
-	x.dir = k.Directory()
 	for i := range x.g.F.Nodes {
 		d := k.AsEntries(x.g.F.Nodes[i].Before)
 		if r, ok := x.g.F.Nodes[i].Before.(*posix.Rules); ok {
@@ -154,8 +161,11 @@ func Findings(k *ask.Asker, o FindingsOptions) ([]Finding, error) {
 		}
 		x.by.add(d, i)
 	}
+	if x.wanted("out-of-sight") {
+		defer x.lookOut()()
+	}
 	for _, kind := range findingKinds {
-		if len(o.Kinds) > 0 && !slices.Contains(o.Kinds, kind.Name) || kind.estate && o.Where != "" {
+		if !x.wanted(kind.Name) || kind.estate && o.Where != "" {
 			continue
 		}
 		if o.Step != nil {
@@ -191,6 +201,11 @@ func Findings(k *ask.Asker, o FindingsOptions) ([]Finding, error) {
 	return x.out, nil
 }
 
+// wanted tells whether a kind is asked for.
+func (x *finding) wanted(kind string) bool {
+	return len(x.o.Kinds) == 0 || slices.Contains(x.o.Kinds, kind)
+}
+
 // grouped gathers nodes by what they have in common, in order.
 type grouped[K comparable] struct {
 	nodes map[K][]int
@@ -213,17 +228,22 @@ func (x *finding) add(f Finding) { x.out = append(x.out, f) }
 // users each is asked about once.
 const mostTokens = 4096
 
-// token is what an account presents; groups alike.
-func (x *finding) token(id account.ID) *account.Token {
-	t := x.toks[id]
-	if t == nil {
-		if len(x.toks) >= mostTokens {
-			clear(x.toks)
+// tokens are what accounts present, groups alike.
+type tokens struct {
+	dir   *account.Directory
+	known map[account.ID]*account.Token
+}
+
+func (t *tokens) of(id account.ID) *account.Token {
+	tok := t.known[id]
+	if tok == nil {
+		if len(t.known) >= mostTokens || t.known == nil {
+			t.known = map[account.ID]*account.Token{}
 		}
-		t = account.NewToken(x.dir, id, account.Traits{})
-		x.toks[id] = t
+		tok = account.NewToken(t.dir, id, account.Traits{})
+		t.known[id] = tok
 	}
-	return t
+	return tok
 }
 
 // within tells whether everybody an account stands for is in another too.
@@ -234,19 +254,19 @@ func (x *finding) within(who, in account.ID) bool {
 	if _, special := account.SpecialName(in); special {
 		return false
 	}
-	if _, known := x.dir.Account(who); !known || !x.token(who).Has(in) {
+	if _, known := x.dir.Account(who); !known {
 		return false
 	}
 	// As far as each server follows groups in groups.
 	for _, w := range x.local() {
-		pop := x.k.Population(w.Server)
+		pop := x.crowd(w).pop
 		for _, local := range []bool{true, false} {
-			if pop.Holders(who, local).Minus(pop.Holders(in, local)).Len() > 0 {
+			if !pop.SomeHolders(who, local).Within(pop.SomeHolders(in, local)) {
 				return false
 			}
 		}
 	}
-	return true
+	return x.toks.of(who).Has(in) // asked last: it costs most
 }
 
 // items counts the items of nodes.
@@ -294,6 +314,9 @@ func (x *finding) folder(nodes []int) bool { return x.g.F.Nodes[nodes[0]].Folder
 
 // kinds parts nodes into folders and files.
 func (x *finding) kinds(nodes []int) (out [][]int) {
+	if !slices.ContainsFunc(nodes, func(i int) bool { return x.g.F.Nodes[i].Folder != x.g.F.Nodes[nodes[0]].Folder }) {
+		return [][]int{nodes}
+	}
 	var files, folders []int
 	for _, i := range nodes {
 		if x.g.F.Nodes[i].Folder {
@@ -302,12 +325,7 @@ func (x *finding) kinds(nodes []int) (out [][]int) {
 			files = append(files, i)
 		}
 	}
-	for _, list := range [][]int{folders, files} {
-		if len(list) > 0 {
-			out = append(out, list)
-		}
-	}
-	return out
+	return [][]int{folders, files}
 }
 
 func plainly(words []string) []string {

@@ -1,6 +1,8 @@
 package findings
 
 import (
+	"hash/maphash"
+	"maps"
 	"slices"
 	"strings"
 
@@ -10,7 +12,11 @@ import (
 
 // spoken is which identifiers rules name, with how many items do.
 func (x *finding) spoken() map[account.ID]int64 {
+	if x.named != nil {
+		return x.named
+	}
 	out := map[account.ID]int64{}
+	x.named = out
 	for _, d := range x.by.order {
 		items := x.items(x.by.nodes[d])
 		seen := map[account.ID]bool{}
@@ -92,7 +98,11 @@ func (x *finding) groups() (out []account.Account) {
 // populated tells which groups have a user in them, at any depth; primary
 // groups count. It walks upward once, not down from each.
 func (x *finding) populated() map[account.ID]bool {
+	if x.full != nil {
+		return x.full
+	}
 	out := map[account.ID]bool{}
+	x.full = out
 	var up func(account.ID)
 	up = func(id account.ID) {
 		for _, g := range x.dir.GroupsOf(id) {
@@ -199,26 +209,42 @@ func (x *finding) circles() error {
 // twins: groups that list the same members, and neither the other.
 func (x *finding) twins() error {
 	spoken := x.spoken()
-	by := map[string][]account.Account{}
-	var order []string
+	// Memberships may be millions, so that groups are held to each other only where a sum
+	// of who they list is the same.
+	type sum struct {
+		purpose account.Purpose
+		members int
+		of      uint64
+	}
+	seed := maphash.MakeSeed()
+	alike := map[sum][]int{}      // places in lists
+	var lists [][]account.Account // each of groups that list the same
+	listed := func(g account.ID) map[account.ID]bool {
+		out := map[account.ID]bool{}
+		for _, m := range x.dir.MembersOf(g) {
+			out[m] = true
+		}
+		return out
+	}
 	for _, g := range x.groups() {
-		ms := slices.Clone(x.dir.MembersOf(g.ID))
+		ms := x.dir.MembersOf(g.ID)
 		if len(ms) == 0 || g.Purpose == account.Mail {
 			continue
 		}
-		words := make([]string, len(ms))
-		for i, m := range ms {
-			words[i] = m.String()
+		key := sum{purpose: g.Purpose, members: len(ms)}
+		for _, m := range ms {
+			key.of += maphash.Comparable(seed, m)
 		}
-		slices.Sort(words)
-		key := string(g.Purpose) + " " + strings.Join(words, " ")
-		if by[key] == nil {
-			order = append(order, key)
+		at := slices.IndexFunc(alike[key], func(i int) bool { return maps.Equal(listed(lists[i][0].ID), listed(g.ID)) })
+		if at >= 0 {
+			i := alike[key][at]
+			lists[i] = append(lists[i], g)
+			continue
 		}
-		by[key] = append(by[key], g)
+		alike[key] = append(alike[key], len(lists))
+		lists = append(lists, []account.Account{g})
 	}
-	for _, key := range order {
-		list := by[key]
+	for _, list := range lists {
 		for _, g := range list[1:] {
 			f := Finding{Where: "group " + x.k.T.Name(list[0].ID), Who: x.k.T.Name(list[0].ID), Other: x.k.T.Name(g.ID), Items: spoken[g.ID], Users: x.members(g.ID),
 				Commands: [][]string{{"tarnwold", "swap", x.k.T.Name(g.ID), x.k.T.Name(list[0].ID)}, {"tarnwold", "group", "remove", g.Name}}}

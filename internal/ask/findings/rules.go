@@ -147,6 +147,25 @@ func (x *finding) disorder() error {
 // each calls fn with every own entry of every descriptor, and the nodes that
 // have it, folders apart from files.
 func (x *finding) each(fn func(d *rule.Descriptor, e rule.Entry, nodes []int)) {
+	if x.owns == nil {
+		x.owns = x.ownEntries()
+	}
+	for _, o := range x.owns {
+		for _, e := range o.entries {
+			fn(o.d, e, o.nodes)
+		}
+	}
+}
+
+// owning is the own entries of a descriptor, and the folders or the files that have it.
+type owning struct {
+	d       *rule.Descriptor
+	entries []rule.Entry
+	nodes   []int
+}
+
+func (x *finding) ownEntries() []owning {
+	out := []owning{}
 	for _, d := range x.by.order {
 		own := d.Rules.Own()
 		if r := x.posix[d]; r != nil { // an owner, a group and the others are always there
@@ -159,11 +178,10 @@ func (x *finding) each(fn func(d *rule.Descriptor, e rule.Entry, nodes []int)) {
 			continue
 		}
 		for _, nodes := range x.kinds(x.by.nodes[d]) {
-			for _, e := range own {
-				fn(d, e, nodes)
-			}
+			out = append(out, owning{d, own, nodes})
 		}
 	}
+	return out
 }
 
 // entry is a finding about one own entry.

@@ -1,4 +1,4 @@
-package findings
+package crowd
 
 import (
 	"slices"
@@ -6,8 +6,6 @@ import (
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
-
-	"tarnwold/core/crowd"
 )
 
 // Sets that are listed and sets that are bits say the same, alone and together.
@@ -15,8 +13,8 @@ func TestSomeAreTheBitsTheyAreOf(t *testing.T) {
 	const people = 64 * 40
 	listed, asBits := 0, 0
 	rapid.Check(t, func(t *rapid.T) {
-		draw := func(name string) crowd.Bits {
-			b := make(crowd.Bits, people/64)
+		draw := func(name string) Bits {
+			b := make(Bits, people/64)
 			if rapid.Bool().Draw(t, name+" are many") {
 				for i := range b {
 					b[i] = rapid.Uint64().Draw(t, name)
@@ -28,35 +26,43 @@ func TestSomeAreTheBitsTheyAreOf(t *testing.T) {
 			}
 			return b
 		}
-		list := func(b crowd.Bits) (out []int32) {
+		list := func(b Bits) (out []int32) {
 			b.Each(func(u int) bool { out = append(out, int32(u)); return true })
 			return out
 		}
-		of := func(s *some) (out []int32) {
-			s.each(func(u int) { out = append(out, int32(u)) })
-			return out
-		}
+		of := (*Some).places
 		a, b := draw("a"), draw("b")
-		x, y := someOf(slices.Clone(a)), someOf(slices.Clone(b))
+		x, y := SomeOf(slices.Clone(a)), SomeOf(slices.Clone(b))
 		if x.bits == nil {
 			listed++
 		} else {
 			asBits++
 		}
 		require.Equal(t, list(a), of(x))
-		require.Equal(t, a.Len(), x.len())
-		both := x.and(y)
+		require.Equal(t, a.Len(), x.Len())
+		both := x.And(y)
 		require.Equal(t, list(a.And(b)), of(both))
-		require.Equal(t, a.And(b).Len(), both.len())
+		require.Equal(t, a.And(b).Len(), both.Len())
 		for _, u := range []int{0, 63, 64, people - 1, rapid.IntRange(0, people-1).Draw(t, "u")} {
-			require.Equal(t, a.Has(u), x.has(u), u)
+			require.Equal(t, a.Has(u), x.Has(u), u)
 		}
+		require.Equal(t, list(slices.Clone(a).Minus(b)), of(x.Minus(y)))
+		require.Equal(t, a.Minus(b).Len(), x.Minus(y).Len())
+		require.Equal(t, a.Minus(b).Len() == 0, x.Within(y))
+		require.True(t, both.Within(x))
 		either := slices.Clone(a)
 		either.Or(b)
-		require.Equal(t, len(list(either)), len(with(list(a), list(b))))
-		require.ElementsMatch(t, list(either), with(list(a), list(b)))
-		require.True(t, slices.IsSorted(with(list(a), list(b))))
+		require.Equal(t, list(either), of(x.Plus(y)))
+		require.Equal(t, either.Len(), x.Plus(y).Len())
 	})
 	require.Positive(t, listed)
 	require.Positive(t, asBits)
+}
+
+// places lists who is in a set.
+func (s *Some) places() (out []int32) {
+	for u := range s.All() {
+		out = append(out, int32(u))
+	}
+	return out
 }
