@@ -30,21 +30,30 @@ func (t *Tx) SetMember(group, member account.ID, is Membership) {
 // that is told twice the first counts.
 func (t *Tx) AddMembers(n int, told func(i int) (group, member account.ID, is Membership)) {
 	numbers := t.numbersOf()
-	pairs := make([]pair, n)
-	for i := range pairs {
+	at := func(i int) pair {
 		g, m, _ := told(i)
-		p := pair{numbers[g], numbers[m], i}
-		if p.group == 0 || p.member == 0 {
+		return pair{numbers[g], numbers[m], int32(i)}
+	}
+	for i := range n {
+		if p := at(i); p.group == 0 || p.member == 0 {
+			g, m, _ := told(i)
 			t.Fail(refuse("", "%s or %s is not an account of the estate", g, m))
 			return
 		}
-		pairs[i] = p
 	}
 	t.above, t.below = nil, nil
-	pairs = once(pairs)
-	t.InsertMany("members", len(pairs), func(i int) []any {
-		p := pairs[i]
-		_, _, is := told(p.i)
+	// Mostly a group's members come together, or what somebody is in, each once.
+	if !together(n, func(i int) (int64, int64) { p := at(i); return p.group, p.member }) && !together(n, func(i int) (int64, int64) { p := at(i); return p.member, p.group }) {
+		pairs := make([]pair, n)
+		for i := range pairs {
+			pairs[i] = at(i)
+		}
+		pairs = once(pairs)
+		n, at = len(pairs), func(i int) pair { return pairs[i] }
+	}
+	t.InsertMany("members", n, func(i int) []any {
+		p := at(i)
+		_, _, is := told(int(p.i))
 		return []any{p.group, p.member, string(is.Until), is.Local}
 	})
 }
@@ -52,33 +61,37 @@ func (t *Tx) AddMembers(n int, told func(i int) (group, member account.ID, is Me
 // pair is a membership by the rows of its accounts.
 type pair struct {
 	group, member int64
-	i             int
+	i             int32
 }
 
 // once leaves the first of each, in order.
 func once(pairs []pair) []pair {
-	// Mostly a group's members come together, each once.
-	groups, members := map[int64]bool{}, map[int64]bool{}
-	fine := true
-	for i := 0; i < len(pairs) && fine; i++ {
-		p := pairs[i]
-		if i == 0 || p.group != pairs[i-1].group {
-			fine = !groups[p.group]
-			groups[p.group] = true
-			clear(members)
-		}
-		fine = fine && !members[p.member]
-		members[p.member] = true
-	}
-	if fine {
-		return pairs
-	}
 	slices.SortFunc(pairs, func(a, b pair) int {
 		return cmp.Or(cmp.Compare(a.group, b.group), cmp.Compare(a.member, b.member), cmp.Compare(a.i, b.i))
 	})
 	pairs = slices.CompactFunc(pairs, func(a, b pair) bool { return a.group == b.group && a.member == b.member })
 	slices.SortFunc(pairs, func(a, b pair) int { return cmp.Compare(a.i, b.i) })
 	return pairs
+}
+
+// together tells whether all of n pairs that one is in stand together, and each is there once.
+func together(n int, of func(i int) (one, other int64)) bool {
+	ones, others := map[int64]bool{}, map[int64]bool{}
+	last := int64(0)
+	for i := range n {
+		one, other := of(i)
+		if i == 0 || one != last {
+			if ones[one] {
+				return false
+			}
+			ones[one], last, others = true, one, map[int64]bool{}
+		}
+		if others[other] {
+			return false
+		}
+		others[other] = true
+	}
+	return true
 }
 
 // numbersOf gives the row numbers of all accounts.

@@ -58,13 +58,6 @@ type AccountRow struct {
 	Line       int
 }
 
-// MemberRow is one membership of a file, by name.
-type MemberRow struct {
-	Group, Member string
-	Until         string // the last day, YYYY-MM-DD; empty: no end
-	Line          int
-}
-
 // ShareRow is one share of a file.
 type ShareRow struct {
 	Name, Folder string

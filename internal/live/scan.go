@@ -448,7 +448,7 @@ func (s *Scan) accounts(ctx context.Context, live server.Reader, out *Seen, ids 
 	}
 	for _, m := range members {
 		if names[m.Group] != "" && names[m.Member] != "" {
-			out.Accounts.Members = append(out.Accounts.Members, format.MemberRow{Group: names[m.Group], Member: names[m.Member]})
+			out.Accounts.Members.Add(format.MemberRow{Group: names[m.Group], Member: names[m.Member]})
 		}
 	}
 	return nil
@@ -465,7 +465,7 @@ func (o *Seen) numbered(x server.Account) {
 	}
 	o.Accounts.Accounts = append(o.Accounts.Accounts, row)
 	for _, g := range x.In {
-		o.Accounts.Members = append(o.Accounts.Members, format.MemberRow{Group: account.Group.String() + ":" + g, Member: account.User.String() + ":" + x.Name})
+		o.Accounts.Members.Add(format.MemberRow{Group: account.Group.String() + ":" + g, Member: account.User.String() + ":" + x.Name})
 	}
 }
 

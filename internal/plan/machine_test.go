@@ -117,7 +117,7 @@ func TestAMachinesOwnStayApart(t *testing.T) {
 	file := people.AccountFile{
 		Accounts: []format.AccountRow{passwdRow(acc.User, "daemon", 1, 1), passwdRow(acc.User, "ines", 4001, 100), passwdRow(acc.User, "somebody", 4002, 100), passwdRow(acc.User, "Daemon", 3, 77),
 			passwdRow(acc.Group, "daemon", 1, acc.NoPOSIX), passwdRow(acc.Group, "users", 100, acc.NoPOSIX), passwdRow(acc.Group, "wardrobe", 5001, acc.NoPOSIX)},
-		Members: []format.MemberRow{{Group: "group:users", Member: "user:ines"}, {Group: "group:wardrobe", Member: "user:somebody"}},
+		Members: format.MembershipsOf(format.MemberRow{Group: "group:users", Member: "user:ines"}, format.MemberRow{Group: "group:wardrobe", Member: "user:somebody"}),
 	}
 	h.scan("workbench", file)
 	h.scan("lathe", people.AccountFile{Accounts: []format.AccountRow{passwdRow(acc.User, "daemon", 9, 1), passwdRow(acc.User, "porter", 1, 1)}})
@@ -167,7 +167,7 @@ func TestAMachinesOwnStayApart(t *testing.T) {
 	again := file
 	again.Accounts = []format.AccountRow{passwdRow(acc.User, "demon", 1, 1), passwdRow(acc.User, "ines", 4001, 5001), passwdRow(acc.User, "bram", 4002, 100),
 		passwdRow(acc.Group, "daemon", 1, acc.NoPOSIX), passwdRow(acc.Group, "users", 100, acc.NoPOSIX), passwdRow(acc.Group, "wardrobe", 5001, acc.NoPOSIX)}
-	again.Members = []format.MemberRow{{Group: "group:users", Member: "user:bram"}}
+	again.Members = format.MembershipsOf(format.MemberRow{Group: "group:users", Member: "user:bram"})
 	h.scan("workbench", again)
 	require.Equal(t, daemon.ID, h.named("demon@workbench").ID)
 	h.gone("somebody@workbench", "Daemon@3@workbench")
@@ -201,7 +201,7 @@ func TestADirectoryHasTheSay(t *testing.T) {
 		file := people.AccountFile{
 			Accounts: []format.AccountRow{passwdRow(acc.User, "ines", 4001, 100), passwdRow(acc.User, "b.hale", 4002, 100), passwdRow(acc.User, "petra", 4003, 100), passwdRow(acc.User, "guest", 4009, 100),
 				passwdRow(acc.Group, "wardrobe", 5001, acc.NoPOSIX), passwdRow(acc.Group, "users", 100, acc.NoPOSIX)},
-			Members: []format.MemberRow{{Group: "group:wardrobe", Member: "user:petra"}, {Group: "group:users", Member: "user:ines"}},
+			Members: format.MembershipsOf(format.MemberRow{Group: "group:wardrobe", Member: "user:petra"}, format.MemberRow{Group: "group:users", Member: "user:ines"}),
 		}
 		h.keep(func(d *plan.Planner) (*plan.Plan, error) {
 			return people.AddAccounts(d, []string{"guest"}, people.NewAccount{Kind: acc.User, POSIX: 4009})

@@ -167,9 +167,9 @@ func peopled(t *testing.T, posixTree bool) []byte {
 	}
 	for i := range 4 {
 		accounts.Accounts = append(accounts.Accounts, format.AccountRow{PrimaryGID: acc.NoPOSIX, Account: acc.Account{Kind: acc.Group, Name: fmt.Sprint("g", i), ID: dom.Child(uint32(2000 + i)), POSIX: int64(5000 + i)}})
-		accounts.Members = append(accounts.Members, format.MemberRow{Group: fmt.Sprint("g", i), Member: fmt.Sprint("u", i%3)})
+		accounts.Members.Add(format.MemberRow{Group: fmt.Sprint("g", i), Member: fmt.Sprint("u", i%3)})
 		if i > 0 {
-			accounts.Members = append(accounts.Members, format.MemberRow{Group: fmt.Sprint("g", i-1), Member: fmt.Sprint("g", i)})
+			accounts.Members.Add(format.MemberRow{Group: fmt.Sprint("g", i-1), Member: fmt.Sprint("g", i)})
 		}
 	}
 	var p *plan.Plan

@@ -46,11 +46,11 @@ func TestALargeGroupIsTakenBack(t *testing.T) {
 		row := func(kind acc.Kind, name string, rid uint32) format.AccountRow {
 			return format.AccountRow{PrimaryGID: acc.NoPOSIX, Account: acc.Account{Kind: kind, Name: name, ID: dom.Child(rid), POSIX: acc.NoPOSIX}}
 		}
-		f := people.AccountFile{Accounts: []format.AccountRow{row(acc.Group, "all", 5000), row(acc.Group, "above", 5001)}, Members: []format.MemberRow{{Group: "above", Member: "group:all"}}}
+		f := people.AccountFile{Accounts: []format.AccountRow{row(acc.Group, "all", 5000), row(acc.Group, "above", 5001)}, Members: format.MembershipsOf(format.MemberRow{Group: "above", Member: "group:all"})}
 		for i := range 150 {
 			name := fmt.Sprint("u", i)
 			f.Accounts = append(f.Accounts, row(acc.User, name, uint32(1000+i)))
-			f.Members = append(f.Members, format.MemberRow{Group: "all", Member: "user:" + name})
+			f.Members.Add(format.MemberRow{Group: "all", Member: "user:" + name})
 		}
 		load, err := keep(func(d *plan.Planner) (*plan.Plan, error) {
 			p, _, err := people.LoadAccounts(d, []people.AccountFile{f})

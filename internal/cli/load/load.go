@@ -103,7 +103,7 @@ keep up with a directory itself, see: tarnwold directory.`,
 			}
 			members := 0
 			for _, l := range lists {
-				members += len(l.Members)
+				members += l.Members.Len()
 			}
 			if members > manyMembers { // what is held then is held to the end: garbage beside it is what can be spared
 				defer debug.SetGCPercent(debug.SetGCPercent(40))

@@ -282,7 +282,7 @@ func takeIn(a *run.App, c *cobra.Command, k run.Keeping, s estate.Server, seen *
 	if seen.Told && seen.OnPOSIX == s.Traits.AsSpecified {
 		changes.OtherTraits(p, s.Name, s.Traits.Name, seen.OnPOSIX)
 	}
-	if groups := slices.ContainsFunc(seen.Accounts.Accounts, func(x format.AccountRow) bool { return x.Kind == account.Group }); groups && last.IsZero() && len(seen.Accounts.Members) == 0 {
+	if groups := slices.ContainsFunc(seen.Accounts.Accounts, func(x format.AccountRow) bool { return x.Kind == account.Group }); groups && last.IsZero() && seen.Accounts.Members.Len() == 0 {
 		p.Line(doc.S("The server tells no group's members; where it keeps them in a POSIX group file: tarnwold load accounts --passwd FILE --group FILE"))
 	}
 	if k.DryRun {

@@ -257,29 +257,19 @@ func (s *Reader) ReadAccounts() ([]format.AccountRow, error) {
 }
 
 // ReadMembers reads the rows of a sheet of members.
-func (s *Reader) ReadMembers() ([]format.MemberRow, error) {
-	var out []format.MemberRow
-	names := map[string]string{} // each stands in many rows, and is kept once
-	name := func(text string) string {
-		one, ok := names[text]
-		if !ok {
-			one = strings.Clone(text)
-			names[one] = one
-		}
-		return one
-	}
+func (s *Reader) ReadMembers() (out format.Memberships, err error) {
 	for {
 		ok, err := s.next()
 		if !ok {
 			return out, err
 		}
-		m := format.MemberRow{Line: s.line(), Group: name(s.get("group")), Member: name(s.get("member")), Until: name(s.get("until"))}
+		m := format.MemberRow{Line: s.line(), Group: s.get("group"), Member: s.get("member"), Until: s.get("until")}
 		if m.Until != "" {
 			if _, err := time.Parse(time.DateOnly, m.Until); err != nil {
-				return nil, s.in("until", "%q is not a day of the form 2027-03-31", m.Until)
+				return out, s.in("until", "%q is not a day of the form 2027-03-31", m.Until)
 			}
 		}
-		out = append(out, m)
+		out.Add(m)
 	}
 }
 

@@ -48,9 +48,9 @@ func Homes(r io.Reader, file string) (map[string]string, error) {
 }
 
 // Groups reads a group file.
-func Groups(r io.Reader, file string) ([]format.AccountRow, []format.MemberRow, error) {
+func Groups(r io.Reader, file string) ([]format.AccountRow, format.Memberships, error) {
 	var out []format.AccountRow
-	var members []format.MemberRow
+	var members format.Memberships
 	err := lines(r, file, 4, "name:password:gid:members", func(line int, f []string, at func(i int, format string, args ...any) error) error {
 		gid, err := account.ParsePOSIX(f[2])
 		if err != nil {
@@ -65,7 +65,7 @@ func Groups(r io.Reader, file string) ([]format.AccountRow, []format.MemberRow, 
 			if m == "" {
 				return at(3, "a member's name is empty")
 			}
-			members = append(members, format.MemberRow{Group: "group:" + f[0], Member: "user:" + m, Line: line})
+			members.Add(format.MemberRow{Group: "group:" + f[0], Member: "user:" + m, Line: line})
 		}
 		return nil
 	})

@@ -15,7 +15,7 @@ func TestFiles(t *testing.T) {
 	gs, ms, err := Groups(strings.NewReader("crew:x:7000:ada,ben\nempty:x:1:\n"), "g")
 	require.NoError(t, err)
 	require.Len(t, gs, 2)
-	require.Len(t, ms, 2)
+	require.Equal(t, 2, ms.Len())
 	_, err = Users(strings.NewReader("ada:x:6000\n"), "p")
 	require.EqualError(t, err, "p: line 1: 3 fields, wanted 7: name:password:uid:gid:comment:home:shell")
 	_, _, err = Groups(strings.NewReader("crew:x:7000:ada,,ben\n"), "g")
@@ -36,7 +36,7 @@ func FuzzFiles(f *testing.F) {
 			require.Contains(t, err.Error(), "p: line ")
 		}
 		if _, ms, err := Groups(strings.NewReader(text), "g"); err == nil {
-			for _, m := range ms {
+			for _, m := range ms.All() {
 				require.NotEqual(t, "user:", m.Member)
 			}
 		}

@@ -101,7 +101,7 @@ func (m *machine) read(f people.AccountFile) told {
 	groups := map[int64]plan.ID{}
 	byID := map[plan.ID]string{}
 	kept := map[string]acc.Account{} // groups of directories
-	var firsts []format.MemberRow
+	var firsts format.Memberships
 	for _, kind := range []acc.Kind{acc.Group, acc.User} {
 		for i := range out.Accounts {
 			r := &out.Accounts[i]
@@ -113,7 +113,7 @@ func (m *machine) read(f people.AccountFile) told {
 				r.Name, r.ID = a.Name, a.ID
 				if first, ok := groups[r.PrimaryGID]; kind == acc.User && ok {
 					if _, _, own := first.Machine(); own { // their first group on this machine alone
-						firsts = append(firsts, format.MemberRow{Group: "group:" + byID[first], Member: "user:" + a.Name})
+						firsts.Add(format.MemberRow{Group: "group:" + byID[first], Member: "user:" + a.Name})
 						r.PrimaryGID = acc.NoPOSIX
 					}
 				}
@@ -147,11 +147,11 @@ func (m *machine) read(f people.AccountFile) told {
 		}
 	}
 	out.Members = firsts
-	for _, x := range f.Members {
+	for _, x := range f.Members.All() {
 		x.Group, x.Member = called[x.Group], called[x.Member]
 		g, directorys := kept[x.Group]
 		if !directorys {
-			out.Members = append(out.Members, x)
+			out.Members.Add(x)
 			continue
 		}
 		a, err := m.d.T.Named(x.Member, 0)

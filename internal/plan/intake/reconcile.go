@@ -492,9 +492,10 @@ func AccountsFound(d *plan.Planner, s estate.Server, f people.AccountFile) (*pla
 		}
 		named[was] = rows[i].Kind.String() + ":" + rows[i].Name
 	}
-	members := slices.Clone(f.Members)
-	for i := range members {
-		members[i].Group, members[i].Member = named[members[i].Group], named[members[i].Member]
+	var members format.Memberships
+	for _, m := range f.Members.All() {
+		m.Group, m.Member = named[m.Group], named[m.Member]
+		members.Add(m)
 	}
 	p, loaded, err := people.LoadAccounts(d, []people.AccountFile{{File: f.File, Accounts: rows, Members: members, Server: true}})
 	if err == nil {
@@ -518,7 +519,7 @@ func MembersGone(d *plan.Planner, s estate.Server, f people.AccountFile) (*plan.
 		ids[r.Kind.String()+":"+r.Name] = r.ID
 	}
 	there := map[plan.ID]map[plan.ID]bool{}
-	for _, m := range f.Members {
+	for _, m := range f.Members.All() {
 		g := ids[m.Group]
 		if there[g] == nil {
 			there[g] = map[plan.ID]bool{}

@@ -2,6 +2,7 @@ package people
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	acc "tarnwold/core/account"
@@ -16,7 +17,7 @@ import (
 type AccountFile struct {
 	File     string
 	Accounts []format.AccountRow
-	Members  []format.MemberRow
+	Members  format.Memberships
 	POSIX    bool // a group file: it lists each of its groups' users whole
 	// Server: a server told its own lists of members, which hold nobody by its system's.
 	Server bool
@@ -79,8 +80,8 @@ type load struct {
 
 // pending is a row of a file, and the account it tells of.
 type pending struct {
-	file AccountFile
-	row  format.AccountRow
+	file *AccountFile
+	row  *format.AccountRow
 	at   *loading
 }
 
@@ -92,8 +93,10 @@ func wrong(f AccountFile, line int, what string, args ...any) error {
 // first, so that those of POSIX files, which know a number alone, find theirs.
 func (x *load) accounts() error {
 	for _, posixOnly := range []bool{false, true} {
-		for _, f := range x.files {
-			for _, r := range f.Accounts {
+		for i := range x.files {
+			f := &x.files[i]
+			for j := range f.Accounts {
+				r := &f.Accounts[j]
 				if (r.ID.IsZero() && r.POSIX != acc.NoPOSIX) == posixOnly {
 					x.rows = append(x.rows, pending{file: f, row: r})
 				}
@@ -102,7 +105,7 @@ func (x *load) accounts() error {
 	}
 	free := x.d.T.FreeIDs()
 	for i := range x.rows {
-		f, r := x.rows[i].file, x.rows[i].row
+		f, r := *x.rows[i].file, *x.rows[i].row
 		if err := estate.GoodName(r.Kind.String(), r.Name); err != nil {
 			return wrong(f, r.Line, "%v", err)
 		}
@@ -229,7 +232,7 @@ func (x *load) lists() {
 				x.listed[g.after.ID] = map[plan.ID]bool{}
 			}
 		}
-		for _, m := range f.Members {
+		for _, m := range f.Members.All() {
 			g, err := x.n.find(m.Group, acc.Group)
 			a, err2 := x.n.find(m.Member, 0)
 			if err == nil && err2 == nil && x.listed[g.after.ID] != nil {
@@ -261,31 +264,53 @@ func (x *load) locals() {
 	}
 }
 
-// memberships makes those come that the files have and the estate hasn't.
+// memberships makes those come that the files have and the estate hasn't. There may be
+// millions: each name of a file is looked up once, and what groups somebody comes into is
+// listed with them by numbers.
 func (x *load) memberships() error {
+	number := map[*loading]int32{} // of groups
 	for _, f := range x.files {
-		for i, m := range f.Members {
-			if i&1023 == 0 && x.d.Ctx.Err() != nil {
+		type found struct {
+			group, member *loading
+			number        int32
+		}
+		known := make([]found, f.Members.Names())
+		i := 0
+		for at, m := range f.Members.All() {
+			if i++; i&1023 == 0 && x.d.Ctx.Err() != nil {
 				return x.d.Ctx.Err()
 			}
 			until, err := estate.ParseDay(m.Until)
 			if err != nil {
 				return wrong(f, m.Line, "%v", err)
 			}
-			group, err := x.n.find(m.Group, acc.Group)
-			if err != nil {
-				return wrong(f, m.Line, "%v", err)
+			group, member := &known[at.Group], &known[at.Member]
+			if group.group == nil {
+				if group.group, err = x.n.find(m.Group, acc.Group); err != nil {
+					return wrong(f, m.Line, "%v", err)
+				}
+				n, ok := number[group.group]
+				if !ok {
+					n = int32(len(number))
+					number[group.group] = n
+				}
+				group.number = n
 			}
-			member, err := x.n.find(m.Member, 0)
-			if err != nil {
-				return wrong(f, m.Line, "%v", err)
+			if member.member == nil {
+				if member.member, err = x.n.find(m.Member, 0); err != nil {
+					return wrong(f, m.Line, "%v", err)
+				}
 			}
-			g, a := &group.after, &member.after // the same for all memberships of one
-			if x.dir.IsMember(g.ID, a.ID) {
+			in := &member.member.in
+			g, a := &group.group.after, &member.member.after // the same for all memberships of one
+			if slices.Contains(*in, group.number) || x.dir.IsMember(g.ID, a.ID) {
 				continue
 			}
-			x.circle(g, a)
-			x.dir.Join(g.ID, a.ID)
+			*in = append(*in, group.number)
+			if a.Kind == acc.Group {
+				x.circle(g, a)
+				x.dir.Join(g.ID, a.ID)
+			}
 			x.p.Work.Members = append(x.p.Work.Members, edit.Membership{Group: g, Member: a, Is: x.membership(until, x.local(g, a) || f.Server && g.POSIX != acc.NoPOSIX && a.Kind == acc.User)})
 			x.c.Members++
 		}
@@ -309,9 +334,6 @@ func (x *load) membership(until estate.Day, local bool) *estate.Membership {
 
 // circle tells of groups that hold themselves by a membership, which is taken all the same.
 func (x *load) circle(g, a *acc.Account) {
-	if a.Kind != acc.Group {
-		return
-	}
 	loop := x.dir.Loop(g.ID, a.ID)
 	if loop == nil {
 		return
@@ -327,7 +349,8 @@ func (x *load) circle(g, a *acc.Account) {
 type loading struct {
 	before *acc.Account
 	after  acc.Account
-	file   string // where a new one was read
+	file   string  // where a new one was read
+	in     []int32 // the groups that files make it come into, by number
 }
 
 // names finds accounts by name without asking the file for each.

@@ -73,7 +73,7 @@ func listed(ctx context.Context, users, groups []string) ([]server.Account, erro
 		return nil, err
 	}
 	in := map[string][]string{}
-	for _, m := range members {
+	for _, m := range members.All() {
 		name := strings.TrimPrefix(m.Member, "user:")
 		in[name] = append(in[name], strings.TrimPrefix(m.Group, "group:"))
 	}
