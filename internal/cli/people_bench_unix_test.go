@@ -1,9 +1,12 @@
+//go:build unix
+
 package cli_test
 
 import (
 	"bufio"
 	"context"
 	"database/sql"
+	"encoding/csv"
 	"fmt"
 	"io"
 	"math/rand/v2"
@@ -18,6 +21,7 @@ import (
 
 	"tarnwold/internal/cli"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/playhouse/estates"
 )
 
 // manyPeople writes an LDIF of a domain: groups are nested, and list on average
@@ -51,25 +55,98 @@ func manyPeople(b *testing.B, file string, users, groups int) {
 	require.NoError(b, f.Close())
 }
 
-// barePeople reads the lines of such a file and puts accounts and memberships
-// into two tables of the same database by the same driver, and nothing else.
-func barePeople(b *testing.B, file string) time.Duration {
-	start := time.Now()
-	f, err := os.Open(file)
-	require.NoError(b, err)
-	defer f.Close()
+// bare is two tables of the same database by the same driver, and nothing else.
+type bare struct {
+	account, member *sql.Stmt
+	kept            func()
+}
+
+func newBare(b *testing.B) *bare {
 	db, err := sql.Open("sqlite", "file:"+filepath.Join(b.TempDir(), "bare.db")+"?_pragma=synchronous(full)&_pragma=cache_size(-65536)")
 	require.NoError(b, err)
-	defer db.Close()
 	db.SetMaxOpenConns(1)
 	_, err = db.Exec("CREATE TABLE accounts(id INTEGER PRIMARY KEY, name TEXT, sid TEXT UNIQUE); CREATE TABLE members(holder INTEGER, member INTEGER, PRIMARY KEY(holder, member))")
 	require.NoError(b, err)
 	tx, err := db.Begin()
 	require.NoError(b, err)
-	account, err := tx.Prepare("INSERT INTO accounts VALUES(?,?,?)")
+	x := &bare{}
+	x.account, err = tx.Prepare("INSERT INTO accounts VALUES(?,?,?)")
 	require.NoError(b, err)
-	member, err := tx.Prepare("INSERT INTO members VALUES(?,?)")
+	x.member, err = tx.Prepare("INSERT INTO members VALUES(?,?)")
 	require.NoError(b, err)
+	x.kept = func() {
+		require.NoError(b, tx.Commit())
+		require.NoError(b, db.Close())
+	}
+	return x
+}
+
+// bareLists reads the rows of sheets of accounts and members and puts them in.
+func bareLists(b *testing.B, dir string) time.Duration {
+	start := time.Now()
+	x := newBare(b)
+	at := map[string]int64{}
+	rows := func(name string, put func(r []string) error) {
+		f, err := os.Open(filepath.Join(dir, name))
+		require.NoError(b, err)
+		defer f.Close()
+		in := csv.NewReader(bufio.NewReader(f))
+		in.ReuseRecord = true
+		for first := true; ; first = false {
+			r, err := in.Read()
+			if err == io.EOF {
+				return
+			}
+			require.NoError(b, err)
+			if !first {
+				require.NoError(b, put(r))
+			}
+		}
+	}
+	rows("accounts.csv", func(r []string) error {
+		id := int64(len(at) + 1)
+		at[strings.Clone(r[1])] = id
+		_, err := x.account.Exec(id, r[1], r[2])
+		return err
+	})
+	rows("members.csv", func(r []string) error {
+		_, err := x.member.Exec(at[r[0]], at[r[1]])
+		return err
+	})
+	x.kept()
+	return time.Since(start)
+}
+
+// BenchmarkLists loads the accounts and memberships of an estate of homes from CSV, and
+// gives the time as a ratio to reading and inserting them bare in the same run.
+// TARNWOLD_HOMES says how many homes there are.
+func BenchmarkLists(b *testing.B) {
+	users := 5_000
+	if n, err := strconv.Atoi(os.Getenv("TARNWOLD_HOMES")); err == nil {
+		users = n
+	}
+	h := &homes{prog: program(b), peak: programAs(b, "peak"), dir: b.TempDir()}
+	h.file = filepath.Join(h.dir, "homes.estate")
+	require.NoError(b, estates.Homes{Users: users, PerHome: 1, Groups: max(40, users/10)}.Write(h.dir))
+	for b.Loop() {
+		h.run(b, "init")
+		took, most := h.run(b, "load", "accounts", filepath.Join(h.dir, "accounts.csv"), filepath.Join(h.dir, "members.csv"))
+		bare := bareLists(b, h.dir)
+		b.ReportMetric(took.Seconds(), "s/load")
+		b.ReportMetric(bare.Seconds(), "s/bare")
+		b.ReportMetric(took.Seconds()/bare.Seconds(), "load/bare")
+		b.ReportMetric(float64(most)/(1<<20), "MB")
+		require.NoError(b, os.Remove(h.file))
+	}
+}
+
+// barePeople reads the lines of such a file and puts them in.
+func barePeople(b *testing.B, file string) time.Duration {
+	start := time.Now()
+	f, err := os.Open(file)
+	require.NoError(b, err)
+	defer f.Close()
+	x := newBare(b)
 	at := map[string]int64{}
 	var dn, name, sid string
 	var members []string
@@ -79,10 +156,10 @@ func barePeople(b *testing.B, file string) time.Duration {
 		}
 		id := int64(len(at) + 1)
 		at[dn] = id
-		_, err := account.Exec(id, name, sid)
+		_, err := x.account.Exec(id, name, sid)
 		require.NoError(b, err)
 		for _, m := range members {
-			_, err := member.Exec(id, at[m])
+			_, err := x.member.Exec(id, at[m])
 			require.NoError(b, err)
 		}
 		dn, members = "", members[:0]
@@ -105,7 +182,7 @@ func barePeople(b *testing.B, file string) time.Duration {
 	}
 	put()
 	require.NoError(b, in.Err())
-	require.NoError(b, tx.Commit())
+	x.kept()
 	return time.Since(start)
 }
 
