@@ -133,6 +133,19 @@ func (t *Tx) rows(where string, args ...any) (out []Row) {
 	return out
 }
 
+// Readable reads all that is written down, and keeps none of it: its error says what can't
+// be read.
+func (t *Tx) Readable() {
+	t.written("ORDER BY id", nil, func(_ Row, after []string) error {
+		for _, text := range after {
+			if _, err := literals(text); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
 // written calls fn with what is written down, and with how the rows are after
 // it: none, one, or one each of the rows ID to Last that came together.
 func (t *Tx) written(where string, args []any, fn func(c Row, after []string) error) {
