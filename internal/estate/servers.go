@@ -130,8 +130,11 @@ type Link struct {
 	Text string // JSON, of the protocol's package
 }
 
-// LocalLink is the kind of link of a server that is this machine itself.
-const LocalLink = "local"
+// Kinds of links: of a server that is reached over SMB, and of one that is this machine itself.
+const (
+	SMBLink   = "smb"
+	LocalLink = "local"
+)
 
 // SignsOnAs is the user that a link signs on as, by the name of their domain where the link
 // says one; empty: it says none.

@@ -35,6 +35,42 @@ func (l *linking) flags(c *cobra.Command) {
 	c.Flags().BoolVar(&l.old, "old-dialects", false, "SMB 2.1 to 3.0.2 will do, in which nobody vouches for the negotiation")
 }
 
+// keep takes what the flags don't say from how a server is linked over SMB now. Another
+// user comes with their own domain, or with none.
+func (l *linking) keep(c *cobra.Command, was estate.Link) error {
+	if was.Kind != estate.SMBLink || l.local {
+		return nil
+	}
+	var s smb.Link
+	if err := json.Unmarshal([]byte(was.Text), &s); err != nil {
+		return err
+	}
+	said := c.Flags().Changed
+	if !said("smb") {
+		l.smb = s.Address()
+	}
+	if !said("domain") && !said("user") {
+		if l.domain = s.Domain; s.Realm != "" {
+			l.domain = s.Realm
+		}
+	}
+	if !said("user") {
+		l.user = s.User
+	}
+	for name, is := range map[string]struct {
+		flag *bool
+		was  bool
+	}{"require-encryption": {&l.encrypt, s.Encrypt}, "guest": {&l.guest, s.Guest}, "old-dialects": {&l.old, s.Old}} {
+		if !said(name) {
+			*is.flag = is.was
+		}
+	}
+	if !said("patience") {
+		l.patience = s.Patience
+	}
+	return nil
+}
+
 // link makes a server's link of the flags; nil where there is none.
 func (l *linking) link(who string) (*estate.Link, error) {
 	if l.local {
@@ -80,5 +116,5 @@ func (l *linking) link(who string) (*estate.Link, error) {
 		s.User = who
 	}
 	js, err := json.Marshal(s)
-	return &estate.Link{Kind: "smb", Text: string(js)}, err
+	return &estate.Link{Kind: estate.SMBLink, Text: string(js)}, err
 }

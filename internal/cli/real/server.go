@@ -99,25 +99,38 @@ func serverLink(a *run.App) *cobra.Command {
 	var k run.Keeping
 	var l linking
 	c := &cobra.Command{
-		Use:   "link SERVER --smb HOST[:PORT]",
-		Short: "Link a server to a real one, or to another",
-		Long: `Link a server of the estate to a real one: a model that was loaded from files, or
-one whose host, port or user has changed. What the estate knows stays; scan tells
-what differs there.`,
+		Use:     "link SERVER",
+		Aliases: []string{"set"},
+		Short:   "Link a server to a real one, or change how it is reached",
+		Long: `Link a server of the estate to a real one, or change how it is reached; what isn't
+said stays as it is. Another user comes with the domain that is said with them. What
+the estate knows of the server stays; scan tells what differs there. Its traits and
+administrators have commands of their own.`,
 		Example: `  tarnwold server link flyloft --smb flyloft.example --user warden
-  tarnwold server link flyloft --smb flyloft.example:4450 --require-encryption`,
+  tarnwold server set flyloft --user 'PLAYHOUSE\petra' --require-encryption
+  tarnwold server set flyloft --old-dialects=false --dry-run`,
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: a.CompleteServers,
 		RunE: func(c *cobra.Command, args []string) error {
-			link, err := l.link(a.Who())
-			if err != nil {
-				return err
-			}
-			if link == nil {
-				return run.Misused("to which? --smb HOST[:PORT] names it")
-			}
 			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *changes.Outcome) (*plan.Plan, error) {
-				return servers.LinkServer(d, args[0], link)
+				s, err := d.T.Server(args[0])
+				if err != nil {
+					return nil, err
+				}
+				l := l // a plan may be made again
+				if was, ok := d.T.Link(s); ok {
+					if err := l.keep(c, was); err != nil {
+						return nil, err
+					}
+				}
+				link, err := l.link(a.Who())
+				if err == nil && link == nil {
+					err = run.Misused("to which? --smb HOST[:PORT] names it")
+				}
+				if err != nil {
+					return nil, err
+				}
+				return servers.LinkServer(d, s.Name, link)
 			})
 		},
 	}
