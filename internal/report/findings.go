@@ -11,32 +11,37 @@ import (
 
 // findingWords says of each kind of finding what it is, and why it matters.
 var findingWords = map[string]struct{ head, why string }{
-	"rules-absent":        {"Rules absent", "Absent rules are open to everyone, wholly, though they look like empty ones, which are closed."},
-	"open-to-everyone":    {"Open to everyone", "Whoever can sign on gets in, guests and test accounts too, and no list says who that is."},
-	"nobody-in-charge":    {"Nobody in charge", "Nobody can change the rules, so a mistake in them can't be corrected from a client."},
-	"nobody-owns":         {"Owned by nobody", "The owner's identifier belongs to nobody; whoever is given it next owns all of this and can change its rules."},
-	"owner-left":          {"Owned by somebody who has left", "An owner may always read and change the rules, and nobody looks after what a person who has left owns."},
-	"stranger-in-home":    {"Strangers in homes", "Somebody else is named in a user's home: they see what its owner takes for their own."},
-	"runs-as-others":      {"Programs that run as others", "Whoever may write one decides what is done as its owner or group when anybody starts it."},
-	"passes-by-privilege": {"Passing rules by a privilege", "Neither a share's limits nor an owner's rules stop them, and no folder's list shows who they are."},
-	"not-counted":         {"What no answer counts", "It changes who may do what there, and answers say so; check it on the server."},
-	"otherwise-there":     {"Different on the server", "A scan or a proof saw it: the server does something other than the answers here say."},
-	"stale":               {"Stale inheritance", "Its inherited entries are not those the folder above hands down: it was moved here, and keeps its old access."},
-	"out-of-order":        {"Out of order", "The first entry that fits decides, and other programs sort entries when they save them: access changes then."},
-	"dead-identifier":     {"Dead identifiers", "No account has them any more; they open nothing, and hide what does."},
-	"mail-group":          {"Mail groups in rules", "A mail group carries no access, though whoever set the entry believes it does."},
-	"single-user":         {"Entries for single users", "They outlast the person's job, and nobody finds them when it changes; a group is cleaned up in one place."},
-	"idle-entry":          {"Entries that change nothing", "Another entry grants or denies the same already; whoever removes that one believes the access is gone."},
-	"idle-deny":           {"Deny entries that deny nobody", "They take nothing from anybody, and surprise the first person who is let in later."},
-	"out-of-sight":        {"Open but out of sight", "Whoever knows the path can open it, but it can't be reached by browsing: people ask the helpdesk, or give up."},
-	"share-too-wide":      {"Shares wider than needed", "The share lets through more than anybody can use below it, so it doesn't catch a mistake in the rules there."},
-	"share-too-narrow":    {"Shares narrower than needed", "The rules below grant what the share lets nobody use: it looks granted and never works."},
-	"last-day-over":       {"Past their last day", "It was to end, and still grants something until tarnwold expire takes it away."},
-	"group-in-circle":     {"Groups in a circle", "Everybody in one is in all of them, and servers differ in how far they follow."},
-	"empty-group":         {"Empty groups", "Nobody is in them; an entry for one opens nothing, until somebody puts a person there for another reason."},
-	"unused-group":        {"Groups that nothing names", "Being in one grants nothing: people are added in vain, or it is a leftover."},
-	"twin-groups":         {"Groups with the same members", "Two lists to keep for one set of people; sooner or later they differ by mistake."},
-	"unused-level":        {"Levels nobody uses", "No entry has exactly their rights; without them there is less to choose from."},
+	"rules-absent":         {"Rules absent", "Absent rules are open to everyone, wholly, though they look like empty ones, which are closed."},
+	"open-to-everyone":     {"Open to everyone", "Whoever can sign on gets in, guests and test accounts too, and no list says who that is."},
+	"nobody-in-charge":     {"Nobody in charge", "Nobody can change the rules, so a mistake in them can't be corrected from a client."},
+	"nobody-owns":          {"Owned by nobody", "The owner's identifier belongs to nobody; whoever is given it next owns all of this and can change its rules."},
+	"owner-left":           {"Owned by somebody who has left", "An owner may always read and change the rules, and nobody looks after what a person who has left owns."},
+	"group-unknown":        {"An owning group nobody knows", "Its number belongs to no group; whoever's group is given it next has what the group's bits give."},
+	"home-open":            {"Homes that others read", "The mode lets people in whom the home's owner never named."},
+	"home-of-nobody":       {"Homes of nobody", "It stands among homes and no user is called so: a person has left, or was renamed, and their files are still here."},
+	"runs-as-root":         {"Programs that run as root", "Whoever starts one does so as the one who passes all rules; such programs belong to the system, not to a share."},
+	"administrators-alone": {"Open to administrators alone", "Nobody else opens it, though people open the folder it is in: access was lost, or was never given."},
+	"stranger-in-home":     {"Strangers in homes", "Somebody else is named in a user's home: they see what its owner takes for their own."},
+	"runs-as-others":       {"Programs that run as others", "Whoever may write one decides what is done as its owner or group when anybody starts it."},
+	"passes-by-privilege":  {"Passing rules by a privilege", "Neither a share's limits nor an owner's rules stop them, and no folder's list shows who they are."},
+	"not-counted":          {"What no answer counts", "It changes who may do what there, and answers say so; check it on the server."},
+	"otherwise-there":      {"Different on the server", "A scan or a proof saw it: the server does something other than the answers here say."},
+	"stale":                {"Stale inheritance", "Its inherited entries are not those the folder above hands down: it was moved here, and keeps its old access."},
+	"out-of-order":         {"Out of order", "The first entry that fits decides, and other programs sort entries when they save them: access changes then."},
+	"dead-identifier":      {"Dead identifiers", "No account has them any more; they open nothing, and hide what does."},
+	"mail-group":           {"Mail groups in rules", "A mail group carries no access, though whoever set the entry believes it does."},
+	"single-user":          {"Entries for single users", "They outlast the person's job, and nobody finds them when it changes; a group is cleaned up in one place."},
+	"idle-entry":           {"Entries that change nothing", "Another entry grants or denies the same already; whoever removes that one believes the access is gone."},
+	"idle-deny":            {"Deny entries that deny nobody", "They take nothing from anybody, and surprise the first person who is let in later."},
+	"out-of-sight":         {"Open but out of sight", "Whoever knows the path can open it, but it can't be reached by browsing: people ask the helpdesk, or give up."},
+	"share-too-wide":       {"Shares wider than needed", "The share lets through more than anybody can use below it, so it doesn't catch a mistake in the rules there."},
+	"share-too-narrow":     {"Shares narrower than needed", "The rules below grant what the share lets nobody use: it looks granted and never works."},
+	"last-day-over":        {"Past their last day", "It was to end, and still grants something until tarnwold expire takes it away."},
+	"group-in-circle":      {"Groups in a circle", "Everybody in one is in all of them, and servers differ in how far they follow."},
+	"empty-group":          {"Empty groups", "Nobody is in them; an entry for one opens nothing, until somebody puts a person there for another reason."},
+	"unused-group":         {"Groups that nothing names", "Being in one grants nothing: people are added in vain, or it is a leftover."},
+	"twin-groups":          {"Groups with the same members", "Two lists to keep for one set of people; sooner or later they differ by mistake."},
+	"unused-level":         {"Levels nobody uses", "No entry has exactly their rights; without them there is less to choose from."},
 }
 
 // mostOfKind is how many findings of a kind a table has.
@@ -187,7 +192,13 @@ func FindingText(f *findings.Finding) string {
 			return f.What
 		}
 		return f.Who + " in " + f.What
-	case "nobody-owns", "owner-left":
+	case "group-unknown":
+		return "group " + f.Who
+	case "home-open":
+		return "home of " + f.Who
+	case "runs-as-root":
+		return "runs as " + f.Who
+	case "nobody-owns", "owner-left", "home-of-nobody":
 		return strings.TrimSpace("owner " + f.Who)
 	case "single-user":
 		if f.Other != "" {

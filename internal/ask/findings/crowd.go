@@ -279,7 +279,7 @@ func (x *finding) lookOut() (done func()) {
 		x.sights = append(x.sights, x.sight(w))
 	}
 	looked := make(chan struct{})
-	x.looked = looked
+	x.looked, x.opened = looked, make([]opened, len(x.g.F.Nodes))
 	go func() {
 		defer close(looked)
 		for _, o := range x.sights {
@@ -290,7 +290,7 @@ func (x *finding) lookOut() (done func()) {
 }
 
 func (x *finding) sight(w *ask.Route) *sight {
-	o := &sight{x: x, w: w, c: x.crowd(w), known: map[*rule.List]*crowd.Some{}, met: map[[2]*crowd.Some]parted{}, sums: map[int]*unseen{}, toks: tokens{dir: x.dir}}
+	o := &sight{x: x, w: w, c: x.crowd(w), known: map[*rule.List]*crowd.Some{}, met: map[[2]*crowd.Some]shown{}, sums: map[int]*unseen{}, toks: tokens{dir: x.dir}}
 	o.at.Left = o.left
 	left := o.c.d.People.Empty() // who can't sign on any more doesn't browse
 	for id := range x.k.ShutOut() {
@@ -298,7 +298,7 @@ func (x *finding) sight(w *ask.Route) *sight {
 			left.Set(u)
 		}
 	}
-	o.all = crowd.SomeOf(o.c.d.People.All().Minus(left))
+	o.all, o.pass = crowd.SomeOf(o.c.d.People.All().Minus(left)), crowd.SomeOf(o.c.d.Passing())
 	return o
 }
 
@@ -311,6 +311,33 @@ func (o *sight) walk() {
 	})
 	o.at.Leave(0)
 	o.known, o.met = nil, nil
+}
+
+// opened is what is known of who opens a node by the shares that come to it.
+type opened byte
+
+const (
+	unseenYet opened = iota // no share comes to it
+	byNobody                // at most those who pass all rules
+	bySomebody
+)
+
+// administrators: what nobody opens but those who pass all rules, in folders that others open.
+func (x *finding) administrators() error {
+	<-x.looked
+	var alone grouped[*rule.Descriptor]
+	for i := range x.g.F.Nodes {
+		if p := x.g.F.Nodes[i].Parent; x.opened[i] == byNobody && p >= 0 && x.opened[p] == bySomebody {
+			alone.add(x.k.AsEntries(x.g.F.Nodes[i].Before), i)
+		}
+	}
+	for _, d := range alone.order {
+		f := x.place(alone.nodes[d])
+		f.Items = x.under(alone.nodes[d])
+		f.Commands = [][]string{plainly([]string{"tarnwold", "grant", "WHO", "LEVEL", f.Where})}
+		x.add(f)
+	}
+	return x.k.T.Context().Err()
 }
 
 // left is told of a folder when all below it was looked at. Where no other has its rules,
@@ -331,8 +358,9 @@ type sight struct {
 	w     *ask.Route
 	c     *wayCrowd
 	all   *crowd.Some
+	pass  *crowd.Some                // who passes all rules
 	known map[*rule.List]*crowd.Some // who can list, or read, by rules
-	met   map[[2]*crowd.Some]parted
+	met   map[[2]*crowd.Some]shown
 	at    ask.Down[*seen]
 	sums  map[int]*unseen
 	held  int // how many users known and met have
@@ -340,8 +368,8 @@ type sight struct {
 	toks  tokens
 }
 
-// parted is who browses a folder, by whether it shows them what is in it.
-type parted struct {
+// shown is who browses a folder, by whether it shows them what is in it.
+type shown struct {
 	stay *crowd.Some
 	left int // how many it doesn't show it
 }
@@ -400,13 +428,18 @@ func (o *sight) lists(s crowd.Situation) *crowd.Some {
 func (o *sight) look(i int, s crowd.Situation) {
 	nodes := o.x.g.F.Nodes
 	st := &seen{browse: o.all, lists: o.lists(s)}
+	if st.lists.Within(o.pass) {
+		o.x.opened[i] = max(o.x.opened[i], byNobody)
+	} else {
+		o.x.opened[i] = bySomebody
+	}
 	if _, begins := o.w.Begins[i]; !begins {
 		up := o.at.Of(nodes[i].Parent)
 		key := [2]*crowd.Some{up.browse, up.lists}
 		p, ok := o.met[key]
 		if !ok {
 			stay := up.browse.And(up.lists)
-			p = parted{stay, up.browse.Len() - stay.Len()}
+			p = shown{stay, up.browse.Len() - stay.Len()}
 			o.hold(stay)
 			o.met[key] = p
 		}

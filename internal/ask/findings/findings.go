@@ -76,8 +76,13 @@ var findingKinds = [...]FindingKind{
 	{"nobody-in-charge", false, (*finding).uncharged},
 	{"nobody-owns", false, (*finding).unowned},
 	{"owner-left", false, (*finding).ownersLeft},
+	{"group-unknown", false, (*finding).ungrouped},
 	{"stranger-in-home", false, (*finding).strangers},
+	{"home-open", false, (*finding).openHomes},
+	{"home-of-nobody", false, (*finding).homeless},
 	{"runs-as-others", false, (*finding).runsAs},
+	{"runs-as-root", false, (*finding).asRoot},
+	{"administrators-alone", false, (*finding).administrators},
 	{"passes-by-privilege", true, (*finding).privileged},
 	{"not-counted", false, (*finding).uncounted},
 	{"otherwise-there", true, (*finding).otherwise},
@@ -122,6 +127,8 @@ type finding struct {
 	ways    map[*ask.Route]*wayCrowd
 	sights  []*sight // what everybody sees by each share, once looked is closed
 	looked  <-chan struct{}
+	opened  []opened                  // of each node
+	home    map[int]account.ID        // homes, once asked for
 	by      grouped[*rule.Descriptor] // nodes by their own descriptor, or what they list
 	posix   map[*rule.Descriptor]*posix.Rules
 	primary map[account.ID][]account.ID // users by their primary group, once asked for
@@ -161,7 +168,7 @@ func Findings(k *ask.Asker, o FindingsOptions) ([]Finding, error) {
 		}
 		x.by.add(d, i)
 	}
-	if x.wanted("out-of-sight") {
+	if x.wanted("out-of-sight") || x.wanted("administrators-alone") {
 		defer x.lookOut()()
 	}
 	for _, kind := range findingKinds {

@@ -5,7 +5,11 @@ import (
 	"strings"
 
 	"tarnwold/core/account"
+	"tarnwold/core/crowd"
+	"tarnwold/core/posix"
+	"tarnwold/core/right"
 	"tarnwold/core/rule"
+	"tarnwold/internal/estate"
 )
 
 // A home is a folder that is called as the user is who owns it and is named in its entries.
@@ -54,5 +58,141 @@ func (x *finding) strangers() error {
 		f.Commands = [][]string{x.revoking(f.Where, f.Who, d, e, false)}
 		x.add(f)
 	})
+	return nil
+}
+
+// homes lists the nodes that are a user's home, not only in it.
+func (x *finding) homes() map[int]account.ID {
+	if x.home != nil {
+		return x.home
+	}
+	x.home = map[int]account.ID{}
+	for _, d := range x.by.order {
+		a, ok := x.dir.Account(d.Owner)
+		if !ok || a.Kind != account.User {
+			continue
+		}
+		for _, i := range x.by.nodes[d] {
+			if x.g.F.Nodes[i].Folder && x.called(i, a.Name) {
+				x.home[i] = a.ID
+			}
+		}
+	}
+	return x.home
+}
+
+// called tells whether the first item of a node has a name.
+func (x *finding) called(node int, name string) bool {
+	where, _ := x.at([]int{node})
+	_, is := parted(where)
+	return estate.Key(is) == estate.Key(name)
+}
+
+// fewHomes is from how many homes in it a folder is one for homes.
+const fewHomes = 3
+
+// homeless: folders among homes that are called as no user is.
+func (x *finding) homeless() error {
+	// Nodes tell which may be beside which, and their places which are.
+	homes, under, in := x.homes(), map[int]bool{}, map[string]int{}
+	for i := range homes {
+		where, _ := x.at([]int{i})
+		folder, _ := parted(where)
+		under[x.g.F.Nodes[i].Parent] = true
+		in[folder]++
+	}
+	var users map[string]bool
+	for i := range x.g.F.Nodes {
+		n := &x.g.F.Nodes[i]
+		if _, home := homes[i]; home || !n.Folder || !under[n.Parent] {
+			continue
+		}
+		if users == nil {
+			users = map[string]bool{}
+			for _, u := range x.dir.Users() {
+				users[estate.Key(u.Name)] = true
+			}
+		}
+		f := Finding{}
+		items := x.g.F.Some(x.k.T, i, mostHomeless)
+		x.k.T.Locate(items)
+		for _, item := range items {
+			where := x.k.T.Where(item)
+			if folder, name := parted(where); in[folder] < fewHomes || users[estate.Key(name)] {
+				continue
+			}
+			if f.Items++; f.Items == 1 {
+				f.Where = where
+			} else {
+				f.More++
+			}
+		}
+		if f.Items == 0 {
+			continue
+		}
+		f.Who = x.k.T.Name(x.k.AsEntries(n.Before).Owner)
+		f.Commands = [][]string{plainly([]string{"tarnwold", "owner", f.Where, "--to", "WHO", "--below"})}
+		x.add(f)
+	}
+	return nil
+}
+
+// parted gives the folder a place is in, and its name there.
+func parted(where string) (folder, name string) {
+	at := strings.LastIndexByte(where, '/')
+	return where[:max(at, 0)], where[at+1:]
+}
+
+// mostHomeless is how many folders with the same rules are asked for their names.
+const mostHomeless = 10_000
+
+// openHomes: homes on POSIX trees that the mode lets others than their owner read.
+func (x *finding) openHomes() error {
+	open := func(r *posix.Rules) bool {
+		bits := r.Access.Bits() // what a list's entry gives somebody is meant for them
+		return bits&0o004 != 0 || bits&0o040 != 0 && !r.Access.Extended()
+	}
+	homes := map[int]account.ID{}
+	for i, owner := range x.homes() {
+		if r := x.posix[x.k.AsEntries(x.g.F.Nodes[i].Before)]; r != nil && open(r) {
+			homes[i] = owner
+		}
+	}
+	if len(homes) == 0 {
+		return nil
+	}
+	for _, w := range x.local() {
+		c := x.crowd(w)
+		passing := crowd.SomeOf(c.d.Passing())
+		x.g.Opening(w, c.pop, c.d, func(i int, s crowd.Situation) bool {
+			owner, home := homes[i]
+			if !home {
+				return true
+			}
+			others := c.d.SomeHolding(s, right.ReadData).Minus(passing)
+			users := others.Len()
+			if u, ok := c.d.People.Place(owner); ok && others.Has(u) {
+				users--
+			}
+			if users == 0 {
+				return true
+			}
+			r := x.posix[x.k.AsEntries(x.g.F.Nodes[i].Before)]
+			f := x.place([]int{i})
+			f.Who, f.Users = x.k.T.Name(owner), users
+			var off []string
+			for _, class := range []struct {
+				bits uint16
+				off  string
+			}{{0o070, "g="}, {0o007, "o="}} {
+				if r.Access.Bits()&class.bits != 0 && (class.bits == 0o007 || !r.Access.Extended()) {
+					off = append(off, class.off)
+				}
+			}
+			f.Commands = [][]string{plainly([]string{"tarnwold", "mode", f.Where, "--set", strings.Join(off, ",")})}
+			x.add(f)
+			return x.k.T.Context().Err() == nil
+		})
+	}
 	return nil
 }

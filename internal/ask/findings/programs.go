@@ -3,6 +3,7 @@ package findings
 import (
 	"strings"
 
+	"tarnwold/core/account"
 	"tarnwold/core/posix"
 )
 
@@ -30,4 +31,28 @@ func (x *finding) runsAs() error {
 		x.add(f)
 	}
 	return nil
+}
+
+// asRoot: programs that run as root whoever starts them, in folders that are shared.
+func (x *finding) asRoot() error {
+	for _, d := range x.by.order {
+		r := x.posix[d]
+		if r == nil || r.Folder || r.Mode()&0o111 == 0 || r.Special&posix.SetUID == 0 || !x.root(d.Owner) {
+			continue
+		}
+		f := x.place(x.by.nodes[d])
+		f.Who = x.k.T.Name(d.Owner)
+		f.Commands = [][]string{plainly([]string{"tarnwold", "mode", f.Where, "--set", "u-s"})}
+		x.add(f)
+	}
+	return nil
+}
+
+// root tells whether an account is the one that passes rules on POSIX systems.
+func (x *finding) root(id account.ID) bool {
+	if n, user, ok := id.POSIX(); ok {
+		return user && n == 0
+	}
+	a, ok := x.dir.Account(id)
+	return ok && a.Kind == account.User && a.POSIX == 0
 }

@@ -93,6 +93,25 @@ func (x *finding) first(nodes []int) int64 {
 	return 0
 }
 
+// ungrouped: an owning group of a POSIX tree that nobody knows.
+func (x *finding) ungrouped() error {
+	var of grouped[account.ID]
+	for _, d := range x.by.order {
+		if x.posix[d] == nil || d.Group == account.GID(0) { // which every system has
+			continue
+		}
+		if nodes := x.strange(d.Group, x.by.nodes[d]); len(nodes) > 0 {
+			of.add(d.Group, nodes...)
+		}
+	}
+	for _, id := range of.order {
+		f := x.place(of.nodes[id])
+		f.Who = x.k.T.Name(id)
+		x.add(f)
+	}
+	return nil
+}
+
 // stale: entries from above that the folder above doesn't hand down.
 func (x *finding) stale() error {
 	type pair struct{ d, up *rule.Descriptor }
