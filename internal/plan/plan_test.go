@@ -405,6 +405,11 @@ func (w *world) anyPlan() (kind string, fn func(d *plan.Planner) (*plan.Plan, er
 		{"like", func(d *plan.Planner) (*plan.Plan, error) {
 			return entry.Like(d, w.users[1], w.users[2], entry.LikeOptions{Homes: true})
 		}},
+		{"joiner", func(d *plan.Planner) (*plan.Plan, error) {
+			return entry.Joiner(d, rapid.SampledFrom([]string{w.users[2], fmt.Sprint("new", d.T.Head())}).Draw(t, "joiner"), w.users[1], people.NewAccount{POSIX: acc.NoPOSIX}, "")
+		}},
+		{"mover", func(d *plan.Planner) (*plan.Plan, error) { return entry.Mover(d, w.users[2], w.users[1], nil) }},
+		{"leaver", func(d *plan.Planner) (*plan.Plan, error) { return entry.Leaver(d, w.users[2], w.users[0]) }},
 		{"lay", func(d *plan.Planner) (*plan.Plan, error) {
 			p, _, err := policies.LayPolicy(d, w.policy(paths), []string{"box:/srv"})
 			return p, err

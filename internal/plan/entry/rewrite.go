@@ -33,6 +33,11 @@ func (e *OwnsStill) Error() string {
 // Strip takes accounts off everything that names them, at and below a place or
 // everywhere; what they own is handed to an owner.
 func Strip(d *plan.Planner, who []string, under, ownerTo string) (*plan.Plan, error) {
+	return strip(d, who, under, ownerTo, func(*plan.Plan) error { return nil })
+}
+
+// strip is Strip with what else its plan does.
+func strip(d *plan.Planner, who []string, under, ownerTo string, also func(*plan.Plan) error) (*plan.Plan, error) {
 	said := "everything"
 	if under != "" {
 		said = "everything at and below " + under
@@ -72,6 +77,9 @@ func Strip(d *plan.Planner, who []string, under, ownerTo string) (*plan.Plan, er
 				}
 			}
 		}
+	}
+	if err := also(p); err != nil {
+		return nil, err
 	}
 	return rewrite(d, p, w, under)
 }
@@ -228,41 +236,20 @@ type LikeOptions struct {
 // Like makes a user equal to another: in the same groups, first, and named by
 // the same entries. What either owns stays, and so does what they have on their own homes.
 func Like(d *plan.Planner, first, second string, o LikeOptions) (*plan.Plan, error) {
-	a, err := d.T.User(first)
+	a, err := elsewhere(d, first)
 	if err != nil {
 		return nil, err
 	}
-	b, err := d.T.User(second)
+	b, err := elsewhere(d, second)
 	if err != nil {
 		return nil, err
 	}
 	if a.ID == b.ID {
 		return nil, &estate.Refused{Why: first + " and " + second + " are one account"}
 	}
-	for _, x := range []acc.Account{a, b} {
-		if of, own := d.T.MachineOf(x.ID); own {
-			return nil, &estate.Refused{Why: fmt.Sprintf("%s is %s's own account, and can't be one with anybody elsewhere", d.T.Name(x.ID), of.Name)}
-		}
-	}
 	p := d.NewPlan("%s made like %s", d.T.Name(b.ID), d.T.Name(a.ID))
 	p.Nothing = fmt.Sprintf("%s is like %s already", d.T.Name(b.ID), d.T.Name(a.ID))
-	for _, s := range explain.LikeMembers(d.K, a, b) {
-		group, ok := d.T.Account(s.Group)
-		if !ok {
-			continue
-		}
-		was, is := d.T.Member(s.Group, b.ID)
-		if s.Join && !is {
-			p.Work.Members = append(p.Work.Members, edit.Membership{Group: &group, Member: &b, Was: nil, Is: &estate.Membership{Until: s.Until}})
-		} else if !s.Join && is {
-			p.Work.Members = append(p.Work.Members, edit.Membership{Group: &group, Member: &b, Was: &was, Is: nil})
-		}
-	}
-	if a.Primary != b.Primary {
-		before, after := b, b
-		after.Primary = a.Primary
-		p.Work.Accounts = append(p.Work.Accounts, edit.Account{Before: &before, After: &after})
-	}
+	likeMembers(d, p, a, b, nil)
 	for _, s := range d.T.Servers() {
 		admins := d.T.Administrators(s)
 		if has := slices.Contains(admins, a.ID); has != slices.Contains(admins, b.ID) {
@@ -284,7 +271,7 @@ func Like(d *plan.Planner, first, second string, o LikeOptions) (*plan.Plan, err
 			}
 			text = "is named on " + x.Where + ": " + x.What
 		case "administrator":
-			text = "administers " + strings.TrimPrefix(x.Where, "server ")
+			text = "administers " + serverOf(x.Where)
 		}
 		p.Advice = append(p.Advice, plan.Advice{Kind: "beyond-roles", Who: d.T.Name(a.ID), Other: d.T.Name(b.ID), Text: text})
 	}
@@ -310,6 +297,31 @@ func Like(d *plan.Planner, first, second string, o LikeOptions) (*plan.Plan, err
 	}
 	return rewriteAll(d, p, []rule.Rewriting{away, beside}, "", true, stays)
 }
+
+// likeMembers puts a user into the groups another is in, and takes them out of the rest but
+// for those that are kept; the primary group likewise.
+func likeMembers(d *plan.Planner, p *plan.Plan, a, b acc.Account, kept map[plan.ID]bool) {
+	for _, s := range explain.LikeMembers(d.K, a, b) {
+		group, ok := d.T.Account(s.Group)
+		if !ok {
+			continue
+		}
+		was, is := d.T.Member(s.Group, b.ID)
+		if s.Join && !is {
+			p.Work.Members = append(p.Work.Members, edit.Membership{Group: &group, Member: &b, Was: nil, Is: &estate.Membership{Until: s.Until}})
+		} else if !s.Join && is && !kept[s.Group] {
+			p.Work.Members = append(p.Work.Members, edit.Membership{Group: &group, Member: &b, Was: &was, Is: nil})
+		}
+	}
+	if a.Primary != b.Primary {
+		before, after := b, b
+		after.Primary = a.Primary
+		p.Work.Accounts = append(p.Work.Accounts, edit.Account{Before: &before, After: &after})
+	}
+}
+
+// serverOf is the server whose list of administrators a use is of.
+func serverOf(where string) string { return strings.TrimPrefix(where, "server ") }
 
 // home tells whether a place is somebody's home.
 func home(d *plan.Planner, where string) bool {

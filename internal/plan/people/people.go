@@ -172,7 +172,8 @@ type NewAccount struct {
 	POSIX   int64
 	Purpose string
 	Primary string
-	About   string // what it is for
+	About   string  // what it is for
+	First   plan.ID // the primary group, where it isn't named
 }
 
 // AddAccounts makes accounts come. Nobody's access changes by that.
@@ -185,37 +186,13 @@ func AddAccounts(d *plan.Planner, names []string, n NewAccount) (*plan.Plan, err
 	free := d.T.FreeIDs()
 	seen := map[string]bool{}
 	for _, name := range names {
-		a := acc.Account{Kind: n.Kind, Name: name, POSIX: n.POSIX}
-		if err := estate.GoodName(n.Kind.String(), name); err != nil {
-			return nil, err
-		}
-		if seen[store.Key(name)] || Has(d, name, n.Kind) {
+		if seen[store.Key(name)] {
 			return nil, &estate.Refused{Why: fmt.Sprintf("there is a %s %q already", n.Kind, name)}
 		}
 		seen[store.Key(name)] = true
-		var err error
-		if a.Purpose, err = acc.ParsePurpose(n.Purpose); err != nil {
-			return nil, &estate.Refused{Why: err.Error()}
-		}
-		if n.Primary != "" {
-			g, err := d.T.Named(n.Primary, acc.Group)
-			if err != nil {
-				return nil, err
-			}
-			a.Primary = g.ID
-		}
-		if n.SID != "" {
-			if a.ID, err = acc.ParseID(n.SID); err != nil {
-				return nil, &estate.Refused{Why: format.Clip(err.Error())}
-			}
-		} else if a.ID, err = free.For(a); err != nil {
+		a, err := comes(d, free.For, name, n)
+		if err != nil {
 			return nil, err
-		}
-		if err := estate.GoodID(a.ID); err != nil {
-			return nil, err
-		}
-		if old, ok := d.T.Account(a.ID); ok {
-			return nil, &estate.Refused{Why: fmt.Sprintf("%s is the identifier of %s %q already", a.ID, old.Kind, old.Name)}
 		}
 		p.Work.Accounts = append(p.Work.Accounts, edit.Account{After: &a})
 		if n.About != "" {
@@ -225,6 +202,51 @@ func AddAccounts(d *plan.Planner, names []string, n NewAccount) (*plan.Plan, err
 		}
 	}
 	return d.Evaluate(p)
+}
+
+// Add has a new account come with a plan that does more with it.
+func Add(d *plan.Planner, p *plan.Plan, name string, n NewAccount) (acc.Account, error) {
+	a, err := comes(d, d.T.FreeIDs().For, name, n)
+	if err == nil {
+		come(d, p, a)
+	}
+	return a, err
+}
+
+// comes makes a new account of what is said of it; free gives it an identifier.
+func comes(d *plan.Planner, free func(acc.Account) (plan.ID, error), name string, n NewAccount) (acc.Account, error) {
+	a := acc.Account{Kind: n.Kind, Name: name, POSIX: n.POSIX, Primary: n.First}
+	if err := estate.GoodName(n.Kind.String(), name); err != nil {
+		return a, err
+	}
+	if Has(d, name, n.Kind) {
+		return a, &estate.Refused{Why: fmt.Sprintf("there is a %s %q already", n.Kind, name)}
+	}
+	var err error
+	if a.Purpose, err = acc.ParsePurpose(n.Purpose); err != nil {
+		return a, &estate.Refused{Why: err.Error()}
+	}
+	if n.Primary != "" {
+		g, err := d.T.Named(n.Primary, acc.Group)
+		if err != nil {
+			return a, err
+		}
+		a.Primary = g.ID
+	}
+	if n.SID != "" {
+		if a.ID, err = acc.ParseID(n.SID); err != nil {
+			return a, &estate.Refused{Why: format.Clip(err.Error())}
+		}
+	} else if a.ID, err = free(a); err != nil {
+		return a, err
+	}
+	if err := estate.GoodID(a.ID); err != nil {
+		return a, err
+	}
+	if old, ok := d.T.Account(a.ID); ok {
+		return a, &estate.Refused{Why: fmt.Sprintf("%s is the identifier of %s %q already", a.ID, old.Kind, old.Name)}
+	}
+	return a, nil
 }
 
 func Has(d *plan.Planner, name string, kind acc.Kind) bool {

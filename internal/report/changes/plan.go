@@ -360,6 +360,13 @@ func adviceText(a plan.Advice) string {
 		return "--by " + a.Other + ": " + a.Text
 	case "beyond-roles":
 		return fmt.Sprintf("beyond what a role gives, %s %s, and %s would too", a.Who, a.Text, a.Other)
+	case "not-given":
+		return fmt.Sprintf("%s %s; %s doesn't get that, for no group gives it", a.Who, a.Text, a.Other)
+	case "owns-still":
+		return fmt.Sprintf("%s still owns %s (the first is %s); hand them on with: %s", a.Who, a.Text, a.Where,
+			report.Command([]string{"tarnwold", "owner", "--owned-by", a.Who, "--to", "WHO"}))
+	case "shut-there":
+		return fmt.Sprintf("who can sign on is said by directory %s: have %s disabled there", a.Where, a.Who)
 	case "unwritten":
 		return fmt.Sprintf("%s keeps audit entries and writes nothing down by them (its trait writes-audit: false); have it write with vfs_full_audit, and take that in with: tarnwold trail load FILE --server %s", a.Where, a.Where)
 	case "written":
@@ -381,6 +388,8 @@ func adviceHead(a plan.Advice) string {
 		return "Or"
 	case "unwritten":
 		return "Look"
+	case "not-given":
+		return "Not given"
 	case "means":
 		return "Means"
 	case "next-sign-on":
