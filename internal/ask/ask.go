@@ -16,6 +16,7 @@ import (
 	"tarnwold/core/rule"
 	"tarnwold/core/verdict"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/format"
 )
 
 // Asker answers on one transaction and remembers what it looked up.
@@ -358,6 +359,40 @@ func (k *Asker) SignOn(id account.ID) estate.SignOn {
 		k.signOns = k.T.SignOns()
 	}
 	return k.signOns[id]
+}
+
+// Matching finds the users of whom something is known, as in department=Foyer, in any case;
+// is tells whether the words ask for that. The manager is said by name.
+func (k *Asker) Matching(words string) (users []account.Account, is bool, err error) {
+	name, value, _ := strings.Cut(words, "=")
+	if (&format.Details{}).Of(name) == nil || name == words {
+		return nil, false, nil
+	}
+	if name == "manager" {
+		boss, err := k.T.User(value)
+		if err != nil {
+			return nil, true, err
+		}
+		value = boss.ID.String()
+	}
+	k.T.EachParticular(func(p *estate.Particular) {
+		if a, ok := k.T.Account(p.ID); ok && p.Err == nil && *p.Details.Of(name) != "" && estate.Key(*p.Details.Of(name)) == estate.Key(value) {
+			users = append(users, a)
+		}
+	})
+	slices.SortFunc(users, func(a, b account.Account) int { return CmpText(estate.Key(a.Name), estate.Key(b.Name)) })
+	if len(users) == 0 && k.T.Err() == nil {
+		return nil, true, Unfit("tarnwold user list shows what is known of users", "nobody has %s", format.Clip(words))
+	}
+	return users, true, k.T.Err()
+}
+
+// Manager writes whom somebody works for, as it is written down.
+func (k *Asker) Manager(text string) string {
+	if id, err := account.ParseID(text); err == nil {
+		return k.T.Name(id)
+	}
+	return text
 }
 
 // ShutOut lists the users nobody can sign on as, and why.

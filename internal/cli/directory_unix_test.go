@@ -80,6 +80,8 @@ func TestADirectoryFromTheFirstDay(t *testing.T) {
 		}
 		r = goldap.NewModifyRequest("uid=ines,"+peopleBase, nil)
 		r.Replace("gidNumber", []string{"5002"})
+		r.Replace("title", []string{"Cutter"})
+		r.Replace("manager", []string{"UID=bram, " + peopleBase})
 		if err := c.Modify(r); err != nil {
 			return err
 		}
@@ -92,6 +94,11 @@ func TestADirectoryFromTheFirstDay(t *testing.T) {
 	require.Contains(t, said, "primary group foyer, was wardrobe")
 	h.run(0, "directory", "sync", "house", "--since-last", "--yes")
 	require.Contains(t, h.run(0, "directory", "sync", "house", "--yes"), "Nothing to do", "what was changed since is all there is")
+	said = h.run(0, "user", "show", "ines.quill")
+	require.Contains(t, said, "Cutter")
+	require.Contains(t, said, "works for bram", "who wasn't read again")
+	require.Contains(t, h.run(2, "user", "set", "ines.quill", "--title", "Tailor"), "is kept in directory house, which says that; change it there")
+	require.Contains(t, h.run(0, "leaver", "bram", "--owner-to", "petra", "--dry-run"), "who can sign on is said by directory house: have bram disabled there")
 	require.Contains(t, h.run(1, "explain", "ines.quill", "props:/srv/Costumes/list.ods"), "can do nothing with it")
 	require.Contains(t, h.run(0, "user", "show", "ines.quill", "--format", "json"), `"id": 4002`)
 

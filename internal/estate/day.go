@@ -31,6 +31,9 @@ func (d Day) Begins() time.Time {
 	return t
 }
 
+// Plus gives the day so many days later.
+func (d Day) Plus(days int) Day { return Day(d.Begins().AddDate(0, 0, days).Format(time.DateOnly)) }
+
 // Zone names the zone that days and times are told in, as an offset from UTC.
 func Zone() string { return time.Now().Format("-07:00") }
 

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"tarnwold/core/account"
+	"tarnwold/internal/format"
 )
 
 // Metadata is what is written down of an account: what it is for, whether it is
@@ -18,6 +19,8 @@ type Metadata struct {
 	Why   string `json:"why,omitempty"`  // why a directory says so: disabled, expired; empty: it was said by hand
 	// Limits is how a directory says that signing on is limited beside: at certain hours.
 	Limits string `json:"limits,omitempty"`
+	// What is known of a user beside their name.
+	format.Details
 	// Directory it is kept in, and its name there.
 	Directory string `json:"directory,omitempty"`
 	Entry     string `json:"entry,omitempty"`

@@ -54,7 +54,8 @@ func Clip(s string) string {
 // AccountRow is one account of a file.
 type AccountRow struct {
 	account.Account
-	PrimaryGID int64 // of a user from a POSIX file; account.NoPOSIX otherwise
+	PrimaryGID int64    // of a user from a POSIX file; account.NoPOSIX otherwise
+	Details    *Details // of a user; nil: nothing is said beside. The manager is said by name
 	Line       int
 }
 

@@ -16,6 +16,11 @@ const longestAbout = 400
 
 // DescribeAccount writes particulars down with a plan; nil leaves what is there.
 func (d *Planner) DescribeAccount(p *Plan, a account, about *string, shut *bool) error {
+	return d.WriteDown(p, a, about, shut, nil)
+}
+
+// WriteDown is DescribeAccount with details of a user, by their names.
+func (d *Planner) WriteDown(p *Plan, a account, about *string, shut *bool, details map[string]string) error {
 	before := d.T.Record(estate.MetadataRecord, a.ID.String())
 	was := d.T.MetadataOf(a.ID)
 	is := was
@@ -35,7 +40,42 @@ func (d *Planner) DescribeAccount(p *Plan, a account, about *string, shut *bool)
 		words := map[bool]string{true: "shut", false: "open"}
 		e.Lines = append(e.Lines, edit.Line{Sign: edit.Changes, What: "sign-on", Text: words[is.Shut] + ", was " + words[was.Shut]})
 	}
+	for name, value := range details {
+		if a.Kind != acc.User {
+			return &estate.Refused{Why: fmt.Sprintf("%s is a group, and has no %s", a.Name, name)}
+		}
+		if err := format.GoodDetail(name, value); err != nil {
+			return &estate.Refused{Why: fmt.Sprintf("%s: %v", a.Name, err)}
+		}
+		if name == "manager" && value != "" {
+			boss, err := d.T.User(value)
+			if err != nil {
+				return err
+			}
+			value = boss.ID.String()
+		}
+		*is.Details.Of(name) = value
+	}
+	if in := is.Directory; in != "" && is.Details != was.Details {
+		return &estate.Refused{Why: fmt.Sprintf("%s is kept in directory %s, which says that", a.Name, in), Do: "change it there, and take it in with: tarnwold directory sync " + in}
+	}
+	e.Lines = append(e.Lines, DetailLines(d, was.Details, is.Details)...)
 	return p.SetMetadata(a.ID, before, was, is, e)
+}
+
+// DetailLines tells which details change.
+func DetailLines(d *Planner, was, is format.Details) (lines []edit.Line) {
+	format.EachDetail(func(name, _ string) {
+		before, after := *was.Of(name), *is.Of(name)
+		if before == after {
+			return
+		}
+		if name == "manager" {
+			before, after = d.K.Manager(before), d.K.Manager(after)
+		}
+		lines = append(lines, edit.Line{Sign: edit.Changes, What: name, Text: quotedOr(after, "nothing") + ", was " + quotedOr(before, "nothing")})
+	})
+	return lines
 }
 
 // Particulars writes down what is so of an account from now on; nothing, where

@@ -22,16 +22,18 @@ func number(n *int64) string {
 
 // People prints a list of users, or of groups.
 func People(p *doc.Printer, list []show.Person, groups bool, more int64) error {
-	heads := []string{"user", "id", "primary group", "member of", "can't sign on", "identifier"}
+	heads := []string{"user", "id", "primary group", "member of", "can't sign on", "identifier", "full name", "department", "title", "mail", "manager", "ends"}
+	beside := 6 // from which column on it is known of some alone
 	if groups {
 		heads = []string{"group", "id", "purpose", "members", "member of", "identifier"}
+		beside = len(heads)
 	}
 	row := func(x show.Person) []string {
 		of := strings.Join(x.In, ", ")
 		if groups {
 			return []string{x.Name, number(x.POSIX), x.Purpose, strings.Join(x.Members, ", "), of, x.ID}
 		}
-		return []string{x.Name, number(x.POSIX), x.Primary, of, x.Shut, x.ID}
+		return []string{x.Name, number(x.POSIX), x.Primary, of, x.Shut, x.ID, x.FullName, x.Department, x.Title, x.Mail, x.Manager, x.Ends}
 	}
 	rows := func() (out [][]string) {
 		for _, x := range list {
@@ -40,9 +42,15 @@ func People(p *doc.Printer, list []show.Person, groups bool, more int64) error {
 		return out
 	}
 	return p.Give(list, heads, rows, func() {
-		cols := doc.Heads(heads...)
-		cols[0].Weight, cols[1].Weight = 1, 0
-		p.Grid(doc.PlainGrid(cols, rows()))
+		// Who they are stands behind their names, and the identifier last.
+		turn := func(r []string) []string { return slices.Concat(r[:1], r[beside:], r[1:beside]) }
+		all := rows()
+		for i, r := range all {
+			all[i] = turn(r)
+		}
+		cols := doc.Heads(turn(heads)...)
+		cols[0].Weight, cols[1+len(heads)-beside].Weight = 1, 0
+		p.Grid(doc.PlainGrid(cols, all))
 		if more > 0 {
 			p.Line(doc.S("and %s more; --all lists them", format.Number(more)))
 		}
@@ -156,6 +164,9 @@ func User(p *doc.Printer, b *show.Belonging) error {
 		if b.POSIX != nil {
 			p.Line(doc.S("  uid %d", *b.POSIX))
 		}
+		for _, line := range detailLines(&b.Details) {
+			p.Line(doc.S("  %s", line))
+		}
 		former(p, b.Former)
 		if b.Shut != "" {
 			p.Line(doc.In(doc.Bad, "  can't sign on: "+b.Shut))
@@ -168,6 +179,22 @@ func User(p *doc.Printer, b *show.Belonging) error {
 		p.Blank()
 		ways(p, "group", b.Groups, true)
 	})
+}
+
+// detailLines says who somebody is, in one line each.
+func detailLines(d *format.Details) (lines []string) {
+	var is []string
+	for _, s := range []string{d.FullName, d.Title, d.Department} {
+		if s != "" {
+			is = append(is, s)
+		}
+	}
+	for _, x := range [][2]string{{"", strings.Join(is, ", ")}, {"", d.Mail}, {"works for ", d.Manager}, {"the account ends after ", d.Ends}} {
+		if x[1] != "" {
+			lines = append(lines, x[0]+x[1])
+		}
+	}
+	return lines
 }
 
 // former tells which identifiers an account had elsewhere.

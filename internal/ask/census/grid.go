@@ -176,6 +176,14 @@ func columns(k *ask.Asker, what Gridding, spots []spot) (cols []account.Account,
 		return k.Directory().Users(), nil
 	}
 	for _, word := range what.For {
+		users, is, err := k.Matching(word)
+		if err != nil {
+			return nil, err
+		}
+		if is {
+			cols = append(cols, users...)
+			continue
+		}
 		id, err := k.T.Who(word)
 		if err != nil {
 			return nil, err

@@ -97,6 +97,7 @@ var findingKinds = [...]FindingKind{
 	{"share-too-wide", false, (*finding).wideShares},
 	{"share-too-narrow", false, (*finding).narrowShares},
 	{"last-day-over", true, (*finding).over},
+	{"account-ends", true, (*finding).ending},
 	{"group-in-circle", true, (*finding).circles},
 	{"empty-group", true, (*finding).empty},
 	{"unused-group", true, (*finding).unused},

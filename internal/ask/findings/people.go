@@ -8,6 +8,7 @@ import (
 
 	"tarnwold/core/account"
 	"tarnwold/core/rule"
+	"tarnwold/internal/estate"
 )
 
 // spoken is which identifiers rules name, with how many items do.
@@ -251,5 +252,27 @@ func (x *finding) twins() error {
 			x.add(f)
 		}
 	}
+	return nil
+}
+
+// soon is how many days before an account ends it is told.
+const soon = 30
+
+// ending: users whose account ends soon, or has ended and can be signed on with.
+func (x *finding) ending() error {
+	last := x.o.Today.Plus(soon)
+	x.k.T.EachParticular(func(p *estate.Particular) {
+		a, ok := x.dir.Account(p.ID)
+		if !ok || p.Err != nil || p.Ends == "" || p.Shut || estate.Day(p.Ends) > last {
+			return
+		}
+		name := x.k.T.Name(a.ID)
+		f := Finding{Where: "user " + name, Who: name, What: "ends after " + p.Ends, Users: 1, Items: x.spoken()[a.ID],
+			Commands: [][]string{{"tarnwold", "leaver", name, "--dry-run"}}}
+		if estate.Day(p.Ends) < x.o.Today {
+			f.What = "was to end after " + p.Ends
+		}
+		x.add(f)
+	})
 	return nil
 }

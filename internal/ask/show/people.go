@@ -7,6 +7,7 @@ import (
 	"tarnwold/core/account"
 	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/format"
 )
 
 // Person is an account with what groups it is in.
@@ -18,16 +19,23 @@ type Person struct {
 	Members []string `json:"members,omitempty"` // of a group: who it lists
 	In      []string `json:"member-of"`         // the groups that list it
 	Former  []string `json:"former-identifiers,omitempty"`
+	format.Details
 }
 
 // People lists the accounts of a kind by name, at most so many (0: all), and tells how
 // many more there are. Of those that aren't listed nothing is read.
 func People(k *ask.Asker, kind account.Kind, most int) (out []Person, more int64, err error) {
 	out = []Person{}
+	known := map[account.ID]format.Details{}
+	k.T.EachParticular(func(p *estate.Particular) {
+		if p.Details != (format.Details{}) {
+			known[p.ID] = p.Details
+		}
+	})
 	if most == 0 {
 		d := k.T.Directory()
 		for _, a := range k.T.Accounts(kind) {
-			out = append(out, person(k, d, a))
+			out = append(out, person(k, d, a, known[a.ID]))
 		}
 		return out, 0, k.T.Err()
 	}
@@ -39,7 +47,7 @@ func People(k *ask.Asker, kind account.Kind, most int) (out []Person, more int64
 	d := k.T.Around(ids)
 	k.T.ReadNames(d.All())
 	for _, a := range list {
-		out = append(out, person(k, d, a))
+		out = append(out, person(k, d, a, known[a.ID]))
 	}
 	return out, more, k.T.Err()
 }
@@ -50,9 +58,10 @@ type members interface {
 	MembersOf(account.ID) []account.ID
 }
 
-func person(k *ask.Asker, d members, a account.Account) Person {
+func person(k *ask.Asker, d members, a account.Account, known format.Details) Person {
 	on := k.SignOn(a.ID)
 	p := Person{Account: ask.Account{Name: k.T.Name(a.ID), ID: a.ID.Named().String(), Kind: a.Kind.String(), Shut: on.Shut, Limits: on.Limits}, Purpose: string(a.Purpose), In: k.T.Names(d.GroupsOf(a.ID))}
+	p.Details, p.Manager = known, k.Manager(known.Manager)
 	if a.POSIX != account.NoPOSIX {
 		p.POSIX = &a.POSIX
 	}
@@ -95,7 +104,7 @@ func User(k *ask.Asker, word string) (*Belonging, error) {
 		return nil, err
 	}
 	tok := account.NewToken(k.T, u.ID, account.Traits{})
-	out := &Belonging{Person: person(k, k.T, u), Groups: []Way{}}
+	out := &Belonging{Person: person(k, k.T, u, k.T.MetadataOf(u.ID).Details), Groups: []Way{}}
 	out.Limits = k.Signing(u.ID, tok).Limits
 	ends := tok.Ends(chainEnds)
 	var groups []account.Account
@@ -140,7 +149,7 @@ func Group(k *ask.Asker, word string) (*Gathering, error) {
 		return nil, err
 	}
 	d := k.T.Below(g.ID)
-	out := &Gathering{Person: person(k, d, g), All: []Way{}}
+	out := &Gathering{Person: person(k, d, g, format.Details{}), All: []Way{}}
 	for _, m := range d.MembersBelow(g.ID) {
 		chain, between := m.Ends(chainEnds)
 		w := Way{Account: k.Account(m.ID), Chain: k.T.Names(chain), Between: between}

@@ -65,7 +65,7 @@ func UserOn(k *ask.Asker, word, server string, local bool) (*Presented, error) {
 	}
 	defer k.T.NumbersOf(s)()
 	tok := k.Token(u.ID, &s, local)
-	out := &Presented{Person: person(k, k.T, u), Server: s.Name, Local: local, Token: []TokenID{}, Beside: []NotInIt{}}
+	out := &Presented{Person: person(k, k.T, u, k.T.MetadataOf(u.ID).Details), Server: s.Name, Local: local, Token: []TokenID{}, Beside: []NotInIt{}}
 	if tok.Nobody() {
 		if of, ok := k.T.MachineOf(u.ID); ok {
 			out.Nobody = of.Name

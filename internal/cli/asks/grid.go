@@ -43,7 +43,7 @@ places with the same rules under the same folder once.`,
 		},
 	}
 	c.Flags().IntVar(&q.Depth, "depth", 1, "how many layers of folders below WHERE")
-	c.Flags().StringSliceVar(&q.For, "for", nil, "the accounts across, `WHO,…`; \"*\" for every user")
+	c.Flags().StringSliceVar(&q.For, "for", nil, "the accounts across, `WHO,…`; department=Foyer for users of whom that is known; \"*\" for every user")
 	c.Flags().BoolVar(&groups, "groups", false, "only groups across")
 	c.Flags().BoolVar(&q.Files, "files", false, "files too, not only folders")
 	c.Flags().BoolVar(&q.Distinct, "distinct", false, "all that is below, each set of rules once")

@@ -11,6 +11,7 @@ import (
 	"tarnwold/internal/ask/show"
 	"tarnwold/internal/cli/run"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/format"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/people"
 	"tarnwold/internal/report"
@@ -84,6 +85,15 @@ func accountSet(a *run.App, kind account.Kind) *cobra.Command {
 				set.Shut = &shut
 				given++
 			}
+			format.EachDetail(func(name, _ string) {
+				if f := c.Flags().Lookup(name); f != nil && f.Changed {
+					if set.Details == nil {
+						set.Details = map[string]string{}
+					}
+					set.Details[name] = f.Value.String()
+					given++
+				}
+			})
 			if given == 0 {
 				return run.Misused("nothing is said of them; see: %s --help", c.CommandPath())
 			}
@@ -99,8 +109,12 @@ func accountSet(a *run.App, kind account.Kind) *cobra.Command {
 		f.StringVar(&purpose, "purpose", "", "what the group is for: role, access, mail, or nothing")
 		return c
 	}
-	c.Short, c.Example = "Give users another primary group, or say that they have left", `  tarnwold user set petra --primary foyer
+	c.Short, c.Example = "Say who users are, give them another primary group, or say that they have left", `  tarnwold user set petra --full-name "Petra Voss" --department Foyer --manager ines
+  tarnwold user set petra --primary foyer
+  tarnwold user set lark --ends 2027-06-30
   tarnwold user set silas --shut`
+	format.EachDetail(func(name, about string) { f.String(name, "", about+"; empty: it isn't known") })
+	_ = c.RegisterFlagCompletionFunc("manager", a.CompleteAccounts(account.User))
 	f.StringVar(&primary, "primary", "", "the users' primary `group`; empty: none is known")
 	f.BoolVar(&shut, "shut", false, "nobody can sign on as them any more; findings tell what that leaves")
 	f.BoolVar(&reopened, "reopened", false, "somebody can sign on as them again")

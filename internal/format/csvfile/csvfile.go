@@ -55,7 +55,7 @@ var kinds = [...]struct {
 	name             string
 	needed, optional []string
 }{
-	Accounts:  {"accounts", []string{"kind", "name", "sid", "id"}, []string{"purpose", "primary"}},
+	Accounts:  {"accounts", []string{"kind", "name", "sid", "id"}, []string{"purpose", "primary", "full_name", "mail", "department", "title", "manager", "ends"}},
 	Members:   {"members", []string{"group", "member"}, []string{"until"}},
 	Shares:    {"shares", []string{"share", "folder", "read_only", "sddl"}, nil},
 	Tree:      {"a tree", []string{"path", "kind", "sddl"}, nil},
@@ -252,8 +252,35 @@ func (s *Reader) ReadAccounts() ([]format.AccountRow, error) {
 				return nil, s.in("primary", "%q: wanted the gid of a user's primary group", p)
 			}
 		}
+		if a.Details, err = s.details(a.Kind); err != nil {
+			return nil, err
+		}
 		out = append(out, a)
 	}
+}
+
+// details reads what a row of accounts says beside; nil: nothing.
+func (s *Reader) details(kind account.Kind) (d *format.Details, err error) {
+	format.EachDetail(func(name, _ string) {
+		column := strings.ReplaceAll(name, "-", "_")
+		value := strings.TrimSpace(s.get(column))
+		if value == "" || err != nil {
+			return
+		}
+		if wrong := format.GoodDetail(name, value); wrong != nil {
+			err = s.in(column, "%v", wrong)
+			return
+		}
+		if kind != account.User {
+			err = s.in(column, "a group has no %s, users have", name)
+			return
+		}
+		if d == nil {
+			d = &format.Details{}
+		}
+		*d.Of(name) = strings.Clone(value)
+	})
+	return d, err
 }
 
 // ReadMembers reads the rows of a sheet of members.

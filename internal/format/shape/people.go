@@ -30,7 +30,11 @@ type Person struct {
 	// Limits says how else their signing on is limited; empty: it isn't.
 	Limits string
 	Has    account.Claims // those that the shape tells of
-	Known  bool           // it wasn't read now: others name it as a member
+	// Details are those that the shape tells of; the manager is the first part of a name in
+	// the directory, where Manager isn't somebody's place in People (-1).
+	Details format.Details
+	Manager int32
+	Known   bool // it wasn't read now: others name it as a member
 }
 
 // People is everybody in a directory.
@@ -39,9 +43,10 @@ type People struct {
 	Members [][2]int32 // group, member: places in People
 	// Left counts what was left out: computers, names elsewhere, and the like.
 	Left    map[string]int
-	Changed string  // the highest of what grows with every change
-	Former  bool    // the shape tells of identifiers that accounts had elsewhere
-	Claims  []Claim // it tells of these claims of users, and of no others
+	Changed string   // the highest of what grows with every change
+	Former  bool     // the shape tells of identifiers that accounts had elsewhere
+	Claims  []Claim  // it tells of these claims of users, and of no others
+	Details []string // and of these details
 	// Until is when somebody's state changes next without a word of the directory: who
 	// hasn't yet expires, or a lock may end. Seconds since 1970; 0: nobody's.
 	Until int64
@@ -69,7 +74,7 @@ func (g *Gathering) is(e *Entry, classes []string) bool {
 // People makes people and memberships of what was gathered.
 func (g *Gathering) People() (*People, error) {
 	s := &g.shape
-	out := &People{Former: s.History != "", Claims: s.Claims, Left: map[string]int{}, People: make([]Person, 0, len(g.order))}
+	out := &People{Former: s.History != "", Claims: s.Claims, Details: s.told(), Left: map[string]int{}, People: make([]Person, 0, len(g.order))}
 	known := map[string]int32{} // who was read before: by key of the name
 	byName := map[string]int32{}
 	var from []*Entry
@@ -78,7 +83,7 @@ func (g *Gathering) People() (*People, error) {
 		if e == nil {
 			continue
 		}
-		p := Person{DN: e.DN, Line: e.Line, First: account.NoPOSIX, Account: account.Account{POSIX: account.NoPOSIX}}
+		p := Person{DN: e.DN, Line: e.Line, Manager: -1, First: account.NoPOSIX, Account: account.Account{POSIX: account.NoPOSIX}}
 		switch {
 		case g.is(e, s.Leave):
 			out.Left["computers"]++
@@ -127,7 +132,7 @@ func (g *Gathering) People() (*People, error) {
 			return 0, false
 		}
 		known[key] = int32(len(out.People))
-		out.People = append(out.People, Person{Account: a, First: account.NoPOSIX, Known: true})
+		out.People = append(out.People, Person{Account: a, Manager: -1, First: account.NoPOSIX, Known: true})
 		return known[key], true
 	}
 	// A member of another domain, or a special account, is named by its identifier
@@ -142,7 +147,7 @@ func (g *Gathering) People() (*People, error) {
 		if !ok {
 			at = int32(len(out.People))
 			known[id.String()] = at
-			out.People = append(out.People, Person{Account: account.Account{ID: id, POSIX: account.NoPOSIX}, First: account.NoPOSIX, Known: true})
+			out.People = append(out.People, Person{Account: account.Account{ID: id, POSIX: account.NoPOSIX}, Manager: -1, First: account.NoPOSIX, Known: true})
 		}
 		return at, true
 	}
@@ -163,8 +168,19 @@ func (g *Gathering) People() (*People, error) {
 	}
 	var key []byte
 	var err error
+	boss := s.details()["manager"]
 	for i, e := range from {
 		if out.People[i].Kind != account.Group {
+			if dn := e.first(boss); dn != "" {
+				if key, err = ldif.AppendKey(key[:0], dn); err != nil {
+					continue
+				}
+				if x := g.entries[string(key)]; x != nil && x.at >= 0 {
+					out.People[i].Manager = x.at
+				} else if at, ok := know(string(key)); ok {
+					out.People[i].Manager = at
+				}
+			}
 			continue
 		}
 		clear(seen)
@@ -314,7 +330,11 @@ func (g *Gathering) fill(p *Person, e *Entry) (until int64, err error) {
 	if p.Kind == account.Group {
 		return 0, nil
 	}
+	g.details(p, e)
 	ends := func(at time.Time) {
+		if day := at.UTC().Format(time.DateOnly); p.Details.Ends == "" || day < p.Details.Ends {
+			p.Details.Ends = day
+		}
 		switch {
 		case !g.now.Before(at):
 			p.Shut = cmp.Or(p.Shut, "expired")
@@ -343,6 +363,30 @@ func (g *Gathering) fill(p *Person, e *Entry) (until int64, err error) {
 		ends(time.Unix(n*86400, 0))
 	}
 	return until, nil
+}
+
+// told lists which details a shape tells of.
+func (s *Shape) told() (names []string) {
+	format.EachDetail(func(name, _ string) {
+		if s.details()[name] != "" || name == "ends" && s.Ends+s.EndsDay != "" {
+			names = append(names, name)
+		}
+	})
+	return names
+}
+
+// details gives a user those that the shape tells of; what can't be kept is left out, for
+// a directory may say anything there.
+func (g *Gathering) details(p *Person, e *Entry) {
+	for name, attr := range g.shape.details() {
+		text := strings.TrimSpace(e.first(attr))
+		if name == "manager" && text != "" {
+			text = ldif.First(text)
+		}
+		if text != "" && format.GoodDetail(name, text) == nil {
+			*p.Details.Of(name) = strings.Clone(text)
+		}
+	}
 }
 
 // mostValues is how many values a claim may have.

@@ -42,6 +42,9 @@ type Shape struct {
 	Token     string   `json:"token,omitempty"`           // of a user: every group of their token, as the directory has it
 	Claims    []Claim  `json:"claims,omitempty"`          // of users, that conditions of entries ask for
 	Filter    string   `json:"filter,omitempty"`          // what is asked for; empty: the classes
+	// Details says which attribute holds each of format.Details but the last day, which Ends
+	// and EndsDay tell; nil: what the built-in shape of the name says.
+	Details map[string]string `json:"details,omitempty"`
 }
 
 // Claim says which attribute of a user holds the values of a claim ([MS-DTYP] §2.4.10).
@@ -79,11 +82,13 @@ var builtin = map[string]Shape{
 		Name: "domain", User: []string{"user"}, Group: []string{"group"}, Leave: []string{"computer"},
 		UserName: []string{"sAMAccountName"}, GroupName: []string{"sAMAccountName"}, SID: "objectSid", History: "sIDHistory", FirstRID: "primaryGroupID",
 		Members: []string{"member"}, Type: "groupType", Control: "userAccountControl", State: "msDS-User-Account-Control-Computed", PassSet: "pwdLastSet", Hours: "logonHours", Ends: "accountExpires", Changed: "uSNChanged", Token: "tokenGroups",
+		Details: map[string]string{"full-name": "displayName", "mail": "mail", "department": "department", "title": "title", "manager": "manager"},
 	},
 	"rfc2307": {
 		Name: "rfc2307", User: []string{"posixAccount"}, Group: []string{"posixGroup", "groupOfNames", "groupOfUniqueNames"},
 		UserName: []string{"uid"}, GroupName: []string{"cn"}, UID: "uidNumber", GID: "gidNumber",
 		Members: []string{"member", "uniqueMember"}, MemberIDs: []string{"memberUid"}, EndsDay: "shadowExpire", Changed: "modifyTimestamp",
+		Details: map[string]string{"full-name": "cn", "mail": "mail", "department": "departmentNumber", "title": "title", "manager": "manager"},
 	},
 }
 
@@ -120,13 +125,31 @@ func Read(r io.Reader, file string) (s Shape, err error) {
 			return s, fmt.Errorf("%s: %w", file, err)
 		}
 	}
+	for name := range s.Details {
+		if (&format.Details{}).Of(name) == nil || name == "ends" {
+			return s, fmt.Errorf("%s: details: %q is none", file, format.Clip(name))
+		}
+	}
 	return s, nil
+}
+
+// details gives which attributes hold which details; a built-in shape that was written
+// down by a tarnwold that knew of none has those it has today.
+func (s *Shape) details() map[string]string {
+	if s.Details == nil {
+		return builtin[s.Name].Details
+	}
+	return s.Details
 }
 
 // Attributes lists what is read of an entry.
 func (s *Shape) Attributes() []string {
 	out := []string{"objectClass"}
 	var claims []string
+	for _, attr := range s.details() {
+		claims = append(claims, attr)
+	}
+	slices.Sort(claims)
 	for _, c := range s.Claims {
 		claims = append(claims, c.Attribute)
 	}

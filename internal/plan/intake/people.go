@@ -163,6 +163,11 @@ func TakePeople(d *plan.Planner, found *shape.People, w PeopleFrom) (*plan.Plan,
 			r.after.Primary = id
 		}
 	}
+	for i, r := range rows {
+		if boss := found.People[i].Manager; r != nil && !found.People[i].Known && boss >= 0 && rows[boss] != nil {
+			r.is.Manager = rows[boss].after.ID.String()
+		}
+	}
 	if err := x.memberships(p, found, rows); err != nil {
 		return nil, nil, err
 	}
@@ -366,10 +371,27 @@ func (x *taking) learn(r *personRow, p *shape.Person, found *shape.People) {
 	if p.Kind == acc.User && len(found.Claims) > 0 {
 		r.is.Claims = claimed(r.is.Claims, p.Has, found.Claims)
 	}
+	for _, name := range found.Details {
+		if p.Kind != acc.User || name == "manager" && x.works(r.is.Manager, p) {
+			continue
+		}
+		*r.is.Details.Of(name) = *p.Details.Of(name)
+	}
 	if p.Kind == acc.User {
 		x.signOn(r, p.Shut)
 		r.is.Limits = p.Limits
 	}
+}
+
+// works tells whether somebody's manager is known, and is who the directory names in a part
+// of it that wasn't read now.
+func (x *taking) works(manager string, p *shape.Person) bool {
+	id, err := acc.ParseID(manager)
+	if err != nil || p.Manager >= 0 || p.Details.Manager == "" {
+		return false
+	}
+	a, ok := x.d.T.Account(id)
+	return ok && (plan.SameKey(a.Name, p.Details.Manager) || plan.SameKey(x.d.T.MetadataOf(id).FullName, p.Details.Manager))
 }
 
 // call writes down what the directory calls an account that is called otherwise here.
@@ -619,6 +641,12 @@ func (x *taking) particulars(p *plan.Plan, r *personRow) error {
 	if was.Claims != r.is.Claims {
 		e.Lines = append(e.Lines, claimLines(was.Claims, r.is.Claims)...)
 		if r.before != nil {
+			x.c.Changed++
+		}
+	}
+	if lines := plan.DetailLines(x.d, was.Details, r.is.Details); len(lines) > 0 && r.before != nil {
+		e.Lines = append(e.Lines, lines...)
+		if was.Claims == r.is.Claims && was.Limits == r.is.Limits && *r.before == r.after { // else it was counted
 			x.c.Changed++
 		}
 	}

@@ -92,6 +92,13 @@ func sameAs(d *plan.Planner, found *shape.People, p *shape.Person, w PeopleFrom)
 	x.change(r, p)
 	x.learn(r, p, found)
 	r.call(p)
+	if p.Manager >= 0 {
+		boss := found.People[p.Manager].ID
+		if boss.IsZero() { // known by a number or a name
+			return a, false
+		}
+		r.is.Manager = boss.String()
+	}
 	if r.after != a || r.is != is {
 		return a, false
 	}

@@ -46,6 +46,9 @@ func LoadAccounts(d *plan.Planner, files []AccountFile) (*plan.Plan, *Loaded, er
 	}
 	x.numbers()
 	x.changed()
+	if err := x.details(); err != nil {
+		return nil, nil, err
+	}
 	x.dir = t.Directory()
 	x.lists()
 	x.locals()
@@ -218,6 +221,69 @@ func (x *load) changed() {
 			x.c.Completed++
 		}
 	}
+}
+
+// details writes down what the files say of users beside. What a directory says of those it
+// keeps stays, and what files don't say.
+func (x *load) details() error {
+	type written struct {
+		body    string
+		was, is plan.Metadata
+	}
+	of := map[*loading]*written{}
+	var order []*loading
+	var there map[plan.ID]*estate.Particular
+	for _, r := range x.rows {
+		if r.row.Details == nil {
+			continue
+		}
+		w := of[r.at]
+		if w == nil {
+			w = &written{}
+			if r.at.before != nil {
+				if there == nil {
+					there = map[plan.ID]*estate.Particular{}
+					x.d.T.EachParticular(func(p *estate.Particular) { there[p.ID] = p })
+				}
+				if p := there[r.at.before.ID]; p != nil {
+					if p.Err != nil {
+						return fmt.Errorf("the particulars of %s can't be read: %w", r.at.before.Name, p.Err)
+					}
+					w.body, w.was, w.is = p.Body, p.Metadata, p.Metadata
+				}
+			}
+			of[r.at], order = w, append(order, r.at)
+		}
+		said := *r.row.Details
+		if said.Manager != "" {
+			boss, err := x.n.find(said.Manager, acc.User)
+			if err != nil {
+				return wrong(*r.file, r.row.Line, "the manager of %s: %v", r.row.Name, err)
+			}
+			if said.Manager = boss.after.ID.String(); boss.before == nil {
+				x.d.T.Foresee(boss.after)
+			}
+		}
+		format.EachDetail(func(name, _ string) {
+			if value, is := *said.Of(name), w.is.Details.Of(name); value != "" && (*is == "" || w.is.Directory == "") {
+				*is = value
+			}
+		})
+	}
+	for _, at := range order {
+		w := of[at]
+		e := edit.Description{Kind: "account", Where: fmt.Sprintf("%s %s", at.after.Kind, at.after.Name)}
+		if at.before != nil {
+			e.Lines = plan.DetailLines(x.d, w.was.Details, w.is.Details)
+			if w.is != w.was && *at.before == at.after {
+				x.c.Completed++
+			}
+		}
+		if err := x.p.SetMetadata(at.after.ID, w.body, w.was, w.is, e); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // lists finds whom POSIX group files list: what one says of a group is said there whole.

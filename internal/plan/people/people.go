@@ -258,6 +258,7 @@ func Has(d *plan.Planner, name string, kind acc.Kind) bool {
 type AccountSetting struct {
 	Purpose, Primary, About *string
 	Shut                    *bool
+	Details                 map[string]string // of users, by their names (format.Details); the manager by name
 }
 
 // SetAccounts gives accounts of a kind other particulars.
@@ -278,6 +279,11 @@ func SetAccounts(d *plan.Planner, kind acc.Kind, names []string, set AccountSett
 	if set.Shut != nil {
 		says = append(says, map[bool]string{true: "shut", false: "open"}[*set.Shut])
 	}
+	format.EachDetail(func(name, _ string) {
+		if value, said := set.Details[name]; said {
+			says = append(says, name+" "+format.Clip(value))
+		}
+	})
 	p.Change += strings.Join(says, ", ")
 	p.Asks = purpose != nil || primary != nil
 	for _, name := range names {
@@ -304,7 +310,7 @@ func SetAccounts(d *plan.Planner, kind acc.Kind, names []string, set AccountSett
 		if after != before {
 			p.Work.Accounts = append(p.Work.Accounts, edit.Account{Before: &before, After: &after})
 		}
-		if err := d.DescribeAccount(p, before, set.About, set.Shut); err != nil {
+		if err := d.WriteDown(p, before, set.About, set.Shut, set.Details); err != nil {
 			return nil, err
 		}
 	}
