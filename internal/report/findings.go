@@ -55,6 +55,54 @@ type Findings struct {
 	Unused []string
 	Since  string // only what is new since then
 	All    bool
+	Tried  bool // the mends that are shown were tried
+}
+
+// Shown calls fn with each finding that a table shows, or all of them.
+func (x *Findings) Shown(all bool, fn func(f *findings.Finding) error) error {
+	n := 0
+	for i := range x.List {
+		if n++; i > 0 && x.List[i-1].Kind != x.List[i].Kind {
+			n = 1
+		}
+		if n > mostOfKind && !all {
+			continue
+		}
+		if err := fn(&x.List[i]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func findingHeads(tried bool) []string {
+	heads := []string{"kind", "where", "more places", "account", "what", "other", "items", "users", "mend"}
+	if tried {
+		heads = append(heads, "effect")
+	}
+	return heads
+}
+
+// TrialText says what a mend was seen to do.
+func TrialText(t *findings.Trial) string {
+	var parts []string
+	switch {
+	case t == nil:
+		return ""
+	case !t.Done:
+		return "not tried: " + t.Why
+	case len(t.Gains)+len(t.Loses) == 0:
+		return "nobody's access changes"
+	}
+	for _, x := range []struct {
+		who  []string
+		what [2]string
+	}{{t.Gains, [2]string{"gains", "gain"}}, {t.Loses, [2]string{"loses", "lose"}}} {
+		if n := len(x.who); n > 0 {
+			parts = append(parts, Some(x.who, 3)+" "+x.what[min(n-1, 1)])
+		}
+	}
+	return strings.Join(parts, "; ")
 }
 
 // Head counts the findings, in words.
@@ -79,10 +127,13 @@ func WriteFindings(p *doc.Printer, x *Findings) error {
 		Since string `json:"since,omitempty"`
 	}
 	return p.Outlined(func() *doc.Outline { return findingsOutline(x) }).Give(found{Exceptional[findings.Finding]{x.List, x.Meant, x.Unused}, x.Since},
-		[]string{"kind", "where", "more places", "account", "what", "other", "items", "users", "mend"}, func() (out [][]string) {
+		findingHeads(x.Tried), func() (out [][]string) {
 			for i := range x.List {
 				f := &x.List[i]
 				out = append(out, []string{f.Kind, f.Where, fmt.Sprint(f.More), f.Who, f.What, f.Other, fmt.Sprint(f.Items), fmt.Sprint(f.Users), CommandText(f.Commands)})
+				if x.Tried {
+					out[i] = append(out[i], TrialText(f.Tried))
+				}
 			}
 			return out
 		}, func() {
@@ -96,7 +147,7 @@ func WriteFindings(p *doc.Printer, x *Findings) error {
 				for to < len(x.List) && x.List[to].Kind == x.List[from].Kind {
 					to++
 				}
-				findingsOf(p, x.List[from:to], x.All)
+				findingsOf(p, x.List[from:to], x.All, x.Tried)
 				from = to
 			}
 			if x.Meant > 0 || len(x.Unused) > 0 {
@@ -166,18 +217,25 @@ func commandCell(list [][]string) (out doc.Cell) {
 	return out
 }
 
-func findingsOf(p *doc.Printer, list []findings.Finding, all bool) {
+func findingsOf(p *doc.Printer, list []findings.Finding, all, tried bool) {
 	w := findingWords[list[0].Kind]
 	p.Blank()
 	p.Line(doc.In(doc.Strong, w.head), doc.S(" (%s): %d", list[0].Kind, len(list)))
 	p.Line(doc.In(doc.Faint, w.why))
 	g := doc.Grid{Cols: []doc.Col{{Head: "where", Weight: 4}, {Head: "what", Weight: 4}, {Head: "touches", Weight: 2}, {Head: "mended by", Weight: 6}}}
+	if tried {
+		g.Cols = append(g.Cols, doc.Col{Head: "effect", Weight: 3})
+	}
 	for i := range list {
 		if i == mostOfKind && !all {
 			break
 		}
 		f := &list[i]
-		g.Rows = append(g.Rows, []doc.Cell{doc.C(Alike(f.Where, f.More+1)), doc.C(FindingText(f)), doc.C(Touches(f)), commandCell(f.Commands)})
+		row := []doc.Cell{doc.C(Alike(f.Where, f.More+1)), doc.C(FindingText(f)), doc.C(Touches(f)), commandCell(f.Commands)}
+		if tried {
+			row = append(row, doc.C(TrialText(f.Tried)))
+		}
+		g.Rows = append(g.Rows, row)
 	}
 	p.Grid(g)
 	if n := len(list) - mostOfKind; n > 0 && !all {

@@ -26,8 +26,18 @@ type Finding struct {
 	Users int   `json:"users"`
 	// Commands mend it, as lists of words; none: there is no one command.
 	Commands [][]string `json:"commands"`
+	// Tried is what they were seen to do; nil: nobody tried.
+	Tried *Trial `json:"tried,omitempty"`
 
 	Repair Repair `json:"-"`
+}
+
+// Trial is what commands did in an estate that was thrown away.
+type Trial struct {
+	Done  bool     `json:"done"`
+	Why   string   `json:"why-not,omitempty"`
+	Gains []string `json:"gain"` // who gains rights somewhere
+	Loses []string `json:"lose"`
 }
 
 // Repair is what mends a finding, for a plan: exactly one of its parts is set,

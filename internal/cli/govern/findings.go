@@ -17,12 +17,13 @@ import (
 	"tarnwold/internal/plan/review"
 	"tarnwold/internal/report"
 	"tarnwold/internal/report/changes"
+	"tarnwold/internal/report/doc"
 )
 
 func FindingsCommand(a *run.App) *cobra.Command {
 	var kinds, mend []string
 	var since, except string
-	var all, summary bool
+	var all, summary, try bool
 	var k run.Keeping
 	c := &cobra.Command{
 		Use:   "findings [WHERE]",
@@ -38,11 +39,13 @@ access, and shows the others. --since DAY tells only what is new since then;
   except KIND WHAT… [until DAY] because REASON
 
 WHAT are accounts and places it is about; a place means all below it too; * stands
-for any kind. Groups, levels and last days are looked at only where no place is
+for any kind. --try makes each mend that is shown in an estate that is thrown away, and says
+whose access it changes. Groups, levels and last days are looked at only where no place is
 named. Exit code 1 says that anything is left.`,
 		Example: `  tarnwold findings --summary
   tarnwold findings
   tarnwold findings //stagedoor/productions --kind stale --kind single-user
+  tarnwold findings --kind open-to-everyone --try
   tarnwold findings --mend idle-entry,stale --dry-run
   tarnwold findings --since 2026-11-01 --except house.except -o findings.xml`,
 		Args:              cobra.MaximumNArgs(1),
@@ -79,6 +82,11 @@ named. Exit code 1 says that anything is left.`,
 			}
 			x.List, x.Meant = excepted(list, out, ways)
 			x.Unused = list.Unused()
+			if x.Tried = try; try {
+				if err := tryMends(a, c.Context(), x); err != nil {
+					return err
+				}
+			}
 			p := a.Printer()
 			a.Supposes(p)
 			a.File.Says = x.Head()
@@ -102,14 +110,40 @@ named. Exit code 1 says that anything is left.`,
 	f.StringSliceVar(&mend, "mend", nil, "mend findings of this `kind`, where that changes nobody's access; may be given again")
 	f.StringVar(&since, "since", "", "only what is new since the beginning of this `day`, as 2026-11-01")
 	f.BoolVar(&all, "all", false, "every finding, however many")
+	f.BoolVar(&try, "try", false, "try each mend that is shown, and say whose access it changes")
 	f.BoolVar(&summary, "summary", false, "one line a kind, with counts, for a first look")
 	c.MarkFlagsMutuallyExclusive("all", "summary")
 	c.MarkFlagsMutuallyExclusive("mend", "summary")
+	c.MarkFlagsMutuallyExclusive("mend", "try")
+	c.MarkFlagsMutuallyExclusive("summary", "try")
 	exceptFlag(c, &except)
 	fixed := cobra.FixedCompletions(findings.FindingKinds(), cobra.ShellCompDirectiveNoFileComp)
 	_ = c.RegisterFlagCompletionFunc("kind", fixed)
 	_ = c.RegisterFlagCompletionFunc("mend", fixed)
 	return c
+}
+
+// tryMends tries the mends that are shown: in a table the first of each kind.
+func tryMends(a *run.App, ctx context.Context, x *report.Findings) error {
+	e, done, err := a.Open(ctx)
+	if err != nil {
+		return err
+	}
+	defer done()
+	all := x.All || a.Format != doc.Table
+	total := 0
+	_ = x.Shown(all, func(*findings.Finding) error { total++; return nil })
+	bar := a.Progress(total, "trying mends")
+	defer bar.End()
+	n := 0
+	return a.Supposed(ctx, e, func(e *estate.Estate) error {
+		return x.Shown(all, func(f *findings.Finding) (err error) {
+			f.Tried, err = a.Trial(ctx, e, f.Commands)
+			n++
+			bar.Set(n)
+			return err
+		})
+	})
 }
 
 // wrapped puts words into lines of a help text.

@@ -103,11 +103,19 @@ func (a *App) PreviewAndCommit(c *cobra.Command, k Keeping, fn Build) error {
 	if a.Inner != nil {
 		var p *plan.Plan
 		err := e.View(ctx, func(t *estate.Tx) (err error) {
-			p, err = fn(plan.New(t, a.Who()), &changes.Outcome{})
+			build := func(d *plan.Planner) (*plan.Plan, error) { return fn(d, &changes.Outcome{}) }
+			if d := plan.New(t, a.Who()); a.made != nil { // it is looked at
+				p, err = d.Make(build)
+			} else {
+				p, err = build(d)
+			}
 			return err
 		})
 		if err != nil {
 			return err
+		}
+		if a.made != nil && !a.made(p) {
+			return nil
 		}
 		return a.keepSupposed(ctx, p)
 	}

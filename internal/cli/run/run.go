@@ -16,6 +16,7 @@ import (
 
 	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/plan"
 	"tarnwold/internal/report/doc"
 	"tarnwold/internal/store"
 )
@@ -48,8 +49,9 @@ type App struct {
 	Shown      []string // the command as it was typed, for the journal
 	suppose    supposition
 	File       outFile
-	Inner      *estate.Estate // the estate that is supposed, where a question makes a change
-	warned     bool           // that others may read the estate
+	Inner      *estate.Estate        // the estate that is supposed, where a question makes a change
+	made       func(*plan.Plan) bool // is told of each change in it, and says whether it is made; may be nil
+	warned     bool                  // that others may read the estate
 }
 
 // Root makes the commands of this run.

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"strings"
 	"time"
@@ -124,21 +123,14 @@ func (a *App) makeBelieve(ctx context.Context, p *estate.Estate, what string) er
 	if err != nil {
 		return err
 	}
-	in := &App{Commands: a.Commands, In: strings.NewReader(""), Out: io.Discard, Err: io.Discard, Actor: WhatIf, Inner: p, EstatePath: a.EstatePath, Shown: args}
-	root := in.Root()
-	c, _, err := root.Find(args)
+	c, _, err := (&App{Commands: a.Commands, Shown: args}).Root().Find(args)
 	if err != nil {
 		return Misused("%w", err)
 	}
 	if c.Flags().Lookup("dry-run") == nil || c.Name() == "load" || c.HasParent() && c.Parent().Name() == "load" {
 		return Misused("%q is not a change; wanted WHO joins GROUP, WHO leaves GROUP, a command that changes something, or a file that --save wrote", doc.Clip(strings.Join(args, " ")))
 	}
-	root.SetArgs(args)
-	root.SetIn(in.In)
-	root.SetOut(io.Discard)
-	root.SetErr(io.Discard)
-	err = root.ExecuteContext(ctx)
-	if errors.Is(err, ErrNo) {
+	if err = a.within(ctx, p, args, nil); errors.Is(err, ErrNo) {
 		return nil
 	}
 	return err
