@@ -327,6 +327,36 @@ func TestKilledInCalls(t *testing.T) {
 
 // TestOwnTreesWithoutRoot: what the user this runs as may not read or write is
 // said; the rest is read, and what they own is written.
+// TestSizesOfOwnTrees: what a scan told of files' sizes is summed up by owner and by folder,
+// and what no scan told of is said.
+func TestSizesOfOwnTrees(t *testing.T) {
+	p := newProps(t)
+	require.NoError(t, os.WriteFile(p.at("Box/bram's.txt"), make([]byte, 2_500_000), 0o644))
+	require.NoError(t, os.WriteFile(p.at("Workshop/plan.txt"), make([]byte, 1200), 0o644))
+	p.run(0, "scan", "propstore", "--yes")
+	require.Equal(t, "account,kind,files,bytes,files of unknown size\nbram,user,1,2500000,0\nroot,user,4,1203,0\n", p.run(0, "owned", "--sizes", "--format", "csv"))
+	require.Equal(t, "account,kind,files,bytes,files of unknown size\nroot,user,3,1202,0\n", p.run(0, "owned", "--sizes", p.where("Workshop"), "--format", "csv"))
+	require.Equal(t, "account,kind,files,bytes,files of unknown size\nbram,user,1,2500000,0\n", p.run(0, "owned", "bram", p.where("Box"), "--sizes", "--format", "csv"))
+	said := p.run(0, "owned", "--sizes")
+	require.Regexp(t, `bram +1 +2\.5 MB\n`, said)
+	require.Contains(t, said, "2 owners, 5 files\ntogether 2.5 MB\n")
+	require.Equal(t, "user,where,route,files,bytes,files of unknown size\nbram,"+p.where("Box")+",local,1,2500000,0\nbram,"+p.where("Workshop")+",local,1,1200,0\nbram,"+p.where("Workshop/Masks & wigs")+",local,1,1,0\n",
+		p.run(0, "files", "bram", "--count", "--sizes", "--format", "csv"))
+	require.Contains(t, p.run(2, "files", "bram", "--sizes"), "--sizes goes with --count")
+	require.Contains(t, p.run(2, "owned"), "who? or with --sizes everybody")
+	require.Contains(t, p.run(2, "owned", p.where("Box"), p.where("Box"), "--sizes"), "WHO comes first")
+	require.Contains(t, p.run(2, "owned", "nobody-here", "--sizes"), "nobody-here")
+
+	// Of what was loaded from a file no size is known.
+	require.NoError(t, os.WriteFile("tree.csv", []byte("path,kind,owner,group,mode,access_acl,default_acl\n,folder,0,0,0755,,\na,file,bram,stage,0660,,\n"), 0o600))
+	p.run(0, "server", "add", "box", "--traits", "posix")
+	p.run(0, "load", "tree", "--posix", "tree.csv", "--at", "box:/srv")
+	said = p.run(0, "owned", "--sizes")
+	require.Regexp(t, `bram +2 +at least 2\.5 MB\n`, said)
+	require.Contains(t, said, "of 1 file the size isn't known")
+	require.Regexp(t, `bram +1 +unknown\n`, p.run(0, "owned", "--sizes", "box:/srv"))
+}
+
 func TestOwnTreesWithoutRoot(t *testing.T) {
 	p := newProps(t)
 	dir := t.TempDir()

@@ -38,6 +38,74 @@ func (t *Tx) WithinListed(folder int64) (out []Listed) {
 	return out
 }
 
+// Volume is how many files there are, and how large those are of which that is known.
+type Volume struct{ Files, Known, Bytes int64 }
+
+// Add adds another.
+func (v *Volume) Add(o Volume) {
+	v.Files, v.Known, v.Bytes = v.Files+o.Files, v.Known+o.Known, v.Bytes+o.Bytes
+}
+
+const summed = "count(*), count(f.item), coalesce(sum(f.size), 0)"
+
+// facts is the table of sizes, or an empty one where the file has none yet.
+func (t *Tx) facts() string {
+	if t.Knows("facts") {
+		return "facts"
+	}
+	return "(SELECT 0 item, 0 size WHERE 0)"
+}
+
+// FolderSizes calls fn with every folder that files of some nodes are directly in, and how
+// large they are there, node by node.
+func (f *Partition) FolderSizes(t *Tx, nodes []int, fn func(folder int64, v Volume)) error {
+	return f.inFolders(t, nodes, "SELECT i.parent, "+summed+" FROM items i LEFT JOIN "+t.facts()+" f ON f.item=i.id WHERE i.%s IN {set} GROUP BY i.parent", func(r *sql.Rows) error {
+		var folder int64
+		var v Volume
+		err := r.Scan(&folder, &v.Files, &v.Known, &v.Bytes)
+		fn(folder, v)
+		return err
+	})
+}
+
+// OwnedSizes gives how large the files are that each account owns, everywhere or at and
+// below an item (0: everywhere), by the identifier that the rules have.
+func (t *Tx) OwnedSizes(below int64) map[account.ID]Volume {
+	from, args := "items i", []any{}
+	if below != 0 {
+		from, args = "b JOIN items i ON i.id=b.id", []any{below}
+	}
+	q := "SELECT i.strand, " + summed + " FROM " + from + " JOIN strands s ON s.id=i.strand AND s.folder=0 LEFT JOIN " + t.facts() + " f ON f.item=i.id GROUP BY i.strand"
+	if below != 0 {
+		q = "WITH RECURSIVE b(id) AS (VALUES(?) UNION ALL SELECT i.id FROM b JOIN items i ON i.parent=b.id) " + q
+	}
+	of := map[int64]Volume{}
+	var strands, ids []int64
+	t.Each(q, args, func(r *sql.Rows) error {
+		var strand int64
+		var v Volume
+		err := r.Scan(&strand, &v.Files, &v.Known, &v.Bytes)
+		of[strand], strands = v, append(strands, strand)
+		return err
+	})
+	rules := map[int64]int64{}
+	t.EachOf("SELECT id, descriptor FROM strands WHERE id IN {set}", strands, func(r *sql.Rows) error {
+		var id, d int64
+		err := r.Scan(&id, &d)
+		rules[id], ids = d, append(ids, d)
+		return err
+	})
+	t.Fetch(ids)
+	out := map[account.ID]Volume{}
+	for _, strand := range strands {
+		owner := t.Descriptor(rules[strand]).Owned()
+		v := out[owner]
+		v.Add(of[strand])
+		out[owner] = v
+	}
+	return out
+}
+
 // SetFacts keeps what a server told of an item. It is not journaled: nobody's
 // access hangs on it.
 func (t *Tx) SetFacts(item int64, f format.Facts) {

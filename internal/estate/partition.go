@@ -2,6 +2,7 @@ package estate
 
 import (
 	"database/sql"
+	"fmt"
 	"slices"
 
 	"tarnwold/core/change"
@@ -373,6 +374,17 @@ func (t *Tx) eachItem(strand int64, gone map[int64]bool, fn func(item int64) err
 // EachFolder calls fn with every folder that items of some nodes are directly in, and
 // how many of them are, node by node.
 func (f *Partition) EachFolder(t *Tx, nodes []int, fn func(folder, items int64)) error {
+	return f.inFolders(t, nodes, "SELECT parent, count(*) FROM items WHERE %s IN {set} GROUP BY parent", func(r *sql.Rows) error {
+		var folder, items int64
+		err := r.Scan(&folder, &items)
+		fn(folder, items)
+		return err
+	})
+}
+
+// inFolders asks a question about the items of some nodes, by the column of strands or of
+// items, node by node.
+func (f *Partition) inFolders(t *Tx, nodes []int, q string, scan func(*sql.Rows) error) error {
 	var whole []int64
 	for _, node := range nodes {
 		n := &f.nodes[node]
@@ -384,19 +396,10 @@ func (f *Partition) EachFolder(t *Tx, nodes []int, fn func(folder, items int64))
 		if err := f.Each(t, node, func(item int64) error { items = append(items, item); return nil }); err != nil {
 			return err
 		}
-		t.EachOf("SELECT parent, count(*) FROM items WHERE id IN {set} GROUP BY parent", items, folders(fn))
+		t.EachOf(fmt.Sprintf(q, "id"), items, scan)
 	}
-	t.EachOf("SELECT parent, count(*) FROM items WHERE strand IN {set} GROUP BY parent", whole, folders(fn))
+	t.EachOf(fmt.Sprintf(q, "strand"), whole, scan)
 	return t.Err()
-}
-
-func folders(fn func(folder, items int64)) func(*sql.Rows) error {
-	return func(r *sql.Rows) error {
-		var folder, items int64
-		err := r.Scan(&folder, &items)
-		fn(folder, items)
-		return err
-	}
 }
 
 func (f *Partition) taken(base int64) int { return f.apart[base] }

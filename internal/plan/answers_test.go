@@ -295,13 +295,15 @@ func (w *world) files1(t *rapid.T, k *ask.Asker, user string, want []one) {
 	slices.Sort(got)
 	slices.Sort(should)
 	require.Equal(t, should, got)
-	_, counts, err := census.FileCounts(k, user, "", "")
-	require.NoError(t, err)
-	var n int64
-	for _, c := range counts {
-		n += c.Files
+	for _, sizes := range []bool{false, true} {
+		_, counts, err := census.FileCounts(k, user, "", "", sizes)
+		require.NoError(t, err)
+		var n int64
+		for _, c := range counts {
+			n += c.Files
+		}
+		require.Equal(t, int64(len(should)), n)
 	}
-	require.Equal(t, int64(len(should)), n)
 }
 
 func (w *world) compare1(t *rapid.T, k *ask.Asker, a, b string, byUser map[string][]one, met map[string]int) {

@@ -1,6 +1,7 @@
 package census
 
 import (
+	"cmp"
 	"maps"
 	"slices"
 
@@ -88,10 +89,13 @@ type FolderFiles struct {
 	Where string `json:"where"`
 	Route string `json:"route"`
 	Files int64  `json:"files"`
+	// Bytes is how large those are of which that is known; nil: nobody asked.
+	Bytes   *int64 `json:"bytes,omitempty"`
+	Unknown int64  `json:"files-of-unknown-size,omitempty"`
 }
 
 // FileCounts is Files, counted folder by folder.
-func FileCounts(k *ask.Asker, who, canDo, under string) (ask.Account, []FolderFiles, error) {
+func FileCounts(k *ask.Asker, who, canDo, under string, sizes bool) (ask.Account, []FolderFiles, error) {
 	user, c, g, err := filed(k, who, canDo, under)
 	if err != nil {
 		return ask.Account{}, nil, err
@@ -99,17 +103,81 @@ func FileCounts(k *ask.Asker, who, canDo, under string) (ask.Account, []FolderFi
 	out := []FolderFiles{}
 	for _, w := range g.Ways {
 		s, can := doing(g, user.ID, w, c)
-		count := map[int64]int64{}
-		if err := g.F.EachFolder(k.T, workables(g, s, can), func(folder, items int64) { count[folder] += items }); err != nil {
+		count := map[int64]estate.Volume{}
+		nodes := workables(g, s, can)
+		add := func(folder int64, v estate.Volume) {
+			sum := count[folder]
+			sum.Add(v)
+			count[folder] = sum
+		}
+		if sizes {
+			err = g.F.FolderSizes(k.T, nodes, add)
+		} else {
+			err = g.F.EachFolder(k.T, nodes, func(folder, items int64) { add(folder, estate.Volume{Files: items}) })
+		}
+		if err != nil {
 			return ask.Account{}, nil, err
 		}
 		k.T.Locate(slices.Collect(maps.Keys(count)))
 		var list []FolderFiles
 		for folder, n := range count {
-			list = append(list, FolderFiles{g.Named(w, folder), w.Name, n})
+			f := FolderFiles{Where: g.Named(w, folder), Route: w.Name, Files: n.Files}
+			if sizes {
+				f.Bytes, f.Unknown = &n.Bytes, n.Files-n.Known
+			}
+			list = append(list, f)
 		}
 		slices.SortFunc(list, func(a, b FolderFiles) int { return slices.Compare(parts(a.Where), parts(b.Where)) })
 		out = append(out, list...)
 	}
 	return k.Account(user.ID), out, k.T.Err()
+}
+
+// OwnerFiles is how many files an account owns, and how large they are.
+type OwnerFiles struct {
+	ask.Account
+	Files   int64 `json:"files"`
+	Bytes   int64 `json:"bytes"` // of those of which it is known
+	Unknown int64 `json:"files-of-unknown-size"`
+}
+
+// OwnerSizes gives what each account owns, or one alone, everywhere or at and below a place;
+// who owns most comes first.
+func OwnerSizes(k *ask.Asker, who, under string) ([]OwnerFiles, error) {
+	below, only := int64(0), account.ID{}
+	if under != "" {
+		p, err := k.Place(under)
+		if err != nil {
+			return nil, err
+		}
+		below = p.Item
+	}
+	if who != "" {
+		id, err := k.T.Who(who)
+		if err != nil {
+			return nil, err
+		}
+		only = id
+	}
+	of := map[account.ID]*OwnerFiles{}
+	out := []OwnerFiles{}
+	for id, v := range k.T.OwnedSizes(below) {
+		id = k.T.AccountOf(id)
+		if who != "" && id != only {
+			continue
+		}
+		o := of[id]
+		if o == nil {
+			o = &OwnerFiles{Account: k.Account(id)}
+			of[id] = o
+		}
+		o.Files, o.Bytes, o.Unknown = o.Files+v.Files, o.Bytes+v.Bytes, o.Unknown+v.Files-v.Known
+	}
+	for _, o := range of {
+		out = append(out, *o)
+	}
+	slices.SortFunc(out, func(a, b OwnerFiles) int {
+		return cmp.Or(cmp.Compare(b.Bytes, a.Bytes), cmp.Compare(b.Files, a.Files), ask.CmpText(a.Name, b.Name))
+	})
+	return out, k.T.Err()
 }

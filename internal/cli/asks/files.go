@@ -14,30 +14,35 @@ import (
 
 func FilesCommand(a *run.App) *cobra.Command {
 	var n run.Narrowing
-	var count bool
+	var count, sizes bool
 	c := &cobra.Command{
 		Use:   "files WHO",
 		Short: "List the files someone can work with, or count them by folder",
 		Long: `List the files someone can really work with, one a line, by every route: those
 they can read, or with --can those they have a level or rights on or can do an act
-to. --count counts them folder by folder.`,
+to. --count counts them folder by folder, with --sizes how large they are as well.`,
 		Example: `  tarnwold files bram --under //stagedoor/productions
-  tarnwold files ines --can save --count`,
+  tarnwold files ines --can save --count
+  tarnwold files ines --can delete --count --sizes`,
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: run.CompleteInOrder(a.CompleteAccounts(account.User)),
 		RunE: func(c *cobra.Command, args []string) error {
 			if count {
 				var who ask.Account
 				return run.Answer(a, c, func(k *ask.Asker) (list []census.FolderFiles, err error) {
-					who, list, err = census.FileCounts(k, args[0], n.Can, n.Under)
+					who, list, err = census.FileCounts(k, args[0], n.Can, n.Under, sizes)
 					return list, err
-				}, func(p *doc.Printer, list []census.FolderFiles) error { return report.FileCounts(p, who, list) })
+				}, func(p *doc.Printer, list []census.FolderFiles) error { return report.FileCounts(p, who, list, sizes) })
+			}
+			if sizes {
+				return run.Misused("--sizes goes with --count")
 			}
 			return files(a, c, args[0], n)
 		},
 	}
 	n.Flags(c, a, true)
 	c.Flags().BoolVar(&count, "count", false, "count them folder by folder instead")
+	c.Flags().BoolVar(&sizes, "sizes", false, "how large they are, folder by folder, as far as a scan told")
 	return c
 }
 

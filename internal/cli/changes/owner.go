@@ -5,7 +5,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tarnwold/core/place"
 	"tarnwold/internal/ask"
+	"tarnwold/internal/ask/census"
 	"tarnwold/internal/ask/show"
 	"tarnwold/internal/cli/run"
 	"tarnwold/internal/estate"
@@ -58,14 +60,37 @@ they are renewed: see differs and reflow.`,
 }
 
 func OwnedCommand(a *run.App) *cobra.Command {
-	return &cobra.Command{
+	var sizes bool
+	c := &cobra.Command{
 		Use:   "owned WHO [WHERE]",
-		Short: "List everything someone owns",
+		Short: "List everything someone owns, or how much each owns",
+		Long: `List everything someone owns. With --sizes it is how many files each owner has and how
+large they are, as far as a scan of a real server told: everybody's, or somebody's, or
+what is at and below a place.`,
 		Example: `  tarnwold owned silas
-  tarnwold owned silas //stagedoor/productions --format csv`,
-		Args:              cobra.RangeArgs(1, 2),
+  tarnwold owned silas //stagedoor/productions --format csv
+  tarnwold owned --sizes
+  tarnwold owned --sizes //stagedoor/productions`,
+		Args:              cobra.RangeArgs(0, 2),
 		ValidArgsFunction: run.CompleteInOrder(a.CompleteAccounts(0), a.CompletePlaces),
 		RunE: func(c *cobra.Command, args []string) error {
+			if sizes {
+				who, where := "", ""
+				for i, word := range args {
+					if _, err := place.ParsePlain(word); err == nil || i == 1 {
+						where = word
+					} else {
+						who = word
+					}
+				}
+				if len(args) == 2 && who == "" {
+					return run.Misused("%q is a place, and WHO comes first", doc.Clip(args[0]))
+				}
+				return run.Answer(a, c, func(k *ask.Asker) ([]census.OwnerFiles, error) { return census.OwnerSizes(k, who, where) }, report.OwnerSizes)
+			}
+			if len(args) == 0 {
+				return run.Misused("who? or with --sizes everybody")
+			}
 			under := strings.Join(args[1:], "")
 			return a.View(c.Context(), func(t *estate.Tx) error {
 				p := a.Printer()
@@ -104,4 +129,6 @@ func OwnedCommand(a *run.App) *cobra.Command {
 			})
 		},
 	}
+	c.Flags().BoolVar(&sizes, "sizes", false, "how many files each owner has, and how large they are")
+	return c
 }
