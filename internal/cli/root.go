@@ -33,7 +33,7 @@ func Main(args []string, in io.Reader, out, errs io.Writer) int {
 	// A question is over before much garbage comes of it.
 	debug.SetGCPercent(200)
 	a := &run.App{Commands: Commands, In: in, Out: out, Err: errs, Shown: args}
-	a.Color = run.IsTerminal(out) && os.Getenv("NO_COLOR") == ""
+	a.Color = run.Paints(out)
 	a.Asks = run.IsTerminal(in) && run.IsTerminal(errs)
 	return a.Run(ctx, args)
 }
@@ -71,6 +71,7 @@ New here? Run: tarnwold demo`,
 			if a.Format, err = doc.ParseFormat(a.FormatText); err != nil {
 				return run.AsUsage(err)
 			}
+			a.BeginPager(c)
 			return a.BeginFile(c)
 		},
 	}
@@ -84,6 +85,7 @@ New here? Run: tarnwold demo`,
 	f.StringVar(&a.EstatePath, "estate", home, "the estate `file`; TARNWOLD_ESTATE names it too")
 	f.StringVar(&a.FormatText, "format", "table", "how to answer: table, json, csv or markdown")
 	f.StringVar(&a.Actor, "as", a.Actor, "the `account` that acts, for the journal and the guards (default: the login name)")
+	f.BoolVar(&a.NoPager, "no-pager", false, "write a long answer as it is; else it is shown by PAGER, or less, at a terminal")
 	_ = root.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(doc.Formats, cobra.ShellCompDirectiveNoFileComp))
 	root.AddGroup(
 		&cobra.Group{ID: "know", Title: "Know the people and the servers"},

@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -61,6 +62,61 @@ func (m *terminal) says(keys string) (string, int) {
 }
 
 const question = "Keep this change? [y/N] "
+
+// TestLongAnswersAreShownByPages: at a terminal what is longer than the screen goes to
+// PAGER, and nothing else does; nor is anything coloured where the terminal only prints.
+func TestLongAnswersAreShownByPages(t *testing.T) {
+	t.Parallel()
+	prog := program(t)
+	dir := demo(t, prog)
+	for _, c := range []struct {
+		name  string
+		env   []string
+		args  []string
+		paged bool
+	}{
+		{"long", []string{"PAGER=sed s/^/page:/"}, []string{"log", "--all"}, true},
+		{"long list", []string{"PAGER=sed s/^/page:/"}, []string{"user", "list"}, true},
+		{"short", []string{"PAGER=sed s/^/page:/"}, []string{"server", "list"}, false},
+		{"not wanted", []string{"PAGER=sed s/^/page:/"}, []string{"log", "--all", "--no-pager"}, false},
+		{"none", []string{"PAGER="}, []string{"log", "--all"}, false},
+		{"cat", []string{"PAGER=cat"}, []string{"log", "--all"}, false},
+		{"a terminal that only prints", []string{"PAGER=sed s/^/page:/", "TERM=dumb"}, []string{"log", "--all"}, false},
+		{"a change", []string{"PAGER=sed s/^/page:/"}, []string{"grant", "foyer", "edit", "//flyloft/programme", "--dry-run"}, false},
+		{"into a file", []string{"PAGER=sed s/^/page:/"}, []string{"grid", "//stagedoor/productions", "-o", "grid.csv"}, false},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			out, code := seenAt(t, dir, prog, 12, append(c.env, "COLORTERM="), c.args...)
+			require.Zero(t, code, out)
+			require.Equal(t, c.paged, strings.Contains(out, "page:"), out)
+			require.NotEmpty(t, strings.TrimSpace(out))
+			if slices.Contains(c.env, "TERM=dumb") {
+				require.NotContains(t, out, "\x1b[")
+			}
+		})
+	}
+	// Whoever reads may go away; a program that isn't there loses nothing.
+	out, code := seenAt(t, dir, prog, 12, []string{"PAGER=head -n 2"}, "log", "--all")
+	require.Zero(t, code)
+	require.Len(t, strings.Split(strings.TrimSpace(out), "\n"), 2)
+	out, code = seenAt(t, dir, prog, 12, []string{"PAGER=no-such-program"}, "log", "--all")
+	require.Zero(t, code)
+	require.Contains(t, out, "playhouse")
+	require.NotContains(t, out, "no-such-program")
+}
+
+// seenAt gives what a terminal of some rows shows of a program, and its exit code.
+func seenAt(t *testing.T, dir, prog string, rows uint16, env []string, args ...string) (string, int) {
+	c := exec.Command(prog, args...)
+	c.Dir, c.Env = dir, append(append(os.Environ(), "TERM=xterm"), env...)
+	side, err := pty.StartWithSize(c, &pty.Winsize{Rows: rows, Cols: 100})
+	require.NoError(t, err)
+	defer side.Close()
+	var seen bytes.Buffer
+	_, _ = io.Copy(&seen, side) // ends with EIO when the program does
+	_ = c.Wait()
+	return strings.ReplaceAll(seen.String(), "\r\n", "\n"), c.ProcessState.ExitCode()
+}
 
 func TestAskedAtATerminal(t *testing.T) {
 	t.Parallel()

@@ -12,7 +12,6 @@ import (
 	"syscall"
 
 	"github.com/spf13/cobra"
-	"golang.org/x/term"
 
 	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
@@ -39,6 +38,7 @@ type App struct {
 	In       io.Reader
 	Out, Err io.Writer
 	Color    bool // paint what goes to out
+	NoPager  bool // a long answer is written as it is
 	Asks     bool // someone sits there and can be asked
 
 	EstatePath string
@@ -58,8 +58,8 @@ type App struct {
 func (a *App) Root() *cobra.Command { return a.Commands(a) }
 
 func IsTerminal(v any) bool {
-	f, ok := v.(*os.File)
-	return ok && term.IsTerminal(int(f.Fd()))
+	_, ok := screen(v)
+	return ok
 }
 
 func (a *App) Run(ctx context.Context, args []string) int {
@@ -74,6 +74,7 @@ func (a *App) Run(ctx context.Context, args []string) int {
 	if ferr := a.endFile(whole); ferr != nil && whole {
 		err = ferr
 	}
+	a.endPager()
 	if err == nil || errors.Is(err, syscall.EPIPE) {
 		return ExitDone
 	}
@@ -124,17 +125,6 @@ func Holder(use, short, example string, subs ...*cobra.Command) *cobra.Command {
 func (a *App) Printer() *doc.Printer {
 	p := printer(a.Out, a.Format)
 	p.Color = a.Color && a.Format == doc.Table
-	return p
-}
-
-// printer prints to what may be a terminal, as wide as that is.
-func printer(w io.Writer, format doc.Format) *doc.Printer {
-	p := &doc.Printer{W: w, Format: format, Screen: IsTerminal(w)}
-	if f, ok := w.(*os.File); ok && p.Screen {
-		if wide, _, err := term.GetSize(int(f.Fd())); err == nil {
-			p.Width = wide
-		}
-	}
 	return p
 }
 
