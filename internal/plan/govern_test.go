@@ -479,6 +479,7 @@ func TestFindingsAreSo(t *testing.T) {
 				require.Equal(rt, want["nobody-in-charge"], items["nobody-in-charge"], "nobody-in-charge")
 			}
 			w.sight(rt, tx, k, found, met)
+			w.opened(rt, tx, k, found, met)
 			return tx.Err()
 		}))
 		before, state := w.access(), strings.Join(w.state(), "\n")
@@ -524,6 +525,49 @@ func mask(s string) right.Set {
 	var n uint32
 	_, _ = fmt.Sscanf(s, "0x%x", &n)
 	return right.Set(n)
+}
+
+// opened holds what administrators alone open to asking for each item, as each user.
+func (w *world) opened(rt *rapid.T, tx *estate.Tx, k *ask.Asker, found []findings.Finding, met map[string]int) {
+	seen, by := map[int64]bool{}, map[int64]bool{} // a share comes there; somebody else opens it
+	for _, s := range tx.Servers() {
+		passes := map[plan.ID]bool{}
+		for _, u := range tx.Accounts(acc.User) {
+			tok := acc.NewToken(k.Directory(), u.ID, s.Traits.Traits)
+			passes[u.ID] = s.Traits.AdministratorsPass && slices.ContainsFunc(tx.Administrators(s), tok.Has)
+		}
+		for _, sh := range tx.Shares(s) {
+			top, err := tx.At(s, sh.Folder)
+			if err != nil {
+				continue
+			}
+			if sh.Admission != nil { // it may say who passes
+				return
+			}
+			for _, id := range tx.Subtree(top.Item, 10_000) {
+				seen[id] = true
+				p := tx.Place(id)
+				for _, u := range tx.Accounts(acc.User) {
+					by[id] = by[id] || !passes[u.ID] && mask(explain.Answer(k, u, p, &sh, true).Granted)&right.ReadData != 0
+				}
+			}
+		}
+	}
+	var want, got int64
+	for id := range seen {
+		p := tx.Place(id)
+		up, err := tx.At(p.Server, place.Dir(p.Path))
+		if err == nil && up.Item != id && !by[id] && by[up.Item] {
+			want++
+		}
+	}
+	for _, f := range found {
+		if f.Kind == "administrators-alone" {
+			got += f.More + 1
+			met["opened by administrators alone"]++
+		}
+	}
+	require.Equal(rt, want, got, "opened by administrators alone")
 }
 
 // sight holds what is out of sight to walking down to each item as each user.

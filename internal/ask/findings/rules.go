@@ -329,7 +329,7 @@ func (x *finding) single() error {
 		f := x.entry(d, e, nodes, "single-user")
 		f.Users = 1
 		for _, o := range d.Rules.Entries {
-			if o.Who != e.Who && o.Kind == e.Kind && o.Rights.Map().Has(e.Rights.Map()) && scopeHolds(o, e) && x.within(e.Who, o.Who) {
+			if o.Who != e.Who && o.Kind == e.Kind && x.covers(o, e) && scopeHolds(o, e) && x.within(e.Who, o.Who) {
 				f.Other = x.k.T.Name(o.Who)
 				break
 			}
@@ -353,6 +353,15 @@ func (x *finding) single() error {
 		x.add(f)
 	})
 	return nil
+}
+
+// covers tells whether an entry says all rights of another; generic ones say nothing where
+// a server doesn't map them.
+func (x *finding) covers(o, e rule.Entry) bool {
+	if o.Rights&right.Generic != 0 && slices.ContainsFunc(x.local(), func(w *ask.Route) bool { return w.Traits.BareGenerics }) {
+		return false
+	}
+	return o.Rights.Map().Has(e.Rights.Map())
 }
 
 // scopeHolds tells whether an entry covers all that another does, on the item
@@ -402,7 +411,7 @@ func (x *finding) needless(d *rule.Descriptor, e rule.Entry) (other rule.Entry, 
 	}
 	at := slices.Index(d.Rules.Entries, e)
 	for i, o := range d.Rules.Entries {
-		if i == at || o.Kind.HasObject() || o.Kind == rule.Audit || !o.Rights.Map().Has(e.Rights.Map()) || !x.within(e.Who, o.Who) {
+		if i == at || o.Kind.HasObject() || o.Kind == rule.Audit || !x.covers(o, e) || !x.within(e.Who, o.Who) {
 			continue
 		}
 		if e.Who == account.Everyone && o.Who != account.Everyone {
