@@ -16,7 +16,6 @@ import (
 	"tarnwold/core/rule"
 	"tarnwold/core/verdict"
 	"tarnwold/internal/estate"
-	"tarnwold/internal/format"
 )
 
 // Asker answers on one transaction and remembers what it looked up.
@@ -365,7 +364,7 @@ func (k *Asker) SignOn(id account.ID) estate.SignOn {
 // is tells whether the words ask for that. The manager is said by name.
 func (k *Asker) Matching(words string) (users []account.Account, is bool, err error) {
 	name, value, _ := strings.Cut(words, "=")
-	if (&format.Details{}).Of(name) == nil || name == words {
+	if (&estate.Details{}).Of(name) == nil || name == words {
 		return nil, false, nil
 	}
 	if name == "manager" {
@@ -382,7 +381,7 @@ func (k *Asker) Matching(words string) (users []account.Account, is bool, err er
 	})
 	slices.SortFunc(users, func(a, b account.Account) int { return CmpText(estate.Key(a.Name), estate.Key(b.Name)) })
 	if len(users) == 0 && k.T.Err() == nil {
-		return nil, true, Unfit("tarnwold user list shows what is known of users", "nobody has %s", format.Clip(words))
+		return nil, true, Unfit("tarnwold user list shows what is known of users", "nobody has %s", words)
 	}
 	return users, true, k.T.Err()
 }

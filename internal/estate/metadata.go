@@ -10,6 +10,9 @@ import (
 	"tarnwold/internal/format"
 )
 
+// Details are what is known of a user beside their name.
+type Details = format.Details
+
 // Metadata is what is written down of an account: what it is for, whether it is
 // shut, where it is kept, and which identifiers it had elsewhere. Only those may
 // decide anything: where a server's traits say that they count.
@@ -19,8 +22,7 @@ type Metadata struct {
 	Why   string `json:"why,omitempty"`  // why a directory says so: disabled, expired; empty: it was said by hand
 	// Limits is how a directory says that signing on is limited beside: at certain hours.
 	Limits string `json:"limits,omitempty"`
-	// What is known of a user beside their name.
-	format.Details
+	Details
 	// Directory it is kept in, and its name there.
 	Directory string `json:"directory,omitempty"`
 	Entry     string `json:"entry,omitempty"`

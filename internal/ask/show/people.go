@@ -7,7 +7,6 @@ import (
 	"tarnwold/core/account"
 	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
-	"tarnwold/internal/format"
 )
 
 // Person is an account with what groups it is in.
@@ -19,16 +18,16 @@ type Person struct {
 	Members []string `json:"members,omitempty"` // of a group: who it lists
 	In      []string `json:"member-of"`         // the groups that list it
 	Former  []string `json:"former-identifiers,omitempty"`
-	format.Details
+	estate.Details
 }
 
 // People lists the accounts of a kind by name, at most so many (0: all), and tells how
 // many more there are. Of those that aren't listed nothing is read.
 func People(k *ask.Asker, kind account.Kind, most int) (out []Person, more int64, err error) {
 	out = []Person{}
-	known := map[account.ID]format.Details{}
+	known := map[account.ID]estate.Details{}
 	k.T.EachParticular(func(p *estate.Particular) {
-		if p.Details != (format.Details{}) {
+		if p.Details != (estate.Details{}) {
 			known[p.ID] = p.Details
 		}
 	})
@@ -58,7 +57,7 @@ type members interface {
 	MembersOf(account.ID) []account.ID
 }
 
-func person(k *ask.Asker, d members, a account.Account, known format.Details) Person {
+func person(k *ask.Asker, d members, a account.Account, known estate.Details) Person {
 	on := k.SignOn(a.ID)
 	p := Person{Account: ask.Account{Name: k.T.Name(a.ID), ID: a.ID.Named().String(), Kind: a.Kind.String(), Shut: on.Shut, Limits: on.Limits}, Purpose: string(a.Purpose), In: k.T.Names(d.GroupsOf(a.ID))}
 	p.Details, p.Manager = known, k.Manager(known.Manager)
@@ -149,7 +148,7 @@ func Group(k *ask.Asker, word string) (*Gathering, error) {
 		return nil, err
 	}
 	d := k.T.Below(g.ID)
-	out := &Gathering{Person: person(k, d, g, format.Details{}), All: []Way{}}
+	out := &Gathering{Person: person(k, d, g, estate.Details{}), All: []Way{}}
 	for _, m := range d.MembersBelow(g.ID) {
 		chain, between := m.Ends(chainEnds)
 		w := Way{Account: k.Account(m.ID), Chain: k.T.Names(chain), Between: between}
