@@ -259,7 +259,7 @@ func (p *Population) fewGranted(steps []rule.Step, one right.Set, local bool) *S
 		case h.bits != nil:
 			return nil
 		case s.Refuses:
-			refused = refused.Plus(h.Minus(got))
+			refused = refused.Plus(h) // who is granted it already stays so
 		default:
 			got = got.Plus(h.Minus(refused))
 		}

@@ -6,6 +6,11 @@ import (
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
+
+	"tarnwold/core/account"
+	"tarnwold/core/right"
+	"tarnwold/core/rule"
+	"tarnwold/core/verdict"
 )
 
 // Sets that are listed and sets that are bits say the same, alone and together.
@@ -65,4 +70,22 @@ func (s *Some) places() (out []int32) {
 		out = append(out, int32(u))
 	}
 	return out
+}
+
+// TestSomeHoldingKnowsTheRoute: who holds an identifier by one kind of route alone is granted
+// what it brings by that alone.
+func TestSomeHoldingKnowsTheRoute(t *testing.T) {
+	d := account.NewDirectory()
+	d.Add(account.Account{ID: dom.Child(1000), Kind: account.User, POSIX: account.NoPOSIX})
+	tr, err := verdict.NamedTraits("plain")
+	require.NoError(t, err)
+	for _, local := range []bool{false, true} {
+		for _, who := range []account.ID{account.Network, account.Interactive} {
+			s := Situation{Item: &rule.List{Steps: []rule.Step{{Who: who, Rights: right.ReadData}}}}
+			decider := NewDecider(Route{Local: local, Traits: &tr, People: NewPopulation(d, tr.Traits, nil)})
+			want := local == (who == account.Interactive)
+			require.Equal(t, want, decider.SomeHolding(s, right.ReadData).Has(0))
+			require.Equal(t, want, decider.Holding(s, right.ReadData).Has(0))
+		}
+	}
 }
