@@ -567,6 +567,37 @@ func (d *Planner) guards(p *Plan, shifts []*impact.Shift, routes []impact.Route)
 	}
 	if !c.Back && !p.IsSo {
 		d.advise(p)
+		d.dropped(p)
+	}
+}
+
+// dropped tells of people who are let put things into a folder without seeing what is in
+// it, and see it all the same, since they could read there before.
+func (d *Planner) dropped(p *Plan) {
+	const puts, reads = right.WriteData, right.ReadData
+	drop := func(before, after *rule.Descriptor) bool {
+		return before != nil && after != nil && slices.ContainsFunc(after.Rules.Entries, func(e rule.Entry) bool {
+			return e.Own() && e.Kind == rule.Allow && e.Rights.Map()&(puts|reads) == puts && !guard.Stood(before, e)
+		})
+	}
+	if !slices.ContainsFunc(p.Work.Named, func(n int) bool {
+		node := &p.Work.Partition.Nodes[n]
+		return node.Folder && drop(d.K.AsNamed(node.Before), d.K.AsNamed(node.After))
+	}) {
+		return
+	}
+	var who []string
+	for _, s := range p.Impact {
+		if s.Before&(puts|reads) == reads && s.After&(puts|reads) == puts|reads {
+			for _, u := range s.Users {
+				if !slices.Contains(who, u) {
+					who = append(who, u)
+				}
+			}
+		}
+	}
+	if len(who) > 0 {
+		p.Advice = append(p.Advice, Advice{Kind: "sees-there", Who: Many(who)})
 	}
 }
 

@@ -360,6 +360,8 @@ func adviceText(a plan.Advice) string {
 		return "--by " + a.Other + ": " + a.Text
 	case "beyond-roles":
 		return fmt.Sprintf("beyond what a role gives, %s %s, and %s would too", a.Who, a.Text, a.Other)
+	case "sees-there":
+		return fmt.Sprintf("%s could read there already, and will see what others put in", a.Who)
 	case "not-given":
 		return fmt.Sprintf("%s %s; %s doesn't get that, for no group gives it", a.Who, a.Text, a.Other)
 	case "owns-still":
