@@ -4,10 +4,9 @@
 package ask
 
 import (
-	"sync"
-
 	"slices"
 	"strings"
+	"sync"
 
 	"tarnwold/core/account"
 	"tarnwold/core/crowd"

@@ -313,16 +313,20 @@ func (k *Asker) Population(s *estate.Server) *crowd.Population {
 	}
 	key := fmt.Sprint(s.Traits.Traits)
 	if k.pops[key] == nil {
-		var from crowd.People = k.dir
-		if k.dir == nil {
-			if k.people == nil {
-				k.people = k.T.People()
-			}
-			from = k.people
-		}
-		k.pops[key] = crowd.NewPopulation(from, s.Traits.Traits, nil)
+		k.pops[key] = crowd.NewPopulation(k.everybody(), s.Traits.Traits, nil)
 	}
 	return k.pops[key]
+}
+
+// everybody is who there is: with memberships as they were read, or as they are asked for.
+func (k *Asker) everybody() crowd.People {
+	if k.dir != nil {
+		return k.dir
+	}
+	if k.people == nil {
+		k.people = k.T.People()
+	}
+	return k.people
 }
 
 // Directory is everybody there is, read once.

@@ -107,9 +107,9 @@ func (g *Scope) See(user account.ID, w *Route, each func(i int, q *verdict.Quest
 // do so.
 var closed = &rule.List{}
 
-// Everyone walks the nodes of a way with the situation of each for everybody.
-func (g *Scope) Everyone(w *Route, pop *crowd.Population, fn func(i int, s crowd.Situation) bool) {
-	g.walk(w, pop, g.Decider(w, pop), true, fn)
+// Everyone walks the nodes of a way with the situation of each for everybody, as d decides.
+func (g *Scope) Everyone(w *Route, pop *crowd.Population, d *crowd.Decider, fn func(i int, s crowd.Situation) bool) {
+	g.walk(w, pop, d, true, fn)
 }
 
 // Decider makes a decider for everybody on a way.

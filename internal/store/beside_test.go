@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"path/filepath"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -12,15 +11,7 @@ import (
 // whatever others write in between, and where it is of an estate in memory.
 func TestBesideSeesTheSame(t *testing.T) {
 	ctx := context.Background()
-	path := filepath.Join(t.TempDir(), "a.estate")
-	require.NoError(t, Create(ctx, path))
-	keys := func([]byte) []string { return nil }
-	d, err := Open(ctx, path, keys)
-	require.NoError(t, err)
-	defer d.Close()
-	other, err := Open(ctx, path, keys)
-	require.NoError(t, err)
-	defer other.Close()
+	_, d, other := twice(t)
 	change := func(d *DB, name string) {
 		add(t, d, name)
 		require.NoError(t, d.Write(ctx, false, func(tx *Tx) error {

@@ -24,20 +24,27 @@ func add(t *testing.T, d *DB, name string) {
 	}))
 }
 
+// twice makes an estate and opens it twice.
+func twice(t *testing.T) (path string, d, other *DB) {
+	path = filepath.Join(t.TempDir(), "a.estate")
+	require.NoError(t, Create(context.Background(), path))
+	for _, to := range []**DB{&d, &other} {
+		db, err := Open(context.Background(), path, noKeys)
+		require.NoError(t, err)
+		t.Cleanup(func() { db.Close() })
+		*to = db
+	}
+	return path, d, other
+}
+
+func noKeys([]byte) []string { return nil }
+
 // TestPrivateIsNobodyElses: what is written to a private estate is seen there
 // alone, what others write meanwhile isn't, nobody waits, and the file stays
 // as it is to the byte.
 func TestPrivateIsNobodyElses(t *testing.T) {
 	ctx := context.Background()
-	path := filepath.Join(t.TempDir(), "a.estate")
-	require.NoError(t, Create(ctx, path))
-	keys := func([]byte) []string { return nil }
-	d, err := Open(ctx, path, keys)
-	require.NoError(t, err)
-	defer d.Close()
-	other, err := Open(ctx, path, keys)
-	require.NoError(t, err)
-	defer other.Close()
+	path, d, other := twice(t)
 	add(t, other, "in the log") // the log isn't folded back while others have the file open
 	log, err := os.Stat(path + "-wal")
 	require.NoError(t, err)
@@ -75,7 +82,7 @@ func TestPrivateIsNobodyElses(t *testing.T) {
 	}))
 	require.NoError(t, other.Close())
 	require.NoError(t, d.Close())
-	again, err := Open(ctx, path, keys)
+	again, err := Open(ctx, path, noKeys)
 	require.NoError(t, err)
 	defer again.Close()
 	require.Equal(t, []string{"in the log", "meanwhile", "after"}, servers(t, again))

@@ -65,7 +65,7 @@ func beyondBy(k *ask.Asker, g *ask.Scope, w *ask.Route, c *ask.Can, all bool) *O
 	more := map[int]crowd.Bits{}
 	union := pop.Empty()
 	out := &OpenBelow{Names: []string{}}
-	g.Everyone(w, pop, func(i int, s crowd.Situation) bool {
+	g.Everyone(w, pop, d, func(i int, s crowd.Situation) bool {
 		node := &g.F.Nodes[i]
 		open := pop.Empty()
 		if c != nil {

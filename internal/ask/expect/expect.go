@@ -308,7 +308,7 @@ func (a *asking) below(w *expectedWay, want crowd.Bits, should bool) {
 	above, adding := w.Traits.AboveReading(), w.Traits.AddReading()
 	nodes := g.F.Nodes
 	d := g.Decider(w.Route, w.pop)
-	g.Everyone(w.Route, w.pop, func(i int, s crowd.Situation) bool {
+	g.Everyone(w.Route, w.pop, d, func(i int, s crowd.Situation) bool {
 		n := &nodes[i]
 		if !a.c.Of(n.Folder) {
 			return true

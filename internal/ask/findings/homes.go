@@ -6,6 +6,7 @@ import (
 
 	"tarnwold/core/account"
 	"tarnwold/core/crowd"
+	"tarnwold/core/place"
 	"tarnwold/core/posix"
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
@@ -84,8 +85,7 @@ func (x *finding) homes() map[int]account.ID {
 // called tells whether the first item of a node has a name.
 func (x *finding) called(node int, name string) bool {
 	where, _ := x.at([]int{node})
-	_, is := parted(where)
-	return estate.Key(is) == estate.Key(name)
+	return estate.Key(place.Name(where)) == estate.Key(name)
 }
 
 // fewHomes is from how many homes in it a folder is one for homes.
@@ -97,9 +97,8 @@ func (x *finding) homeless() error {
 	homes, under, in := x.homes(), map[int]bool{}, map[string]int{}
 	for i := range homes {
 		where, _ := x.at([]int{i})
-		folder, _ := parted(where)
 		under[x.g.F.Nodes[i].Parent] = true
-		in[folder]++
+		in[place.Dir(where)]++
 	}
 	var users map[string]bool
 	for i := range x.g.F.Nodes {
@@ -118,7 +117,7 @@ func (x *finding) homeless() error {
 		x.k.T.Locate(items)
 		for _, item := range items {
 			where := x.k.T.Where(item)
-			if folder, name := parted(where); in[folder] < fewHomes || users[estate.Key(name)] {
+			if in[place.Dir(where)] < fewHomes || users[estate.Key(place.Name(where))] {
 				continue
 			}
 			if f.Items++; f.Items == 1 {
@@ -135,12 +134,6 @@ func (x *finding) homeless() error {
 		x.add(f)
 	}
 	return nil
-}
-
-// parted gives the folder a place is in, and its name there.
-func parted(where string) (folder, name string) {
-	at := strings.LastIndexByte(where, '/')
-	return where[:max(at, 0)], where[at+1:]
 }
 
 // mostHomeless is how many folders with the same rules are asked for their names.

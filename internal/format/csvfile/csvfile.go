@@ -55,7 +55,7 @@ var kinds = [...]struct {
 	name             string
 	needed, optional []string
 }{
-	Accounts:  {"accounts", []string{"kind", "name", "sid", "id"}, []string{"purpose", "primary", "full_name", "mail", "department", "title", "manager", "ends"}},
+	Accounts:  {"accounts", []string{"kind", "name", "sid", "id"}, append([]string{"purpose", "primary"}, detailColumns()...)},
 	Members:   {"members", []string{"group", "member"}, []string{"until"}},
 	Shares:    {"shares", []string{"share", "folder", "read_only", "sddl"}, nil},
 	Tree:      {"a tree", []string{"path", "kind", "sddl"}, nil},
@@ -65,6 +65,14 @@ var kinds = [...]struct {
 	Outfits:   {"folders to fit out", []string{"folder", "name"}, nil},
 	Claims:    {"claims", []string{"user", "claim", "kind", "value"}, nil},
 	Tries:     {"what was tried", []string{"at", "user", "act", "where", "result"}, nil},
+}
+
+// detailColumn is the column of one of format.Details.
+func detailColumn(name string) string { return strings.ReplaceAll(name, "-", "_") }
+
+func detailColumns() (columns []string) {
+	format.EachDetail(func(name, _ string) { columns = append(columns, detailColumn(name)) })
+	return columns
 }
 
 // Reader reads one sheet row by row.
@@ -262,7 +270,7 @@ func (s *Reader) ReadAccounts() ([]format.AccountRow, error) {
 // details reads what a row of accounts says beside; nil: nothing.
 func (s *Reader) details(kind account.Kind) (d *format.Details, err error) {
 	format.EachDetail(func(name, _ string) {
-		column := strings.ReplaceAll(name, "-", "_")
+		column := detailColumn(name)
 		value := strings.TrimSpace(s.get(column))
 		if value == "" || err != nil {
 			return
