@@ -99,6 +99,14 @@ type Extra struct{ Object, Tail string }
 // Scope gives what the entry covers.
 func (e Entry) Scope() Scope { return e.Flags.Scope() }
 
+// Covers tells whether the entry says all rights of another, mapped, on the item and as
+// both are handed down, whoever they name: one that comes from above covers an own one as
+// long as the item isn't sealed off.
+func (e Entry) Covers(o Entry) bool {
+	a, b := e.Scope(), o.Scope()
+	return e.Rights.Map().Has(o.Rights.Map()) && a&b&^Once == b&^Once && (a&Once == 0 || b&Once != 0)
+}
+
 // Own tells whether the entry is set on the item itself.
 func (e Entry) Own() bool { return e.Flags&Inherited == 0 }
 

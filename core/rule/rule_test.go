@@ -336,3 +336,26 @@ func TestSealedTakesNothing(t *testing.T) {
 		require.Equal(t, d.Rules, d.Renewed(more, folder).Rules)
 	})
 }
+
+// TestCoversIsOnAllItIsHandedTo: an entry covers another only where that stands and as far
+// down as it goes.
+func TestCoversIsOnAllItIsHandedTo(t *testing.T) {
+	e := func(rights right.Set, f Flags) Entry { return Entry{Rights: rights, Flags: f} }
+	const tree = ObjectInherit | ContainerInherit
+	for _, x := range []struct {
+		over, under Entry
+		covers      bool
+	}{
+		{e(right.All, tree), e(right.ReadData, tree), true},
+		{e(right.All, tree), e(right.ReadData, 0), true},
+		{e(right.All, 0), e(right.ReadData, tree), false},
+		{e(right.All, tree|NoPropagate), e(right.ReadData, tree), false},
+		{e(right.All, tree), e(right.ReadData, tree|NoPropagate), true},
+		{e(right.All, tree|InheritOnly), e(right.ReadData, tree), false},
+		{e(right.All, tree|Inherited), e(right.ReadData, tree), true},
+		{e(right.GenericRead, tree), e(right.ReadData, tree), true},
+		{e(right.ReadData, tree), e(right.GenericRead, tree), false},
+	} {
+		require.Equal(t, x.covers, x.over.Covers(x.under), "%v %v", x.over, x.under)
+	}
+}

@@ -622,8 +622,7 @@ func (d *Planner) advise(p *Plan) {
 			advice := Advice{Kind: "user-entry", Who: d.T.Name(e.Who)}
 			tok := acc.NewToken(d.T, e.Who, acc.Traits{})
 			for _, o := range before.Rules.Entries {
-				if o.Who != e.Who && o.Kind == e.Kind && o.Rights.Map().Has(e.Rights.Map()) && o.Scope()&e.Scope()&^rule.Once == e.Scope()&^rule.Once &&
-					(o.Scope()&rule.Once == 0 || e.Scope()&rule.Once != 0) && tok.Has(o.Who) {
+				if o.Who != e.Who && o.Kind == e.Kind && o.Covers(e) && tok.Has(o.Who) {
 					advice = Advice{Kind: "held-by-group", Who: advice.Who, Other: d.T.Name(o.Who)}
 					break
 				}

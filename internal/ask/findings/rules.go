@@ -329,7 +329,7 @@ func (x *finding) single() error {
 		f := x.entry(d, e, nodes, "single-user")
 		f.Users = 1
 		for _, o := range d.Rules.Entries {
-			if o.Who != e.Who && o.Kind == e.Kind && x.covers(o, e) && scopeHolds(o, e) && x.within(e.Who, o.Who) {
+			if o.Who != e.Who && o.Kind == e.Kind && x.covers(o, e) && x.within(e.Who, o.Who) {
 				f.Other = x.k.T.Name(o.Who)
 				break
 			}
@@ -355,20 +355,13 @@ func (x *finding) single() error {
 	return nil
 }
 
-// covers tells whether an entry says all rights of another; generic ones say nothing where
-// a server doesn't map them.
+// covers is rule.Entry.Covers, where generic rights say nothing on a server that doesn't map
+// them.
 func (x *finding) covers(o, e rule.Entry) bool {
 	if o.Rights&right.Generic != 0 && slices.ContainsFunc(x.local(), func(w *ask.Route) bool { return w.Traits.BareGenerics }) {
 		return false
 	}
-	return o.Rights.Map().Has(e.Rights.Map())
-}
-
-// scopeHolds tells whether an entry covers all that another does, on the item
-// and as it is handed down.
-func scopeHolds(o, e rule.Entry) bool {
-	a, b := o.Scope(), e.Scope()
-	return a&b&^rule.Once == b&^rule.Once && (a&rule.Once == 0 || b&rule.Once != 0)
+	return o.Covers(e)
 }
 
 // idle: entries that change nothing: one before decides the same rights for
@@ -415,11 +408,6 @@ func (x *finding) needless(d *rule.Descriptor, e rule.Entry) (other rule.Entry, 
 			continue
 		}
 		if e.Who == account.Everyone && o.Who != account.Everyone {
-			continue
-		}
-		// What comes from above stays there only as long as that is sealed off:
-		// it covers the own entry here, and below as it is handed down.
-		if !scopeHolds(o, e) {
 			continue
 		}
 		if i < at {
