@@ -84,7 +84,9 @@ func size(bytes, unknown, files int64) string {
 
 // sized sums sizes up, and says of which files none is known.
 func sized(p *doc.Printer, bytes, unknown, files int64) {
-	p.Line(doc.S("together %s", size(bytes, unknown, files)))
+	if unknown < files {
+		p.Line(doc.S("together %s", size(bytes, unknown, files)))
+	}
 	if unknown > 0 {
 		p.Line(doc.In(doc.Faint, fmt.Sprintf("of %s the size isn't known: a scan of a real server tells it", Count(unknown, "file"))))
 	}
