@@ -363,9 +363,10 @@ func (k *Asker) SignOn(id account.ID) estate.SignOn {
 // is tells whether the words ask for that. The manager is said by name.
 func (k *Asker) Matching(words string) (users []account.Account, is bool, err error) {
 	name, value, _ := strings.Cut(words, "=")
-	if (&estate.Details{}).Of(name) == nil || name == words {
+	if name == words || name == "" {
 		return nil, false, nil
 	}
+	known := (&estate.Details{}).Of(name) != nil
 	if name == "manager" {
 		boss, err := k.T.User(value)
 		if err != nil {
@@ -374,10 +375,21 @@ func (k *Asker) Matching(words string) (users []account.Account, is bool, err er
 		value = boss.ID.String()
 	}
 	k.T.EachParticular(func(p *estate.Particular) {
-		if a, ok := k.T.Account(p.ID); ok && p.Err == nil && *p.Details.Of(name) != "" && estate.Key(*p.Details.Of(name)) == estate.Key(value) {
+		is := ""
+		if p.Err == nil {
+			is = p.Details.Get(name)
+		}
+		if is == "" {
+			return
+		}
+		known = true
+		if a, ok := k.T.Account(p.ID); ok && estate.Key(is) == estate.Key(value) {
 			users = append(users, a)
 		}
 	})
+	if !known {
+		return nil, false, k.T.Err()
+	}
 	slices.SortFunc(users, func(a, b account.Account) int { return CmpText(estate.Key(a.Name), estate.Key(b.Name)) })
 	if len(users) == 0 && k.T.Err() == nil {
 		return nil, true, Unfit("tarnwold user list shows what is known of users", "nobody has %s", words)

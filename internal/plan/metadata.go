@@ -44,19 +44,25 @@ func (d *Planner) WriteDown(p *Plan, a account, about *string, shut *bool, detai
 		if a.Kind != acc.User {
 			return &estate.Refused{Why: fmt.Sprintf("%s is a group, and has no %s", a.Name, name)}
 		}
-		if err := format.GoodDetail(name, value); err != nil {
+		err := format.GoodDetail(name, value)
+		if is.Details.Of(name) == nil && err == nil {
+			err = format.GoodDetailName(name)
+		}
+		if err != nil {
 			return &estate.Refused{Why: fmt.Sprintf("%s: %v", a.Name, err)}
 		}
 		if name == "manager" && value != "" {
-			boss, err := d.T.User(value)
+			boss, err := d.T.Named(value, acc.User)
 			if err != nil {
 				return err
 			}
 			value = boss.ID.String()
 		}
-		*is.Details.Of(name) = value
+		is.Details.Set(name, value)
 	}
-	if in := is.Directory; in != "" && is.Details != was.Details {
+	known := was.Details
+	known.Further = is.Further // that no directory says
+	if in := is.Directory; in != "" && is.Details != known {
 		return &estate.Refused{Why: fmt.Sprintf("%s is kept in directory %s, which says that", a.Name, in), Do: "change it there, and take it in with: tarnwold directory sync " + in}
 	}
 	e.Lines = append(e.Lines, DetailLines(d, was.Details, is.Details)...)
@@ -65,16 +71,16 @@ func (d *Planner) WriteDown(p *Plan, a account, about *string, shut *bool, detai
 
 // DetailLines tells which details change.
 func DetailLines(d *Planner, was, is format.Details) (lines []edit.Line) {
-	format.EachDetail(func(name, _ string) {
-		before, after := *was.Of(name), *is.Of(name)
+	for _, name := range format.DetailNames(was, is) {
+		before, after := was.Get(name), is.Get(name)
 		if before == after {
-			return
+			continue
 		}
 		if name == "manager" {
 			before, after = d.K.Manager(before), d.K.Manager(after)
 		}
 		lines = append(lines, edit.Line{Sign: edit.Changes, What: name, Text: quotedOr(after, "nothing") + ", was " + quotedOr(before, "nothing")})
-	})
+	}
 	return lines
 }
 

@@ -22,7 +22,7 @@ func number(n *int64) string {
 
 // People prints a list of users, or of groups.
 func People(p *doc.Printer, list []show.Person, groups bool, more int64) error {
-	heads := []string{"user", "id", "primary group", "member of", "can't sign on", "identifier", "full name", "department", "title", "mail", "manager", "ends"}
+	heads := []string{"user", "id", "primary group", "member of", "can't sign on", "identifier", "full name", "department", "title", "mail", "manager", "ends", "further"}
 	beside := 6 // from which column on it is known of some alone
 	if groups {
 		heads = []string{"group", "id", "purpose", "members", "member of", "identifier"}
@@ -33,7 +33,7 @@ func People(p *doc.Printer, list []show.Person, groups bool, more int64) error {
 		if groups {
 			return []string{x.Name, number(x.POSIX), x.Purpose, strings.Join(x.Members, ", "), of, x.ID}
 		}
-		return []string{x.Name, number(x.POSIX), x.Primary, of, x.Shut, x.ID, x.FullName, x.Department, x.Title, x.Mail, x.Manager, x.Ends}
+		return []string{x.Name, number(x.POSIX), x.Primary, of, x.Shut, x.ID, x.FullName, x.Department, x.Title, x.Mail, x.Manager, x.Ends, strings.Join(furtherOf(&x.Details), "; ")}
 	}
 	rows := func() (out [][]string) {
 		for _, x := range list {
@@ -194,7 +194,15 @@ func detailLines(d *format.Details) (lines []string) {
 			lines = append(lines, x[0]+x[1])
 		}
 	}
-	return lines
+	return append(lines, furtherOf(d)...)
+}
+
+// furtherOf says what else is known of a user.
+func furtherOf(d *format.Details) (said []string) {
+	for _, name := range d.Further.Names() {
+		said = append(said, name+": "+d.Get(name))
+	}
+	return said
 }
 
 // former tells which identifiers an account had elsewhere.

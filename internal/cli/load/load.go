@@ -134,6 +134,7 @@ func readAccounts(r io.Reader, file string) (l people.AccountFile, err error) {
 	}
 	if s.Kind == csvfile.Accounts {
 		l.Accounts, err = s.ReadAccounts()
+		l.Further = s.Further
 	} else {
 		l.Members, err = s.ReadMembers()
 	}

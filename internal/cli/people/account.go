@@ -3,6 +3,7 @@ package people
 
 import (
 	"fmt"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -66,6 +67,7 @@ one that no account ever had.`, kind),
 func accountSet(a *run.App, kind account.Kind) *cobra.Command {
 	var k run.Keeping
 	var purpose, primary, about string
+	var further []string
 	var shut, reopened bool
 	c := &cobra.Command{
 		Use: "set NAME…", Short: "Say what groups are for",
@@ -94,6 +96,20 @@ func accountSet(a *run.App, kind account.Kind) *cobra.Command {
 					given++
 				}
 			})
+			for _, x := range further {
+				name, value, ok := strings.Cut(x, "=")
+				if name = strings.TrimSpace(name); !ok || name == "" {
+					return run.Misused("--detail %s: wanted NAME=VALUE", format.Clip(x))
+				}
+				if c.Flags().Lookup(name) != nil {
+					return run.Misused("--detail %s: that is --%s", format.Clip(x), name)
+				}
+				if set.Details == nil {
+					set.Details = map[string]string{}
+				}
+				set.Details[name] = strings.TrimSpace(value)
+				given++
+			}
 			if given == 0 {
 				return run.Misused("nothing is said of them; see: %s --help", c.CommandPath())
 			}
@@ -114,6 +130,7 @@ func accountSet(a *run.App, kind account.Kind) *cobra.Command {
   tarnwold user set lark --ends 2027-06-30
   tarnwold user set silas --shut`
 	format.EachDetail(func(name, about string) { f.String(name, "", about+"; empty: it isn't known") })
+	f.StringArrayVar(&further, "detail", nil, "what else is known of them, as `NAME=VALUE`; an empty value takes it away; may be given again")
 	_ = c.RegisterFlagCompletionFunc("manager", a.CompleteAccounts(account.User))
 	f.StringVar(&primary, "primary", "", "the users' primary `group`; empty: none is known")
 	f.BoolVar(&shut, "shut", false, "nobody can sign on as them any more; findings tell what that leaves")

@@ -84,6 +84,9 @@ type Reader struct {
 	row    []string
 	rows   int
 	left   rationed
+	beside []beside // of accounts
+	// Further is the columns of accounts that nothing is known of, kept as they are.
+	Further []string
 }
 
 // The most that is taken of a file: bytes of one row, and rows.
@@ -139,11 +142,17 @@ func Open(r io.Reader, file string, allowed ...Kind) (*Reader, error) {
 	for _, k := range allowed {
 		if s.fits(k) {
 			s.Kind = k
+			if k == Accounts {
+				return s, s.besides(head)
+			}
 			return s, nil
 		}
 		w := fmt.Sprintf("%s (%s", kinds[k].name, strings.Join(kinds[k].needed, ","))
 		if o := kinds[k].optional; len(o) > 0 {
 			w += "; maybe " + strings.Join(o, ",")
+		}
+		if k == Accounts {
+			w += ", and what else is known of users"
 		}
 		wanted = append(wanted, w+")")
 	}
@@ -155,6 +164,9 @@ func (s *Reader) fits(k Kind) bool {
 		if _, ok := s.column[n]; !ok {
 			return false
 		}
+	}
+	if k == Accounts { // what else a list has is kept of its users
+		return true
 	}
 	for n := range s.column {
 		if !slices.Contains(kinds[k].needed, n) && !slices.Contains(kinds[k].optional, n) {
@@ -268,27 +280,62 @@ func (s *Reader) ReadAccounts() ([]format.AccountRow, error) {
 }
 
 // details reads what a row of accounts says beside; nil: nothing.
-func (s *Reader) details(kind account.Kind) (d *format.Details, err error) {
-	format.EachDetail(func(name, _ string) {
-		column := detailColumn(name)
-		value := strings.TrimSpace(s.get(column))
-		if value == "" || err != nil {
-			return
+func (s *Reader) details(kind account.Kind) (*format.Details, error) {
+	var d *format.Details
+	for _, x := range s.beside {
+		value := strings.TrimSpace(s.row[x.at])
+		if value == "" {
+			continue
 		}
-		if wrong := format.GoodDetail(name, value); wrong != nil {
-			err = s.in(column, "%v", wrong)
-			return
+		err := format.GoodDetail(x.name, value)
+		if err == nil && kind != account.User {
+			err = fmt.Errorf("a group has no %s, users have", x.name)
 		}
-		if kind != account.User {
-			err = s.in(column, "a group has no %s, users have", name)
-			return
+		if err != nil {
+			return nil, s.at(x.at, 0, "%v", err)
 		}
 		if d == nil {
 			d = &format.Details{}
 		}
-		*d.Of(name) = strings.Clone(value)
-	})
-	return d, err
+		d.Set(strings.Clone(x.name), strings.Clone(value))
+	}
+	return d, nil
+}
+
+// besides finds the columns that say what is known of users beside: those known everywhere, and
+// all that nothing else is known of.
+func (s *Reader) besides(head []string) error {
+	known := map[string]string{}
+	format.EachDetail(func(name, _ string) { known[detailColumn(name)] = name })
+	of := kinds[Accounts]
+	for i, column := range head {
+		column = strings.TrimSpace(column)
+		if name, ok := known[strings.ToLower(column)]; ok {
+			s.beside = append(s.beside, beside{i, name})
+			continue
+		}
+		if lower := strings.ToLower(column); slices.Contains(of.needed, lower) || slices.Contains(of.optional, lower) {
+			continue
+		}
+		if err := format.GoodDetailName(column); err != nil {
+			return &format.Error{File: s.file, Line: 1, What: fmt.Sprintf("column %d: %v", i+1, err)}
+		}
+		s.beside = append(s.beside, beside{i, column})
+		s.Further = append(s.Further, column)
+	}
+	if n := len(s.Further); n > mostFurther {
+		return &format.Error{File: s.file, Line: 1, What: fmt.Sprintf("%d columns are not known here; %d are kept at most", n, mostFurther)}
+	}
+	return nil
+}
+
+// mostFurther is how many columns of others are kept.
+const mostFurther = 40
+
+// beside is a column of details.
+type beside struct {
+	at   int
+	name string
 }
 
 // ReadMembers reads the rows of a sheet of members.

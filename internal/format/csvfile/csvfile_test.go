@@ -23,7 +23,7 @@ func TestColumnsInAnyOrder(t *testing.T) {
 func TestWrongSheetsSayWhere(t *testing.T) {
 	for text, want := range map[string]string{
 		"":                                          `x.csv: line 1: the head row "" is not that of`,
-		"kind,name,sid,id,colour\n":                 "is not that of accounts (kind,name,sid,id; maybe purpose,primary,full_name,mail,department,title,manager,ends) or members (group,member; maybe until)",
+		"kind,name,sid,colour\n":                    "is not that of accounts (kind,name,sid,id; maybe purpose,primary,full_name,mail,department,title,manager,ends, and what else is known of users) or members (group,member; maybe until)",
 		"kind,name,sid,id\nuser,a\n":                "x.csv: line 2",
 		"kind,name,sid,id\nuser,\"a,,\n":            "x.csv: line",
 		"kind,name,sid,id\nrobot,a,,\n":             "x.csv: line 2, column 1: \"robot\" is neither user nor group",

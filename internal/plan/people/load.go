@@ -18,7 +18,8 @@ type AccountFile struct {
 	File     string
 	Accounts []format.AccountRow
 	Members  format.Memberships
-	POSIX    bool // a group file: it lists each of its groups' users whole
+	POSIX    bool     // a group file: it lists each of its groups' users whole
+	Further  []string // columns that nothing is known of here
 	// Server: a server told its own lists of members, which hold nobody by its system's.
 	Server bool
 	// Machine is whose own accounts the file may tell of, by their identifiers.
@@ -30,6 +31,7 @@ type Loaded struct {
 	Users, Groups, Members, Completed int
 	Loops                             [][]string // circles of groups the files hold; each is followed once
 	Shared                            []string   // uids and gids that several accounts have
+	Further                           []string   `json:",omitempty"` // columns nothing is known of: they are kept of users as they are
 }
 
 // LoadAccounts makes accounts and memberships of files come, merged by name or
@@ -48,6 +50,9 @@ func LoadAccounts(d *plan.Planner, files []AccountFile) (*plan.Plan, *Loaded, er
 	x.changed()
 	if err := x.details(); err != nil {
 		return nil, nil, err
+	}
+	for _, f := range files {
+		x.c.Further = append(x.c.Further, f.Further...)
 	}
 	x.dir = t.Directory()
 	x.lists()
@@ -264,11 +269,12 @@ func (x *load) details() error {
 				x.d.T.Foresee(boss.after)
 			}
 		}
-		format.EachDetail(func(name, _ string) {
-			if value, is := *said.Of(name), w.is.Details.Of(name); value != "" && (*is == "" || w.is.Directory == "") {
-				*is = value
+		for _, name := range format.DetailNames(said) {
+			known := said.Of(name) != nil // what else is said no directory says
+			if value := said.Get(name); value != "" && (!known || w.is.Details.Get(name) == "" || w.is.Directory == "") {
+				w.is.Details.Set(name, value)
 			}
-		})
+		}
 	}
 	for _, at := range order {
 		w := of[at]

@@ -5,6 +5,7 @@ package people
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -279,11 +280,9 @@ func SetAccounts(d *plan.Planner, kind acc.Kind, names []string, set AccountSett
 	if set.Shut != nil {
 		says = append(says, map[bool]string{true: "shut", false: "open"}[*set.Shut])
 	}
-	format.EachDetail(func(name, _ string) {
-		if value, said := set.Details[name]; said {
-			says = append(says, name+" "+format.Clip(value))
-		}
-	})
+	for _, name := range slices.Sorted(maps.Keys(set.Details)) {
+		says = append(says, name+" "+format.Clip(set.Details[name]))
+	}
 	p.Change += strings.Join(says, ", ")
 	p.Asks = purpose != nil || primary != nil
 	for _, name := range names {

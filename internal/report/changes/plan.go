@@ -202,6 +202,9 @@ func Preview(p *doc.Printer, o *Outcome) {
 		for _, s := range l.Shared {
 			p.Line(doc.S("%s; both are loaded.", s))
 		}
+		if len(l.Further) > 0 {
+			p.Line(doc.S("Kept of users as it stands, for nothing is known of it: column %s.", strings.Join(l.Further, ", column ")))
+		}
 	}
 	if o.Taken != nil {
 		taken(p, o.Taken)
