@@ -31,8 +31,11 @@ func keeperSet(a *run.App, on bool) *cobra.Command {
 		Long: `Make a user, or everybody in a group, the keeper of groups or of a place. Where
 there are keepers, only they (who acts, or --as) may change the members of the
 groups, or the rules of the place and all below it, without --force. A group kept
-by its name is not kept by a pattern that fits it; of places the nearest counts.`,
-		Example: `  tarnwold keeper add ines --of 'group:acc-wardrobe-*'
+by its name is not kept by a pattern that fits it; of places the nearest counts.
+'manager of NAME' is whoever that user works for at the time, by what is known of
+them (user show); nobody keeps it while that isn't known.`,
+		Example: `  tarnwold keeper add 'manager of ruta' --of group:design-guests
+  tarnwold keeper add ines --of 'group:acc-wardrobe-*'
   tarnwold keeper add warden --of //stagedoor/productions`,
 		Args: cobra.ExactArgs(1), ValidArgsFunction: run.CompleteInOrder(a.CompleteAccounts(0)),
 		RunE: func(c *cobra.Command, args []string) error {

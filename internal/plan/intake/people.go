@@ -487,6 +487,9 @@ func (x *taking) gone(p *plan.Plan, met map[*personRow]bool) error {
 	}
 	for _, k := range keepers {
 		named[k.ID()] = true
+		if under, ok := k.Under(); ok {
+			named[under] = true
+		}
 	}
 	went := map[*personRow]bool{}
 	first := map[plan.ID]*personRow{}                      // by primary group: a user who stays

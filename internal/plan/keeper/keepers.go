@@ -20,17 +20,80 @@ import (
 // Keeper is an account that decides over the members of some groups, or over
 // the rules at and below a place.
 type Keeper struct {
-	Who   string `json:"who"` // an identifier
+	Who   string `json:"who"` // an identifier, with managerOf before it where it is whoever that user works for
 	Name  string `json:"account"`
+	Now   string `json:"now,omitempty"`   // of a user's manager: who that is at present
 	Of    string `json:"of"`              // group:PATTERN, or the server's own path
 	Place string `json:"place,omitempty"` // as it was named
+
+	boss plan.ID // of a user's manager: who that is now; none where it isn't known
+}
+
+// WhoKeeps begins what a warning is about, where it is about keepers themselves.
+const WhoKeeps = "who keeps the "
+
+// managerOf marks a keeper who is whoever a user works for at the time.
+const managerOf = "manager-of:"
+
+// managerWords are how that is written.
+const managerWords = "manager of "
+
+// Under gives the user whose manager a keeper is.
+func (k *Keeper) Under() (plan.ID, bool) {
+	text, ok := strings.CutPrefix(k.Who, managerOf)
+	if !ok {
+		return plan.ID{}, false
+	}
+	id, err := acc.ParseID(text)
+	return id, err == nil
 }
 
 func (k *Keeper) Group() (pattern string, ok bool) { return strings.CutPrefix(k.Of, "group:") }
 
+// ID is the account that keeps; zero where it is somebody's manager, and nobody is.
 func (k *Keeper) ID() plan.ID {
+	if _, ok := k.Under(); ok {
+		return k.boss
+	}
 	id, _ := acc.ParseID(k.Who)
 	return id
+}
+
+// now fills in what hangs on the moment: names, and who a manager is.
+func (k *Keeper) now(t *estate.Tx) {
+	under, ok := k.Under()
+	if !ok {
+		if a, ok := t.Account(k.ID()); ok {
+			k.Name = t.Name(a.ID)
+		}
+		return
+	}
+	k.Name = "the manager of " + t.Name(under)
+	if id, err := acc.ParseID(t.MetadataOf(under).Manager); err == nil {
+		if a, ok := t.Account(id); ok && a.Kind == acc.User {
+			k.boss, k.Now = a.ID, t.Name(a.ID)
+		}
+	}
+}
+
+// Hangs tells whether a keeper is named by an account, and how it is written.
+func (k *Keeper) Hangs(a acc.Account) (who string, ok bool) {
+	if under, manager := k.Under(); manager {
+		return managerWords + a.Name, under == a.ID
+	}
+	return a.Name, k.ID() == a.ID
+}
+
+// Called is what a keeper is called, with who a manager is now.
+func (k *Keeper) Called() string {
+	switch _, manager := k.Under(); {
+	case !manager:
+		return k.Name
+	case k.Now == "":
+		return k.Name + " (nobody is known to be)"
+	default:
+		return k.Name + " (" + k.Now + ")"
+	}
 }
 
 func init() {
@@ -46,9 +109,7 @@ func init() {
 func Keepers(t *estate.Tx) ([]Keeper, error) {
 	out, err := plan.RecordsAs[Keeper](t, estate.KeeperRecord)
 	for i := range out {
-		if a, ok := t.Account(out[i].ID()); ok {
-			out[i].Name = t.Name(a.ID)
-		}
+		out[i].now(t)
 	}
 	return out, err
 }
@@ -56,9 +117,9 @@ func Keepers(t *estate.Tx) ([]Keeper, error) {
 // KeeperNames lists keepers by name, each once.
 func KeeperNames(list []Keeper) []string {
 	out := []string{}
-	for _, k := range list {
-		if !slices.Contains(out, k.Name) {
-			out = append(out, k.Name)
+	for i := range list {
+		if name := list[i].Called(); !slices.Contains(out, name) {
+			out = append(out, name)
 		}
 	}
 	return out
@@ -66,11 +127,22 @@ func KeeperNames(list []Keeper) []string {
 
 // keeping reads who keeps what.
 func keeping(d *plan.Planner, who, of string) (Keeper, error) {
-	a, err := d.T.Named(who, 0)
-	if err != nil {
-		return Keeper{}, err
+	var k Keeper
+	if n := len(managerWords); len(who) > n && strings.EqualFold(who[:n], managerWords) {
+		a, err := d.T.Named(who[n:], acc.User)
+		if err != nil {
+			return k, err
+		}
+		k.Who = managerOf + a.ID.String()
+	} else {
+		a, err := d.T.Named(who, 0)
+		if err != nil {
+			return k, err
+		}
+		k.Who = a.ID.String()
 	}
-	k := Keeper{Who: a.ID.String(), Name: d.T.Name(a.ID)}
+	k.now(d.T)
+	k.Now = "" // what is written down holds longer than that
 	if pattern, ok := strings.CutPrefix(of, "group:"); ok {
 		if _, err := path.Match(pattern, ""); err != nil || pattern == "" {
 			return k, &estate.Refused{Why: fmt.Sprintf("%q is not a pattern of groups", of), Do: "write group:NAME, * and ? standing for any characters"}
@@ -209,7 +281,7 @@ func (k *Keeps) Is(user plan.ID, keepers []Keeper) bool {
 		tok = acc.NewToken(k.D.T, user, acc.Traits{})
 		k.held[user] = tok
 	}
-	return slices.ContainsFunc(keepers, func(o Keeper) bool { return tok.Has(o.ID()) })
+	return slices.ContainsFunc(keepers, func(o Keeper) bool { return !o.ID().IsZero() && tok.Has(o.ID()) })
 }
 
 // Group gives the keepers of a group; a group named as it is before patterns.
@@ -371,6 +443,17 @@ func keepersHold(d *plan.Planner, p *plan.Plan) error {
 		}
 	}
 	for _, e := range w.Records {
+		if e.Kind == estate.MetadataRecord && len(k.All) > 0 {
+			var was, is estate.Metadata
+			_ = json.Unmarshal([]byte(e.Before), &was)
+			_ = json.Unmarshal([]byte(e.After), &is)
+			for _, o := range k.All { // whose manager somebody is decides what they keep
+				if under, ok := o.Under(); ok && under.String() == e.Name && was.Manager != is.Manager {
+					hold(WhoKeeps+o.Said(), slices.DeleteFunc(slices.Clone(k.All), func(x Keeper) bool { return x.Of != o.Of }))
+				}
+			}
+			continue
+		}
 		if e.Kind != estate.KeeperRecord {
 			continue
 		}
@@ -380,12 +463,12 @@ func keepersHold(d *plan.Planner, p *plan.Plan) error {
 				continue
 			}
 			if pattern, ok := o.Group(); ok {
-				hold("who keeps the "+o.Said(), slices.DeleteFunc(slices.Clone(k.All), func(x Keeper) bool { return x.Of != "group:"+pattern }))
+				hold(WhoKeeps+o.Said(), slices.DeleteFunc(slices.Clone(k.All), func(x Keeper) bool { return x.Of != "group:"+pattern }))
 				if !strings.ContainsAny(pattern, `*?[\`) {
-					hold("who keeps the "+o.Said(), k.Group(pattern))
+					hold(WhoKeeps+o.Said(), k.Group(pattern))
 				}
 			} else {
-				hold("who keeps the "+o.Said(), k.Place(o.Of))
+				hold(WhoKeeps+o.Said(), k.Place(o.Of))
 			}
 		}
 	}

@@ -401,8 +401,8 @@ func unnamed(d *plan.Planner, a acc.Account, passes func(uses.Use) bool) error {
 		return err
 	}
 	for _, o := range all {
-		if o.ID() == a.ID {
-			return &estate.Refused{Why: fmt.Sprintf("%s still keeps the %s", d.T.Name(a.ID), o.Said()), Do: fmt.Sprintf("tarnwold keeper remove %s --of '%s'", a.Name, o.Place)}
+		if who, ok := o.Hangs(a); ok {
+			return &estate.Refused{Why: fmt.Sprintf("%s still keeps the %s", o.Name, o.Said()), Do: fmt.Sprintf("tarnwold keeper remove '%s' --of '%s'", who, o.Place)}
 		}
 	}
 	if len(found) > 0 {

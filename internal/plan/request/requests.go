@@ -178,7 +178,9 @@ func Duties(d *plan.Planner) ([]Duty, error) {
 
 func keptAs(d *plan.Planner, o *keeper.Keeper, user string) string {
 	s := "keeps the " + o.Said()
-	if o.Name != user {
+	if _, manager := o.Under(); manager {
+		s += " as " + o.Name
+	} else if o.Name != user {
 		s += " as one of " + o.Name
 	}
 	return s

@@ -170,9 +170,9 @@ func Keepers(p *doc.Printer, list []keeper.Keeper) error {
 	if list == nil {
 		list = []keeper.Keeper{}
 	}
-	return p.Give(list, []string{"account", "of"}, func() (out [][]string) {
+	return p.Give(list, []string{"account", "of", "now"}, func() (out [][]string) {
 		for _, k := range list {
-			out = append(out, []string{k.Name, k.Place})
+			out = append(out, []string{k.Name, k.Place, k.Now})
 		}
 		return out
 	}, func() {
@@ -186,7 +186,7 @@ func Keepers(p *doc.Printer, list []keeper.Keeper) error {
 			if g, ok := strings.CutPrefix(k.Place, "group:"); ok {
 				of = "the members of " + g
 			}
-			g.Rows = append(g.Rows, []doc.Cell{doc.C(k.Name), doc.C(of)})
+			g.Rows = append(g.Rows, []doc.Cell{doc.C(k.Called()), doc.C(of)})
 		}
 		p.Grid(g)
 	})

@@ -19,6 +19,7 @@ import (
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/entry"
 	"tarnwold/internal/plan/intake"
+	"tarnwold/internal/plan/keeper"
 	"tarnwold/internal/plan/people"
 	"tarnwold/internal/plan/request"
 	"tarnwold/internal/report"
@@ -421,6 +422,9 @@ func WarningText(w plan.Warning) string {
 	case "mail-group":
 		return fmt.Sprintf("%s is a mail group, and a mail group carries no access", w.Who)
 	case "kept":
+		if strings.HasPrefix(w.Where, keeper.WhoKeeps) {
+			return fmt.Sprintf("only %s may say %s, and you act as somebody else", report.Some(w.Users, 4), w.Where)
+		}
 		verb := "keep"
 		if len(w.Users) == 1 {
 			verb = "keeps"
