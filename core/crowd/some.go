@@ -39,6 +39,9 @@ func SomeOf(b Bits) *Some {
 // listed makes a set of those in a list in order.
 func listed(few []int32) *Some { return &Some{few: few, n: len(few)} }
 
+// Only is one user, by their place.
+func Only(u int) *Some { return listed([]int32{int32(u)}) }
+
 // Len counts the users.
 func (s *Some) Len() int { return s.n }
 

@@ -2,6 +2,7 @@ package plan_test
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"testing"
@@ -14,6 +15,7 @@ import (
 	"tarnwold/core/posix"
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
+	"tarnwold/core/verdict"
 	"tarnwold/internal/ask"
 	"tarnwold/internal/ask/expect"
 	"tarnwold/internal/ask/explain"
@@ -480,6 +482,7 @@ func TestFindingsAreSo(t *testing.T) {
 			}
 			w.sight(rt, tx, k, found, met)
 			w.opened(rt, tx, k, found, met)
+			w.further(rt, tx, k, found, met)
 			return tx.Err()
 		}))
 		before, state := w.access(), strings.Join(w.state(), "\n")
@@ -568,6 +571,78 @@ func (w *world) opened(rt *rapid.T, tx *estate.Tx, k *ask.Asker, found []finding
 		}
 	}
 	require.Equal(rt, want, got, "opened by administrators alone")
+}
+
+// further holds what opens further than the folder above to asking for each item, as each user.
+func (w *world) further(rt *rapid.T, tx *estate.Tx, k *ask.Asker, found []findings.Finding, met map[string]int) {
+	reads := func(u acc.Account, p estate.Place, sh *estate.Share) bool {
+		q := k.Question(u.ID, p, sh)
+		if d, ok := tx.Of(p.Strand).(*rule.Descriptor); ok && p.Folder {
+			q.Item = rule.Compile(rule.NewChild(d, false, plan.ID{}, plan.ID{}, nil), q.Traits.Reading())
+		}
+		return verdict.Granted(q)&right.ReadData != 0
+	}
+	more := map[string]map[string]bool{}
+	for _, s := range tx.Servers() {
+		passes := func(u plan.ID) bool {
+			return s.Traits.AdministratorsPass && slices.ContainsFunc(tx.Administrators(s), acc.NewToken(k.Directory(), u, s.Traits.Traits).Has)
+		}
+		for _, sh := range tx.Shares(s) {
+			top, err := tx.At(s, sh.Folder)
+			if err != nil {
+				continue
+			}
+			if sh.Admission != nil { // it may say who passes
+				return
+			}
+			for _, id := range tx.Subtree(top.Item, 10_000) {
+				p := tx.Place(id)
+				d := tx.Of(p.Strand).Listed()
+				if id == top.Item || !slices.ContainsFunc(d.Rules.Own(), func(e rule.Entry) bool { return e.Kind == rule.Allow && e.Rights.Map()&right.ReadData != 0 }) {
+					continue
+				}
+				up, err := tx.At(s, place.Dir(p.Path))
+				require.NoError(rt, err)
+				way := true
+				here := map[string]bool{}
+				for _, u := range tx.Accounts(acc.User) {
+					if passes(u.ID) || k.Account(u.ID).Shut != "" {
+						continue
+					}
+					above := reads(u, up, &sh)
+					way = way && !above
+					if !above && u.ID != d.Owner && reads(u, p, &sh) {
+						here[u.Name] = true
+					}
+				}
+				if !way && len(here) > 0 {
+					if more[p.String()] == nil {
+						more[p.String()] = map[string]bool{}
+					}
+					maps.Copy(more[p.String()], here)
+				}
+			}
+		}
+	}
+	for _, f := range found {
+		if f.Kind != "opens-further" || len(tx.Shares(tx.Servers()[0])) == 0 {
+			continue
+		}
+		met["opened further"]++
+		require.NotEmpty(rt, more[f.Where], f.Where)
+		if f.More == 0 {
+			require.Len(rt, more[f.Where], f.Users, "%s: %s", f.Where, f.What)
+		}
+	}
+	if len(more) > 0 && !slices.ContainsFunc(found, func(f findings.Finding) bool { return f.Kind == "opens-further" }) {
+		folders := map[string]int{}
+		for where := range more { // all of them are where most folders open to others
+			folders[place.Dir(where)]++
+		}
+		for where, n := range folders {
+			require.GreaterOrEqual(rt, n, 3, "%s: %v", where, more)
+		}
+	}
 }
 
 // sight holds what is out of sight to walking down to each item as each user.

@@ -22,6 +22,7 @@ var findingWords = map[string]struct{ head, why string }{
 	"runs-as-root":         {"Programs that run as root", "Whoever starts one does so as the one who passes all rules; such programs belong to the system, not to a share."},
 	"administrators-alone": {"Open to administrators alone", "Nobody else opens it, though people open the folder it is in: access was lost, or was never given."},
 	"stranger-in-home":     {"Strangers in homes", "Somebody else is named in a user's home: they see what its owner takes for their own."},
+	"opens-further":        {"Open to more than the folder above", "Whoever keeps something confidential goes by the folder it is in; what is open to more there is missed."},
 	"runs-as-others":       {"Programs that run as others", "Whoever may write one decides what is done as its owner or group when anybody starts it."},
 	"passes-by-privilege":  {"Passing rules by a privilege", "Neither a share's limits nor an owner's rules stop them, and no folder's list shows who they are."},
 	"not-counted":          {"What no answer counts", "It changes who may do what there, and answers say so; check it on the server."},

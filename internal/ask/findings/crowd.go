@@ -83,12 +83,7 @@ const useful = right.ReadData | right.WriteData | right.AppendData | right.Delet
 
 // open: somebody whom no list names gets in.
 func (x *finding) open() error {
-	ways := x.shares()
-	for _, l := range x.local() { // a server without shares is used at itself
-		if !slices.ContainsFunc(x.shares(), func(w *ask.Route) bool { return w.Server.ID == l.Server.ID }) {
-			ways = append(ways, l)
-		}
-	}
+	ways := x.entrances()
 	granted := make([]right.Set, len(x.g.F.Nodes))
 	for _, w := range ways {
 		s := x.g.See(census.Nobodys, w, nil)
@@ -139,16 +134,27 @@ func (x *finding) open() error {
 
 // under counts the items of nodes and all that is below them.
 func (x *finding) under(tops []int) (n int64) {
+	nodes := x.g.F.Nodes
+	if x.below == nil { // what is in a folder comes behind it
+		x.below = make([]int64, len(nodes))
+		for i := len(nodes) - 1; i >= 0; i-- {
+			x.below[i] += nodes[i].Items
+			if p := nodes[i].Parent; p >= 0 {
+				x.below[p] += x.below[i]
+			}
+		}
+	}
 	in := map[int]bool{}
 	for _, i := range tops {
-		in[i] = true
+		in[i] = len(tops) > 1
 	}
-	for i := range x.g.F.Nodes {
-		if p := x.g.F.Nodes[i].Parent; p >= 0 && in[p] {
-			in[i] = true
+	for _, i := range tops {
+		up := nodes[i].Parent
+		for up >= 0 && !in[up] {
+			up = nodes[up].Parent
 		}
-		if in[i] {
-			n += x.g.F.Nodes[i].Items
+		if up < 0 {
+			n += x.below[i]
 		}
 	}
 	return n

@@ -2,6 +2,7 @@
 package findings
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 
@@ -69,7 +70,9 @@ type FindingKind struct {
 	Name string
 	// estate: it is of the whole estate, and not asked for below a place.
 	estate bool
-	look   func(*finding) error
+	// waits: it goes by what everybody sees, which is looked at beside.
+	waits bool
+	look  func(*finding) error
 }
 
 // FindingKinds lists the kinds, those that matter most first.
@@ -81,38 +84,39 @@ func FindingKinds() (names []string) {
 }
 
 var findingKinds = [...]FindingKind{
-	{"rules-absent", false, (*finding).absent},
-	{"open-to-everyone", false, (*finding).open},
-	{"nobody-in-charge", false, (*finding).uncharged},
-	{"nobody-owns", false, (*finding).unowned},
-	{"owner-left", false, (*finding).ownersLeft},
-	{"group-unknown", false, (*finding).ungrouped},
-	{"stranger-in-home", false, (*finding).strangers},
-	{"home-open", false, (*finding).openHomes},
-	{"home-of-nobody", false, (*finding).homeless},
-	{"runs-as-others", false, (*finding).runsAs},
-	{"runs-as-root", false, (*finding).asRoot},
-	{"administrators-alone", false, (*finding).administrators},
-	{"passes-by-privilege", true, (*finding).privileged},
-	{"not-counted", false, (*finding).uncounted},
-	{"otherwise-there", true, (*finding).otherwise},
-	{"stale", false, (*finding).stale},
-	{"out-of-order", false, (*finding).disorder},
-	{"dead-identifier", false, (*finding).dead},
-	{"mail-group", false, (*finding).mail},
-	{"single-user", false, (*finding).single},
-	{"idle-entry", false, (*finding).idle},
-	{"idle-deny", false, (*finding).idleDenies},
-	{"out-of-sight", false, (*finding).outOfSight},
-	{"share-too-wide", false, (*finding).wideShares},
-	{"share-too-narrow", false, (*finding).narrowShares},
-	{"last-day-over", true, (*finding).over},
-	{"account-ends", true, (*finding).ending},
-	{"group-in-circle", true, (*finding).circles},
-	{"empty-group", true, (*finding).empty},
-	{"unused-group", true, (*finding).unused},
-	{"twin-groups", true, (*finding).twins},
-	{"unused-level", true, (*finding).levels},
+	{"rules-absent", false, false, (*finding).absent},
+	{"open-to-everyone", false, false, (*finding).open},
+	{"nobody-in-charge", false, false, (*finding).uncharged},
+	{"nobody-owns", false, false, (*finding).unowned},
+	{"owner-left", false, false, (*finding).ownersLeft},
+	{"group-unknown", false, false, (*finding).ungrouped},
+	{"stranger-in-home", false, false, (*finding).strangers},
+	{"home-open", false, false, (*finding).openHomes},
+	{"home-of-nobody", false, false, (*finding).homeless},
+	{"opens-further", false, true, (*finding).further},
+	{"runs-as-others", false, false, (*finding).runsAs},
+	{"runs-as-root", false, false, (*finding).asRoot},
+	{"administrators-alone", false, true, (*finding).administrators},
+	{"passes-by-privilege", true, false, (*finding).privileged},
+	{"not-counted", false, false, (*finding).uncounted},
+	{"otherwise-there", true, false, (*finding).otherwise},
+	{"stale", false, false, (*finding).stale},
+	{"out-of-order", false, false, (*finding).disorder},
+	{"dead-identifier", false, false, (*finding).dead},
+	{"mail-group", false, false, (*finding).mail},
+	{"single-user", false, false, (*finding).single},
+	{"idle-entry", false, false, (*finding).idle},
+	{"idle-deny", false, false, (*finding).idleDenies},
+	{"out-of-sight", false, true, (*finding).outOfSight},
+	{"share-too-wide", false, false, (*finding).wideShares},
+	{"share-too-narrow", false, false, (*finding).narrowShares},
+	{"last-day-over", true, false, (*finding).over},
+	{"account-ends", true, false, (*finding).ending},
+	{"group-in-circle", true, false, (*finding).circles},
+	{"empty-group", true, false, (*finding).empty},
+	{"unused-group", true, false, (*finding).unused},
+	{"twin-groups", true, false, (*finding).twins},
+	{"unused-level", true, false, (*finding).levels},
 }
 
 // FindingsOptions narrow what is looked for.
@@ -137,6 +141,7 @@ type finding struct {
 	toks    tokens
 	ways    map[*ask.Route]*wayCrowd
 	sights  []*sight // what everybody sees by each share, once looked is closed
+	far     *reach   // what opens further, once looked is closed
 	looked  <-chan struct{}
 	opened  []opened                  // of each node
 	home    map[int]account.ID        // homes, once asked for
@@ -145,6 +150,7 @@ type finding struct {
 	primary map[account.ID][]account.ID // users by their primary group, once asked for
 	owns    []owning                    // ownEntries, once asked for
 	named   map[account.ID]int64        // spoken, once asked for
+	below   []int64                     // how many items are at and below each node, once asked for
 	full    map[account.ID]bool         // populated, once asked for
 }
 
@@ -155,7 +161,7 @@ func Findings(k *ask.Asker, o FindingsOptions) ([]Finding, error) {
 			return nil, &estate.NotFound{What: "kind of finding", Name: name, Near: estate.Nearest(name, FindingKinds())}
 		}
 	}
-	x := &finding{k: k, o: &o, out: []Finding{}, ways: map[*ask.Route]*wayCrowd{}, posix: map[*rule.Descriptor]*posix.Rules{}}
+	x := &finding{k: k, o: &o, ways: map[*ask.Route]*wayCrowd{}, posix: map[*rule.Descriptor]*posix.Rules{}}
 	people := k.DirectoryBeside()
 	var err error
 	if o.Where == "" {
@@ -179,44 +185,45 @@ func Findings(k *ask.Asker, o FindingsOptions) ([]Finding, error) {
 		}
 		x.by.add(d, i)
 	}
-	if x.wanted("out-of-sight") || x.wanted("administrators-alone") {
+	if slices.ContainsFunc(findingKinds[:], func(kind FindingKind) bool { return kind.waits && x.wanted(kind.Name) }) {
 		defer x.lookOut()()
 	}
-	for _, kind := range findingKinds {
-		if !x.wanted(kind.Name) || kind.estate && o.Where != "" {
-			continue
-		}
-		if o.Step != nil {
-			o.Step(kind.Name)
-		}
-		from := len(x.out)
-		if err := kind.look(x); err != nil {
-			return nil, err
-		}
-		for j := from; j < len(x.out); j++ {
-			f := &x.out[j]
-			f.Kind = kind.Name
-			if f.Commands == nil {
-				f.Commands = [][]string{}
+	found := make([][]Finding, len(findingKinds))
+	for _, waits := range []bool{false, true} { // for who sees what, which takes longest
+		for n, kind := range findingKinds {
+			if kind.waits != waits || !x.wanted(kind.Name) || kind.estate && o.Where != "" {
+				continue
 			}
-		}
-		slices.SortStableFunc(x.out[from:], func(a, b Finding) int {
-			if a.Items != b.Items {
-				if a.Items > b.Items {
-					return -1
+			if o.Step != nil {
+				o.Step(kind.Name)
+			}
+			x.out = nil
+			if err := kind.look(x); err != nil {
+				return nil, err
+			}
+			for j := range x.out {
+				f := &x.out[j]
+				f.Kind = kind.Name
+				if f.Commands == nil {
+					f.Commands = [][]string{}
 				}
-				return 1
 			}
-			return ask.CmpText(a.Where+a.Who, b.Where+b.Who)
-		})
-		if err := k.T.Context().Err(); err != nil {
-			return nil, err
-		}
-		if err := k.T.Err(); err != nil {
-			return nil, err
+			slices.SortStableFunc(x.out, func(a, b Finding) int {
+				return cmp.Or(cmp.Compare(b.Items, a.Items), ask.CmpText(a.Where+a.Who, b.Where+b.Who))
+			})
+			if found[n] = x.out; k.T.Context().Err() != nil {
+				return nil, k.T.Context().Err()
+			}
+			if err := k.T.Err(); err != nil {
+				return nil, err
+			}
 		}
 	}
-	return x.out, nil
+	out := slices.Concat(found...)
+	if out == nil {
+		out = []Finding{}
+	}
+	return out, nil
 }
 
 // wanted tells whether a kind is asked for.

@@ -21,18 +21,47 @@ func (x *finding) outOfSight() error {
 	return x.k.T.Context().Err()
 }
 
-// lookOut begins to look at what everybody sees by each share, beside what else is looked
-// for; done waits for it.
+// lookOut begins to look at what everybody sees by each share, and at what opens further,
+// beside what else is looked for; done waits for it.
 func (x *finding) lookOut() (done func()) {
-	for _, w := range x.shares() {
-		x.sights = append(x.sights, x.sight(w))
+	seen := x.wanted("out-of-sight") || x.wanted("administrators-alone")
+	if x.wanted("opens-further") {
+		x.far = &reach{more: map[wider]*letIn{}, known: map[int]bool{}}
+	}
+	var walks []func()
+	for _, w := range x.entrances() {
+		var looks []func(i int, s crowd.Situation)
+		end := func() {}
+		var o *sight
+		if seen && w.Share != nil {
+			o = x.sight(w)
+			x.sights = append(x.sights, o)
+			looks, end = append(looks, o.look), o.end
+		}
+		if x.far != nil {
+			looks = append(looks, x.reading(w, o).look)
+		}
+		if len(looks) == 0 {
+			continue
+		}
+		c := x.crowd(w)
+		walks = append(walks, func() {
+			x.g.Opening(w, c.pop, c.d, func(i int, s crowd.Situation) bool {
+				for _, look := range looks {
+					look(i, s)
+				}
+				return x.k.T.Context().Err() == nil
+			})
+			end()
+		})
 	}
 	looked := make(chan struct{})
 	x.looked, x.opened = looked, make([]opened, len(x.g.F.Nodes))
 	go func() {
 		defer close(looked)
-		for _, o := range x.sights {
-			o.walk()
+		for i, walk := range walks {
+			walk()
+			walks[i] = nil // and all it held
 		}
 	}()
 	return func() { <-looked }
@@ -51,13 +80,8 @@ func (x *finding) sight(w *ask.Route) *sight {
 	return o
 }
 
-// walk looks at every node on the way. It asks nothing of the estate.
-func (o *sight) walk() {
-	x := o.x
-	x.g.Opening(o.w, o.c.pop, o.c.d, func(i int, s crowd.Situation) bool {
-		o.look(i, s)
-		return x.k.T.Context().Err() == nil
-	})
+// end is told when all was looked at.
+func (o *sight) end() {
 	o.at.Leave(0)
 	o.known, o.met = nil, nil
 }

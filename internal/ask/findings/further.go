@@ -1,0 +1,239 @@
+package findings
+
+import (
+	"fmt"
+	"slices"
+
+	"tarnwold/core/account"
+	"tarnwold/core/crowd"
+	"tarnwold/core/right"
+	"tarnwold/core/rule"
+	"tarnwold/internal/ask"
+)
+
+// further: places that more people read than what is in the folder above. A folder that
+// nobody reads files in but those who pass all rules is a way to others, as is one where most
+// folders open to others, and what opens below it is what it is for; a home is its owner's.
+func (x *finding) further() error {
+	<-x.looked
+	r, homes := x.far, x.homes()
+	for i := range homes {
+		delete(r.known, i)
+	}
+	ways := x.leadingOn(r.known)
+	for _, o := range r.wide.order {
+		m := r.more[o]
+		nodes := slices.DeleteFunc(r.wide.nodes[o], func(i int) bool { return !r.known[i] || x.g.F.Nodes[i].Folder && ways[x.g.F.Nodes[i].Parent] })
+		if len(nodes) == 0 {
+			continue
+		}
+		f := x.place(nodes)
+		f.Items, f.Users = x.under(nodes), m.n
+		var names []string
+		for _, id := range m.first {
+			names = append(names, x.k.T.Name(id))
+		}
+		slices.Sort(names)
+		if stranger := x.letsIn(&f, o.d, m.first[0], nodes); stranger && m.n == 1 {
+			continue // told as such
+		}
+		if f.What != "" {
+			f.What += ": "
+		}
+		f.What += "lets in " + told(names, f.Users)
+		x.add(f)
+	}
+	x.far = nil
+	return x.k.T.Err()
+}
+
+// wider is rules that let in more than those of the folder above.
+type wider struct{ d, up *rule.Descriptor }
+
+// letIn is whom they let in.
+type letIn struct {
+	users *crowd.Some // nil where nothing else has the rules, and n and first say enough
+	by    *wayCrowd
+	n     int
+	first []account.ID
+}
+
+// reach gathers, by all routes, what opens further than the folder above.
+type reach struct {
+	wide  grouped[wider]
+	more  map[wider]*letIn
+	known map[int]bool // nodes it is told of
+}
+
+// look looks at a node, after the folder it is in. It asks nothing of the estate.
+func (r *reading) look(i int, s crowd.Situation) {
+	t, x := r.to, r.x
+	n := &x.g.F.Nodes[i]
+	up := -1
+	var over crowd.Situation
+	if _, begins := r.w.Begins[i]; !begins {
+		up = n.Parent
+		over = r.at.Of(up)
+	}
+	if n.Folder {
+		r.at.Put(i, s)
+	}
+	d := x.k.AsEntries(n.Before)
+	if up < 0 || t.known[i] || !opensItself(d) {
+		return
+	}
+	above := r.files(up, over)
+	if above.Within(r.pass) {
+		return
+	}
+	here := r.here(i, s)
+	if u, ok := r.c.d.People.Place(d.Owner); ok && here.Has(u) { // whose it is
+		here = here.Minus(crowd.Only(u))
+	}
+	if here = here.Minus(above).Minus(r.pass); here.Len() == 0 {
+		return
+	}
+	t.known[i] = true
+	o := wider{d, x.k.AsEntries(x.g.F.Nodes[up].Before)}
+	t.wide.add(o, i)
+	m := t.more[o]
+	if m != nil && m.by == r.c && m.users != nil {
+		here = m.users.Plus(here)
+	}
+	m = &letIn{users: here, by: r.c, n: here.Len()}
+	for u := range here.All() {
+		if m.first = append(m.first, r.c.d.People.Users[u].ID); len(m.first) == mostTold {
+			break
+		}
+	}
+	if len(x.by.nodes[d]) == 1 {
+		m.users = nil
+	}
+	t.more[o] = m
+}
+
+// leadingOn gives the folders of which most folders in them, and several, open further.
+func (x *finding) leadingOn(further map[int]bool) map[int]bool {
+	all, wide := map[int]int64{}, map[int]int64{}
+	for i := range x.g.F.Nodes {
+		if n := &x.g.F.Nodes[i]; n.Folder && n.Parent >= 0 {
+			all[n.Parent] += n.Items
+			if further[i] {
+				wide[n.Parent] += n.Items
+			}
+		}
+	}
+	out := map[int]bool{}
+	for up, n := range wide {
+		out[up] = n >= fewHomes*x.g.F.Nodes[up].Items && 2*n > all[up]
+	}
+	return out
+}
+
+// mostTold is how many people are told by name.
+const mostTold = 4
+
+func told(names []string, all int) string {
+	out := ""
+	for i, name := range names {
+		if i > 0 {
+			out += ", "
+		}
+		out += name
+	}
+	if n := all - len(names); n > 0 {
+		out += fmt.Sprintf(" and %d more", n)
+	}
+	return out
+}
+
+// letsIn tells which own entry lets somebody in, how it is taken away, and whether they are a
+// stranger in a home.
+func (x *finding) letsIn(f *Finding, d *rule.Descriptor, user account.ID, nodes []int) (stranger bool) {
+	tok := x.toks.of(user)
+	for _, e := range d.Rules.Own() {
+		if e.Kind == rule.Allow && e.Rights.Map()&right.ReadData != 0 && (tok.Has(e.Who) || e.Who == account.Everyone || e.Who == account.Authenticated) {
+			f.Who, f.What = x.k.T.Name(e.Who), x.write(d, e, nodes)
+			f.Commands = [][]string{x.revoking(f.Where, f.Who, d, e, false)}
+			return x.stranger(d, e, nodes)
+		}
+	}
+	return false
+}
+
+// opensItself tells whether a descriptor lets somebody read by an entry of its own.
+func opensItself(d *rule.Descriptor) bool {
+	return slices.ContainsFunc(d.Rules.Entries, func(e rule.Entry) bool {
+		return e.Own() && e.Kind == rule.Allow && e.Rights.Map()&right.ReadData != 0
+	})
+}
+
+// entrances are the shares, and the servers themselves that have none.
+func (x *finding) entrances() []*ask.Route {
+	ways := slices.Clone(x.shares())
+	for _, l := range x.local() {
+		if !slices.ContainsFunc(x.shares(), func(w *ask.Route) bool { return w.Server.ID == l.Server.ID }) {
+			ways = append(ways, l)
+		}
+	}
+	return ways
+}
+
+// reading is who reads what is in folders, by one route.
+type reading struct {
+	x     *finding
+	to    *reach
+	seen  *sight // what is looked at beside; nil: nothing is
+	w     *ask.Route
+	c     *wayCrowd
+	pass  *crowd.Some // who passes all rules, and who can't sign on
+	at    ask.Down[crowd.Situation]
+	known map[*rule.Descriptor]*crowd.Some // of folders' files
+	held  int
+}
+
+func (x *finding) reading(w *ask.Route, seen *sight) *reading {
+	c := x.crowd(w)
+	r := &reading{x: x, to: x.far, seen: seen, w: w, c: c, known: map[*rule.Descriptor]*crowd.Some{}}
+	left := c.d.People.Empty()
+	for id := range x.k.ShutOut() {
+		if u, ok := c.d.People.Place(id); ok {
+			left.Set(u)
+		}
+	}
+	r.pass = crowd.SomeOf(c.d.Passing()).Plus(crowd.SomeOf(left))
+	return r
+}
+
+// here gives who reads a file, or the files that a folder's rules are handed down to.
+func (r *reading) here(i int, s crowd.Situation) *crowd.Some {
+	if r.x.g.F.Nodes[i].Folder {
+		return r.files(i, s)
+	}
+	if r.seen != nil { // which has asked already
+		return r.seen.lists(s)
+	}
+	return r.c.d.SomeHolding(s, right.ReadData)
+}
+
+// files gives who reads a new file in a folder, whoever made it; on POSIX trees, where its
+// mode hangs on a program, who lists the folder.
+func (r *reading) files(i int, s crowd.Situation) *crowd.Some {
+	d, ok := r.x.g.F.Nodes[i].Before.(*rule.Descriptor)
+	if !ok {
+		return r.c.d.SomeHolding(s, right.ReadData)
+	}
+	if got := r.known[d]; got != nil && s.Gate == nil {
+		return got
+	}
+	file := rule.NewChild(d, false, account.ID{}, account.ID{}, nil)
+	got := r.c.d.SomeHolding(crowd.Situation{Item: rule.Compile(file, r.w.Traits.Reading()), Gate: s.Gate}, right.ReadData)
+	if s.Gate == nil {
+		if r.held += got.Len() + 8; r.held > mostHeld {
+			clear(r.known)
+			r.held = 0
+		}
+		r.known[d] = got
+	}
+	return got
+}
