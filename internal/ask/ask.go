@@ -4,6 +4,7 @@
 package ask
 
 import (
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -395,6 +396,23 @@ func (k *Asker) Matching(words string) (users []account.Account, is bool, err er
 		return nil, true, Unfit("tarnwold user list shows what is known of users", "nobody has %s", words)
 	}
 	return users, true, k.T.Err()
+}
+
+// Described gives what is known of users beside, by their names.
+func (k *Asker) Described() map[string]estate.Details {
+	known := map[account.ID]estate.Details{}
+	k.T.EachParticular(func(p *estate.Particular) {
+		if p.Err == nil && p.Details != (estate.Details{}) {
+			known[p.ID] = p.Details
+		}
+	})
+	k.T.ReadNames(slices.Collect(maps.Keys(known)))
+	out := map[string]estate.Details{}
+	for id, d := range known {
+		d.Manager = k.Manager(d.Manager)
+		out[k.T.Name(id)] = d
+	}
+	return out
 }
 
 // Manager writes whom somebody works for, as it is written down.

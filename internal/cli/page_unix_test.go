@@ -225,6 +225,46 @@ func TestPageOpensClosesAndSearches(t *testing.T) {
 	require.Equal(t, "table-row none", b.run(`getComputedStyle([...document.querySelectorAll("tbody tr")].find(r => r.querySelector(".name").textContent === "Ledgers")).display + " " + getComputedStyle(document.querySelector(".tools")).display`))
 }
 
+// TestFindingsArePicked: a page of findings shows those of a kind, a server, a keeper, and what is
+// picked stands in its address.
+func TestFindingsArePicked(t *testing.T) {
+	dir := t.TempDir()
+	t.Setenv("TARNWOLD_ESTATE", filepath.Join(dir, "pl", "tarnwold.estate"))
+	run := func(code int, args ...string) {
+		var out bytes.Buffer
+		require.Equal(t, code, cli.Main(args, strings.NewReader(""), &out, &out), out.String())
+	}
+	run(0, "demo", filepath.Join(dir, "pl"))
+	run(0, "keeper", "add", "warden", "--of", "//stagedoor/productions")
+	run(0, "keeper", "add", "board", "--of", "//stagedoor/productions/Board Papers", "--as", "warden")
+	page := filepath.Join(dir, "findings.html")
+	run(1, "findings", "-o", page)
+	b := browse(t, page)
+	all := b.names()
+	require.Contains(t, all, "propstore:/srv/props")
+	require.Equal(t, "kind server keeper", b.run(`[...document.querySelectorAll("select")].map(s => s.dataset.pick).join(" ")`))
+	pick := func(by, what string) {
+		b.run(`(() => { const s = document.querySelector("select[data-pick=` + by + `]"); s.selectedIndex = [...s.options].findIndex(o => o.textContent.startsWith(` + string(asJSON(json.Marshal(what))) + `)); s.dispatchEvent(new Event("change")); return ""; })()`)
+	}
+	pick("server", "stagedoor")
+	require.NotContains(t, b.names(), "propstore:/srv/props")
+	pick("keeper", "board (")
+	require.Equal(t, []string{"Entries for single users", "stagedoor:/srv/playhouse/Board Papers"}, b.names(), "no heading without a row below it")
+	require.Equal(t, "1 row fits", b.run(`document.getElementById("found").textContent`))
+	require.Equal(t, "#server=stagedoor&keeper=board", b.run("location.hash"))
+	link := b.run("location.hash")
+	pick("keeper", "all")
+	pick("server", "all")
+	require.Equal(t, all, b.names())
+	b.run(`document.getElementById("find").value = "warden"; document.getElementById("find").dispatchEvent(new Event("input")); ""`)
+	pick("server", "flyloft")
+	require.NotEmpty(t, b.names())
+	for _, name := range b.names() {
+		require.NotContains(t, name, "stagedoor")
+	}
+	require.Equal(t, []string{"Entries for single users", "stagedoor:/srv/playhouse/Board Papers"}, browse(t, page+link).names(), "a link shows the same")
+}
+
 func asJSON(b []byte, err error) []byte {
 	if err != nil {
 		panic(err)

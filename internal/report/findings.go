@@ -77,7 +77,7 @@ func (x *Findings) Shown(all bool, fn func(f *findings.Finding) error) error {
 }
 
 func findingHeads(tried bool) []string {
-	heads := []string{"kind", "where", "more places", "account", "what", "other", "items", "users", "mend"}
+	heads := []string{"kind", "where", "more places", "account", "what", "other", "items", "users", "mend", "server", "keepers"}
 	if tried {
 		heads = append(heads, "effect")
 	}
@@ -131,7 +131,7 @@ func WriteFindings(p *doc.Printer, x *Findings) error {
 		findingHeads(x.Tried), func() (out [][]string) {
 			for i := range x.List {
 				f := &x.List[i]
-				out = append(out, []string{f.Kind, f.Where, fmt.Sprint(f.More), f.Who, f.What, f.Other, fmt.Sprint(f.Items), fmt.Sprint(f.Users), CommandText(f.Commands)})
+				out = append(out, []string{f.Kind, f.Where, fmt.Sprint(f.More), f.Who, f.What, f.Other, fmt.Sprint(f.Items), fmt.Sprint(f.Users), CommandText(f.Commands), f.Server, strings.Join(f.Keepers, ", ")})
 				if x.Tried {
 					out[i] = append(out[i], TrialText(f.Tried))
 				}
@@ -328,7 +328,7 @@ func Unmended(p *doc.Printer, list []findings.Finding) {
 
 // findingsOutline is findings as a page shows them.
 func findingsOutline(x *Findings) *doc.Outline {
-	o := &doc.Outline{Title: "What is probably wrong", Heads: []string{"where", "what", "touches", "mended by"}}
+	o := &doc.Outline{Title: "What is probably wrong", Heads: []string{"where", "what", "touches", "mended by"}, Picks: []string{"Kind", "Server", "Keeper"}}
 	o.Intro = append(o.Intro, Count(int64(len(x.List)), "finding")+".")
 	if x.Since != "" {
 		o.Intro = append(o.Intro, "Only what is new since "+x.Since+".")
@@ -338,6 +338,7 @@ func findingsOutline(x *Findings) *doc.Outline {
 	}
 	for i := range x.List {
 		f := &x.List[i]
+		o.People = append(append(o.People, f.Who), f.Keepers...)
 		if i == 0 || x.List[i-1].Kind != f.Kind {
 			w := findingWords[f.Kind]
 			n := 0
@@ -346,11 +347,20 @@ func findingsOutline(x *Findings) *doc.Outline {
 					n++
 				}
 			}
-			o.Rows = append(o.Rows, doc.OutlineRow{Name: w.head, Cells: []string{w.why, fmt.Sprint(n), ""}, Group: true})
+			o.Rows = append(o.Rows, doc.OutlineRow{Name: w.head, Cells: []string{w.why, Count(int64(n), "finding") + " in all", ""}, Group: true})
 		}
-		o.Rows = append(o.Rows, doc.OutlineRow{Depth: 1, Name: Alike(f.Where, f.More+1), Cells: []string{FindingText(f), Touches(f), CommandText(f.Commands)}})
+		o.Rows = append(o.Rows, doc.OutlineRow{Depth: 1, Name: Alike(f.Where, f.More+1), Cells: []string{FindingText(f), Touches(f), CommandText(f.Commands)},
+			Under: [][]string{{findingWords[f.Kind].head}, orNone(f.Server), orNone(f.Keepers...)}})
 	}
 	return o
+}
+
+// orNone puts what belongs to nobody in particular under a name too.
+func orNone(names ...string) []string {
+	if len(names) == 0 || names[0] == "" {
+		return []string{"none"}
+	}
+	return names
 }
 
 type Exceptional[T any] struct {

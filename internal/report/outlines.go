@@ -43,6 +43,7 @@ func whoOutline(h *census.Having) *doc.Outline {
 					o.Rows = append(o.Rows, doc.OutlineRow{Depth: 2, Name: of, Cells: []string{l.Level, Count(int64(len(b.Users)), "user")}, Group: true})
 					depth = 3
 				}
+				o.People = append(o.People, b.Users...)
 				for _, u := range b.Users {
 					o.Rows = append(o.Rows, doc.OutlineRow{Depth: depth, Name: u, Cells: []string{l.Level, reasoned(&b.Reason, server, false)}})
 				}
@@ -54,6 +55,7 @@ func whoOutline(h *census.Having) *doc.Outline {
 
 func reachOutline(r *census.Reaching, level func(*census.Reached) string) *doc.Outline {
 	o := &doc.Outline{Title: "What " + r.User.Name + " can get to", Heads: []string{"where", "kind", headOf(r), "note"}}
+	o.People = []string{r.User.Name}
 	o.Intro = []string{"Each line holds for what is below it, until another says otherwise."}
 	outlineShut(o, &r.User)
 	if r.Under != "" {
@@ -91,6 +93,7 @@ func reachOutline(r *census.Reaching, level func(*census.Reached) string) *doc.O
 func compareOutline(c *census.Comparison, why func(*census.Compared) string) *doc.Outline {
 	o := &doc.Outline{Title: c.First.Name + " and " + c.Second.Name, Heads: []string{"where", c.First.Name, c.Second.Name, "because"}}
 	o.Intro = append(o.Intro, fmt.Sprintf("Alike on %s by route, different on %d.", Count(c.Alike, "item"), c.Differ))
+	o.People = []string{c.First.Name, c.Second.Name}
 	outlineShut(o, &c.First)
 	outlineShut(o, &c.Second)
 	for i, name := range []string{c.First.Name, c.Second.Name} {
@@ -129,6 +132,7 @@ func gridOutline(g *census.Gridded, rows []census.GridRow) *doc.Outline {
 	o := &doc.Outline{Title: "Who has what at and below " + g.Where, Heads: append(heads, "who else")}
 	o.Intro = []string{"+ an entry set here names the account; - a deny entry takes something from it; a level without a mark comes " + unmarked(g) + ".",
 		"A group's column is for somebody who is in that group and in no other."}
+	o.People = slices.Clone(heads[2:])
 	outlineShutSome(o, shutOf(g.Accounts), shutCells)
 	var tree nest
 	for i := range rows {

@@ -164,7 +164,7 @@ func User(p *doc.Printer, b *show.Belonging) error {
 		if b.POSIX != nil {
 			p.Line(doc.S("  uid %d", *b.POSIX))
 		}
-		for _, line := range detailLines(&b.Details) {
+		for _, line := range DetailLines(&b.Details) {
 			p.Line(doc.S("  %s", line))
 		}
 		former(p, b.Former)
@@ -181,8 +181,8 @@ func User(p *doc.Printer, b *show.Belonging) error {
 	})
 }
 
-// detailLines says who somebody is, in one line each.
-func detailLines(d *format.Details) (lines []string) {
+// DetailLines says who somebody is, in one line each.
+func DetailLines(d *format.Details) (lines []string) {
 	var is []string
 	for _, s := range []string{d.FullName, d.Title, d.Department} {
 		if s != "" {

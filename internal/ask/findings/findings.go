@@ -27,6 +27,9 @@ type Finding struct {
 	Users int   `json:"users"`
 	// Commands mend it, as lists of words; none: there is no one command.
 	Commands [][]string `json:"commands"`
+	// Server is whose it is, and Keepers who decides there; none: nobody in particular.
+	Server  string   `json:"server,omitempty"`
+	Keepers []string `json:"keepers,omitempty"`
 	// Tried is what they were seen to do; nil: nobody tried.
 	Tried *Trial `json:"tried,omitempty"`
 

@@ -63,7 +63,8 @@ func grid(a *run.App, c *cobra.Command, q census.Gridding, all bool) error {
 		var head *census.Gridded
 		var rows []census.GridRow
 		var w *report.GridWriter
-		err := census.Grid(ask.New(t), q, func(g *census.Gridded) (err error) {
+		k := ask.New(t)
+		err := census.Grid(k, q, func(g *census.Gridded) (err error) {
 			head = g
 			if a.Format == doc.CSV {
 				w, err = report.GridCSV(p, g, !q.Everyone)
@@ -84,6 +85,7 @@ func grid(a *run.App, c *cobra.Command, q census.Gridding, all bool) error {
 		case w != nil:
 			return w.End()
 		}
+		p.WhoIs = a.WhoIs(k)
 		return report.Gridded(p, head, rows)
 	})
 }

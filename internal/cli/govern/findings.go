@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tarnwold/core/place"
+	"tarnwold/internal/ask"
 	"tarnwold/internal/ask/findings"
 	"tarnwold/internal/cli/run"
 	"tarnwold/internal/estate"
@@ -89,6 +90,9 @@ named. Exit code 1 says that anything is left.`,
 			}
 			p := a.Printer()
 			a.Supposes(p)
+			if err := a.View(c.Context(), func(t *estate.Tx) error { p.WhoIs = a.WhoIs(ask.New(t)); return t.Err() }); err != nil {
+				return err
+			}
 			a.File.Says = x.Head()
 			write := report.WriteFindings
 			if summary {

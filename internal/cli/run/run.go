@@ -16,6 +16,7 @@ import (
 	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/plan"
+	"tarnwold/internal/report"
 	"tarnwold/internal/report/doc"
 	"tarnwold/internal/store"
 )
@@ -128,12 +129,28 @@ func (a *App) Printer() *doc.Printer {
 	return p
 }
 
+// WhoIs reads who people are, where a page is to say it; nil: nothing says it.
+func (a *App) WhoIs(k *ask.Asker) func(name string) string {
+	if a.Format != doc.Page {
+		return nil
+	}
+	known := k.Described()
+	return func(name string) string {
+		d := known[name]
+		return strings.Join(report.DetailLines(&d), "; ")
+	}
+}
+
 // Answer opens the estate, asks it, and prints what comes back once the
 // transaction is over, so that a long output holds nobody up.
 func Answer[T any](a *App, c *cobra.Command, question func(*ask.Asker) (T, error), print func(*doc.Printer, T) error) error {
 	var got T
+	var known func(string) string
 	err := a.View(c.Context(), func(t *estate.Tx) (err error) {
-		got, err = question(ask.New(t))
+		k := ask.New(t)
+		if got, err = question(k); err == nil {
+			known = a.WhoIs(k)
+		}
 		return err
 	})
 	if err != nil {
@@ -141,6 +158,7 @@ func Answer[T any](a *App, c *cobra.Command, question func(*ask.Asker) (T, error
 	}
 	p := a.Printer()
 	a.Supposes(p)
+	p.WhoIs = known
 	return print(p, got)
 }
 

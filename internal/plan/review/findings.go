@@ -3,8 +3,10 @@ package review
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	acc "tarnwold/core/account"
+	"tarnwold/core/place"
 	"tarnwold/core/posix"
 	"tarnwold/core/rule"
 	"tarnwold/internal/ask/findings"
@@ -255,5 +257,46 @@ func Findings(d *plan.Planner, where string, kinds []string) ([]findings.Finding
 	if len(k.All) > 0 {
 		o.Kept = func(name string) bool { return len(k.Group(name)) > 0 }
 	}
-	return findings.Findings(d.K, o)
+	list, err := findings.Findings(d.K, o)
+	if err != nil {
+		return nil, err
+	}
+	responsible(d, k, list)
+	return list, d.T.Err()
+}
+
+// responsible says of each finding whose server it is on, and who keeps what it is about.
+func responsible(d *plan.Planner, k *keeper.Keeps, list []findings.Finding) {
+	shares := map[string]map[string]string{} // folders by servers' and shares' names
+	for _, s := range d.T.Servers() {
+		of := map[string]string{}
+		for _, sh := range d.T.Shares(s) {
+			of[estate.Key(sh.Name)] = sh.Folder
+		}
+		shares[estate.Key(s.Name)] = of
+	}
+	for i := range list {
+		f := &list[i]
+		if name, ok := strings.CutPrefix(f.Where, "server "); ok {
+			f.Server = name
+			continue
+		}
+		if name, ok := strings.CutPrefix(f.Where, "group "); ok {
+			f.Keepers = keeper.KeeperNames(k.Group(name))
+			continue
+		}
+		at, err := place.ParsePlain(strings.TrimPrefix(f.Where, "share "))
+		if err != nil {
+			continue
+		}
+		f.Server = at.Server
+		if len(k.All) == 0 {
+			continue
+		}
+		path := at.Path
+		if at.Share != "" {
+			path = place.Join(shares[estate.Key(at.Server)][estate.Key(at.Share)], at.Path)
+		}
+		f.Keepers = keeper.KeeperNames(k.Place(at.Server + ":" + path))
+	}
 }

@@ -60,6 +60,8 @@ type Printer struct {
 	Width  int    // of the terminal; 0: as wide as it gets
 	Title  string // of a workbook or page
 	Rights bool   // an explanation shows every right
+	// WhoIs says who somebody is, for pages; "": it isn't known. nil: of nobody.
+	WhoIs func(name string) string
 	// outline is the answer as a page shows it; nil: as its rows.
 	outline func() *Outline
 	err     error

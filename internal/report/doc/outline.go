@@ -13,6 +13,11 @@ type Outline struct {
 	Intro []string // lines before the rows
 	Heads []string // the first is over the names
 	Rows  []OutlineRow
+	// Picks are what rows can be picked by, beside being searched: each row says under which of
+	// each it is.
+	Picks []string
+	// People is whom it tells of by name: the page says who they are, where that is known.
+	People []string
 }
 
 // OutlineRow is one row; its cells stand under all heads but the first.
@@ -20,8 +25,9 @@ type OutlineRow struct {
 	Depth int // 0: not below another
 	Name  string
 	Cells []string
-	Bad   bool // nothing, or refused
-	Group bool // a heading over what is below it, not an answer
+	Bad   bool       // nothing, or refused
+	Group bool       // a heading over what is below it, not an answer
+	Under [][]string // of each of the outline's picks; a group is shown where anything below it is
 }
 
 // flat is the outline of rows as CSV has them.
