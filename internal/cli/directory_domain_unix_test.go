@@ -181,6 +181,7 @@ func TestPeopleInADomain(t *testing.T) {
 	require.Contains(t, said, "name somebody.else, was u2")
 	require.Contains(t, said, "user u4")
 	require.Contains(t, h.run(0, "directory", "prove", "house"), "0 differences")
+	h.run(0, "directory", "prove", "house", "--format", "json") // held to its schema
 	h.run(0, "check")
 }
 

@@ -58,6 +58,10 @@ func TestADirectoryFromTheFirstDay(t *testing.T) {
 	require.NotContains(t, h.out.String(), "bram")
 	h.run(0, "directory", "sync", "house", "--yes")
 	require.Contains(t, h.run(0, "directory", "show", "house"), "3 users and 3 groups, 0 of them shut")
+	for _, c := range []string{"show", "test"} { // held to their schemas
+		h.run(0, "directory", c, "house", "--format", "json")
+	}
+	h.run(0, "directory", "list", "--format", "json")
 	require.Contains(t, h.run(0, "group", "list", "--format", "csv"), "role-sewers,,role,bram")
 	require.Contains(t, h.run(0, "directory", "sync", "house", "--yes"), "Nothing to do")
 

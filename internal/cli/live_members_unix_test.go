@@ -169,7 +169,7 @@ func TestMembershipsBrokenOff(t *testing.T) {
 					require.Empty(t, members())
 					continue
 				}
-				h.run(0, "resume")
+				h.run(0, "resume", "--format", "json") // held to its schema
 				require.Equal(t, names, members())
 				for _, name := range names {
 					require.Contains(t, h.run(0, "group", "show", "volunteers"), name)

@@ -141,6 +141,8 @@ func TestServersThatGoWrong(t *testing.T) {
 	said = h.run(0, "scan", "stagedoor", "--yes")
 	require.NotContains(t, said, "passwd\n")
 	require.Contains(t, h.run(0, "drift", "stagedoor"), "is as the estate has it")
+	h.run(0, "drift", "stagedoor", "--format", "json") // held to its schema, as the next
+	h.run(0, "server", "test", "stagedoor", "--format", "json")
 	require.NoError(t, os.Remove(filepath.Join(h.s.Dir, "productions", "out")))
 	h.run(0, "scan", "stagedoor", "--yes")
 	start = content(t, file)

@@ -379,6 +379,7 @@ func TestProved(t *testing.T) {
 	require.Regexp(t, `stagedoor was asked as bram, ines, petra, warden on 8 items: 2\d\d acts tried, \d+ of them allowed`, said)
 	require.Contains(t, said, "Every answer is the server's.")
 	require.Equal(t, before, h.bytes(inTheTheatre...), "no trace")
+	prove(0, "--format", "json", "--items", "2") // held to its schema
 	h.give(`Scripts\prompt book.odt`, "PAI(A;;FA;;;{warden})(A;;0x1200a9;;;{ines})")
 	said = prove(1, "--under", "//stagedoor/productions/Scripts", "--format", "csv", "--report", "report.json")
 	report, err := os.ReadFile("report.json")

@@ -68,6 +68,7 @@ New here? Run: tarnwold demo`,
 			return c.Help()
 		},
 		PersistentPreRunE: func(c *cobra.Command, _ []string) (err error) {
+			a.Command = c.CommandPath()
 			if a.Format, err = doc.ParseFormat(a.FormatText); err != nil {
 				return run.AsUsage(err)
 			}

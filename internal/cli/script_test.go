@@ -29,6 +29,11 @@ func TestMain(m *testing.M) {
 	for _, name := range []string{"TARNWOLD_ESTATE", "TARNWOLD_AS"} { // whoever runs the tests may have an estate
 		_ = os.Unsetenv(name)
 	}
+	here, err := os.Getwd()
+	if err == nil && os.Getenv(schemasAt) == "" {
+		_ = os.Setenv(schemasAt, filepath.Join(here, "..", "..", "docs", "schema"))
+	}
+	holdAnswers()
 	testscript.Main(m, programs)
 }
 
@@ -51,6 +56,8 @@ func TestScript(t *testing.T) {
 		},
 		Setup: func(e *testscript.Env) error {
 			e.Setenv("SAMPLE", sample)
+			e.Setenv(schemasAt, os.Getenv(schemasAt))
+			e.Setenv(schemasWritten, os.Getenv(schemasWritten))
 			e.Setenv("WORKSHOP", filepath.Join(filepath.Dir(sample), "workshop"))
 			e.Setenv("POSIX", filepath.Join(filepath.Dir(sample), "posix"))
 			e.Setenv("DOMAIN_OPENS", filepath.Join(filepath.Dir(sample), "domain-opens"))

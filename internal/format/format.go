@@ -16,9 +16,10 @@ import (
 
 // Error is something wrong in a file.
 type Error struct {
-	File         string
-	Line, Column int // from 1, columns in bytes; 0: not known
-	What         string
+	File   string `json:"file"`
+	Line   int    `json:"line"`   // from 1; 0: not known
+	Column int    `json:"column"` // in bytes, from 1; 0: not known
+	What   string `json:"what"`
 }
 
 func (e *Error) Error() string {

@@ -149,19 +149,28 @@ func (a *App) SayError(err error, code int) {
 	}
 	kind, value, _ := kindOf(err)
 	p := printer(a.Err, doc.JSON)
-	out := map[string]any{"error": kind, "message": err.Error(), "exit": code}
+	out := Failure{Kind: kind, Message: err.Error(), Exit: code}
 	if value != nil {
 		if js, err := json.Marshal(value); err == nil {
-			out["about"] = json.RawMessage(js)
+			out.About = js
 		}
 	}
-	p.Value(out)
+	_ = p.Give(out, nil, nil, nil)
+}
+
+// Failure is an error as a program reads it.
+type Failure struct {
+	About   json.RawMessage `json:"about,omitempty"` // by its kind
+	Kind    string          `json:"error"`
+	Exit    int             `json:"exit"`
+	Message string          `json:"message"`
 }
 
 // Unanswered is an error of a batch whose other rows were answered.
 type Unanswered struct {
-	Rows, Of int
-	What     string `json:",omitempty"`
+	Rows int    `json:"rows"`
+	Of   int    `json:"of"`
+	What string `json:"what,omitempty"`
 }
 
 func (e *Unanswered) Error() string {

@@ -43,6 +43,7 @@ type App struct {
 	Asks     bool // someone sits there and can be asked
 
 	EstatePath string
+	Command    string // that is run, as in "tarnwold user list"
 	Format     doc.Format
 	FormatText string
 	Actor      string
@@ -126,6 +127,7 @@ func Holder(use, short, example string, subs ...*cobra.Command) *cobra.Command {
 func (a *App) Printer() *doc.Printer {
 	p := printer(a.Out, a.Format)
 	p.Color = a.Color && a.Format == doc.Table
+	p.Command = a.Command
 	return p
 }
 

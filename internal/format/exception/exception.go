@@ -138,7 +138,8 @@ func Split[T any](l List, found []T, today string, about func(*T) (kind string, 
 }
 
 // Unused lists the exceptions that fitted nothing: over, or no longer needed.
-func (l List) Unused() (out []string) {
+func (l List) Unused() []string {
+	out := []string{}
 	for _, e := range l {
 		if !e.used {
 			out = append(out, e.Text)

@@ -17,7 +17,9 @@ import (
 
 // Purposes says which groups are for what: patterns of names, or attribute=value.
 type Purposes struct {
-	Role, Access, Mail []string
+	Role   []string `json:"role,omitempty"`
+	Access []string `json:"access,omitempty"`
+	Mail   []string `json:"mail,omitempty"`
 }
 
 // Person is a user or a group of a directory.

@@ -28,10 +28,13 @@ type AccountFile struct {
 
 // Loaded counts what a load of accounts brings.
 type Loaded struct {
-	Users, Groups, Members, Completed int
-	Loops                             [][]string // circles of groups the files hold; each is followed once
-	Shared                            []string   // uids and gids that several accounts have
-	Further                           []string   `json:",omitempty"` // columns nothing is known of: they are kept of users as they are
+	Users     int        `json:"users"`
+	Groups    int        `json:"groups"`
+	Members   int        `json:"members"`
+	Completed int        `json:"completed"`         // accounts that were there and lacked something
+	Loops     [][]string `json:"circles,omitempty"` // of groups the files hold; each is followed once
+	Shared    []string   `json:"shared,omitempty"`  // uids and gids that several accounts have
+	Further   []string   `json:"further,omitempty"` // columns nothing is known of: they are kept of users as they are
 }
 
 // LoadAccounts makes accounts and memberships of files come, merged by name or

@@ -12,6 +12,15 @@ import (
 	"tarnwold/internal/report/doc"
 )
 
+// policyRead is what is in a policy that was only read.
+type policyRead struct {
+	Because      string `json:"because"`
+	Entries      int    `json:"entries"`
+	Expectations int    `json:"expectations"`
+	Places       int    `json:"places"`
+	Policy       string `json:"policy"`
+}
+
 // PolicyRead says what is in a policy that was only read.
 func PolicyRead(p *doc.Printer, pol *policy.Policy) error {
 	places, entries := 0, 0
@@ -19,7 +28,7 @@ func PolicyRead(p *doc.Printer, pol *policy.Policy) error {
 		places += len(b.Where)
 		entries += len(b.Entries)
 	}
-	says := map[string]any{"policy": pol.Name, "because": pol.Because, "places": places, "entries": entries, "expectations": len(pol.Expect)}
+	says := policyRead{pol.Because, entries, len(pol.Expect), places, pol.Name}
 	return p.Give(says, []string{"policy", "places", "entries", "expectations"}, func() [][]string {
 		return [][]string{{pol.Name, fmt.Sprint(places), fmt.Sprint(entries), fmt.Sprint(len(pol.Expect))}}
 	}, func() {

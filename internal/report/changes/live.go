@@ -99,9 +99,17 @@ func Unfinished(p *doc.Printer, u *live.Unfinished) error {
 	})
 }
 
+// finished is a broken-off change that is finished.
+type finished struct {
+	Change string `json:"change"`
+	KeptAs int64  `json:"kept-as"`
+	Before int    `json:"written-before"` // items
+	Now    int    `json:"written-now"`
+}
+
 // Finished says that a broken-off change is finished.
 func Finished(p *doc.Printer, u *live.Unfinished, id int64) error {
-	return p.Give(map[string]any{"change": u.Summary, "kept-as": id, "written-before": len(u.Written), "written-now": len(u.Left) + len(u.Partly)}, []string{"change", "kept as", "written before", "written now"}, func() [][]string {
+	return p.Give(finished{u.Summary, id, len(u.Written), len(u.Left) + len(u.Partly)}, []string{"change", "kept as", "written before", "written now"}, func() [][]string {
 		return [][]string{{u.Summary, fmt.Sprint(id), fmt.Sprint(len(u.Written)), fmt.Sprint(len(u.Left) + len(u.Partly))}}
 	}, func() {
 		p.Line(doc.S("%s: %s had been written, %d more are now.", u.Summary, report.Count(int64(len(u.Written)), "item"), len(u.Left)+len(u.Partly)))

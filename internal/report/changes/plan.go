@@ -536,14 +536,25 @@ func headline(list []plan.Shift) string {
 
 // Made says that an estate was made.
 func Made(p *doc.Printer, path string) error {
-	return p.Give(map[string]string{"estate": path}, []string{"estate"}, func() [][]string { return [][]string{{path}} }, func() {
+	return p.Give(made{path}, []string{"estate"}, func() [][]string { return [][]string{{path}} }, func() {
 		p.Line(doc.S("%s is a new, empty estate. Next: tarnwold load accounts FILE", path))
 	})
 }
 
+// made is an estate that was made.
+type made struct {
+	Estate string `json:"estate"` // its file
+}
+
+// done is a change that was kept at once.
+type done struct {
+	Change string `json:"change"`
+	KeptAs int64  `json:"kept-as"`
+}
+
 // Done says what was kept at once.
 func Done(p *doc.Printer, what string, id int64) error {
-	return p.Give(map[string]any{"change": what, "kept-as": id}, []string{"change", "kept as"}, func() [][]string {
+	return p.Give(done{what, id}, []string{"change", "kept as"}, func() [][]string {
 		return [][]string{{what, fmt.Sprint(id)}}
 	}, func() {
 		p.Line(doc.S("%s", what))
@@ -609,7 +620,11 @@ func Level(p *doc.Printer, l right.Level) error {
 	}
 	var v any = rights
 	if p.Format == doc.JSON {
-		v = map[string]any{"level": l.Name, "about": l.About, "rights": rights}
+		v = struct {
+			About  string `json:"about"`
+			Level  string `json:"level"`
+			Rights []one  `json:"rights"`
+		}{l.About, l.Name, rights}
 	}
 	return report.Rows(p, v, []string{"right", "folder", "file", "what it allows"}, func(i int) []string {
 		x := rights[i]
@@ -702,9 +717,15 @@ func WriteChange(p *doc.Printer, r *Record) error {
 	})
 }
 
+// proof is the journal's newest proof.
+type proof struct {
+	Change int64  `json:"change"`
+	Proof  string `json:"proof"`
+}
+
 // Proof prints the journal's newest proof.
 func Proof(p *doc.Printer, x estate.Proof) error {
-	return p.Give(map[string]any{"change": x.Change, "proof": x.Hash}, []string{"change", "proof"}, func() [][]string {
+	return p.Give(proof{x.Change, x.Hash}, []string{"change", "proof"}, func() [][]string {
 		return [][]string{{fmt.Sprint(x.Change), x.Hash}}
 	}, func() {
 		p.Line(doc.S("change %d  %s", x.Change, x.Hash))

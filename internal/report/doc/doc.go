@@ -53,13 +53,14 @@ func ParseFormat(s string) (Format, error) {
 
 // Printer prints to one place in one format.
 type Printer struct {
-	W      io.Writer
-	Format Format
-	Color  bool
-	Screen bool   // W is a terminal: nothing raw goes there, in no format
-	Width  int    // of the terminal; 0: as wide as it gets
-	Title  string // of a workbook or page
-	Rights bool   // an explanation shows every right
+	W       io.Writer
+	Format  Format
+	Color   bool
+	Screen  bool   // W is a terminal: nothing raw goes there, in no format
+	Width   int    // of the terminal; 0: as wide as it gets
+	Title   string // of a workbook or page
+	Rights  bool   // an explanation shows every right
+	Command string // what is answered: the command, as in "tarnwold user list"
 	// WhoIs says who somebody is, for pages; "": it isn't known. nil: of nobody.
 	WhoIs func(name string) string
 	// outline is the answer as a page shows it; nil: as its rows.
@@ -560,11 +561,18 @@ func (p *Printer) json(v any, prefix, indent string) string {
 	return out
 }
 
+// Given, where it isn't nil, is told of each answer that is given as JSON: tests hold answers to
+// what is written down of them.
+var Given func(command string, v any)
+
 // Give prints an answer in the format that is wanted: the value itself, its
 // rows, or as draw draws it.
 func (p *Printer) Give(v any, heads []string, rows func() [][]string, draw func()) error {
 	switch p.Format {
 	case JSON:
+		if Given != nil {
+			Given(p.Command, v)
+		}
 		p.Value(v)
 	case CSV:
 		p.Sheet(heads, rows())
