@@ -95,32 +95,7 @@ func TestWhatIsToBeDoneInADirectory(t *testing.T) {
 
 	// Done there, by its own reader of the same format, the estate follows.
 	for _, file := range []string{"join.ldif", "bram.ldif"} {
-		f, err := os.Open(filepath.Clean(file))
-		require.NoError(t, err)
-		list := ldif.NewReader(f, file)
-		s.Change(t, func(c *goldap.Conn) error {
-			for {
-				r, err := list.Next()
-				if errors.Is(err, io.EOF) {
-					return nil
-				}
-				if err != nil {
-					return err
-				}
-				m := goldap.NewModifyRequest(r.DN, nil)
-				for _, p := range r.Parts {
-					if p.Do == ldif.Add {
-						m.Add(p.Name, p.Values)
-					} else {
-						m.Delete(p.Name, p.Values)
-					}
-				}
-				if err := c.Modify(m); err != nil {
-					return err
-				}
-			}
-		})
-		require.NoError(t, f.Close())
+		applyLDIF(t, s, file)
 	}
 	h.run(0, "directory", "sync", "house", "--yes")
 	require.Contains(t, h.run(0, "group", "show", "wardrobe"), "petra")
@@ -143,4 +118,34 @@ func TestWrittenLDIF(t *testing.T) {
 	_, err = r.Next()
 	require.ErrorIs(t, err, io.EOF)
 	require.Error(t, ldif.Write(&out, []ldif.Record{{DN: "x", Parts: []ldif.Part{{}}}}))
+}
+
+// applyLDIF does in a directory what a file of changes says.
+func applyLDIF(t *testing.T, s *ldaptest.Server, file string) {
+	f, err := os.Open(filepath.Clean(file))
+	require.NoError(t, err)
+	defer f.Close()
+	list := ldif.NewReader(f, file)
+	s.Change(t, func(c *goldap.Conn) error {
+		for {
+			r, err := list.Next()
+			if errors.Is(err, io.EOF) {
+				return nil
+			}
+			if err != nil {
+				return err
+			}
+			m := goldap.NewModifyRequest(r.DN, nil)
+			for _, p := range r.Parts {
+				if p.Do == ldif.Add {
+					m.Add(p.Name, p.Values)
+				} else {
+					m.Delete(p.Name, p.Values)
+				}
+			}
+			if err := c.Modify(m); err != nil {
+				return err
+			}
+		}
+	})
 }

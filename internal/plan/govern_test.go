@@ -501,7 +501,7 @@ func TestFindingsAreSo(t *testing.T) {
 		}
 		var left []findings.Finding
 		p, err := w.work(func(d *plan.Planner) (p *plan.Plan, err error) {
-			p, left, err = review.MendFindings(d, found)
+			p, left, err = review.MendFindings(d, found, false)
 			return p, err
 		})
 		require.NoError(rt, err)

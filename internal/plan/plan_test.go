@@ -55,7 +55,7 @@ func TestMain(m *testing.M) {
 	plan.ManyPeople, edit.Masses = 3, 2
 	estate.AlikeFrom = 0                           // so that strands are put together that are alike, few as they are
 	estate.LayoutFrom, estate.LayoutBehind = 0, 12 // and an index of them written, now and then
-	proptest.Main(m, usual, 25)
+	proptest.Main(m, usual, 12)
 }
 
 var ctx = context.Background()
@@ -442,7 +442,7 @@ func (w *world) anyPlan() (kind string, fn func(d *plan.Planner) (*plan.Plan, er
 			if err != nil {
 				return nil, err
 			}
-			p, _, err := review.MendFindings(d, found)
+			p, _, err := review.MendFindings(d, found, false)
 			return p, err
 		}},
 	}

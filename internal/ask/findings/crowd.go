@@ -84,6 +84,10 @@ const useful = right.ReadData | right.WriteData | right.AppendData | right.Delet
 // open: somebody whom no list names gets in.
 func (x *finding) open() error {
 	ways := x.entrances()
+	var homes map[int]account.ID
+	if x.wanted("home-open") && len(x.posix) > 0 {
+		homes = x.homes()
+	}
 	granted := make([]right.Set, len(x.g.F.Nodes))
 	for _, w := range ways {
 		s := x.g.See(census.Nobodys, w, nil)
@@ -99,6 +103,9 @@ func (x *finding) open() error {
 	for i := range x.g.F.Nodes {
 		n := &x.g.F.Nodes[i]
 		d := x.k.AsEntries(n.Before)
+		if _, home := homes[i]; home && x.posix[d] != nil { // told as that
+			continue
+		}
 		if granted[i] == 0 || d.Rules.Absent || n.Parent >= 0 && granted[n.Parent].Has(granted[i]) {
 			continue
 		}
@@ -260,6 +267,9 @@ func (x *finding) idleDenies() error {
 		for _, of := range x.kinds(list) {
 			if _, covered := x.needless(o.d, o.e); covered {
 				continue // told as an entry that changes nothing
+			}
+			if len(x.strange(o.e.Who, of)) > 0 {
+				continue // told as a dead identifier
 			}
 			x.add(x.entry(o.d, o.e, of, "idle-deny"))
 		}

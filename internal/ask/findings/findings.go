@@ -153,8 +153,10 @@ type finding struct {
 	primary map[account.ID][]account.ID // users by their primary group, once asked for
 	owns    []owning                    // ownEntries, once asked for
 	named   map[account.ID]int64        // spoken, once asked for
-	below   []int64                     // how many items are at and below each node, once asked for
-	full    map[account.ID]bool         // populated, once asked for
+	// directories that accounts are kept in, once asked for
+	directories map[account.ID]string
+	below       []int64             // how many items are at and below each node, once asked for
+	full        map[account.ID]bool // populated, once asked for
 }
 
 // Findings looks for what is probably wrong.
@@ -366,13 +368,17 @@ func plainly(words []string) []string {
 }
 
 // mended is the command that has the findings of a kind mended in a place.
-func mended(kind, where string) []string {
+func mended(kind, where string, more ...string) []string {
 	w := []string{"tarnwold", "findings"}
 	if where != "" {
 		w = append(w, where)
 	}
-	return append(w, "--mend", kind)
+	return append(append(w, "--mend", kind), more...)
 }
+
+// accessToo makes mends that change somebody's access too: what brings entries into order, or up
+// to date, may.
+const accessToo = "--access-too"
 
 // revoking is the command that takes an entry away: exact only where it is the
 // only one of its account and kind there.

@@ -34,8 +34,8 @@ func (x *finding) further() error {
 			names = append(names, x.k.T.Name(id))
 		}
 		slices.Sort(names)
-		if stranger := x.letsIn(&f, o.d, m.first[0], nodes); stranger && m.n == 1 {
-			continue // told as such
+		if told := x.letsIn(&f, o.d, m.first[0], m.n, nodes); told {
+			continue
 		}
 		if f.What != "" {
 			f.What += ": "
@@ -147,15 +147,15 @@ func told(names []string, all int) string {
 	return out
 }
 
-// letsIn tells which own entry lets somebody in, how it is taken away, and whether they are a
-// stranger in a home.
-func (x *finding) letsIn(f *Finding, d *rule.Descriptor, user account.ID, nodes []int) (stranger bool) {
+// letsIn tells which own entry lets somebody in, the first of so many, how it is taken away, and
+// whether it is told of by itself: as open to everyone, or a stranger in a home.
+func (x *finding) letsIn(f *Finding, d *rule.Descriptor, user account.ID, of int, nodes []int) (told bool) {
 	tok := x.toks.of(user)
 	for _, e := range d.Rules.Own() {
 		if e.Kind == rule.Allow && e.Rights.Map()&right.ReadData != 0 && (tok.Has(e.Who) || e.Who == account.Everyone || e.Who == account.Authenticated) {
 			f.Who, f.What = x.k.T.Name(e.Who), x.write(d, e, nodes)
 			f.Commands = [][]string{x.revoking(f.Where, f.Who, d, e, false)}
-			return x.stranger(d, e, nodes)
+			return e.Who == account.Everyone || e.Who == account.Authenticated || of == 1 && x.stranger(d, e, nodes)
 		}
 	}
 	return false

@@ -82,11 +82,15 @@ func (x *finding) members(group account.ID) (n int) {
 	return n
 }
 
-// groups lists the groups somebody made: a machine's built-in and own ones, and whoever
-// those list as special accounts, are there whether they are used or not.
+// groups lists the groups somebody made: a machine's built-in and own ones, those that every
+// domain has (of a number below 1000, [MS-DTYP] §2.4.2.4), and whoever those list as special
+// accounts, are there whether they are used or not.
 func (x *finding) groups() (out []account.Account) {
 	for _, id := range x.dir.All() {
 		if id.Inner() || account.Open(id) {
+			continue
+		}
+		if _, rid, ok := id.Domain(); ok && rid < madeFrom {
 			continue
 		}
 		if a, _ := x.dir.Account(id); a.Kind == account.Group {
@@ -95,6 +99,9 @@ func (x *finding) groups() (out []account.Account) {
 	}
 	return out
 }
+
+// madeFrom is the first number of accounts that somebody made in a domain.
+const madeFrom = 1000
 
 // populated tells which groups have a user in them, at any depth; primary
 // groups count. It walks upward once, not down from each.
@@ -123,8 +130,29 @@ func (x *finding) populated() map[account.ID]bool {
 	return out
 }
 
-// goes is the command that takes a group off everything, and away.
-func (x *finding) goes(g account.Account, named bool) [][]string {
+// keptIn gives the directory that a group is kept in; "" is none.
+func (x *finding) keptIn(id account.ID) string {
+	if x.directories == nil {
+		x.directories = map[account.ID]string{}
+		x.k.T.EachParticular(func(p *estate.Particular) {
+			if p.Err == nil && p.Directory != "" {
+				x.directories[p.ID] = p.Directory
+			}
+		})
+	}
+	return x.directories[id]
+}
+
+// goes says how a group is taken off everything, and away; one that a directory has goes there.
+func (x *finding) goes(f *Finding, g account.Account, named bool) {
+	if in := x.keptIn(g.ID); in != "" {
+		f.What, f.Repair = "directory "+in+" has it, where it is taken away", Repair{}
+		return
+	}
+	f.Commands, f.Repair = x.removing(g, named), Repair{Group: &g}
+}
+
+func (x *finding) removing(g account.Account, named bool) [][]string {
 	name := x.k.T.Name(g.ID)
 	var out [][]string
 	if named || len(x.dir.MembersOf(g.ID))+len(x.dir.GroupsOf(g.ID)) > 0 {
@@ -140,7 +168,8 @@ func (x *finding) empty() error {
 		if full[g.ID] {
 			continue
 		}
-		f := Finding{Where: "group " + x.k.T.Name(g.ID), Who: x.k.T.Name(g.ID), Items: spoken[g.ID], Commands: x.goes(g, spoken[g.ID] > 0), Repair: Repair{Group: &g}}
+		f := Finding{Where: "group " + x.k.T.Name(g.ID), Who: x.k.T.Name(g.ID), Items: spoken[g.ID]}
+		x.goes(&f, g, spoken[g.ID] > 0)
 		if x.o.Kept != nil && x.o.Kept(g.Name) { // it waits for its keeper
 			f.What, f.Repair = "it has keepers", Repair{}
 		}
@@ -177,7 +206,8 @@ func (x *finding) unused() error {
 			continue
 		}
 		users := x.members(g.ID)
-		f := Finding{Where: "group " + x.k.T.Name(g.ID), Who: x.k.T.Name(g.ID), Users: users, Commands: x.goes(g, false), Repair: Repair{Group: &g}}
+		f := Finding{Where: "group " + x.k.T.Name(g.ID), Who: x.k.T.Name(g.ID), Users: users}
+		x.goes(&f, g, false)
 		x.add(f)
 	}
 	return nil

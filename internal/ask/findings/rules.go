@@ -138,7 +138,7 @@ func (x *finding) stale() error {
 		f := x.place(old.nodes[d])
 		f.Commands = [][]string{plainly([]string{"tarnwold", "reflow", f.Where})}
 		if f.More > 0 {
-			f.Commands = [][]string{mended("stale", x.o.Where)}
+			f.Commands = [][]string{mended("stale", x.o.Where, accessToo)}
 		}
 		f.Repair = Repair{Renew: true, Targets: x.targets(old.nodes[d])}
 		x.add(f)
@@ -156,7 +156,7 @@ func (x *finding) disorder() error {
 		nodes := x.by.nodes[d]
 		f := x.place(nodes)
 		f.What = x.k.Lang.Write(d.Rules.Entries[at], x.folder(nodes))
-		f.Commands = [][]string{mended("out-of-order", f.Where)}
+		f.Commands = [][]string{mended("out-of-order", f.Where, accessToo)}
 		f.Repair = Repair{Order: true, Targets: x.targets(nodes)}
 		x.add(f)
 	}
@@ -308,6 +308,17 @@ func (x *finding) mail() error {
 			x.add(x.entry(d, e, nodes, "mail-group"))
 		}
 	})
+	for _, d := range x.by.order { // one that owns lets its members in by the mode
+		r := x.posix[d]
+		if r == nil || r.Access.Bits()&0o070 == 0 {
+			continue
+		}
+		if id := x.k.T.AccountOf(d.Group); mail(id) {
+			f := x.place(x.by.nodes[d])
+			f.Who, f.What = x.k.T.Name(id), "it is the owning group"
+			x.add(f)
+		}
+	}
 	x.eachShare(func(sh *estate.Share, e rule.Entry) {
 		if mail(e.Who) {
 			x.add(x.shareEntry(sh, e))

@@ -24,7 +24,7 @@ import (
 func FindingsCommand(a *run.App) *cobra.Command {
 	var kinds, mend []string
 	var since, except string
-	var all, summary, try bool
+	var all, summary, try, too bool
 	var k run.Keeping
 	c := &cobra.Command{
 		Use:   "findings [WHERE]",
@@ -34,7 +34,8 @@ wrong: how much it touches, why it matters, and the command that mends it. Kinds
 ` + wrapped(findings.FindingKinds()) + `
 
 --mend KIND makes one change of all mends of that kind that change nobody's
-access, and shows the others. --since DAY tells only what is new since then;
+access, and shows the others; with --access-too of those too that change somebody's,
+whose is shown first. --since DAY tells only what is new since then;
 --except FILE passes over what is meant so, one a line:
 
   except KIND WHAT… [until DAY] because REASON
@@ -64,11 +65,14 @@ named. Exit code 1 says that anything is left.`,
 			if err != nil {
 				return err
 			}
+			if too && len(mend) == 0 {
+				return run.Misused("--access-too goes with --mend")
+			}
 			if len(mend) > 0 {
 				if len(kinds) > 0 || since != "" {
 					return run.Misused("--mend names the kinds that are mended; leave --kind and --since out")
 				}
-				return mendFindings(a, c, k, where, mend, list)
+				return mendFindings(a, c, k, where, mend, list, too)
 			}
 			out, err := showFindings(a, c.Context(), where, kinds, day)
 			if err != nil {
@@ -112,6 +116,7 @@ named. Exit code 1 says that anything is left.`,
 	f := c.Flags()
 	f.StringSliceVar(&kinds, "kind", nil, "only findings of this `kind`; may be given again")
 	f.StringSliceVar(&mend, "mend", nil, "mend findings of this `kind`, where that changes nobody's access; may be given again")
+	f.BoolVar(&too, "access-too", false, "mend what changes somebody's access too; who gains and loses is shown first")
 	f.StringVar(&since, "since", "", "only what is new since the beginning of this `day`, as 2026-11-01")
 	f.BoolVar(&all, "all", false, "every finding, however many")
 	f.BoolVar(&try, "try", false, "try each mend that is shown, and say whose access it changes")
@@ -267,8 +272,8 @@ func newSince(now, was []findings.Finding) []findings.Finding {
 	return out
 }
 
-// mendFindings makes one change of the mends that change nobody's access.
-func mendFindings(a *run.App, c *cobra.Command, k run.Keeping, where string, kinds []string, list exception.List) error {
+// mendFindings makes one change of the mends that change nobody's access, or of all there are.
+func mendFindings(a *run.App, c *cobra.Command, k run.Keeping, where string, kinds []string, list exception.List, all bool) error {
 	var left []findings.Finding
 	err := a.PreviewAndCommit(c, k, func(d *plan.Planner, o *changes.Outcome) (p *plan.Plan, err error) {
 		found, err := review.Findings(d, where, kinds)
@@ -276,7 +281,7 @@ func mendFindings(a *run.App, c *cobra.Command, k run.Keeping, where string, kin
 			return nil, err
 		}
 		found, _ = excepted(list, found, waysTo(d.T))
-		p, left, err = review.MendFindings(d, found)
+		p, left, err = review.MendFindings(d, found, all)
 		o.Unmended = left
 		return p, err
 	})

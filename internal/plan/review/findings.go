@@ -18,10 +18,10 @@ import (
 	"tarnwold/internal/plan/keeper"
 )
 
-// MendFindings makes one plan of all mends that change nobody's access, and
-// gives the findings it leaves: their mends change somebody's access, or a
+// MendFindings makes one plan of all mends that change nobody's access, or of all there are,
+// and gives the findings it leaves: their mends change somebody's access, or a
 // person has to choose.
-func MendFindings(d *plan.Planner, list []findings.Finding) (*plan.Plan, []findings.Finding, error) {
+func MendFindings(d *plan.Planner, list []findings.Finding, all bool) (*plan.Plan, []findings.Finding, error) {
 	var can, left []findings.Finding
 	for _, f := range list {
 		if f.Repair.Any() {
@@ -29,6 +29,13 @@ func MendFindings(d *plan.Planner, list []findings.Finding) (*plan.Plan, []findi
 		} else {
 			left = append(left, f)
 		}
+	}
+	if all {
+		p, err := MendAll(d, can)
+		if err == nil {
+			p.Nothing = "nothing that a mend can be made for was found"
+		}
+		return p, left, err
 	}
 	var good []findings.Finding
 	var part func(list []findings.Finding) error
