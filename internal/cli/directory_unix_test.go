@@ -161,6 +161,19 @@ func TestADirectoryFromTheFirstDay(t *testing.T) {
 	require.Regexp(t, `yes +certificate trusted`, h.run(0, "directory", "test", "house"))
 	require.Contains(t, h.run(0, "directory", "sync", "house", "--yes"), "known already")
 
+	// Where the password is can be written down; it itself isn't.
+	require.NoError(t, os.Unsetenv("TARNWOLD_PASSWORD_HOUSE")) // put back at the end
+	require.Contains(t, h.run(2, "directory", "test", "house"), "no password")
+	require.NoError(t, os.WriteFile("house.secret", []byte(ldaptest.Secret+"\n"), 0o644))
+	require.Contains(t, h.run(2, "directory", "set", "house", "--password-at", "house.secret"), "may be read by others than its owner")
+	require.NoError(t, os.Chmod("house.secret", 0o600))
+	require.Contains(t, h.run(0, "directory", "set", "house", "--password-at", "house.secret"), "/house.secret, was none")
+	require.NotContains(t, h.run(0, "log", "show", "--format", "json", strings.Split(h.run(0, "log", "--format", "csv"), "\n")[1][:2]), ldaptest.Secret)
+	require.Contains(t, h.run(0, "directory", "show", "house"), "password in")
+	require.Contains(t, h.run(0, "directory", "test", "house"), "yes    signed on")
+	require.Contains(t, h.run(0, "directory", "set", "house", "--user", "cn=somebody,"+ldaptest.Base), "password-at none, was /", "another's password it isn't")
+	h.run(0, "directory", "set", "house", "--user", ldaptest.Manager, "--password-at", "house.secret")
+
 	// A directory that tells of nobody is believed no more than one that is gone.
 	s.Change(t, func(c *goldap.Conn) error {
 		for _, dn := range []string{"uid=ines.quill," + peopleBase, "cn=wardrobe," + groups, "cn=foyer," + groups, "cn=role-sewers," + groups} {

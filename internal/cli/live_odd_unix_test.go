@@ -143,6 +143,17 @@ func TestServersThatGoWrong(t *testing.T) {
 	require.Contains(t, h.run(0, "drift", "stagedoor"), "is as the estate has it")
 	h.run(0, "drift", "stagedoor", "--format", "json") // held to its schema, as the next
 	h.run(0, "server", "test", "stagedoor", "--format", "json")
+	require.NoError(t, os.Unsetenv("TARNWOLD_PASSWORD")) // put back at once
+	require.NoError(t, os.WriteFile("stagedoor.secret", []byte(smbtest.Password("warden")), 0o600))
+	require.Contains(t, h.run(2, "server", "test", "stagedoor"), "no password")
+	h.run(0, "server", "set", "stagedoor", "--password-at", "stagedoor.secret")
+	require.Contains(t, h.run(0, "server", "show", "stagedoor"), "with the password in /")
+	h.run(0, "server", "test", "stagedoor")
+	h.run(0, "server", "set", "stagedoor", "--patience", "30s") // what isn't said stays
+	h.run(0, "server", "test", "stagedoor")
+	h.run(0, "server", "set", "stagedoor", "--password-at", "")
+	require.Contains(t, h.run(2, "server", "test", "stagedoor"), "no password")
+	require.NoError(t, os.Setenv("TARNWOLD_PASSWORD", smbtest.Password("warden")))
 	require.NoError(t, os.Remove(filepath.Join(h.s.Dir, "productions", "out")))
 	h.run(0, "scan", "stagedoor", "--yes")
 	start = content(t, file)

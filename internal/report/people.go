@@ -320,6 +320,8 @@ func Server(p *doc.Printer, s *show.Server) error {
 				Encrypt       bool `json:"require-encryption"`
 				Guest         bool `json:"guest"`
 				Old           bool `json:"old-dialects"`
+
+				PasswordAt string `json:"password-at"`
 			}
 			_ = json.Unmarshal(s.Link, &l)
 			more := ""
@@ -337,6 +339,9 @@ func Server(p *doc.Printer, s *show.Server) error {
 			}
 			if l.Old {
 				more += ", in dialects before 3.1.1 too"
+			}
+			if l.PasswordAt != "" {
+				more += ", with the password in " + l.PasswordAt
 			}
 			if s.Protocol == estate.LocalLink {
 				p.Line(doc.S("  this machine itself"))

@@ -43,7 +43,8 @@ ldaps:// is encrypted from the first byte, ldap:// by StartTLS before anything e
 is said; certificates are always checked. With --unencrypted nothing is, and no
 password is sent: one signs on as nobody, or by Kerberos. The password is asked for
 when it is needed, or taken from TARNWOLD_PASSWORD_NAME or TARNWOLD_PASSWORD, or with
---password-file; it is never kept.`,
+--password-file, or from the file that --password-at names, whose place is kept; it
+itself never is.`,
 		Example: `  tarnwold directory add house --url ldaps://dc.playhouse.test --base dc=playhouse,dc=test --user warden@playhouse.test
   tarnwold directory add house --url ldap://ldap.playhouse.test --base ou=people,dc=playhouse,dc=test --base ou=groups,dc=playhouse,dc=test --shape rfc2307
   tarnwold directory add house --url ldaps://dc.playhouse.test --base dc=playhouse,dc=test --role 'role-*' --access 'acc-*'`,
@@ -56,6 +57,9 @@ when it is needed, or taken from TARNWOLD_PASSWORD_NAME or TARNWOLD_PASSWORD, or
 			good, err := l.Good()
 			if err != nil {
 				return run.Misused("%s", err)
+			}
+			if good.PasswordAt, err = run.PasswordAt(good.PasswordAt); err != nil {
+				return err
 			}
 			text, err := json.Marshal(good)
 			if err != nil {
@@ -79,6 +83,7 @@ func linkFlags(c *cobra.Command, l *ldap.Link, writes *bool) {
 	f.StringVar(&l.URL, "url", "", "the `address` where it answers: ldaps://HOST[:PORT] or ldap://HOST[:PORT]")
 	f.StringArrayVar(&l.Bases, "base", nil, "a `name` below which people are looked for; may be said several times")
 	f.StringVar(&l.User, "user", "", "who signs on: a distinguished `name`, or as the directory takes it; nobody unless said")
+	f.StringVar(&l.PasswordAt, "password-at", "", "a `file` with the password in its first line, which nobody else may read: it is read from then on where nothing else says one")
 	f.StringVar(&l.CA, "ca", "", "a `file` with certificates to trust, beside the system's own")
 	f.StringVar(&l.Realm, "realm", "", "the Kerberos `realm` of a keytab's user")
 	f.StringVar(&l.Filter, "filter", "", "only what this `filter` (RFC 4515) finds")
@@ -98,6 +103,7 @@ whole. How its entries stand for people doesn't change: for another shape remove
 directory and add it anew.`,
 		Example: `  tarnwold directory set house --url ldaps://dc2.playhouse.test
   tarnwold directory set house --writes
+  tarnwold directory set house --password-at /etc/tarnwold/house.secret
   tarnwold directory set house --writes=false --user warden@playhouse.test`,
 		Args: cobra.ExactArgs(1), ValidArgsFunction: a.CompleteDirectories,
 		RunE: func(c *cobra.Command, args []string) error {
@@ -140,6 +146,14 @@ func setLink(x *plan.Directory, l *ldap.Link, writes bool, given map[string]bool
 	put("url", &now.URL, l.URL)
 	put("filter", &now.Filter, l.Filter)
 	whole = len(said) > 0
+	at, err := run.PasswordAt(l.PasswordAt)
+	if err != nil {
+		return nil, false, err
+	}
+	if given["user"] && !given["password-at"] && now.User != l.User { // it was the other's
+		given["password-at"] = true
+	}
+	put("password-at", &now.PasswordAt, at)
 	put("user", &now.User, l.User)
 	put("ca", &now.CA, l.CA)
 	put("realm", &now.Realm, l.Realm)
@@ -181,7 +195,7 @@ func directoriesShown(a *run.App, ctx context.Context, only string) (out []chang
 			if err := json.Unmarshal(x.Link, &l); err != nil {
 				return err
 			}
-			d := changes.Directory{Name: x.Name, URL: l.URL, Bases: l.Bases, User: l.User, CA: l.CA, Filter: l.Filter, Unencrypted: l.Open, Writes: x.Writes, Shape: x.Shape, Purposes: x.Purposes, Taken: moment(plan.CursorOf(t, x.Name).At)}
+			d := changes.Directory{Name: x.Name, URL: l.URL, Bases: l.Bases, User: l.User, PasswordAt: l.PasswordAt, CA: l.CA, Filter: l.Filter, Unencrypted: l.Open, Writes: x.Writes, Shape: x.Shape, Purposes: x.Purposes, Taken: moment(plan.CursorOf(t, x.Name).At)}
 			for _, k := range plan.KeptIn(t, x.Name) {
 				if k.Kind == account.User {
 					d.Users++

@@ -18,6 +18,7 @@ import (
 // linking are the flags that link a server to a real one.
 type linking struct {
 	smb, user, domain string
+	passwordAt        string
 	encrypt, local    bool
 	guest, old        bool
 	patience          time.Duration
@@ -27,6 +28,7 @@ func (l *linking) flags(c *cobra.Command) {
 	c.Flags().StringVar(&l.smb, "smb", "", "the real server, reached over SMB at `HOST[:PORT]`")
 	c.Flags().StringVar(&l.user, "user", "", "the `user` to sign on as (default: the login name)")
 	c.Flags().StringVar(&l.domain, "domain", "", "the user's `domain`, or realm")
+	c.Flags().StringVar(&l.passwordAt, "password-at", "", "a `file` with the password in its first line, which nobody else may read: it is read from then on where nothing else says one")
 	c.Flags().BoolVar(&l.local, "local", false, "the real server is this machine itself: its own trees, with modes and lists")
 	c.Flags().BoolVar(&l.encrypt, "require-encryption", false, "speak to it encrypted, or not at all")
 	c.Flags().BoolVar(&l.guest, "guest", false, "a guest's session will do, in which nothing is signed")
@@ -57,6 +59,9 @@ func (l *linking) keep(c *cobra.Command, was estate.Link) error {
 	if !said("user") {
 		l.user = s.User
 	}
+	if !said("password-at") && !said("user") { // which is that user's
+		l.passwordAt = s.PasswordAt
+	}
 	for name, is := range map[string]struct {
 		flag *bool
 		was  bool
@@ -74,14 +79,14 @@ func (l *linking) keep(c *cobra.Command, was estate.Link) error {
 // link makes a server's link of the flags; nil where there is none.
 func (l *linking) link(who string) (*estate.Link, error) {
 	if l.local {
-		if l.smb != "" || l.user != "" || l.domain != "" || l.encrypt || l.guest || l.old {
+		if l.smb != "" || l.user != "" || l.domain != "" || l.passwordAt != "" || l.encrypt || l.guest || l.old {
 			return nil, run.Misused("--local is this machine itself, and nobody signs on to it")
 		}
 		return &estate.Link{Kind: estate.LocalLink, Text: "{}"}, nil
 	}
 	if l.smb == "" {
-		if l.user != "" || l.domain != "" || l.encrypt || l.guest || l.old {
-			return nil, run.Misused("--user, --domain, --require-encryption, --guest and --old-dialects go with --smb HOST")
+		if l.user != "" || l.domain != "" || l.passwordAt != "" || l.encrypt || l.guest || l.old {
+			return nil, run.Misused("--user, --domain, --password-at, --require-encryption, --guest and --old-dialects go with --smb HOST")
 		}
 		return nil, nil
 	}
@@ -114,6 +119,10 @@ func (l *linking) link(who string) (*estate.Link, error) {
 	}
 	if s.User == "" {
 		s.User = who
+	}
+	var err error
+	if s.PasswordAt, err = run.PasswordAt(l.passwordAt); err != nil {
+		return nil, err
 	}
 	js, err := json.Marshal(s)
 	return &estate.Link{Kind: estate.SMBLink, Text: string(js)}, err

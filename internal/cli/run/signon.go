@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
+	"path/filepath"
 	"strings"
 	"unicode"
 
@@ -47,7 +48,7 @@ func (a *App) SignOnDirectory(ctx context.Context, sign *Signing, x *plan.Direct
 	var s ldap.Secret // none: nobody signs on
 	if l.User != "" || sign.tickets || sign.keytab != "" {
 		var err error
-		if s, err = a.secret(sign, x.Name, l.User); err != nil {
+		if s, err = a.secret(sign, x.Name, l.User, l.PasswordAt); err != nil {
 			return nil, err
 		}
 	}
@@ -66,8 +67,9 @@ func (s *Signing) Flags(c *cobra.Command) {
 	c.Flags().StringVar(&s.keytab, "keytab", "", "sign on with the key in this Kerberos keytab `file`, which nobody else may read")
 }
 
-// secret finds what to sign on to a server with.
-func (a *App) secret(s *Signing, name, user string) (smb.Secret, error) {
+// secret finds what to sign on to a server with; at is the file that the password is in, as the
+// estate has it.
+func (a *App) secret(s *Signing, name, user, at string) (smb.Secret, error) {
 	switch {
 	case s.keytab != "":
 		return smb.Secret{Keytab: s.keytab}, Private(s.keytab)
@@ -81,20 +83,15 @@ func (a *App) secret(s *Signing, name, user string) (smb.Secret, error) {
 		}
 		return smb.Secret{Cache: cache}, nil
 	}
-	pass, err := a.password(s, name, user)
+	pass, err := a.password(s, name, user, at)
 	return smb.Secret{Password: pass}, err
 }
 
-// password finds the password for a server: in a file, in the environment, or
-// from the person at the terminal.
-func (a *App) password(s *Signing, name, user string) (string, error) {
+// password finds the password for a server: in a file, in the environment, where the estate
+// says it is, or from the person at the terminal.
+func (a *App) password(s *Signing, name, user, at string) (string, error) {
 	if s.file != "" {
-		if err := Private(s.file); err != nil {
-			return "", err
-		}
-		text, err := os.ReadFile(s.file)
-		line, _, _ := strings.Cut(string(text), "\n")
-		return strings.TrimSuffix(line, "\r"), err
+		return passwordIn(s.file)
 	}
 	own := strings.Map(func(r rune) rune {
 		if unicode.IsLetter(r) || unicode.IsDigit(r) {
@@ -107,6 +104,9 @@ func (a *App) password(s *Signing, name, user string) (string, error) {
 			return v, nil
 		}
 	}
+	if at != "" {
+		return passwordIn(at)
+	}
 	f, ok := a.In.(*os.File)
 	if !ok || !a.Asks {
 		return "", Misused("no password: set TARNWOLD_PASSWORD_%s or TARNWOLD_PASSWORD, or name a file with --password-file", own)
@@ -115,6 +115,29 @@ func (a *App) password(s *Signing, name, user string) (string, error) {
 	b, err := term.ReadPassword(int(f.Fd()))
 	fmt.Fprintln(a.Err)
 	return string(b), err
+}
+
+// passwordIn reads the first line of a file that nobody else may read.
+func passwordIn(file string) (string, error) {
+	if err := Private(file); err != nil {
+		return "", err
+	}
+	text, err := os.ReadFile(file)
+	line, _, _ := strings.Cut(string(text), "\n")
+	return strings.TrimSuffix(line, "\r"), err
+}
+
+// PasswordAt gives the place of a file with a password as it is kept: from the root, for
+// what reads it later may stand elsewhere.
+func PasswordAt(file string) (string, error) {
+	if file == "" {
+		return "", nil
+	}
+	at, err := filepath.Abs(file)
+	if err == nil {
+		err = Private(at)
+	}
+	return at, err
 }
 
 // Linked finds how a server is reached.
@@ -187,7 +210,7 @@ func (a *App) SignOnTo(ctx context.Context, sign *Signing, name string, of local
 // Credentials finds how a server is reached, and what to sign on with.
 func (a *App) Credentials(ctx context.Context, sign *Signing, name string) (s estate.Server, l smb.Link, secret smb.Secret, err error) {
 	if s, l, err = a.Linked(ctx, name); err == nil {
-		secret, err = a.secret(sign, s.Name, l.User)
+		secret, err = a.secret(sign, s.Name, l.User, l.PasswordAt)
 	}
 	return s, l, secret, err
 }

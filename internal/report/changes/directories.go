@@ -17,6 +17,7 @@ type Directory struct {
 	URL         string         `json:"url"`
 	Bases       []string       `json:"bases"`
 	User        string         `json:"user,omitempty"`
+	PasswordAt  string         `json:"password-at,omitempty"` // the file that the password is in
 	CA          string         `json:"ca,omitempty"`
 	Filter      string         `json:"filter,omitempty"`
 	Unencrypted bool           `json:"unencrypted"`
@@ -61,6 +62,9 @@ func WriteDirectory(p *doc.Printer, d *Directory) error {
 		rows = append(rows, []string{"below", b})
 	}
 	rows = append(rows, []string{"signed on to as", who}, []string{"shape", d.Shape.Name})
+	if d.PasswordAt != "" {
+		rows = append(rows, []string{"password in", d.PasswordAt})
+	}
 	if d.Writes {
 		rows = append(rows, []string{"written to", "who is in its groups"})
 	}

@@ -45,6 +45,8 @@ type Link struct {
 	Open   bool   `json:"open,omitempty"`
 	Realm  string `json:"realm,omitempty"` // of a keytab's user
 	Filter string `json:"filter,omitempty"`
+	// PasswordAt is the file that the password is in; empty: it is said otherwise.
+	PasswordAt string `json:"password-at,omitempty"`
 	// Patience is how long it may take to sign somebody on; 0: half a minute.
 	Patience time.Duration `json:"-"`
 }

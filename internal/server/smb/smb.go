@@ -39,6 +39,8 @@ type Link struct {
 	Guest bool `json:"guest,omitempty"`
 	// Old: dialects before SMB 3.1.1 will do, whose negotiation nobody vouches for.
 	Old bool `json:"old-dialects,omitempty"`
+	// PasswordAt is the file that the password is in; empty: it is said otherwise.
+	PasswordAt string `json:"password-at,omitempty"`
 	// Patience is how long the server may take over one answer, in nanoseconds;
 	// 0: as usual.
 	Patience time.Duration `json:"patience,omitempty"`
