@@ -75,6 +75,11 @@ func TestADirectoryFromTheFirstDay(t *testing.T) {
 	require.Contains(t, h.run(2, "group", "join", "wardrobe", "petra", "--yes"), "petra joins cn=wardrobe,"+groups+" in directory house, which isn't written to from here")
 	require.Contains(t, h.run(2, "group", "leave", "wardrobe", "ines", "--yes"), "tarnwold directory sync house")
 
+	// What else is known of them is ours to say; what the directory says isn't.
+	require.Contains(t, h.run(0, "user", "set", "petra", "--detail", "badge=7"), `badge "7", was nothing`)
+	require.Contains(t, h.run(2, "user", "set", "petra", "--title", "Usher"), "petra is kept in directory house, which says that")
+	require.Contains(t, h.run(0, "directory", "sync", "house", "--yes"), "Nothing to do")
+
 	// There: petra joins, ines leaves, and is called otherwise.
 	s.Change(t, func(c *goldap.Conn) error {
 		r := goldap.NewModifyRequest("cn=wardrobe,"+groups, nil)

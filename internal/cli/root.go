@@ -4,6 +4,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"io"
 	"os"
@@ -33,7 +34,8 @@ func Main(args []string, in io.Reader, out, errs io.Writer) int {
 	// A question is over before much garbage comes of it.
 	debug.SetGCPercent(200)
 	a := &run.App{Commands: Commands, In: in, Out: out, Err: errs, Shown: args}
-	a.Color = run.Paints(out)
+	a.ReadConfig()
+	a.Color = run.Paints(out) && a.Yes("color")
 	a.Asks = run.IsTerminal(in) && run.IsTerminal(errs)
 	return a.Run(ctx, args)
 }
@@ -69,6 +71,9 @@ New here? Run: tarnwold demo`,
 		},
 		PersistentPreRunE: func(c *cobra.Command, _ []string) (err error) {
 			a.Command = c.CommandPath()
+			if err := a.Configured(c); err != nil {
+				return err
+			}
 			if a.Format, err = doc.ParseFormat(a.FormatText); err != nil {
 				return run.AsUsage(err)
 			}
@@ -81,10 +86,13 @@ New here? Run: tarnwold demo`,
 	f := root.PersistentFlags()
 	home := a.Home
 	if home == "" {
-		home = run.EnvOr("TARNWOLD_ESTATE", "tarnwold.estate")
+		home = run.EnvOr("TARNWOLD_ESTATE", cmp.Or(a.Setting("estate"), "tarnwold.estate"))
 	}
 	f.StringVar(&a.EstatePath, "estate", home, "the estate `file`; TARNWOLD_ESTATE names it too")
-	f.StringVar(&a.FormatText, "format", "table", "how to answer: table, json, csv or markdown")
+	f.StringVar(&a.FormatText, "format", cmp.Or(a.Setting("format"), "table"), "how to answer: table, json, csv or markdown")
+	if a.Inner == nil && a.Actor == "" {
+		a.Actor = run.EnvOr("TARNWOLD_AS", a.Setting("as"))
+	}
 	f.StringVar(&a.Actor, "as", a.Actor, "the `account` that acts, for the journal and the guards (default: the login name)")
 	f.BoolVar(&a.NoPager, "no-pager", false, "write a long answer as it is; else it is shown by PAGER, or less, at a terminal")
 	_ = root.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(doc.Formats, cobra.ShellCompDirectiveNoFileComp))
@@ -100,7 +108,7 @@ New here? Run: tarnwold demo`,
 		group string
 		cmds  []*cobra.Command
 	}{
-		{"estate", []*cobra.Command{initCommand(a), load.LoadCommand(a), load.ScanCommand(a), real.DriftCommand(a), real.ProveCommand(a), changes.LogCommand(a), changes.UndoCommand(a), changes.RedoCommand(a), real.ResumeCommand(a), changes.CheckCommand(a), backupCommand(a), compactCommand(a), demoCommand(a), versionCommand(a)}},
+		{"estate", []*cobra.Command{initCommand(a), load.LoadCommand(a), load.ScanCommand(a), real.DriftCommand(a), real.ProveCommand(a), changes.LogCommand(a), changes.UndoCommand(a), changes.RedoCommand(a), real.ResumeCommand(a), changes.CheckCommand(a), backupCommand(a), compactCommand(a), configCommand(a), demoCommand(a), versionCommand(a)}},
 		{"know", []*cobra.Command{people.UserCommand(a), people.GroupCommand(a), changes.LevelCommand(a), real.ServerCommand(a), changes.ShareCommand(a), people.DirectoryCommand(a), people.RealmCommand(a)}},
 		{"give", []*cobra.Command{changes.GrantCommand(a), changes.DenyCommand(a), changes.RevokeCommand(a), changes.ReplaceCommand(a), changes.JoinerCommand(a), changes.MoverCommand(a), changes.LeaverCommand(a), changes.StripCommand(a), changes.SwapCommand(a), changes.LikeCommand(a), changes.OutfitCommand(a), changes.WatchCommand(a), changes.ExpireCommand(a), changes.ApplyCommand(a)}},
 		{"shape", []*cobra.Command{changes.SealCommand(a), changes.UnsealCommand(a), changes.ReflowCommand(a), changes.DiffersCommand(a), changes.OwnerCommand(a), changes.OwnedCommand(a), changes.ModeCommand(a), changes.PutCommand(a), changes.MoveCommand(a), changes.CopyCommand(a)}},

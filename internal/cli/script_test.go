@@ -16,6 +16,7 @@ import (
 
 	"tarnwold/core/place"
 	"tarnwold/internal/cli"
+	"tarnwold/internal/cli/run"
 	"tarnwold/internal/playhouse"
 	"tarnwold/internal/store"
 )
@@ -26,8 +27,11 @@ var programs = map[string]func(){
 }
 
 func TestMain(m *testing.M) {
-	for _, name := range []string{"TARNWOLD_ESTATE", "TARNWOLD_AS"} { // whoever runs the tests may have an estate
-		_ = os.Unsetenv(name)
+	if programs[filepath.Base(os.Args[0])] == nil { // whoever runs the tests may have an estate, or settings
+		for _, name := range []string{"TARNWOLD_ESTATE", "TARNWOLD_AS"} {
+			_ = os.Unsetenv(name)
+		}
+		_ = os.Setenv(run.ConfigEnv, "")
 	}
 	here, err := os.Getwd()
 	if err == nil && os.Getenv(schemasAt) == "" {
@@ -56,6 +60,7 @@ func TestScript(t *testing.T) {
 		},
 		Setup: func(e *testscript.Env) error {
 			e.Setenv("SAMPLE", sample)
+			e.Setenv(run.ConfigEnv, "")
 			e.Setenv(schemasAt, os.Getenv(schemasAt))
 			e.Setenv(schemasWritten, os.Getenv(schemasWritten))
 			e.Setenv("WORKSHOP", filepath.Join(filepath.Dir(sample), "workshop"))

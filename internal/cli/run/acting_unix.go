@@ -17,6 +17,12 @@ func owns(path string) bool {
 	return !ok || int(s.Uid) == os.Geteuid()
 }
 
+// trusted tells whether a file is the user's, or root's.
+func trusted(info os.FileInfo) bool {
+	s, ok := info.Sys().(*syscall.Stat_t)
+	return !ok || s.Uid == 0 || int(s.Uid) == os.Geteuid()
+}
+
 // others gives the mode of a file that others than its owner may read or write;
 // 0: nobody else may.
 func others(path string) os.FileMode {

@@ -36,7 +36,7 @@ func (a *App) BeginPager(c *cobra.Command) {
 	out, ok := a.Out.(*os.File)
 	by, said := os.LookupEnv("PAGER")
 	switch {
-	case !ok || !IsTerminal(out) || !a.Asks || a.NoPager || dumb() || a.Inner != nil || c.Annotations["asks"] == "" || c.Name() == "questions":
+	case !ok || !IsTerminal(out) || !a.Asks || a.NoPager || !a.Yes("pager") || dumb() || a.Inner != nil || c.Annotations["asks"] == "" || c.Name() == "questions":
 		return
 	case said && (strings.TrimSpace(by) == "" || by == "cat"):
 		return

@@ -15,6 +15,7 @@ import (
 
 	"tarnwold/internal/ask"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/format/settings"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/report"
 	"tarnwold/internal/report/doc"
@@ -51,9 +52,12 @@ type App struct {
 	Shown      []string // the command as it was typed, for the journal
 	suppose    supposition
 	File       outFile
-	Inner      *estate.Estate        // the estate that is supposed, where a question makes a change
-	made       func(*plan.Plan) bool // is told of each change in it, and says whether it is made; may be nil
-	warned     bool                  // that others may read the estate
+	Inner      *estate.Estate              // the estate that is supposed, where a question makes a change
+	made       func(*plan.Plan) bool       // is told of each change in it, and says whether it is made; may be nil
+	set        map[string]settings.Setting // what files of settings say, by their names
+	order      []string                    // of those
+	configErr  error
+	warned     bool // that others may read the estate
 }
 
 // Root makes the commands of this run.

@@ -104,6 +104,9 @@ func (a *App) password(s *Signing, name, user, at string) (string, error) {
 			return v, nil
 		}
 	}
+	if file := a.Setting("passwords." + name); file != "" {
+		return passwordIn(file)
+	}
 	if at != "" {
 		return passwordIn(at)
 	}
