@@ -240,6 +240,9 @@ func TestADaysWork(t *testing.T) {
 	d.settle()
 	d.run(0, "scan", "stagedoor", "--yes")
 	before := d.names(d.findings())
+	own := "stagedoor:" + filepath.Join(d.s.Dir, "reading") // as such a server makes a share's folder
+	require.Equal(t, []string{"idle-entry " + own + " group:root", "open-to-everyone propstore: everyone@", "open-to-everyone " + own + " everyone@",
+		"single-user stagedoor:/productions warden", "single-user " + own + " root", "unused-group group wardrobe wardrobe"}, before)
 	d.plant()
 	d.run(0, "grant", "petra", "read", "//stagedoor/productions/Sewing", "--until", "2099-01-01", "--model-only", "--yes")
 	db := store.Raw("tarnwold.estate")

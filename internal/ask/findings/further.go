@@ -13,17 +13,15 @@ import (
 
 // further: places that more people read than what is in the folder above. A folder that
 // nobody reads files in but those who pass all rules is a way to others, as is one where most
-// folders open to others, and what opens below it is what it is for; a home is its owner's.
+// folders open to others, and what opens below it is what it is for; what is somebody's own is
+// open to them.
 func (x *finding) further() error {
 	<-x.looked
-	r, homes := x.far, x.homes()
-	for i := range homes {
-		delete(r.known, i)
-	}
+	r := x.far
 	ways := x.leadingOn(r.known)
 	for _, o := range r.wide.order {
 		m := r.more[o]
-		nodes := slices.DeleteFunc(r.wide.nodes[o], func(i int) bool { return !r.known[i] || x.g.F.Nodes[i].Folder && ways[x.g.F.Nodes[i].Parent] })
+		nodes := slices.DeleteFunc(r.wide.nodes[o], func(i int) bool { return x.g.F.Nodes[i].Folder && ways[x.g.F.Nodes[i].Parent] })
 		if len(nodes) == 0 {
 			continue
 		}
