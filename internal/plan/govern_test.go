@@ -598,7 +598,9 @@ func (w *world) further(rt *rapid.T, tx *estate.Tx, k *ask.Asker, found []findin
 			for _, id := range tx.Subtree(top.Item, 10_000) {
 				p := tx.Place(id)
 				d := tx.Of(p.Strand).Listed()
-				if id == top.Item || !slices.ContainsFunc(d.Rules.Own(), func(e rule.Entry) bool { return e.Kind == rule.Allow && e.Rights.Map()&right.ReadData != 0 }) {
+				if id == top.Item || !slices.ContainsFunc(d.Rules.Own(), func(e rule.Entry) bool {
+					return e.Kind == rule.Allow && e.Who != d.Owner && e.Rights.Map()&right.ReadData != 0
+				}) {
 					continue
 				}
 				up, err := tx.At(s, place.Dir(p.Path))
@@ -636,8 +638,12 @@ func (w *world) further(rt *rapid.T, tx *estate.Tx, k *ask.Asker, found []findin
 	}
 	if len(more) > 0 && !slices.ContainsFunc(found, func(f findings.Finding) bool { return f.Kind == "opens-further" }) {
 		folders := map[string]int{}
-		for where := range more { // all of them are where most folders open to others
-			folders[place.Dir(where)]++
+		for where := range more { // all of them are where most folders open to others, or told of as open to everyone
+			at, err := tx.FindText(where)
+			require.NoError(rt, err)
+			if !slices.ContainsFunc(tx.Of(at.Strand).Listed().Rules.Own(), func(e rule.Entry) bool { return e.Who == acc.Everyone || e.Who == acc.Authenticated }) {
+				folders[place.Dir(where)]++
+			}
 		}
 		for where, n := range folders {
 			require.GreaterOrEqual(rt, n, 3, "%s: %v", where, more)

@@ -159,10 +159,10 @@ func (x *finding) letsIn(f *Finding, d *rule.Descriptor, user account.ID, of int
 	return false
 }
 
-// opensItself tells whether a descriptor lets somebody read by an entry of its own.
+// opensItself tells whether a descriptor lets others than its owner read by an entry of its own.
 func opensItself(d *rule.Descriptor) bool {
 	return slices.ContainsFunc(d.Rules.Entries, func(e rule.Entry) bool {
-		return e.Own() && e.Kind == rule.Allow && e.Rights.Map()&right.ReadData != 0
+		return e.Own() && e.Kind == rule.Allow && e.Who != d.Owner && e.Rights.Map()&right.ReadData != 0
 	})
 }
 
