@@ -14,6 +14,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tarnwold/core/account"
 	"tarnwold/internal/cli/asks"
 	"tarnwold/internal/cli/changes"
 	"tarnwold/internal/cli/govern"
@@ -94,6 +95,7 @@ New here? Run: tarnwold demo`,
 		a.Actor = run.EnvOr("TARNWOLD_AS", a.Setting("as"))
 	}
 	f.StringVar(&a.Actor, "as", a.Actor, "the `account` that acts, for the journal and the guards (default: the login name)")
+	_ = root.RegisterFlagCompletionFunc("as", a.CompleteAccounts(account.User))
 	f.BoolVar(&a.NoPager, "no-pager", false, "write a long answer as it is; else it is shown by PAGER, or less, at a terminal")
 	_ = root.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(doc.Formats, cobra.ShellCompDirectiveNoFileComp))
 	root.AddGroup(

@@ -137,7 +137,7 @@ func logShow(a *run.App) *cobra.Command {
 		Use:     "show N",
 		Short:   "Show one change: every entry that came and went, before and after",
 		Example: "  tarnwold log show 7",
-		Args:    cobra.ExactArgs(1),
+		Args:    cobra.ExactArgs(1), ValidArgsFunction: a.CompleteChanges(func(*estate.Change) bool { return true }),
 		RunE: func(c *cobra.Command, args []string) error {
 			n, err := changeNumber(args[0])
 			if err != nil {
@@ -186,7 +186,7 @@ It is refused where something later builds on the change, unless --force: then
 what the change itself set is taken out of what stands now, and everything below
 follows. What can't be taken back is said, and nothing is done.` + more,
 		Example: fmt.Sprintf("  tarnwold %s 7\n  tarnwold %s 7 --force --yes", verb, verb),
-		Args:    cobra.MaximumNArgs(1),
+		Args:    cobra.MaximumNArgs(1), ValidArgsFunction: a.CompleteChanges(func(x *estate.Change) bool { return (x.UndoneBy != 0) == (verb == "redo") }),
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) == 0 && verb == "undo" && !k.DryRun {
 				err := a.TakeBackUnfinished(c.Context(), &k.Sign)

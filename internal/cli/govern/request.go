@@ -1,6 +1,7 @@
 package govern
 
 import (
+	"fmt"
 	"strconv"
 	"strings"
 	"time"
@@ -151,7 +152,7 @@ func requestShow(a *run.App) *cobra.Command {
 		Short: "Show a request: what they have, why not more, and what would give it",
 		Long: `Show a request: what its people have there, why not more, and the changes that
 would give them what they ask for, each with all else it opens, the least first.`,
-		Example: "  tarnwold request show 1", Args: cobra.ExactArgs(1),
+		Example: "  tarnwold request show 1", Args: cobra.ExactArgs(1), ValidArgsFunction: completeRequests(a, false),
 		RunE: func(c *cobra.Command, args []string) error {
 			got, err := lookAt(a, c, args[0])
 			if err != nil {
@@ -174,7 +175,7 @@ revoke, or its number in that list.`,
 		Example: `  tarnwold request accept 1
   tarnwold request accept 1 --by 'join foyer'
   tarnwold request accept 1 --by entry --yes`,
-		Args: cobra.ExactArgs(1),
+		Args: cobra.ExactArgs(1), ValidArgsFunction: completeRequests(a, true),
 		RunE: func(c *cobra.Command, args []string) error {
 			got, err := lookAt(a, c, args[0])
 			if err != nil {
@@ -207,7 +208,7 @@ func requestSettle(a *run.App, state string) *cobra.Command {
 	c := &cobra.Command{
 		Use: "refuse N", Short: "Refuse a request, saying why",
 		Example: `  tarnwold request refuse 1 --why "ask the box office for a copy"`,
-		Args:    cobra.ExactArgs(1),
+		Args:    cobra.ExactArgs(1), ValidArgsFunction: completeRequests(a, true),
 		RunE: func(c *cobra.Command, args []string) error {
 			n, err := requestNumber(args[0])
 			if err != nil {
@@ -224,4 +225,27 @@ func requestSettle(a *run.App, state string) *cobra.Command {
 		_ = c.MarkFlagRequired("why")
 	}
 	return c
+}
+
+// completeRequests offers requests by their numbers; only those that wait, or all.
+func completeRequests(a *run.App, open bool) func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+	return func(c *cobra.Command, args []string, begun string) (out []string, _ cobra.ShellCompDirective) {
+		if len(args) > 0 {
+			return nil, cobra.ShellCompDirectiveNoFileComp
+		}
+		_ = a.View(c.Context(), func(t *estate.Tx) error {
+			list, err := request.Requests(t)
+			for _, r := range list {
+				var who []string
+				for _, x := range r.Who {
+					who = append(who, x.Name)
+				}
+				if !open || r.State == request.Open {
+					out = append(out, fmt.Sprintf("%d\t%s", r.Number, doc.Clean(doc.Clip(strings.Join(who, ", ")+" "+r.Level+" "+r.Place))))
+				}
+			}
+			return err
+		})
+		return run.Fitting(out, begun), cobra.ShellCompDirectiveNoFileComp
+	}
 }

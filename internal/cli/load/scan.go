@@ -61,7 +61,7 @@ beside the lists: the server's traits say which of the two decides.`,
   tarnwold scan stagedoor --report-only
   tarnwold scan stagedoor --resume --password-file ~/.stagedoor`,
 		Args:              cobra.MinimumNArgs(1),
-		ValidArgsFunction: a.CompleteServers,
+		ValidArgsFunction: run.CompleteInOrder(a.CompleteServers, a.CompleteSharesOf),
 		RunE: func(c *cobra.Command, args []string) error {
 			if how.Depth < 0 {
 				return run.Misused("--depth %d: wanted a number of layers, 1 or more", how.Depth)

@@ -1,6 +1,7 @@
 package run
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 
@@ -138,4 +139,40 @@ func (a *App) CompletePolicies(c *cobra.Command, args []string, _ string) ([]str
 		})
 	}
 	return names, cobra.ShellCompDirectiveNoFileComp
+}
+
+// CompleteChanges offers the journal's changes by their numbers, newest first; those alone that
+// stand, where they are to be undone, or that are undone, where that is to be.
+func (a *App) CompleteChanges(meant func(*estate.Change) bool) completion {
+	return func(c *cobra.Command, args []string, begun string) (out []string, _ cobra.ShellCompDirective) {
+		if len(args) > 0 {
+			return nil, cobra.ShellCompDirectiveNoFileComp
+		}
+		_ = a.View(c.Context(), func(t *estate.Tx) error {
+			for _, x := range t.Log() {
+				if meant(&x) {
+					out = append(out, fmt.Sprintf("%d\t%s", x.ID, doc.Clean(doc.Clip(x.Summary))))
+				}
+			}
+			return t.Err()
+		})
+		return Fitting(out, begun), cobra.ShellCompDirectiveNoFileComp | cobra.ShellCompDirectiveKeepOrder
+	}
+}
+
+// CompleteSharesOf offers the shares of the server that was named first, but for those named.
+func (a *App) CompleteSharesOf(c *cobra.Command, args []string, begun string) (out []string, _ cobra.ShellCompDirective) {
+	_ = a.View(c.Context(), func(t *estate.Tx) error {
+		s, err := t.Server(args[0])
+		if err != nil {
+			return err
+		}
+		for _, sh := range t.Shares(s) {
+			if !slices.Contains(args[1:], sh.Name) {
+				out = append(out, sh.Name)
+			}
+		}
+		return t.Err()
+	})
+	return Fitting(out, begun), cobra.ShellCompDirectiveNoFileComp
 }
