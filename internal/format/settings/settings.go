@@ -3,6 +3,7 @@
 package settings
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -39,8 +40,12 @@ var Keys = [...][2]string{
 	{"pager", "whether long answers at a terminal are shown page by page: yes or no"},
 }
 
-// most is how many bytes a file of settings has at most.
-const most = 1 << 20
+// most is how many bytes a file of settings has at most, and deepest how many brackets stand
+// in each other: settings need two, and the library takes ever longer for more.
+const (
+	most    = 1 << 16
+	deepest = 8
+)
 
 // Read reads a file of settings.
 func Read(r io.Reader, file string) ([]Setting, error) {
@@ -50,6 +55,18 @@ func Read(r io.Reader, file string) ([]Setting, error) {
 	}
 	if len(text) > most {
 		return nil, &format.Error{File: file, What: fmt.Sprintf("it is longer than %d bytes", most)}
+	}
+	deep := 0
+	for i, b := range text {
+		switch b {
+		case '[', '{':
+			deep++
+		case ']', '}':
+			deep = max(deep-1, 0)
+		}
+		if deep > deepest {
+			return nil, &format.Error{File: file, Line: 1 + bytes.Count(text[:i], []byte{'\n'}), What: fmt.Sprintf("more than %d brackets are open", deepest)}
+		}
 	}
 	f, err := parser.ParseBytes(text, 0)
 	var bad yaml.Error
