@@ -530,9 +530,9 @@ func mask(s string) right.Set {
 	return right.Set(n)
 }
 
-// opened holds what administrators alone open to asking for each item, as each user.
-func (w *world) opened(rt *rapid.T, tx *estate.Tx, k *ask.Asker, found []findings.Finding, met map[string]int) {
-	seen, by := map[int64]bool{}, map[int64]bool{} // a share comes there; somebody else opens it
+// shared tells of all that shares come to, with who passes all rules there; false where a share
+// may say itself who does.
+func (w *world) shared(tx *estate.Tx, k *ask.Asker, fn func(sh *estate.Share, top, p estate.Place, passes map[plan.ID]bool)) bool {
 	for _, s := range tx.Servers() {
 		passes := map[plan.ID]bool{}
 		for _, u := range tx.Accounts(acc.User) {
@@ -544,17 +544,27 @@ func (w *world) opened(rt *rapid.T, tx *estate.Tx, k *ask.Asker, found []finding
 			if err != nil {
 				continue
 			}
-			if sh.Admission != nil { // it may say who passes
-				return
+			if sh.Admission != nil {
+				return false
 			}
 			for _, id := range tx.Subtree(top.Item, 10_000) {
-				seen[id] = true
-				p := tx.Place(id)
-				for _, u := range tx.Accounts(acc.User) {
-					by[id] = by[id] || !passes[u.ID] && mask(explain.Answer(k, u, p, &sh, true).Granted)&right.ReadData != 0
-				}
+				fn(&sh, top, tx.Place(id), passes)
 			}
 		}
+	}
+	return true
+}
+
+// opened holds what administrators alone open to asking for each item, as each user.
+func (w *world) opened(rt *rapid.T, tx *estate.Tx, k *ask.Asker, found []findings.Finding, met map[string]int) {
+	seen, by := map[int64]bool{}, map[int64]bool{} // a share comes there; somebody else opens it
+	if !w.shared(tx, k, func(sh *estate.Share, _ estate.Place, p estate.Place, passes map[plan.ID]bool) {
+		seen[p.Item] = true
+		for _, u := range tx.Accounts(acc.User) {
+			by[p.Item] = by[p.Item] || !passes[u.ID] && mask(explain.Answer(k, u, p, sh, true).Granted)&right.ReadData != 0
+		}
+	}) {
+		return
 	}
 	var want, got int64
 	for id := range seen {
@@ -583,48 +593,36 @@ func (w *world) further(rt *rapid.T, tx *estate.Tx, k *ask.Asker, found []findin
 		return verdict.Granted(q)&right.ReadData != 0
 	}
 	more := map[string]map[string]bool{}
-	for _, s := range tx.Servers() {
-		passes := func(u plan.ID) bool {
-			return s.Traits.AdministratorsPass && slices.ContainsFunc(tx.Administrators(s), acc.NewToken(k.Directory(), u, s.Traits.Traits).Has)
+	if !w.shared(tx, k, func(sh *estate.Share, top, p estate.Place, passes map[plan.ID]bool) {
+		d := tx.Of(p.Strand).Listed()
+		if p.Item == top.Item || !slices.ContainsFunc(d.Rules.Own(), func(e rule.Entry) bool {
+			return e.Kind == rule.Allow && e.Who != d.Owner && e.Rights.Map()&right.ReadData != 0
+		}) {
+			return
 		}
-		for _, sh := range tx.Shares(s) {
-			top, err := tx.At(s, sh.Folder)
-			if err != nil {
+		up, err := tx.At(p.Server, place.Dir(p.Path))
+		require.NoError(rt, err)
+		way := true
+		here := map[string]bool{}
+		for _, u := range tx.Accounts(acc.User) {
+			if passes[u.ID] || k.Account(u.ID).Shut != "" {
 				continue
 			}
-			if sh.Admission != nil { // it may say who passes
-				return
-			}
-			for _, id := range tx.Subtree(top.Item, 10_000) {
-				p := tx.Place(id)
-				d := tx.Of(p.Strand).Listed()
-				if id == top.Item || !slices.ContainsFunc(d.Rules.Own(), func(e rule.Entry) bool {
-					return e.Kind == rule.Allow && e.Who != d.Owner && e.Rights.Map()&right.ReadData != 0
-				}) {
-					continue
-				}
-				up, err := tx.At(s, place.Dir(p.Path))
-				require.NoError(rt, err)
-				way := true
-				here := map[string]bool{}
-				for _, u := range tx.Accounts(acc.User) {
-					if passes(u.ID) || k.Account(u.ID).Shut != "" {
-						continue
-					}
-					above := reads(u, up, &sh)
-					way = way && !above
-					if !above && u.ID != d.Owner && reads(u, p, &sh) {
-						here[u.Name] = true
-					}
-				}
-				if !way && len(here) > 0 {
-					if more[p.String()] == nil {
-						more[p.String()] = map[string]bool{}
-					}
-					maps.Copy(more[p.String()], here)
-				}
+			above := reads(u, up, sh)
+			way = way && !above
+			if !above && u.ID != d.Owner && reads(u, p, sh) {
+				here[u.Name] = true
 			}
 		}
+		if way || len(here) == 0 {
+			return
+		}
+		if more[p.String()] == nil {
+			more[p.String()] = map[string]bool{}
+		}
+		maps.Copy(more[p.String()], here)
+	}) {
+		return
 	}
 	for _, f := range found {
 		if f.Kind != "opens-further" || len(tx.Shares(tx.Servers()[0])) == 0 {
