@@ -398,14 +398,20 @@ func (k *Asker) Matching(words string) (users []account.Account, is bool, err er
 	return users, true, k.T.Err()
 }
 
-// Described gives what is known of users beside, by their names.
-func (k *Asker) Described() map[string]estate.Details {
+// Details gives what is known of users beside.
+func (k *Asker) Details() map[account.ID]estate.Details {
 	known := map[account.ID]estate.Details{}
 	k.T.EachParticular(func(p *estate.Particular) {
-		if p.Err == nil && p.Details != (estate.Details{}) {
+		if p.Details != (estate.Details{}) {
 			known[p.ID] = p.Details
 		}
 	})
+	return known
+}
+
+// Described is Details by the users' names, their managers by name too.
+func (k *Asker) Described() map[string]estate.Details {
+	known := k.Details()
 	k.T.ReadNames(slices.Collect(maps.Keys(known)))
 	out := map[string]estate.Details{}
 	for id, d := range known {

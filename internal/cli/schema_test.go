@@ -23,7 +23,6 @@ import (
 	"tarnwold/internal/cli"
 	"tarnwold/internal/cli/run"
 	"tarnwold/internal/format"
-	"tarnwold/internal/plan"
 	"tarnwold/internal/report/changes"
 	"tarnwold/internal/report/doc"
 )
@@ -44,22 +43,21 @@ func schemaName(path string) string {
 	return strings.ReplaceAll(strings.TrimPrefix(path, "tarnwold "), " ", "-")
 }
 
-// shapes are the answers that several commands have, and those that a command has beside its own.
+// shapeOf names the schema of an answer: of those that several commands have, and those that a
+// command has beside its own, by their type.
 func shapeOf(command string, v any) string {
 	switch v.(type) {
 	case run.Failure:
 		return "error"
 	case *changes.Outcome:
 		return "change"
-	case *plan.Plan:
-		return "plan"
 	}
 	name := reflect.TypeOf(v).String()
 	switch {
 	case strings.HasSuffix(name, "changes.done"):
 		return "kept"
-	case name == "[]changes.wanted" || command == "request-show":
-		return command + wantedShape(name)
+	case name == "[]changes.wanted":
+		return command + "-want"
 	case name == "[]report.OfKind":
 		return "findings-summary"
 	case name == "[]*explain.Tried":
@@ -76,13 +74,6 @@ func shapeOf(command string, v any) string {
 		return "log-proof"
 	}
 	return command
-}
-
-func wantedShape(name string) string {
-	if name == "[]changes.wanted" {
-		return "-want"
-	}
-	return ""
 }
 
 // holdAnswers holds what the program answers to docs/schema, in this process.

@@ -49,6 +49,28 @@ func (x *finding) local() (out []*ask.Route) {
 	return out
 }
 
+// entrances are the shares, and the servers themselves that have none.
+func (x *finding) entrances() []*ask.Route {
+	ways := slices.Clone(x.shares())
+	for _, l := range x.local() {
+		if !slices.ContainsFunc(x.shares(), func(w *ask.Route) bool { return w.Server.ID == l.Server.ID }) {
+			ways = append(ways, l)
+		}
+	}
+	return ways
+}
+
+// left is who is in a crowd and can't sign on any more.
+func (x *finding) left(c *wayCrowd) crowd.Bits {
+	out := c.d.People.Empty()
+	for id := range x.k.ShutOut() {
+		if u, ok := c.d.People.Place(id); ok {
+			out.Set(u)
+		}
+	}
+	return out
+}
+
 // uncharged: nobody can change the rules, nor passes them as an administrator.
 func (x *finding) uncharged() error {
 	for _, w := range x.local() {
@@ -83,13 +105,12 @@ const useful = right.ReadData | right.WriteData | right.AppendData | right.Delet
 
 // open: somebody whom no list names gets in.
 func (x *finding) open() error {
-	ways := x.entrances()
 	var homes map[int]account.ID
 	if x.wanted("home-open") && len(x.posix) > 0 {
 		homes = x.homes()
 	}
 	granted := make([]right.Set, len(x.g.F.Nodes))
-	for _, w := range ways {
+	for _, w := range x.entrances() {
 		s := x.g.See(census.Nobodys, w, nil)
 		for i := range granted {
 			granted[i] |= s.Granted[i] & useful
@@ -153,7 +174,7 @@ func (x *finding) under(tops []int) (n int64) {
 	}
 	in := map[int]bool{}
 	for _, i := range tops {
-		in[i] = len(tops) > 1
+		in[i] = true
 	}
 	for _, i := range tops {
 		up := nodes[i].Parent

@@ -3,6 +3,7 @@ package findings
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"tarnwold/core/account"
 	"tarnwold/core/crowd"
@@ -27,18 +28,18 @@ func (x *finding) further() error {
 		}
 		f := x.place(nodes)
 		f.Items, f.Users = x.under(nodes), m.n
-		var names []string
-		for _, id := range m.first {
-			names = append(names, x.k.T.Name(id))
-		}
-		slices.Sort(names)
 		if told := x.letsIn(&f, o.d, m.first[0], m.n, nodes); told {
 			continue
 		}
+		names := x.k.T.Names(m.first)
+		slices.Sort(names)
 		if f.What != "" {
 			f.What += ": "
 		}
-		f.What += "lets in " + told(names, f.Users)
+		f.What += "lets in " + strings.Join(names, ", ")
+		if n := f.Users - len(names); n > 0 {
+			f.What += fmt.Sprintf(" and %d more", n)
+		}
 		x.add(f)
 	}
 	x.far = nil
@@ -131,29 +132,16 @@ func (x *finding) leadingOn(further map[int]bool) map[int]bool {
 // mostTold is how many people are told by name.
 const mostTold = 4
 
-func told(names []string, all int) string {
-	out := ""
-	for i, name := range names {
-		if i > 0 {
-			out += ", "
-		}
-		out += name
-	}
-	if n := all - len(names); n > 0 {
-		out += fmt.Sprintf(" and %d more", n)
-	}
-	return out
-}
-
 // letsIn tells which own entry lets somebody in, the first of so many, how it is taken away, and
 // whether it is told of by itself: as open to everyone, or a stranger in a home.
 func (x *finding) letsIn(f *Finding, d *rule.Descriptor, user account.ID, of int, nodes []int) (told bool) {
 	tok := x.toks.of(user)
 	for _, e := range d.Rules.Own() {
-		if e.Kind == rule.Allow && e.Rights.Map()&right.ReadData != 0 && (tok.Has(e.Who) || e.Who == account.Everyone || e.Who == account.Authenticated) {
+		open := e.Who == account.Everyone || e.Who == account.Authenticated
+		if e.Kind == rule.Allow && e.Rights.Map()&right.ReadData != 0 && (open || tok.Has(e.Who)) {
 			f.Who, f.What = x.k.T.Name(e.Who), x.write(d, e, nodes)
 			f.Commands = [][]string{x.revoking(f.Where, f.Who, d, e, false)}
-			return e.Who == account.Everyone || e.Who == account.Authenticated || of == 1 && x.stranger(d, e, nodes)
+			return open || of == 1 && x.stranger(d, e, nodes)
 		}
 	}
 	return false
@@ -164,17 +152,6 @@ func opensItself(d *rule.Descriptor) bool {
 	return slices.ContainsFunc(d.Rules.Entries, func(e rule.Entry) bool {
 		return e.Own() && e.Kind == rule.Allow && e.Who != d.Owner && e.Rights.Map()&right.ReadData != 0
 	})
-}
-
-// entrances are the shares, and the servers themselves that have none.
-func (x *finding) entrances() []*ask.Route {
-	ways := slices.Clone(x.shares())
-	for _, l := range x.local() {
-		if !slices.ContainsFunc(x.shares(), func(w *ask.Route) bool { return w.Server.ID == l.Server.ID }) {
-			ways = append(ways, l)
-		}
-	}
-	return ways
 }
 
 // reading is who reads what is in folders, by one route.
@@ -193,13 +170,7 @@ type reading struct {
 func (x *finding) reading(w *ask.Route, seen *sight) *reading {
 	c := x.crowd(w)
 	r := &reading{x: x, to: x.far, seen: seen, w: w, c: c, known: map[*rule.Descriptor]*crowd.Some{}}
-	left := c.d.People.Empty()
-	for id := range x.k.ShutOut() {
-		if u, ok := c.d.People.Place(id); ok {
-			left.Set(u)
-		}
-	}
-	r.pass = crowd.SomeOf(c.d.Passing()).Plus(crowd.SomeOf(left))
+	r.pass = crowd.SomeOf(c.d.Passing()).Plus(crowd.SomeOf(x.left(c)))
 	return r
 }
 

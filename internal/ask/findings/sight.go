@@ -70,13 +70,8 @@ func (x *finding) lookOut() (done func()) {
 func (x *finding) sight(w *ask.Route) *sight {
 	o := &sight{x: x, w: w, c: x.crowd(w), known: map[*rule.List]*crowd.Some{}, met: map[[2]*crowd.Some]shown{}, sums: map[int]*unseen{}, toks: tokens{dir: x.dir}}
 	o.at.Left = o.left
-	left := o.c.d.People.Empty() // who can't sign on any more doesn't browse
-	for id := range x.k.ShutOut() {
-		if u, ok := o.c.d.People.Place(id); ok {
-			left.Set(u)
-		}
-	}
-	o.all, o.pass = crowd.SomeOf(o.c.d.People.All().Minus(left)), crowd.SomeOf(o.c.d.Passing())
+	o.all = crowd.SomeOf(o.c.d.People.All().Minus(x.left(o.c))) // who can't sign on doesn't browse
+	o.pass = crowd.SomeOf(o.c.d.Passing())
 	return o
 }
 

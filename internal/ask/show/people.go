@@ -25,12 +25,7 @@ type Person struct {
 // many more there are. Of those that aren't listed nothing is read.
 func People(k *ask.Asker, kind account.Kind, most int) (out []Person, more int64, err error) {
 	out = []Person{}
-	known := map[account.ID]estate.Details{}
-	k.T.EachParticular(func(p *estate.Particular) {
-		if p.Details != (estate.Details{}) {
-			known[p.ID] = p.Details
-		}
-	})
+	known := k.Details()
 	if most == 0 {
 		d := k.T.Directory()
 		for _, a := range k.T.Accounts(kind) {

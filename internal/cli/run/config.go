@@ -3,7 +3,6 @@ package run
 import (
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -81,7 +80,7 @@ func readConfig(file string) ([]settings.Setting, error) {
 	case !trusted(info):
 		return nil, &estate.Refused{Why: file + " belongs to somebody else, and it says what is done here", Do: ConfigEnv + "= reads none"}
 	}
-	return settings.Read(io.Reader(f), file)
+	return settings.Read(f, file)
 }
 
 // Setting gives what is set by a key; "" is nothing.

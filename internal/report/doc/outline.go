@@ -30,6 +30,14 @@ type OutlineRow struct {
 	Under [][]string // of each of the outline's picks; a group is shown where anything below it is
 }
 
+// under gives what a row is under of one of the picks; false for a group.
+func (r *OutlineRow) under(pick int) ([]string, bool) {
+	if pick >= len(r.Under) {
+		return nil, false
+	}
+	return r.Under[pick], true
+}
+
 // flat is the outline of rows as CSV has them.
 func flat(title string, heads []string, rows [][]string) *Outline {
 	o := &Outline{Title: title, Heads: heads}

@@ -45,10 +45,9 @@ func picks(o *Outline, rows []pageRow) (out []pagePick) {
 	for n, name := range o.Picks {
 		count := map[string]int{}
 		for i := range o.Rows {
-			for _, under := range o.Rows[i].Under[min(n, len(o.Rows[i].Under)):min(n+1, len(o.Rows[i].Under))] {
-				for _, x := range under {
-					count[Clean(x)]++
-				}
+			under, _ := o.Rows[i].under(n)
+			for _, x := range under {
+				count[Clean(x)]++
 			}
 		}
 		if len(count) < 2 {
@@ -60,11 +59,12 @@ func picks(o *Outline, rows []pageRow) (out []pagePick) {
 			p.Choices = append(p.Choices, pageChoice{x, count[x]})
 		}
 		for i := range o.Rows {
-			if n >= len(o.Rows[i].Under) {
+			under, ok := o.Rows[i].under(n)
+			if !ok {
 				continue
 			}
 			var in []string
-			for _, x := range o.Rows[i].Under[n] {
+			for _, x := range under {
 				in = append(in, strconv.Itoa(at[Clean(x)]))
 			}
 			if len(out) > 0 {
