@@ -33,7 +33,10 @@ func MendFindings(d *plan.Planner, list []findings.Finding, all bool) (*plan.Pla
 	if all {
 		p, err := MendAll(d, can)
 		if err == nil {
-			p.Nothing = "nothing that a mend can be made for was found"
+			p.Nothing = "none of these is mended without somebody choosing how"
+			if len(list) == 0 {
+				p.Nothing = "nothing of that kind was found"
+			}
 		}
 		return p, left, err
 	}

@@ -204,7 +204,7 @@ func Preview(p *doc.Printer, o *Outcome) {
 			p.Line(doc.S("%s; both are loaded.", s))
 		}
 		if len(l.Further) > 0 {
-			p.Line(doc.S("Kept of users as it stands, for nothing is known of it: column %s.", strings.Join(l.Further, ", column ")))
+			p.Line(doc.S("Not known here, and kept with each user as it is: column %s.", strings.Join(l.Further, ", column ")))
 		}
 	}
 	if o.Taken != nil {

@@ -77,13 +77,19 @@ func picks(o *Outline, rows []pageRow) (out []pagePick) {
 	return out
 }
 
-type pageCell struct{ Text, Class string }
+type pageCell struct {
+	Parts []string // of the text, between which a line may end
+	Class string
+}
+
+// parted lets a line end behind each slash, for places have no spaces where one would.
+func parted(s string) []string { return strings.SplitAfter(Clean(s), "/") }
 
 // pageCells marks what says little, and what is set on the very place.
 func pageCells(in []string) []pageCell {
 	out := make([]pageCell, len(in))
 	for i, s := range in {
-		out[i].Text = Clean(s)
+		out[i].Parts = parted(s)
 		switch {
 		case s == "nothing":
 			out[i].Class = "faint"
@@ -126,7 +132,7 @@ func (p *Printer) Page(o *Outline) error {
 	}
 	tree := false
 	for i, r := range o.Rows {
-		rows[i] = pageRow{Level: r.Depth + 1, Pad: r.Depth, Name: Clean(r.Name), Parts: strings.SplitAfter(Clean(r.Name), "/"), Cells: pageCells(r.Cells), Parent: parents[i]}
+		rows[i] = pageRow{Level: r.Depth + 1, Pad: r.Depth, Name: Clean(r.Name), Parts: parted(r.Name), Cells: pageCells(r.Cells), Parent: parents[i]}
 		tree = tree || parents[i]
 		switch {
 		case r.Bad && r.Group:
