@@ -152,6 +152,29 @@ func (t *Tx) Link(s Server) (l Link, ok bool) {
 	return l, ok
 }
 
+// Links gives the links of all servers that have one, by their row.
+func (t *Tx) Links() map[int64]Link {
+	out := map[int64]Link{}
+	if t.Knows("links") {
+		t.Each("SELECT server, kind, link FROM links", nil, func(r *sql.Rows) error {
+			var id int64
+			var l Link
+			err := r.Scan(&id, &l.Kind, &l.Text)
+			out[id] = l
+			return err
+		})
+	}
+	return out
+}
+
+// ReachesOut tells whether any server is a real one, or any directory is written to.
+func (t *Tx) ReachesOut() bool {
+	if !t.Knows("links") || !t.Knows("papers") {
+		return false
+	}
+	return t.Int("SELECT EXISTS(SELECT 1 FROM links) OR EXISTS(SELECT 1 FROM papers WHERE kind=? AND json_extract(body, '$.writes'))", DirectoryRecord) != 0
+}
+
 // TreeRows lists the rows of a server's trees.
 func (t *Tx) TreeRows(s Server) []int64 { return t.Ints("SELECT id FROM trees WHERE server=?", s.ID) }
 

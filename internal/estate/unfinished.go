@@ -15,7 +15,7 @@ import (
 type Unfinished struct{}
 
 func (Unfinished) Error() string {
-	return "a change is being written to a real server, or its writing was broken off, and the estate takes no other until it is finished; tarnwold resume --show says how far it came"
+	return "a change is being written to real servers or directories, or its writing was broken off, and the estate takes no other until it is finished; tarnwold resume --show says how far it came"
 }
 
 // Unfinished gives what was put down of an unfinished change; "": none is.

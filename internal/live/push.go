@@ -26,8 +26,21 @@ import (
 // Dial signs on to a server of the estate by its name, once more each time.
 type Dial func(ctx context.Context, name string) (server.Server, error)
 
-// Push writes a change to real servers and keeps it in the estate: wholly, or
-// so that it can be finished or taken back.
+// Directory is a directory that is signed on to, in whose groups memberships come and go.
+type Directory interface {
+	// HasMember tells whether a group lists a member now.
+	HasMember(ctx context.Context, m server.Listed) (bool, error)
+	// SetMember makes a membership come or go; where somebody else has made it so
+	// already nothing is done (server.ErrChanged).
+	SetMember(ctx context.Context, m server.Listed, in bool) error
+	Close()
+}
+
+// DialDirectory signs on to a directory of the estate by its name.
+type DialDirectory func(ctx context.Context, name string) (Directory, error)
+
+// Push writes a change to real servers and directories and keeps it in the estate:
+// wholly, or so that it can be finished or taken back.
 //
 // Before anything is written the whole of it is put down in the estate, as
 // unfinished, and while it stands there the estate takes no other change.
@@ -37,6 +50,8 @@ type Dial func(ctx context.Context, name string) (server.Server, error)
 type Push struct {
 	Estate *estate.Estate
 	Dial   Dial
+	// Directory is asked where memberships come and go in directories.
+	Directory DialDirectory
 	// Step is told how many of the writes are done; nil: nobody listens.
 	Step func(done, of int)
 	// Left is left out of what is written, and in the estate as it is there.
@@ -48,11 +63,14 @@ type Push struct {
 // workers is how many connections write at once.
 const workers = 4
 
-// Otherwise refuses to write where a server has something else than the estate.
+// Otherwise refuses to write where a server, or a directory, has something else than
+// the estate.
 type Otherwise struct {
-	Server string   `json:"server"`
-	Where  []string `json:"where"` // the first few
-	Items  int      `json:"items"`
+	Server string `json:"server"`
+	// Directory: the server is a directory.
+	Directory bool     `json:"directory,omitempty"`
+	Where     []string `json:"where"` // the first few
+	Items     int      `json:"items"`
 	// Membership: the first is one, or was.
 	Membership bool `json:"membership,omitempty"`
 }
@@ -61,6 +79,9 @@ func (e *Otherwise) Error() string {
 	more := ""
 	if n := e.Items - 1; n > 0 {
 		more = fmt.Sprintf(" and %s more", format.Count(int64(n), "item"))
+	}
+	if e.Directory {
+		return fmt.Sprintf("%s%s: who is a member there differs from the estate, and nothing was written; tarnwold directory sync %s takes in what the directory has, then look again", e.Where[0], more, e.Server)
 	}
 	if e.Membership {
 		return fmt.Sprintf("%s%s: who is a member there differs from the estate, and nothing was written; tarnwold scan %s takes in what the server has, then look again", e.Where[0], more, e.Server)
@@ -128,8 +149,9 @@ type pendingLeft struct {
 }
 
 type pendingServer struct {
-	Server string         `json:"server"`
-	Writes []pendingWrite `json:"writes"`
+	Server    string         `json:"server,omitempty"`
+	Directory string         `json:"directory,omitempty"`
+	Writes    []pendingWrite `json:"writes"`
 }
 
 type pendingWrite struct {
@@ -147,6 +169,9 @@ type pendingWrite struct {
 	Group  string `json:"group,omitempty"`
 	Member string `json:"member,omitempty"`
 	In     bool   `json:"in,omitempty"`
+	// Entry: it is a membership in a directory.
+	Entry *plan.DirectoryWrite `json:"entry,omitempty"`
+	Phase plan.Phase           `json:"phase,omitempty"`
 }
 
 // membership reads the membership that is put down as a write; nil: it is rules.
@@ -176,10 +201,14 @@ func put(saved []byte, m estate.Meta, out []plan.Outbound, left []LeftOut) (*pen
 		return i, err
 	}
 	for _, o := range out {
-		s := pendingServer{Server: o.Server}
+		s := pendingServer{Server: o.Server, Directory: o.Directory}
 		for _, w := range o.Writes {
+			if w.Entry != nil {
+				s.Writes = append(s.Writes, pendingWrite{Where: w.Where, Entry: w.Entry, In: w.In, Phase: w.Phase})
+				continue
+			}
 			if m := w.Member; m != nil {
-				s.Writes = append(s.Writes, pendingWrite{Where: w.Where, Depth: w.Depth, Group: m.Group.String(), Member: m.Member.String(), In: w.In})
+				s.Writes = append(s.Writes, pendingWrite{Where: w.Where, Depth: w.Depth, Group: m.Group.String(), Member: m.Member.String(), In: w.In, Phase: w.Phase})
 				continue
 			}
 			before, err := body(w.Before)
@@ -221,14 +250,18 @@ func (p *pending) outbound() (out []plan.Outbound, left []LeftOut, err error) {
 		left = append(left, LeftOut{x.Where, x.Why, x.Server, x.Path, x.Folder, bodies[x.Rules]})
 	}
 	for _, s := range p.Out {
-		o := plan.Outbound{Server: s.Server}
+		o := plan.Outbound{Server: s.Server, Directory: s.Directory}
 		for _, w := range s.Writes {
+			if w.Entry != nil {
+				o.Writes = append(o.Writes, plan.Write{Where: w.Where, Entry: w.Entry, In: w.In, Phase: w.Phase})
+				continue
+			}
 			m, err := w.membership()
 			if err != nil {
 				return nil, nil, unread
 			}
 			if m != nil {
-				o.Writes = append(o.Writes, plan.Write{Where: w.Where, Depth: w.Depth, Member: m, In: w.In})
+				o.Writes = append(o.Writes, plan.Write{Where: w.Where, Depth: w.Depth, Member: m, In: w.In, Phase: w.Phase})
 				continue
 			}
 			if max(w.Before, w.After) >= len(bodies) || min(w.Before, w.After) < 0 {
@@ -244,6 +277,14 @@ func (p *pending) outbound() (out []plan.Outbound, left []LeftOut, err error) {
 
 // Keep writes a plan out, and keeps it. saved is the plan as a saved change set.
 func (u *Push) Keep(ctx context.Context, p *plan.Plan, saved []byte, m estate.Meta, out []plan.Outbound) (int64, error) {
+	if err := u.Estate.View(ctx, func(t *estate.Tx) error { // what is half written is otherwise there by that alone
+		if t.Unfinished() != "" {
+			return estate.Unfinished{}
+		}
+		return t.Err()
+	}); err != nil {
+		return 0, err
+	}
 	w, err := u.open(ctx, out)
 	if err != nil {
 		return 0, err
@@ -339,12 +380,15 @@ func (w *writing) recognise() {
 
 // outbound gives what is written, as a plan has it.
 func (w *writing) outbound() (out []plan.Outbound) {
+	at := map[target]int{}
 	for _, x := range w.all {
-		if n := len(out); n == 0 || out[n-1].Server != x.server {
-			out = append(out, plan.Outbound{Server: x.server})
+		k, ok := at[x.target]
+		if !ok {
+			k = len(out)
+			at[x.target] = k
+			out = append(out, plan.Outbound{Server: x.server, Directory: x.directory})
 		}
-		o := &out[len(out)-1]
-		o.Writes = append(o.Writes, x.Write)
+		out[k].Writes = append(out[k].Writes, x.Write)
 	}
 	return out
 }
@@ -426,6 +470,11 @@ func (u *Push) back(w *writing, js string) (left []string, err error) {
 		states, err := w.states(ctx)
 		if err != nil {
 			return err
+		}
+		for i, s := range states { // what this run didn't write is so by somebody else's doing
+			if s == after && w.seen[i].Load() == seenNothing {
+				states[i] = other
+			}
 		}
 		if err := w.write(ctx, states, before); err != nil {
 			return err
@@ -610,29 +659,26 @@ func sameWrites(out []plan.Outbound, all []item, left []LeftOut) bool {
 		without[x.Where] = true
 	}
 	n := 0
-	for _, o := range out {
-		for i := range o.Writes {
-			if without[o.Writes[i].Where] {
-				continue
-			}
-			if n >= len(all) {
-				return false
-			}
-			a, b := &o.Writes[i], &all[n].Write
-			switch {
-			case a.Member != nil && b.Member != nil && *a.Member == *b.Member && a.In == b.In:
-				n++
-				continue
-			case a.Member != nil || b.Member != nil:
-				return false
-			}
-			if a.Where != b.Where || !a.Before.Same(b.Before) || !a.To.Same(b.To) {
-				return false
-			}
-			n++
+	for _, x := range inOrder(out) {
+		if without[x.Where] {
+			continue
 		}
+		if n >= len(all) || x.target != all[n].target || !sameWrite(&x.Write, &all[n].Write) {
+			return false
+		}
+		n++
 	}
 	return n == len(all)
+}
+
+func sameWrite(a, b *plan.Write) bool {
+	switch {
+	case a.Entry != nil || b.Entry != nil:
+		return a.Entry != nil && b.Entry != nil && a.Entry.Same(b.Entry) && a.In == b.In
+	case a.Member != nil || b.Member != nil:
+		return a.Member != nil && b.Member != nil && *a.Member == *b.Member && a.In == b.In
+	}
+	return a.Where == b.Where && a.Before.Same(b.Before) && a.To.Same(b.To)
 }
 
 // state is how an item stands on its server.
@@ -645,12 +691,47 @@ const (
 	partly // on a POSIX tree, where it takes several calls: some of them are done
 )
 
+// target is what an item is written to: a server or a directory, by its name.
+type target struct{ server, directory string }
+
+func (t target) name() string { return cmp.Or(t.server, t.directory) }
+
+// connection is a server or a directory that is signed on to.
+type connection struct {
+	server.Server
+	people Directory
+}
+
+func (c connection) close() {
+	if c.people != nil {
+		c.people.Close()
+		return
+	}
+	c.Close()
+}
+
+// has tells whether a membership is there now.
+func (c connection) has(ctx context.Context, w *plan.Write) (bool, error) {
+	if w.Entry != nil {
+		return c.people.HasMember(ctx, w.Entry.Listed())
+	}
+	return c.HasMember(ctx, *w.Member)
+}
+
+// set makes a membership come or go.
+func (c connection) set(ctx context.Context, w *plan.Write, in bool) error {
+	if w.Entry != nil {
+		return c.people.SetMember(ctx, w.Entry.Listed(), in)
+	}
+	return c.SetMember(ctx, *w.Member, in)
+}
+
 type item struct {
 	plan.Write
-	server string
-	found  server.Item // as it was looked at last
-	twin   bool        // another name of a file that is written by its first
-	err    error       // why it couldn't be looked at
+	target
+	found server.Item // as it was looked at last
+	twin  bool        // another name of a file that is written by its first
+	err   error       // why it couldn't be looked at
 }
 
 // What is known of an item by the run that writes it.
@@ -666,7 +747,7 @@ const (
 type writing struct {
 	all   []item
 	seen  []atomic.Int32
-	conns map[string][]server.Server
+	conns map[target][]connection
 	step  func(done, of int)
 	count atomic.Int64
 	last  atomic.Int64 // when the last write ended, in nanoseconds of the clock
@@ -685,13 +766,11 @@ type refusal struct {
 func (e *refusal) Error() string { return e.where + ": " + e.err.Error() }
 
 func (u *Push) open(ctx context.Context, out []plan.Outbound) (*writing, error) {
-	w := &writing{conns: map[string][]server.Server{}, step: u.Step, partly: u.Partly, left: map[int]error{}}
+	w := &writing{conns: map[target][]connection{}, step: u.Step, partly: u.Partly, left: map[int]error{}, all: inOrder(out)}
 	for _, o := range out {
-		for _, x := range o.Writes {
-			w.all = append(w.all, item{Write: x, server: o.Server})
-		}
+		to := target{o.Server, o.Directory}
 		for n := range min(workers, (len(o.Writes)+63)/64) {
-			c, err := u.Dial(ctx, o.Server)
+			c, err := u.dial(ctx, to)
 			if err != nil && n > 0 {
 				break // fewer do it too
 			}
@@ -699,17 +778,38 @@ func (u *Push) open(ctx context.Context, out []plan.Outbound) (*writing, error) 
 				w.close()
 				return nil, err
 			}
-			w.conns[o.Server] = append(w.conns[o.Server], c)
+			w.conns[to] = append(w.conns[to], c)
 		}
 	}
 	w.seen = make([]atomic.Int32, len(w.all))
 	return w, nil
 }
 
+func (u *Push) dial(ctx context.Context, to target) (c connection, err error) {
+	if to.directory != "" {
+		c.people, err = u.Directory(ctx, to.directory)
+	} else {
+		c.Server, err = u.Dial(ctx, to.server)
+	}
+	return c, err
+}
+
+// inOrder gives all that is to be written in the order in which it is: phase by phase,
+// in each what goes to one server after the other.
+func inOrder(out []plan.Outbound) (all []item) {
+	for _, o := range out {
+		for _, x := range o.Writes {
+			all = append(all, item{Write: x, target: target{o.Server, o.Directory}})
+		}
+	}
+	slices.SortStableFunc(all, func(a, b item) int { return cmp.Compare(a.Phase, b.Phase) })
+	return all
+}
+
 func (w *writing) close() {
 	for _, list := range w.conns {
 		for _, c := range list {
-			c.Close()
+			c.close()
 		}
 	}
 }
@@ -727,9 +827,9 @@ func (x *item) read(ctx context.Context, c server.Server) (rule.Any, error) {
 	return i.Rules, nil
 }
 
-func (x *item) state(ctx context.Context, c server.Server) (state, error) {
-	if x.Member != nil {
-		in, err := c.HasMember(ctx, *x.Member)
+func (x *item) state(ctx context.Context, c connection) (state, error) {
+	if x.Membership() {
+		in, err := c.has(ctx, &x.Write)
 		switch {
 		case err != nil:
 			return other, err
@@ -769,7 +869,7 @@ func between(now, from, to rule.Any) bool {
 // states reads how every item stands.
 func (w *writing) states(ctx context.Context) ([]state, error) {
 	out := make([]state, len(w.all))
-	err := w.each(ctx, 0, len(w.all), func(i int, c server.Server) (err error) {
+	err := w.each(ctx, 0, len(w.all), func(i int, c connection) (err error) {
 		x := &w.all[i]
 		if out[i], x.err = x.state(ctx, c); x.err != nil && (ctx.Err() != nil || gone(x.err)) {
 			return x.err
@@ -787,7 +887,7 @@ func (w *writing) unexpected(states []state, want state) error {
 			continue
 		}
 		if e == nil {
-			e = &Otherwise{Server: w.all[i].server, Membership: w.all[i].Member != nil}
+			e = &Otherwise{Server: w.all[i].name(), Directory: w.all[i].directory != "", Membership: w.all[i].Membership()}
 		}
 		if e.Items++; len(e.Where) < 8 {
 			e.Where = append(e.Where, w.all[i].Where)
@@ -799,10 +899,10 @@ func (w *writing) unexpected(states []state, want state) error {
 	return e
 }
 
-// write brings every item that is in the other state to the wanted one,
-// folders before what is in them, each looked at directly before and read back
-// after. Going forward it ends where somebody else has changed an item since;
-// going back such items are left as they are.
+// write brings every item that is in the other state to the wanted one, phase by
+// phase (going back: the last first), folders before what is in them, each looked at
+// directly before and read back after. Going forward it ends where somebody else has
+// changed an item since; going back such items are left as they are.
 func (w *writing) write(ctx context.Context, states []state, want state) error {
 	done := 0
 	for i, s := range states {
@@ -814,28 +914,42 @@ func (w *writing) write(ctx context.Context, states []state, want state) error {
 		}
 	}
 	w.count.Store(int64(done))
-	for from := 0; from < len(w.all); {
-		to := from
-		for to < len(w.all) && w.all[to].Depth == w.all[from].Depth && w.all[to].server == w.all[from].server {
-			to++
+	phases := w.runs(0, len(w.all), func(x *item) any { return x.Phase })
+	if want == before {
+		slices.Reverse(phases)
+	}
+	for _, phase := range phases {
+		for _, run := range w.runs(phase[0], phase[1], func(x *item) any { return [2]any{x.Depth, x.target} }) {
+			if err := w.each(ctx, run[0], run[1], func(i int, c connection) error { return w.one(ctx, i, c, states, want) }); err != nil {
+				return err
+			}
 		}
-		if err := w.each(ctx, from, to, func(i int, c server.Server) error { return w.one(ctx, i, c, states, want) }); err != nil {
-			return err
-		}
-		from = to
 	}
 	return nil
 }
 
+// runs divides the items from to to into such as are alike one after the other: where
+// each begins and ends.
+func (w *writing) runs(from, to int, of func(*item) any) (out [][2]int) {
+	for i := from; i < to; i++ {
+		if i > from && of(&w.all[i]) == of(&w.all[i-1]) {
+			out[len(out)-1][1] = i + 1
+		} else {
+			out = append(out, [2]int{i, i + 1})
+		}
+	}
+	return out
+}
+
 // one brings one item to the wanted state.
-func (w *writing) one(ctx context.Context, i int, c server.Server, states []state, want state) error {
+func (w *writing) one(ctx context.Context, i int, c connection, states []state, want state) error {
 	// What stands there and is neither is somebody else's, but where this run
 	// has seen the server itself make it of what was written.
 	made := want == before && w.seen[i].Load() == seenMade
 	if states[i] == want || states[i] == other && !made || w.all[i].twin {
 		return nil
 	}
-	if w.all[i].Member != nil {
+	if w.all[i].Membership() {
 		return w.member(ctx, i, c, states, want)
 	}
 	x := w.all[i].Writing
@@ -911,7 +1025,7 @@ func (w *writing) reached(i int, states []state, want state) {
 
 // member makes a membership come or go. That somebody else has made it so meanwhile is
 // told by the server itself, where rules have to be looked at.
-func (w *writing) member(ctx context.Context, i int, c server.Server, states []state, want state) error {
+func (w *writing) member(ctx context.Context, i int, c connection, states []state, want state) error {
 	x := &w.all[i]
 	switch {
 	case want == before && w.seen[i].Load() == seenTheirs:
@@ -919,7 +1033,7 @@ func (w *writing) member(ctx context.Context, i int, c server.Server, states []s
 	case want == after:
 		w.seen[i].Store(seenBegun)
 	}
-	err := c.SetMember(ctx, *x.Member, (want == after) == x.In)
+	err := c.set(ctx, &x.Write, (want == after) == x.In)
 	if errors.Is(err, server.ErrChanged) {
 		states[i] = want
 		if want == after {
@@ -943,7 +1057,7 @@ func (w *writing) member(ctx context.Context, i int, c server.Server, states []s
 
 // leaves notes that an item is left as it is: the server says no to it, nothing
 // of it was written, and what can't be written is to be left out.
-func (w *writing) leaves(ctx context.Context, i int, c server.Server, why error, want state) bool {
+func (w *writing) leaves(ctx context.Context, i int, c connection, why error, want state) bool {
 	var no *refusal
 	if !w.partly || want != after || !errors.As(why, &no) {
 		return false
@@ -976,7 +1090,9 @@ func (w *writing) overtaken(i int, want state) error {
 func (w *writing) stands(ctx context.Context) error {
 	var settles time.Duration
 	for _, list := range w.conns {
-		settles = max(settles, list[0].Settles())
+		if list[0].people == nil { // a directory changes each value of a list by itself
+			settles = max(settles, list[0].Settles())
+		}
 	}
 	if last := w.last.Load(); last != 0 {
 		time.Sleep(time.Until(time.Unix(0, last).Add(settles)))
@@ -1026,7 +1142,7 @@ func (w *writing) failed(ctx context.Context, i int, err error) error {
 }
 
 // each calls fn for the items from to to, by as many connections as there are.
-func (w *writing) each(ctx context.Context, from, to int, fn func(i int, c server.Server) error) error {
+func (w *writing) each(ctx context.Context, from, to int, fn func(i int, c connection) error) error {
 	if from == to {
 		return nil
 	}
@@ -1046,7 +1162,7 @@ func (w *writing) each(ctx context.Context, from, to int, fn func(i int, c serve
 				if i >= to {
 					return
 				}
-				list := w.conns[w.all[i].server]
+				list := w.conns[w.all[i].target]
 				if err := fn(i, list[k%len(list)]); err != nil {
 					stop(err)
 					return

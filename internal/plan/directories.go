@@ -11,6 +11,7 @@ import (
 	"tarnwold/internal/estate/edit"
 	"tarnwold/internal/format"
 	"tarnwold/internal/format/shape"
+	"tarnwold/internal/server"
 	"tarnwold/internal/store"
 )
 
@@ -149,6 +150,17 @@ type DirectoryWrite struct {
 	Member    string `json:"member"` // its name there
 	Name      string `json:"name"`   // what the member is called
 	Goes      bool   `json:"goes"`
+	group     ID
+}
+
+// Listed is the membership as the directory has it.
+func (w *DirectoryWrite) Listed() server.Listed {
+	return server.Listed{Group: w.Group, Member: w.Member, Name: w.Name}
+}
+
+// Same tells whether two are the same membership of the same directory, and both come or go.
+func (w *DirectoryWrite) Same(o *DirectoryWrite) bool {
+	return w.Directory == o.Directory && w.Group == o.Group && w.Member == o.Member && w.Goes == o.Goes
 }
 
 // OriginDirectory is where a change came from that only took in what a directory
@@ -224,7 +236,7 @@ func (d *Planner) inDirectories(p *Plan, fn func(i int, x *Directory, w Director
 		if store.Key(m.Directory) != store.Key(at.Directory) || m.Entry == "" {
 			return &estate.Refused{Why: fmt.Sprintf("%s is kept in directory %s, which doesn't have %s", d.T.Name(e.Group.ID), x.Name, d.AccountName(*e.Member))}
 		}
-		fn(i, x, DirectoryWrite{x.Name, at.Entry, m.Entry, e.Member.Name, e.Is == nil})
+		fn(i, x, DirectoryWrite{x.Name, at.Entry, m.Entry, e.Member.Name, e.Is == nil, e.Group.ID})
 	}
 	for _, e := range w.Accounts {
 		if e.After != nil {

@@ -7,17 +7,20 @@ import (
 
 	acc "tarnwold/core/account"
 	"tarnwold/core/place"
+	"tarnwold/core/posix"
 	"tarnwold/core/right"
 	"tarnwold/core/rule"
+	"tarnwold/core/verdict"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/estate/edit"
 	"tarnwold/internal/server"
 )
 
-// Outbound is what a plan has to write to one real server.
+// Outbound is what a plan has to write to one real server, or to one directory.
 type Outbound struct {
-	Server string  `json:"server"`
-	Writes []Write `json:"writes"` // folders before what is in them
+	Server    string  `json:"server,omitempty"`
+	Directory string  `json:"directory,omitempty"`
+	Writes    []Write `json:"writes"` // by phase; folders before what is in them
 }
 
 // Write is one descriptor that is to be set, or a membership that is to come or go.
@@ -30,15 +33,133 @@ type Write struct {
 	// tells whether it comes.
 	Member *server.Member `json:"-"`
 	In     bool           `json:"-"`
+	// Entry is a membership of a group that a directory keeps; nil: it is none.
+	Entry *DirectoryWrite `json:"-"`
+	Phase Phase           `json:"-"`
 }
 
-// membersDepth is the layer of memberships: before anything of the folders.
+// Membership tells whether a membership is written, and no rules.
+func (w *Write) Membership() bool { return w.Member != nil || w.Entry != nil }
+
+// Phase is when a write has its turn, on all servers and in all directories: so that
+// at no moment in between anybody can do what they can neither before nor after. While
+// rules are written, memberships that open anything haven't come yet, and those that
+// would let anybody use what is opened are gone already.
+type Phase int8
+
+const (
+	ClosingMembers Phase = iota - 1 // memberships that take from who is in them
+	Rules
+	OpeningMembers // and those that give
+)
+
+// membersDepth is the layer of memberships among writes of one phase that was put down
+// by programs without phases: before anything of the folders.
 const membersDepth = -1
+
+// memberPhase tells when a membership has its turn: one that comes opens, and one that
+// goes closes, but where entries do nothing but refuse the group, or those it is in.
+func (d *Planner) memberPhase(p *Plan, group ID, comes bool) Phase {
+	refused, given := d.namedAs(p, d.upFrom(group))
+	if onlyRefused := refused && !given; comes != onlyRefused {
+		return OpeningMembers
+	}
+	return ClosingMembers
+}
+
+// upFrom lists a group and all that it is in, at any depth.
+func (d *Planner) upFrom(group ID) []ID {
+	out := []ID{group}
+	for i := 0; i < len(out); i++ {
+		for _, g := range d.T.GroupsOf(out[i]) {
+			if !slices.Contains(out, g) {
+				out = append(out, g)
+			}
+		}
+	}
+	return out
+}
+
+// namedAs tells whether rules refuse one of some groups anything, before or after a plan,
+// and whether they, or a server whose administrator it is or that it has privileges on,
+// give one anything.
+func (d *Planner) namedAs(p *Plan, groups []ID) (refused, given bool) {
+	for _, id := range groups {
+		given = given || len(d.T.AdministratorOf(id)) > 0
+		if _, named, own := id.Realm(); own { // as rules and privileges name it
+			groups = append(groups, named)
+		}
+	}
+	given = given || slices.Contains(groups, acc.NewID(5, 32, 544))
+	for _, s := range d.T.Servers() {
+		given = given || slices.ContainsFunc(s.Traits.Held().List(), func(x verdict.Power) bool { return slices.Contains(groups, x.Who) })
+	}
+	look := func(a rule.Any) {
+		switch x := a.(type) {
+		case *rule.Descriptor:
+			given = given || slices.Contains(groups, x.Owner)
+			for _, e := range x.Rules.Entries {
+				if slices.Contains(groups, e.Who) {
+					refused = refused || e.Kind.Refuses()
+					given = given || !e.Kind.Refuses()
+				}
+			}
+		case *posix.Rules:
+			given = given || slices.ContainsFunc(groups, x.Mentions)
+		}
+	}
+	d.T.Naming(groups, func(_ int64, a rule.Any) { look(a) })
+	if f := p.Work.Partition; f != nil {
+		for n := range f.Nodes {
+			if f.Nodes[n].Changed() {
+				look(f.Nodes[n].After)
+			}
+		}
+	}
+	for _, e := range p.Work.Shares {
+		if e.After != nil {
+			look(e.After.Descriptor)
+		}
+	}
+	return refused, given
+}
+
+// directed gives the memberships that a plan makes come and go in directories.
+func (d *Planner) directed(p *Plan) (out []Outbound) {
+	known := map[ID]map[bool]Phase{}
+	for _, w := range p.Directed {
+		at := slices.IndexFunc(out, func(o Outbound) bool { return o.Directory == w.Directory })
+		if at < 0 {
+			at = len(out)
+			out = append(out, Outbound{Directory: w.Directory})
+		}
+		of := known[w.group]
+		if of == nil {
+			of = map[bool]Phase{}
+			known[w.group] = of
+		}
+		phase, ok := of[w.Goes]
+		if !ok {
+			phase = d.memberPhase(p, w.group, !w.Goes)
+			of[w.Goes] = phase
+		}
+		out[at].Writes = append(out[at].Writes, Write{Where: fmt.Sprintf("%s in %s (directory %s)", w.Name, d.T.Name(w.group), w.Directory), Entry: &w, In: !w.Goes, Phase: phase})
+	}
+	for i := range out {
+		inPhases(out[i].Writes)
+	}
+	return out
+}
+
+// inPhases puts writes into the order of their phases, and leaves it as it is within each.
+func inPhases(list []Write) {
+	slices.SortStableFunc(list, func(a, b Write) int { return int(a.Phase) - int(b.Phase) })
+}
 
 // Memberships counts those of what is written that are memberships.
 func (o *Outbound) Memberships() (n int) {
 	for i := range o.Writes {
-		if o.Writes[i].Member != nil {
+		if o.Writes[i].Membership() {
 			n++
 		}
 	}
@@ -55,21 +176,27 @@ func (e *ModelAlone) Error() string {
 	return fmt.Sprintf("%s on the real server %s, which isn't done from here: do it there and take it in with tarnwold scan %s, or change the estate alone with --model-only", e.Why, e.Server, e.Server)
 }
 
-// Outbound gives what a plan has to write to the real servers its places are
-// on. What only says what is so there already is written nowhere.
+// Outbound gives what a plan has to write to the real servers its places are on, and to
+// the directories that have its groups. What only says what is so there already is
+// written nowhere.
 func (d *Planner) Outbound(p *Plan) ([]Outbound, error) {
 	if p.IsSo || !p.Changes() {
 		return nil, nil
 	}
-	linked, local := map[int64]bool{}, map[int64]bool{}
-	any := false
-	for _, s := range d.T.Servers() {
-		var l estate.Link
-		l, linked[s.ID] = d.T.Link(s)
-		local[s.ID] = l.Kind == estate.LocalLink
-		any = any || linked[s.ID]
+	out, err := d.toServers(p)
+	if err != nil || len(p.Directed) == 0 {
+		return out, err
 	}
-	if !any || p.Work.Partition == nil {
+	return append(d.directed(p), out...), d.T.Err()
+}
+
+// toServers gives what a plan has to write to real servers.
+func (d *Planner) toServers(p *Plan) ([]Outbound, error) {
+	linked, local := map[int64]bool{}, map[int64]bool{}
+	for id, l := range d.T.Links() {
+		linked[id], local[id] = true, l.Kind == estate.LocalLink
+	}
+	if len(linked) == 0 || p.Work.Partition == nil {
 		return nil, d.T.Err()
 	}
 	by := map[string]*Outbound{}
@@ -149,6 +276,9 @@ func (d *Planner) Outbound(p *Plan) ([]Outbound, error) {
 	for _, name := range names {
 		o := by[name]
 		slices.SortStableFunc(o.Writes, func(a, b Write) int {
+			if a.Phase != b.Phase {
+				return int(a.Phase) - int(b.Phase)
+			}
 			if a.Depth != b.Depth {
 				return a.Depth - b.Depth
 			}

@@ -43,13 +43,14 @@ func (d *Planner) there(p *Plan) (out []keptThere) {
 		local bool
 	}
 	var linked []machine
+	links := d.T.Links()
+	if len(links) == 0 {
+		return nil
+	}
 	for _, s := range d.T.Servers() {
-		if l, ok := d.T.Link(s); ok {
+		if l, ok := links[s.ID]; ok {
 			linked = append(linked, machine{s, l.Kind == estate.LocalLink})
 		}
-	}
-	if len(linked) == 0 {
-		return nil
 	}
 	slices.SortFunc(linked, func(a, b machine) int { return cmp.Compare(a.Name, b.Name) })
 	comes := map[ID]bool{} // or goes
@@ -138,7 +139,7 @@ func (d *Planner) membersThere(p *Plan, put func(estate.Server, Write)) error {
 		if !d.knows(x.server, x.Member.ID) {
 			return &estate.Refused{Why: fmt.Sprintf("%s is kept on the real server %s, which doesn't know %s", group, x.server.Name, member), Do: "change the estate alone with --model-only"}
 		}
-		put(x.server, Write{Where: fmt.Sprintf("%s in %s", member, group), Depth: membersDepth,
+		put(x.server, Write{Where: fmt.Sprintf("%s in %s", member, group), Depth: membersDepth, Phase: d.memberPhase(p, x.Group.ID, x.Is != nil),
 			Path:   strings.Join([]string{x.Group.ID.String(), x.Member.ID.String()}, " "),
 			Member: &server.Member{Group: x.Group.ID, Member: x.Member.ID}, In: x.Is != nil})
 	}

@@ -134,6 +134,10 @@ var ErrNoMembers = errors.New("who is in its groups isn't changed from here")
 // Member is a membership the server tells of.
 type Member struct{ Group, Member account.ID }
 
+// Listed is a membership of a group that a directory keeps: what the entries of both are
+// named there, and what the member is called.
+type Listed struct{ Group, Member, Name string }
+
 // Reading says how far a scan goes.
 type Reading struct {
 	FoldersOnly bool // files are left out

@@ -13,11 +13,11 @@ func ResumeCommand(a *run.App) *cobra.Command {
 	var show bool
 	c := &cobra.Command{
 		Use:   "resume",
-		Short: "Finish a change whose writing to a real server was broken off",
-		Long: `Finish a change whose writing to a real server was broken off: by the network, a
-kill, a server that went away. The servers are asked how each item stands; what
-isn't written yet is written, and the change is kept. While it is unfinished the
-estate takes no other change. tarnwold undo, without a number, takes it back
+		Short: "Finish a change whose writing was broken off",
+		Long: `Finish a change whose writing to real servers, or to directories, was broken off: by
+the network, a kill, a server that went away. They are asked how each item and each
+membership stands; what isn't written yet is written, and the change is kept. While
+it is unfinished the estate takes no other change. tarnwold undo, without a number, takes it back
 instead: every item is as it was before.`,
 		Example: `  tarnwold resume --show
   tarnwold resume

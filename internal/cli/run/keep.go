@@ -141,7 +141,7 @@ func (a *App) PreviewAndCommit(c *cobra.Command, k Keeping, fn Build) error {
 			}
 			var p *plan.Plan
 			var err error
-			if k.save == "" && !linked(t) {
+			if k.save == "" && !t.ReachesOut() {
 				p, err = d.Make(build)
 			} else { // it is written out whole
 				p, err = build(d)
@@ -225,11 +225,6 @@ func (a *App) PreviewAndCommit(c *cobra.Command, k Keeping, fn Build) error {
 		}
 		return unsaid(o, changes.WriteOutcome(out, o))
 	}
-}
-
-// linked tells whether any server of the estate is a real one.
-func linked(t *estate.Tx) bool {
-	return slices.ContainsFunc(t.Servers(), func(s estate.Server) bool { _, ok := t.Link(s); return ok })
 }
 
 // unsaid says of a change that it was kept, where what was printed of it didn't

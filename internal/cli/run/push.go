@@ -1,6 +1,7 @@
 package run
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"os"
@@ -32,7 +33,7 @@ func (a *App) Pushing(ctx context.Context, sign *Signing, what string, fn func(*
 	defer done()
 	bar := a.Counting(what)
 	defer bar.End()
-	return fn(&live.Push{Estate: e, Dial: a.dialer(sign), Step: func(done, _ int) { bar.Set(done) }})
+	return fn(&live.Push{Estate: e, Dial: a.dialer(sign), Directory: a.directories(sign), Step: func(done, _ int) { bar.Set(done) }})
 }
 
 // outbound works out what a plan has to write to real servers, and the plan as
@@ -76,15 +77,9 @@ func (a *App) keepAndWrite(ctx context.Context, e *estate.Estate, k *Keeping, o 
 	return id, err
 }
 
-// keep keeps a plan: in the estate alone, or on the real servers too.
+// keep keeps a plan: in the estate alone, or on the real servers and in directories too.
 func (a *App) keep(ctx context.Context, e *estate.Estate, k *Keeping, o *changes.Outcome, put []byte) (int64, error) {
 	m := o.Meta(Command(a.Shown))
-	if len(o.Directed) > 0 && !k.Model {
-		if len(o.Outbound) > 0 {
-			return 0, Misused("it goes to a directory and to a server both; do one after the other, with --model-only for neither")
-		}
-		return a.keepThere(ctx, e, k, o, m)
-	}
 	if len(o.Outbound) == 0 && len(o.Left) > 0 {
 		return 0, &live.Unwritable{Items: o.Left}
 	}
@@ -95,9 +90,9 @@ func (a *App) keep(ctx context.Context, e *estate.Estate, k *Keeping, o *changes
 	for _, x := range o.Outbound {
 		of += len(x.Writes)
 	}
-	bar := a.Progress(of, "writing to "+o.Outbound[0].Server)
+	bar := a.Progress(of, "writing to "+cmp.Or(o.Outbound[0].Server, o.Outbound[0].Directory))
 	defer bar.End()
-	u := &live.Push{Estate: e, Dial: a.dialer(&k.Sign), Step: func(done, _ int) { bar.Set(done) }, Left: o.Left, Partly: k.partly}
+	u := &live.Push{Estate: e, Dial: a.dialer(&k.Sign), Directory: a.directories(&k.Sign), Step: func(done, _ int) { bar.Set(done) }, Left: o.Left, Partly: k.partly}
 	id, err := u.Keep(ctx, o.Plan, put, m, o.Outbound)
 	o.Left = u.Left
 	return id, err

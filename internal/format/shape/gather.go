@@ -169,7 +169,7 @@ func (g *Gathering) Know(dn string, a account.Account) error {
 // know who was read before.
 func (g *Gathering) Unknown() bool {
 	for _, x := range g.order {
-		for _, attr := range append(slices.Clone(g.shape.Members), g.shape.MemberIDs...) {
+		for _, attr := range g.shape.Lists() {
 			if x.Entry != nil && len(x.Attrs.Of(attr)) > 0 {
 				return true
 			}

@@ -155,7 +155,7 @@ func (g *Gathering) People() (*People, error) {
 	}
 	n := 0
 	for _, e := range from {
-		for _, attr := range append(slices.Clone(s.Members), s.MemberIDs...) {
+		for _, attr := range s.Lists() {
 			n += len(e.Attrs.Of(attr))
 		}
 	}

@@ -176,3 +176,12 @@ func (s *Shape) Search() string {
 	b.WriteString(")")
 	return b.String()
 }
+
+// Lists are the attributes that a group lists its members in.
+func (s *Shape) Lists() []string { return append(slices.Clone(s.Members), s.MemberIDs...) }
+
+// ByName tells whether an attribute lists members by what they are called, and not by
+// the names of their entries.
+func (s *Shape) ByName(attr string) bool {
+	return slices.ContainsFunc(s.MemberIDs, func(o string) bool { return strings.EqualFold(o, attr) })
+}

@@ -265,6 +265,9 @@ func Preview(p *doc.Printer, o *Outcome) {
 		p.Line(doc.In(style, fmt.Sprintf("Expected of it: %d of %d hold.", met, n)))
 	}
 	for _, x := range o.Outbound {
+		if x.Server == "" {
+			continue
+		}
 		p.Line(doc.S("This goes to the real server "), doc.In(doc.Strong, x.Server), doc.S(": %s.", written(&x)))
 	}
 	leftOut(p, o.Left)

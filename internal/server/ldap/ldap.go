@@ -99,10 +99,15 @@ type Unreached struct {
 	URL, Step string
 	Err       error
 	Do        string
+	lost      bool
 }
 
 func (e *Unreached) Error() string { return fmt.Sprintf("%s: %s", e.URL, e.Err) }
 func (e *Unreached) Unwrap() error { return e.Err }
+
+// Gone tells that the connection is lost, or that the directory can't answer now: of the
+// last request nothing is known then.
+func (e *Unreached) Gone() bool { return e.Step == "ask" && e.lost }
 
 // Client is a directory that is signed on to.
 type Client struct {
@@ -123,7 +128,7 @@ func Dial(ctx context.Context, l Link, s Secret) (*Client, error) {
 		return nil, err
 	}
 	if l.Open && s.Password != "" && l.User != "" {
-		return nil, &Unreached{l.URL, "sign-on", errors.New("a password is not sent unencrypted"), "leave out --unencrypted, or sign on by Kerberos"}
+		return nil, &Unreached{URL: l.URL, Step: "sign-on", Err: errors.New("a password is not sent unencrypted"), Do: "leave out --unencrypted, or sign on by Kerberos"}
 	}
 	var untrusted error
 	trust, err := l.trust(&untrusted)
@@ -163,7 +168,7 @@ func Dial(ctx context.Context, l Link, s Secret) (*Client, error) {
 			return nil, context.Cause(ctx)
 		}
 		if s.Kerberos() && goldap.IsErrorWithCode(err, goldap.LDAPResultStrongAuthRequired) {
-			return nil, &Unreached{l.URL, "sign-on", errors.New("it takes no Kerberos within TLS"), "have it allow that (SASL over TLS), or sign on with a password"}
+			return nil, &Unreached{URL: l.URL, Step: "sign-on", Err: errors.New("it takes no Kerberos within TLS"), Do: "have it allow that (SASL over TLS), or sign on with a password"}
 		}
 		return nil, failed(l, "sign-on", silent(err, patient))
 	}
@@ -266,7 +271,7 @@ func trusted(pool *x509.CertPool, text []byte) error {
 
 // failed says in words why a directory couldn't be asked, and what to do.
 func failed(l Link, step string, err error) error {
-	out := &Unreached{URL: l.URL, Step: step, Err: err}
+	out := &Unreached{URL: l.URL, Step: step, Err: err, lost: lost(err)}
 	var unknown x509.UnknownAuthorityError
 	var name x509.HostnameError
 	var invalid x509.CertificateInvalidError
@@ -303,6 +308,14 @@ func failed(l Link, step string, err error) error {
 		out.Err = errors.New("it ended the connection")
 	}
 	return out
+}
+
+// lost tells whether an error means that the connection is, or that the directory can't
+// answer now (RFC 4511 appendix A).
+func lost(err error) bool {
+	var netErr *net.OpError
+	return errors.As(err, &netErr) || errors.Is(err, io.EOF) ||
+		goldap.IsErrorAnyOf(err, goldap.ErrorNetwork, goldap.LDAPResultBusy, goldap.LDAPResultUnavailable, goldap.LDAPResultTimeLimitExceeded)
 }
 
 func certified(c *x509.Certificate) string {
@@ -442,7 +455,7 @@ func (c *Client) One(ctx context.Context, dn string, attrs ...string) (*shape.En
 		return nil, failed(c.link, "ask", err)
 	}
 	if len(got.Entries) != 1 {
-		return nil, &Unreached{c.link.URL, "ask", fmt.Errorf("there is no %s", format.Clip(dn)), ""}
+		return nil, &Unreached{URL: c.link.URL, Step: "ask", Err: fmt.Errorf("there is no %s", format.Clip(dn))}
 	}
 	return c.entry(got.Entries[0])
 }
@@ -489,6 +502,9 @@ func (c *Client) Members(ctx context.Context, group, attr string, add, drop []st
 	err := c.conn.Modify(req)
 	if ctx.Err() != nil {
 		return context.Cause(ctx)
+	}
+	if goldap.IsErrorAnyOf(err, goldap.LDAPResultAttributeOrValueExists, goldap.LDAPResultNoSuchAttribute) {
+		return server.ErrChanged
 	}
 	if err != nil {
 		return failed(c.link, "ask", err)
