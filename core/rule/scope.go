@@ -29,7 +29,7 @@ func ParseScope(s string) (Scope, error) {
 		words = words[:1]
 	}
 	if len(words) != 1 {
-		return 0, fmt.Errorf("%q is no scope: here, folders, files joined by +, or tree, or below; once may follow", s)
+		return 0, fmt.Errorf("%q is not a scope: here, folders, files joined by +, or tree, or below; once may follow", s)
 	}
 	for _, w := range strings.Split(words[0], "+") {
 		switch w {
@@ -44,7 +44,7 @@ func ParseScope(s string) (Scope, error) {
 		case "tree":
 			sc |= Tree
 		default:
-			return 0, fmt.Errorf("%q is no scope: here, folders, files, tree or below", w)
+			return 0, fmt.Errorf("%q is not a scope: here, folders, files, tree or below", w)
 		}
 	}
 	if sc&Below == 0 {

@@ -33,7 +33,7 @@ func (k *Asker) Can(word string) (*Can, error) {
 		case verdict.NoTarget, verdict.NewName:
 			return &Can{Word: word, Act: a}, nil
 		}
-		return nil, Unfit("see: tarnwold try --help", "%s needs a second place, which a list of places has no room for", word)
+		return nil, Unfit("see: tarnwold try --help", "%s needs a second place, so it can't be asked of a list of places", word)
 	}
 	l, err := k.Level(word)
 	if err != nil {

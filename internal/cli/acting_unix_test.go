@@ -37,7 +37,7 @@ func TestAsSomebodyElse(t *testing.T) {
 	}
 	out, err := other("user", "add", "maud", "--as", "warden")
 	require.Error(t, err)
-	require.Contains(t, out, "only who owns "+file+" acts as somebody else; leave --as out")
+	require.Contains(t, out, "only the owner of "+file+" may act as somebody else; leave --as out")
 	out, err = other("user", "add", "maud")
 	require.NoError(t, err, out)
 	must(t, dir, prog, "user", "add", "nils", "--as", "warden")

@@ -22,10 +22,10 @@ type backedUp struct {
 func backupCommand(a *run.App) *cobra.Command {
 	return &cobra.Command{
 		Use:   "backup FILE",
-		Short: "Write the estate into a new file, as it stands, while others go on",
+		Short: "Back up the estate to a new file, while others work",
 		Long: `Write the estate, journal and all, into a new file as it stands at one moment. Others
 may read and change the estate meanwhile. The file is there whole or not at all, nobody
-else can read it, and what is there already is not written over. It is an estate of its
+else can read it, and what exists already is not overwritten. It is an estate of its
 own: tarnwold check --estate FILE looks whether it is whole, and to go back to it is to put
 it in the estate's place.`,
 		Example: "  tarnwold backup /var/backups/playhouse-2026-11-30.estate",
@@ -74,9 +74,9 @@ type compacted struct {
 func compactCommand(a *run.App) *cobra.Command {
 	return &cobra.Command{
 		Use:   "compact",
-		Short: "Give back the room that what is gone took in the estate's file",
-		Long: `Give back the room that what is gone took in the estate's file, as a server that was
-removed. It takes as much room beside the file while it works, and nobody else may be
+		Short: "Shrink the estate's file to what it holds",
+		Long: `Shrink the estate's file to what it holds, after much of it went: a server that was
+removed, say. It takes as much room beside the file while it works, and nobody else may be
 using the estate. Nothing that the estate says changes, and nothing of its journal.`,
 		Example: "  tarnwold compact",
 		Args:    cobra.NoArgs,

@@ -39,7 +39,7 @@ write, or that belongs to somebody else but root, is refused.`,
 			return writeConfig(a, c)
 		},
 	}
-	return run.Holder("config", "Know the settings: what needn't be said on each command line", "  tarnwold config show", show)
+	return run.Holder("config", "Show the settings: what needn't be given on each command line", "  tarnwold config show", show)
 }
 
 func writeConfig(a *run.App, c *cobra.Command) error {

@@ -231,7 +231,7 @@ func freshFolder(dir string, named bool) (string, error) {
 			return "", err
 		}
 		if named || n > 999 {
-			return "", run.Misused("%s is there already, and the demo only makes a new folder; name another", dir)
+			return "", run.Misused("%s already exists, and the demo only makes a new folder; name another", dir)
 		}
 		dir = fmt.Sprintf("%s-%d", demoFolder, n)
 	}

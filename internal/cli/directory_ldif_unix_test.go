@@ -43,7 +43,7 @@ func TestWhatIsToBeDoneInADirectory(t *testing.T) {
 	require.Contains(t, h.run(0, "group", "join", "wardrobe", "petra", "--dry-run"), "This goes to the directory house: 1 membership.")
 	require.Contains(t, h.run(0, "directory", "set", "house", "--writes"), "Nothing to do: it is so already.")
 	require.Contains(t, h.run(0, "directory", "set", "house", "--writes=false"), "writes no, was yes")
-	require.Contains(t, h.run(2, "directory", "set", "house"), "nothing is said of it")
+	require.Contains(t, h.run(2, "directory", "set", "house"), "nothing to change is given")
 	require.Contains(t, h.run(2, "directory", "set", "hous", "--writes"), `there is no directory "hous"; the nearest is "house"`)
 	require.Contains(t, h.run(2, "directory", "set", "house", "--url", "http://x"), "is not an address of a directory")
 	require.Contains(t, h.run(2, "directory", "set", "house", "--shape", "domain"), "unknown flag: --shape")

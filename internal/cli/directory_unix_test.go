@@ -170,7 +170,7 @@ func TestADirectoryFromTheFirstDay(t *testing.T) {
 	require.NoError(t, os.Unsetenv("TARNWOLD_PASSWORD_HOUSE")) // put back at the end
 	require.Contains(t, h.run(2, "directory", "test", "house"), "no password")
 	require.NoError(t, os.WriteFile("house.secret", []byte(ldaptest.Secret+"\n"), 0o644))
-	require.Contains(t, h.run(2, "directory", "set", "house", "--password-at", "house.secret"), "may be read by others than its owner")
+	require.Contains(t, h.run(2, "directory", "set", "house", "--password-at", "house.secret"), "can be read by others than its owner")
 	require.NoError(t, os.Chmod("house.secret", 0o600))
 	require.Contains(t, h.run(0, "directory", "set", "house", "--password-at", "house.secret"), "/house.secret, was none")
 	require.NotContains(t, h.run(0, "log", "show", "--format", "json", strings.Split(h.run(0, "log", "--format", "csv"), "\n")[1][:2]), ldaptest.Secret)
@@ -188,7 +188,7 @@ func TestADirectoryFromTheFirstDay(t *testing.T) {
 		}
 		return nil
 	})
-	require.Contains(t, h.run(2, "directory", "sync", "house", "--yes"), "told of nobody at all")
+	require.Contains(t, h.run(2, "directory", "sync", "house", "--yes"), "returned nobody at all")
 	s.Kill()
 	require.Contains(t, h.run(3, "directory", "sync", "house", "--yes"), "refused")
 	require.Contains(t, h.run(1, "directory", "test", "house"), "no     reached")

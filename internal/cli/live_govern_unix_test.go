@@ -67,7 +67,7 @@ func TestPolicyOnTwoServers(t *testing.T) {
 	// Somebody opens one on the server: a scan takes it in, and the policy tells of it.
 	h.give(paths[7], "PAI(A;OICI;FA;;;{warden})(A;OICI;0x1200a9;;;{volunteers})")
 	said = h.run(0, "scan", "stagedoor", "--yes")
-	require.Contains(t, said, "it goes against policy acts, on stagedoor:")
+	require.Contains(t, said, "it breaks policy acts, on stagedoor:")
 	said = h.run(1, "policy", "drift")
 	require.Contains(t, said, "act 7")
 	require.Contains(t, said, "is gone")

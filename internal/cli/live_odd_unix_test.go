@@ -168,7 +168,7 @@ func TestServersThatGoWrong(t *testing.T) {
 	require.Contains(t, said, "could not be read")
 	h.run(0, "--estate", "other.estate", "check")
 	require.NoError(t, os.Chmod(bram, 0o644))
-	require.Contains(t, h.run(2, "--estate", "other.estate", "scan", "stagedoor", "--password-file", bram), "may be read by others than its owner; chmod 600")
+	require.Contains(t, h.run(2, "--estate", "other.estate", "scan", "stagedoor", "--password-file", bram), "can be read by others than its owner; chmod 600")
 	h.give("Scripts", "PAI(A;OICI;FA;;;{warden})(A;OICIID;FA;;;{warden})(A;OICIID;0x1200a9;;;{volunteers})")
 
 	// Another machine that answers by the same name is found out.
@@ -179,7 +179,7 @@ func TestServersThatGoWrong(t *testing.T) {
 		h.run(0, "--estate", "relayed.estate", "scan", "stagedoor")
 	}, func(port int) {
 		said := h.run(3, "--estate", "relayed.estate", "scan", "stagedoor")
-		require.Contains(t, said, "what answers for stagedoor is another machine than was read before")
+		require.Contains(t, said, "stagedoor is another machine than the one that was read before")
 		require.Contains(t, h.run(3, "--estate", "relayed.estate", "drift", "stagedoor"), "another machine")
 	})
 

@@ -394,8 +394,8 @@ func TestProved(t *testing.T) {
 	require.NotContains(t, said, "warden,")
 	// What was seen is found until a proof sees it no more.
 	found := h.run(1, "findings", "--kind", "otherwise-there", "--format", "csv")
-	require.Contains(t, found, "user ines may read //stagedoor/productions/Scripts/prompt book.odt there; here it is told that they may not")
-	require.Contains(t, found, "user petra may not read //stagedoor/productions/Scripts/prompt book.odt there; here it is told that they may")
+	require.Contains(t, found, "user ines may read //stagedoor/productions/Scripts/prompt book.odt there; the estate says that they may not")
+	require.Contains(t, found, "user petra may not read //stagedoor/productions/Scripts/prompt book.odt there; the estate says that they may")
 	h.run(0, "scan", "stagedoor", "--yes", "--force")
 	prove(0)
 	h.run(0, "findings", "--kind", "otherwise-there")

@@ -83,7 +83,7 @@ New here? Run: tarnwold demo`,
 		},
 	}
 	root.SetFlagErrorFunc(run.FlagError)
-	root.Flags().BoolVar(&version, "version", false, "say which tarnwold this is")
+	root.Flags().BoolVar(&version, "version", false, "show the version")
 	f := root.PersistentFlags()
 	home := a.Home
 	if home == "" {
@@ -99,7 +99,7 @@ New here? Run: tarnwold demo`,
 	f.BoolVar(&a.NoPager, "no-pager", false, "write a long answer as it is; else it is shown by PAGER, or less, at a terminal")
 	_ = root.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(doc.Formats, cobra.ShellCompDirectiveNoFileComp))
 	root.AddGroup(
-		&cobra.Group{ID: "know", Title: "Know the people and the servers"},
+		&cobra.Group{ID: "know", Title: "People and servers"},
 		&cobra.Group{ID: "give", Title: "Give and take access"},
 		&cobra.Group{ID: "shape", Title: "Shape inheritance and ownership"},
 		&cobra.Group{ID: "ask", Title: "Ask"},

@@ -49,8 +49,8 @@ func built() build {
 func versionCommand(a *run.App) *cobra.Command {
 	return &cobra.Command{
 		Use:   "version",
-		Short: "Say which tarnwold this is, and which estates it reads",
-		Long: `Say which tarnwold this is: its release, the commit and date it was built from, and
+		Short: "Show the version, and which estates it reads",
+		Long: `Show the version: the release, the commit and date it was built from, and
 the layout of the estates it makes. Estates of that layout and of every one before are
 read; one that a later tarnwold made is refused, and says so.`,
 		Example: "  tarnwold version\n  tarnwold version --format json",

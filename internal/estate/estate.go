@@ -53,7 +53,7 @@ func Open(ctx context.Context, path string) (*Estate, error) {
 func (e *Estate) Backup(ctx context.Context, path string) error {
 	err := e.db.Backup(ctx, path)
 	if errors.Is(err, store.ErrExists) {
-		return &Refused{Why: path + " is there already, and is not written over", Do: "name another file"}
+		return &Refused{Why: path + " already exists, and is not overwritten", Do: "name another file"}
 	}
 	return err
 }

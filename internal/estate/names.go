@@ -296,7 +296,7 @@ func GoodName(what, name string) error {
 	case !utf8.ValidString(name):
 		return bad("it is not UTF-8 text")
 	case strings.TrimSpace(name) != name:
-		return bad("it begins or ends with a blank")
+		return bad("it begins or ends with a space")
 	case strings.HasSuffix(name, "@"):
 		return bad("names that end in @ are special accounts")
 	}

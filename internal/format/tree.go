@@ -413,7 +413,7 @@ func (t *Tree) distinct() error {
 
 func (t *Tree) again(row int) error {
 	r := t.Row(row)
-	return &Error{Line: int(r.Line), What: fmt.Sprintf("%q stands a second time", r.Path)}
+	return &Error{Line: int(r.Line), What: fmt.Sprintf("%q appears twice", r.Path)}
 }
 
 func (t *Tree) nameHash(i int) uint64 {

@@ -92,10 +92,10 @@ func TestTreesThatDontHangTogether(t *testing.T) {
 		"a top that's a file": {[]TreeRow{{Line: 2}, d}, "line 2: the top (the row with an empty path) is a file, and there are other rows"},
 		"no folder":           {[]TreeRow{top, f}, `line 4: "d/f" is in "d", and there is no row for that folder`},
 		"in a file":           {[]TreeRow{top, {Path: "d", Line: 3}, f}, `line 4: "d/f" is in "d", and there is no row for that folder`},
-		"a folder twice":      {[]TreeRow{top, d, f, again(d)}, `line 9: "d" stands a second time`},
-		"a file twice":        {[]TreeRow{top, d, f, again(f)}, `line 9: "d/f" stands a second time`},
-		"a file and a folder": {[]TreeRow{top, d, f, asFolder}, `line 9: "d/f" stands a second time`},
-		"the top twice":       {[]TreeRow{top, d, again(top)}, `line 9: "" stands a second time`},
+		"a folder twice":      {[]TreeRow{top, d, f, again(d)}, `line 9: "d" appears twice`},
+		"a file twice":        {[]TreeRow{top, d, f, again(f)}, `line 9: "d/f" appears twice`},
+		"a file and a folder": {[]TreeRow{top, d, f, asFolder}, `line 9: "d/f" appears twice`},
+		"the top twice":       {[]TreeRow{top, d, again(top)}, `line 9: "" appears twice`},
 		"the top as both":     {[]TreeRow{top, again(TreeRow{})}, "line 9: the top (the row with an empty path) is a file, and there are other rows"},
 	} {
 		tree, err := NewTree(nil, c.rows)

@@ -47,7 +47,7 @@ type Difference struct {
 func (p *Proof) Otherwise() (out []string) {
 	may := map[bool]string{true: "may", false: "may not"}
 	for _, d := range p.Differ {
-		out = append(out, fmt.Sprintf("user %s %s %s %s there; here it is told that they %s", d.User, may[d.Server], d.Act, d.Where, may[d.Estate]))
+		out = append(out, fmt.Sprintf("user %s %s %s %s there; the estate says that they %s", d.User, may[d.Server], d.Act, d.Where, may[d.Estate]))
 	}
 	return out
 }

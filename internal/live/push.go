@@ -597,7 +597,7 @@ func (u *Push) Resume(ctx context.Context) (*Unfinished, int64, error) {
 		m.Forced = f.pending.Forced
 		out, err := d.Outbound(p)
 		if err == nil && !sameWrites(out, f.w.all, u.Left) {
-			err = &estate.Refused{Why: "the change comes to something else now than was begun", Do: "tarnwold undo takes it back"}
+			err = &estate.Refused{Why: "the change would do something else now than what was begun", Do: "tarnwold undo takes it back"}
 		}
 		return err
 	}); err != nil {

@@ -70,7 +70,7 @@ type OtherMachine struct {
 }
 
 func (e *OtherMachine) Error() string {
-	return fmt.Sprintf("what answers for %s is another machine than was read before: its accounts are of %s, and were of %s; nothing was read or kept", e.Server, e.Is, e.Was)
+	return fmt.Sprintf("%s is another machine than the one that was read before: its accounts belong to %s, and belonged to %s; nothing was read or kept", e.Server, e.Is, e.Was)
 }
 
 // Noted is how many items have something worth knowing beside their rules.

@@ -53,7 +53,7 @@ func named(err error, path string) error {
 // file can be written on.
 func (f *File) Place() error {
 	if info, err := f.root.Lstat(f.name); err == nil && !info.Mode().IsRegular() {
-		return &fs.PathError{Op: "write", Path: filepath.Join(f.root.Name(), f.name), Err: errors.New("it is there and no regular file")}
+		return &fs.PathError{Op: "write", Path: filepath.Join(f.root.Name(), f.name), Err: errors.New("it exists and is not a regular file")}
 	}
 	if err := f.root.Rename(f.temp, f.name); err != nil {
 		return err
@@ -116,7 +116,7 @@ func Open(path string) (*os.File, error) {
 		return nil, err
 	}
 	if !named.Mode().IsRegular() {
-		return nil, fmt.Errorf("%s is no regular file", path)
+		return nil, fmt.Errorf("%s is not a regular file", path)
 	}
 	f, err := root.Open(name)
 	if err != nil {
@@ -124,7 +124,7 @@ func Open(path string) (*os.File, error) {
 	}
 	info, err := f.Stat()
 	if err == nil && !os.SameFile(named, info) {
-		err = fmt.Errorf("%s was exchanged while it was opened", path)
+		err = fmt.Errorf("%s was replaced while it was opened", path)
 	}
 	if err == nil && !own(info) {
 		err = fmt.Errorf("%s is another user's, or others may write it; it isn't read", path)

@@ -8,7 +8,7 @@ import (
 // What is said of users nobody can sign on as: all that an answer tells of
 // them is what they could.
 const (
-	shutOne   = "; this is what they could, if they were not"
+	shutOne   = "; this is what they could do otherwise"
 	shutCount = "; counted all the same"
 	shutCells = "; their cells are what they could"
 )

@@ -178,7 +178,7 @@ func Open(ctx context.Context, path string, keys EntryKeys) (*DB, error) {
 		return nil, fmt.Errorf("%s is a folder, wanted an estate file", path)
 	}
 	if !info.Mode().IsRegular() {
-		return nil, fmt.Errorf("%s is no regular file, wanted an estate file", path)
+		return nil, fmt.Errorf("%s is not a regular file, wanted an estate file", path)
 	}
 	d := newDB(open(path, "&mode=rw"), path)
 	d.keys = keys

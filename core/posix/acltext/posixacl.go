@@ -254,7 +254,7 @@ var ErrVersion = errors.New("the list is of a version that can't be read")
 // are the numbers' accounts.
 func Decode(b []byte) (posix.List, error) {
 	if len(b) < 4 || (len(b)-4)%8 != 0 {
-		return nil, &Error{0, fmt.Sprintf("%d bytes are no list", len(b))}
+		return nil, &Error{0, fmt.Sprintf("%d bytes are not a list", len(b))}
 	}
 	if v := binary.LittleEndian.Uint32(b); v != version {
 		return nil, fmt.Errorf("%w: %d", ErrVersion, v)

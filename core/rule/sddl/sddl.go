@@ -116,7 +116,7 @@ func Parse(text string, domain account.ID) (*rule.Descriptor, error) {
 		}
 		part := text[p.pos]
 		if seen[part] {
-			return nil, p.wrong("%c: stands a second time", part)
+			return nil, p.wrong("%c: appears twice", part)
 		}
 		seen[part] = true
 		p.pos += 2

@@ -127,7 +127,7 @@ func TestConditionsInText(t *testing.T) {
 func TestWrongTextSaysWhereAndWhat(t *testing.T) {
 	for text, want := range map[string]string{
 		"X:SY":                      "column 1: wanted O:, G:, D: or S:, found \"X:SY\"",
-		"O:SYO:SY":                  "column 5: O: stands a second time",
+		"O:SYO:SY":                  "column 5: O: appears twice",
 		"O:XX":                      "column 3: the owner: wanted S-1-… or a two-letter account, found \"XX\"",
 		"D:(A;;FA;;;DA)":            "which domain isn't said",
 		"D:(Q;;FA;;;WD)":            "column 4: wanted an entry kind",

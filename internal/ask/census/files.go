@@ -44,7 +44,7 @@ func filed(k *ask.Asker, who, canDo, under string) (account.Account, *ask.Can, *
 	}
 	c, err := k.Can(canDo)
 	if err == nil && c != nil && !c.Of(false) {
-		err = ask.Unfit("", "%s says nothing of files", canDo)
+		err = ask.Unfit("", "%s doesn't apply to files", canDo)
 	}
 	if err != nil {
 		return user, nil, nil, err

@@ -86,7 +86,7 @@ func Who(k *ask.Asker, where, canDo string, below bool) (*Having, error) {
 		return nil, err
 	}
 	if c != nil && !c.Of(p.Folder) {
-		return nil, ask.Unfit("", "%s is a %s, of which %s says nothing", p.Via(), ask.Kind(p.Folder), canDo)
+		return nil, ask.Unfit("", "%s is a %s, and %s doesn't apply to those", p.Via(), ask.Kind(p.Folder), canDo)
 	}
 	defer k.T.NumbersOf(p.Server)()
 	d := k.AsEntries(k.T.Of(p.Strand))

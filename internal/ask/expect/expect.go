@@ -154,7 +154,7 @@ func (x *Expecting) expect(e *Expectation, out *Expected) error {
 		return &faulty{part: "where", err: err}
 	}
 	if !(e.Below && p.Folder) && !c.Of(p.Folder) {
-		return &faulty{part: "what", err: ask.Unfit("", "%s is a %s, of which %s says nothing", p.Via(), ask.Kind(p.Folder), e.What)}
+		return &faulty{part: "what", err: ask.Unfit("", "%s is a %s, and %s doesn't apply to those", p.Via(), ask.Kind(p.Folder), e.What)}
 	}
 	var only *estate.Share // narrowed to
 	if e.Through != "" {
@@ -163,7 +163,7 @@ func (x *Expecting) expect(e *Expectation, out *Expected) error {
 			err = &estate.NotFound{What: "share", Name: e.Through}
 		}
 		if err == nil && (in.Server.ID != p.Server.ID || !in.Share.Covers(p.Path)) {
-			err = ask.Unfit("", "%s doesn't come to %s", e.Through, p.String())
+			err = ask.Unfit("", "%s has no route to %s", e.Through, p.String())
 		}
 		if err != nil {
 			return &faulty{part: "through", err: err}

@@ -98,7 +98,7 @@ func LackingFor(k *ask.Asker, who, where, want string) ([]Lacking, error) {
 	}
 	wanted := ask.AskedOf(level, k.T.Of(p.Strand), p.Folder)
 	if wanted&right.Access == 0 {
-		return nil, ask.Unfit("", "%s says nothing of a %s", want, ask.Kind(p.Folder))
+		return nil, ask.Unfit("", "%s doesn't apply to a %s", want, ask.Kind(p.Folder))
 	}
 	var out []Lacking
 	for _, sh := range k.Routes(p) {

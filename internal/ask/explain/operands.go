@@ -28,10 +28,10 @@ type operands struct {
 func findOperands(k *ask.Asker, a *verdict.Act, where, to string) (*operands, error) {
 	s := &operands{act: a}
 	if a.To == verdict.NoTarget && to != "" {
-		return nil, ask.Unfit("leave out where to", "%s goes nowhere", a.Name)
+		return nil, ask.Unfit("leave out --to", "%s has no destination", a.Name)
 	}
 	if a.To != verdict.NoTarget && to == "" {
-		return nil, ask.Unfit("say it with --to", "%s needs to know where to, or to whom", a.Name)
+		return nil, ask.Unfit("give it with --to", "%s needs a destination, or a new owner", a.Name)
 	}
 	if a.Takes == verdict.NewFile || a.Takes == verdict.NewFolder {
 		in, name, err := vacant(k, where)
@@ -158,7 +158,7 @@ func vacant(k *ask.Asker, where string) (in estate.Place, name string, err error
 	name = place.Name(a.Path)
 	switch {
 	case a.Path == "" || a.Share == "" && name == "":
-		return in, "", ask.Unfit("", "%s names no new thing in a folder", a)
+		return in, "", ask.Unfit("", "%s is not a name for a new item in a folder", a)
 	case a.Share == "":
 		a.Path = place.Dir(a.Path)
 	default:

@@ -88,7 +88,7 @@ func ReadExpectations(ctx context.Context, files []string, some bool) (lines []e
 			return nil, nil, err
 		}
 		if len(list) == 0 && some { // nothing that is expected would always hold
-			return nil, nil, &format.Error{File: file, Line: 1, What: "the file expects nothing; write lines like: wardrobe can edit //server/share"}
+			return nil, nil, &format.Error{File: file, Line: 1, What: "the file has no expectations; write lines like: wardrobe can edit //server/share"}
 		}
 		for range list {
 			of = append(of, file)

@@ -42,7 +42,7 @@ to. --count counts them folder by folder, with --sizes how large they are as wel
 	}
 	n.Flags(c, a, true)
 	c.Flags().BoolVar(&count, "count", false, "count them folder by folder instead")
-	c.Flags().BoolVar(&sizes, "sizes", false, "how large they are, folder by folder, as far as a scan told")
+	c.Flags().BoolVar(&sizes, "sizes", false, "how large they are, folder by folder, as far as a scan recorded it")
 	return c
 }
 

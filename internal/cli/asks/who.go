@@ -16,8 +16,8 @@ func WhoCommand(a *run.App) *cobra.Command {
 	var not uncounted
 	c := &cobra.Command{
 		Use:   "who WHERE",
-		Short: "Tell everyone who has access to an item, by level, and the way each has it",
-		Long: `Tell everyone who has access to an item, by level, and the way each has it: by
+		Short: "Show everyone who has access to an item, by level, and the way each has it",
+		Long: `Show everyone who has access to an item, by level, and the way each has it: by
 which entry, of which group, as an administrator, by owning. The head of each
 route says whether the place is open to everyone, to some, or to one alone.
 

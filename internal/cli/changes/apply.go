@@ -17,8 +17,8 @@ func ApplyCommand(a *run.App) *cobra.Command {
 	var k run.Keeping
 	c := &cobra.Command{
 		Use:   "apply FILE",
-		Short: "Keep a change set that was saved",
-		Long: `Keep a change set that --save wrote. It is shown with its impact as it would be
+		Short: "Apply a saved change set",
+		Long: `Apply a change set that --save wrote. It is shown with its impact as it would be
 now, and refused if what it saw has changed since: rules at, above or below its
 places, its shares, last days, or who is in which group. Who keeps it is held to
 the same rules as when acting directly.`,

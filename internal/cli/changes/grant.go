@@ -33,8 +33,8 @@ expire takes away; giving the same without a day makes it stay for good.`,
 func DenyCommand(a *run.App) *cobra.Command {
 	return giveCommand(a, rule.Deny, &cobra.Command{
 		Use:   "deny WHO LEVEL WHERE…",
-		Short: "Refuse a group or user a level on items",
-		Long: `Refuse a group or user a level on items: a deny entry on each, before the allow
+		Short: "Deny a group or user a level on items",
+		Long: `Deny a group or user a level on items: a deny entry on each, before the allow
 entries set there, handed down to everything below that takes entries from
 above. An allow entry set on an item below still comes first there.`,
 		Example: `  tarnwold deny volunteers full "//stagedoor/productions/Box Office/Ledgers"
@@ -199,7 +199,7 @@ func WatchCommand(a *run.App) *cobra.Command {
 	var on string
 	c := &cobra.Command{
 		Use:   "watch WHO LEVEL WHERE…",
-		Short: "Have a server write down who uses rights, or tries to",
+		Short: "Set audit entries: a server logs who uses rights, or tries to",
 		Long: `Set audit entries on items: the server that keeps them writes down when someone
 uses these rights, or tries to and fails. They decide nothing, are handed down
 as other entries are, and are kept through every other change. show --audit

@@ -48,5 +48,5 @@ func LevelCommand(a *run.App) *cobra.Command {
 			return a.PreviewAndCommit(c, run.Keeping{Yes: true}, func(d *plan.Planner, _ *changes.Outcome) (*plan.Plan, error) { return servers.RemoveLevel(d, args[0]) })
 		},
 	}
-	return run.Holder("level", "Know the levels, and add some of your own", "  tarnwold level list\n  tarnwold level show revise", list, show, add, remove)
+	return run.Holder("level", "List the levels, and add some of your own", "  tarnwold level list\n  tarnwold level show revise", list, show, add, remove)
 }

@@ -159,11 +159,11 @@ func logShow(a *run.App) *cobra.Command {
 }
 
 func UndoCommand(a *run.App) *cobra.Command {
-	return takeBack(a, "undo", "Take a change back: every descriptor as it was, byte for byte", undo.Undo)
+	return takeBack(a, "undo", "Undo a change: every descriptor as it was, byte for byte", undo.Undo)
 }
 
 func RedoCommand(a *run.App) *cobra.Command {
-	return takeBack(a, "redo", "Make a change again that was undone", undo.Redo)
+	return takeBack(a, "redo", "Redo a change that was undone", undo.Redo)
 }
 
 func takeBack(a *run.App, verb, short string, do func(*plan.Planner, int64, bool) (*plan.Plan, error)) *cobra.Command {
@@ -215,7 +215,7 @@ func CheckCommand(a *run.App) *cobra.Command {
 	var head string
 	c := &cobra.Command{
 		Use:   "check",
-		Short: "Look at the whole estate file, and say what is wrong in it",
+		Short: "Check the whole estate file for anything wrong",
 		Long: `Look at the whole estate: the database's own check, the hash of every
 descriptor, every rule of how items hang together, the journal with its proofs, last
 days and names. Exit code 1 says that something is wrong.

@@ -96,8 +96,8 @@ func RoleCommand(a *run.App) *cobra.Command {
 	var all bool
 	c := &cobra.Command{
 		Use:   "role WHO",
-		Short: "Show a job as what it opens, place by place",
-		Long: `Show a group as what being in it opens, place by place, beyond what anybody has;
+		Short: "Show what a job gives access to, place by place",
+		Long: `Show what being in a group gives access to, place by place, beyond what anybody has;
 of a user, each of their roles (groups whose purpose is role), and what they have
 that no role gives them.`,
 		Example: `  tarnwold role wardrobe

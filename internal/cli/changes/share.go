@@ -13,7 +13,7 @@ import (
 )
 
 func ShareCommand(a *run.App) *cobra.Command {
-	return run.Holder("share", "Know the shares and their own rules",
+	return run.Holder("share", "Manage shares and their own rules",
 		`  tarnwold share add //stagedoor/programme /srv/playhouse/Programme
   tarnwold share show //stagedoor/vault`,
 		shareAdd(a), shareList(a), shareShow(a), shareRemove(a))

@@ -16,7 +16,7 @@ import (
 )
 
 func KeeperCommand(a *run.App) *cobra.Command {
-	return run.Holder("keeper", "Say who is responsible for groups and places: only they may change them",
+	return run.Holder("keeper", "Manage keepers: who is responsible for groups and places, and alone may change them",
 		`  tarnwold keeper add ines --of group:wardrobe
   tarnwold keeper add board --of "//stagedoor/productions/Board Papers"
   tarnwold keeper list`,
@@ -48,7 +48,7 @@ them (user show); nobody keeps it while that isn't known.`,
 		},
 	}
 	if !on {
-		c.Use, c.Short, c.Long = "remove WHO", "Let somebody be a keeper no more", ""
+		c.Use, c.Short, c.Long = "remove WHO", "Remove a keeper", ""
 		c.Example = "  tarnwold keeper remove ines --of group:wardrobe"
 	}
 	k.PlainFlags(c)

@@ -313,7 +313,7 @@ func nightExpects(out *changes.Night, x *expect.Expecting, lines []expectation.L
 	held := 0
 	for _, file := range files { // as a new installation has it, or one that lost what it had
 		if !slices.Contains(of, file) {
-			s.Add(file, file, "the file expects nothing", false)
+			s.Add(file, file, "the file has no expectations", false)
 		}
 	}
 	for i := range lines {

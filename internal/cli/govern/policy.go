@@ -186,8 +186,8 @@ func drifts(t *estate.Tx, who string, names []string) (out []*policies.PolicyDri
 func policyDrift(a *run.App) *cobra.Command {
 	return &cobra.Command{
 		Use:   "drift [NAME]",
-		Short: "Tell what differs from what laid policies want, and by which change",
-		Long: `Tell what differs in the estate from what laid policies want, and by which
+		Short: "Show what differs from what laid policies want, and by which change",
+		Long: `Show what differs in the estate from what laid policies want, and by which
 change. For a real server, scan it first. Exit code 1 says that something is.`,
 		Example: `  tarnwold policy drift
   tarnwold policy drift wardrobe-season`,

@@ -16,8 +16,8 @@ func loadClaims(a *run.App) *cobra.Command {
 	var k run.Keeping
 	c := &cobra.Command{
 		Use:   "claims FILE",
-		Short: "Take what conditions of entries ask of users, from CSV (user,claim,kind,value)",
-		Long: `Take what conditions of entries ask of users, @User.NAME, from a CSV file with the
+		Short: "Load the claims of users that conditions of entries ask for, from CSV (user,claim,kind,value)",
+		Long: `Load the claims of users that conditions of entries ask for (@User.NAME) from a CSV file with the
 columns user, claim, kind and value: kind is text, number, yes-no, identifier or bytes,
 and a claim with several values has a row for each. Users in the file have just those
 claims then; a row with an empty claim says that somebody has none. Where a server's

@@ -29,7 +29,7 @@ import (
 )
 
 func LoadCommand(a *run.App) *cobra.Command {
-	return run.Holder("load", "Take accounts, shares and trees from files",
+	return run.Holder("load", "Load accounts, shares and trees from files",
 		`  tarnwold load accounts accounts.csv members.csv
   tarnwold load shares shares.csv --server stagedoor
   tarnwold load tree tree.csv --at stagedoor:/srv/playhouse`,
@@ -43,11 +43,11 @@ func loadAccounts(a *run.App) *cobra.Command {
 	var s Shaping
 	c := &cobra.Command{
 		Use:   "accounts [FILE…]",
-		Short: "Take users, groups and memberships from CSV, POSIX or directories' files",
-		Long: `Take users, groups and memberships from files, all of them or none, merged by
+		Short: "Load users, groups and memberships from CSV, POSIX or directories' files",
+		Long: `Load users, groups and memberships from files, all of them or none, merged by
 name or number in whatever order they are named.
 
-A CSV file is told by its head row: kind,name,sid,id (and purpose, primary)
+A CSV file is told by its header row: kind,name,sid,id (and purpose, primary)
 for accounts, group,member (and until) for memberships. Accounts that are in
 the estate already are completed where they lack something. Where the estate
 has folders already, what that opens and closes is shown before it is kept.
@@ -146,8 +146,8 @@ func loadShares(a *run.App) *cobra.Command {
 	var to, config, exported, homes string
 	c := &cobra.Command{
 		Use:   "shares [FILE]",
-		Short: "Take a server's shares from CSV (share,folder,read_only,sddl), or its own configuration",
-		Long: `Take a server's shares from a CSV file with the columns share, folder, read_only
+		Short: "Load a server's shares from CSV (share,folder,read_only,sddl), or its own configuration",
+		Long: `Load a server's shares from a CSV file with the columns share, folder, read_only
 and sddl. With --config it is an SMB server's own configuration file instead, and
 what that says of shares beside their rules: the folder, read only, valid and
 invalid users, read and write lists, admin users, forced user and group, and
@@ -287,8 +287,8 @@ func loadTree(a *run.App) *cobra.Command {
 	var posix bool
 	c := &cobra.Command{
 		Use:   "tree FILE",
-		Short: "Take folders and files with their rules from CSV (path,kind,sddl)",
-		Long: `Take folders and files with their rules from a CSV file with the columns
+		Short: "Load folders and files with their rules from CSV (path,kind,sddl)",
+		Long: `Load folders and files with their rules from a CSV file with the columns
 path, kind and sddl: the path below the place named by --at, folder or file,
 and the security descriptor in its text form. The whole file or nothing of it
 is taken; a place that is in the estate already is left alone.

@@ -20,8 +20,8 @@ func loadMarks(a *run.App) *cobra.Command {
 	var off bool
 	c := &cobra.Command{
 		Use:   "marks FILE",
-		Short: "Take which items carry the read-only mark, from a list of paths",
-		Long: `Take which folders and files carry the read-only mark, from a file with a path a
+		Short: "Load which items carry the read-only mark, from a list of paths",
+		Long: `Load which folders and files carry the read-only mark, from a file with a path a
 line, below the place named by --at. Nobody writes to what is marked, not even
 an administrator, and it isn't deleted, whatever its rules say. A scan over SMB takes
 the marks in by itself.`,

@@ -37,8 +37,8 @@ func ScanCommand(a *run.App) *cobra.Command {
 	var of local.Link
 	c := &cobra.Command{
 		Use:   "scan SERVER [SHARE…]",
-		Short: "Take in what a real server has: accounts, shares, folders, files, rules",
-		Long: `Take in what a real server has: its accounts and groups, its shares with their
+		Short: "Read a real server into the estate: accounts, shares, folders, files, rules",
+		Long: `Read what a real server has: its accounts and groups, its shares with their
 rules, every folder and file with its descriptor, size and times, and the names
 of identifiers met. Several shares over one folder are read once; links are not
 followed. What can't be read is counted and listed, and left out with what is
@@ -283,7 +283,7 @@ func takeIn(a *run.App, c *cobra.Command, k run.Keeping, s estate.Server, seen *
 		changes.OtherTraits(p, s.Name, s.Traits.Name, seen.OnPOSIX)
 	}
 	if groups := slices.ContainsFunc(seen.Accounts.Accounts, func(x format.AccountRow) bool { return x.Kind == account.Group }); groups && last.IsZero() && seen.Accounts.Members.Len() == 0 {
-		p.Line(doc.S("The server tells no group's members; where it keeps them in a POSIX group file: tarnwold load accounts --passwd FILE --group FILE"))
+		p.Line(doc.S("The server doesn't list the members of its groups; where it keeps them in a POSIX group file: tarnwold load accounts --passwd FILE --group FILE"))
 	}
 	if k.DryRun {
 		p.Line(doc.S("Nothing was kept: this only reports."))

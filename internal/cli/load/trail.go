@@ -27,8 +27,8 @@ func TrailCommand(a *run.App) *cobra.Command {
 	var all bool
 	c := &cobra.Command{
 		Use:   "trail [WHO] [WHERE]",
-		Short: "Tell who tried what, as servers wrote it down, and why it was refused",
-		Long: `Tell who tried what and how often, as the servers wrote it down (tarnwold trail
+		Short: "Show who tried what, as servers logged it, and why it was refused",
+		Long: `Show who tried what and how often, as the servers logged it (tarnwold trail
 load), most first: everybody or one user or the members of a group; anywhere or
 at and below a place. Every refusal is explained by the estate as it was then.`,
 		Example: `  tarnwold trail load audit.log --server stagedoor
@@ -87,8 +87,8 @@ func trailLoad(a *run.App) *cobra.Command {
 	var server, kind string
 	c := &cobra.Command{
 		Use:   "load FILE…",
-		Short: "Take in who tried what, from what servers wrote down",
-		Long: `Take in who tried what, from files; each line once, however often it is loaded.
+		Short: "Load who tried what, from servers' logs",
+		Long: `Load who tried what, from files; each line once, however often it is loaded.
 What a file holds is told by its first lines, or by --kind:
 
   csv    the columns at,user,act,where,result; where is an address, result

@@ -21,14 +21,14 @@ import (
 )
 
 func UserCommand(a *run.App) *cobra.Command {
-	return run.Holder("user", "Know the users",
+	return run.Holder("user", "Manage users",
 		`  tarnwold user list
   tarnwold user show ines`,
 		accountAdd(a, account.User), accountList(a, account.User), userShow(a), accountSet(a, account.User), accountRemove(a, account.User))
 }
 
 func GroupCommand(a *run.App) *cobra.Command {
-	return run.Holder("group", "Know the groups, and who is in them",
+	return run.Holder("group", "Manage groups and who is in them",
 		`  tarnwold group show acc-wardrobe-edit
   tarnwold group join wardrobe bram ines
   tarnwold group leave wardrobe bram`,
@@ -70,7 +70,7 @@ func accountSet(a *run.App, kind account.Kind) *cobra.Command {
 	var further []string
 	var shut, reopened bool
 	c := &cobra.Command{
-		Use: "set NAME…", Short: "Say what groups are for",
+		Use: "set NAME…", Short: "Set what groups are for",
 		Example: `  tarnwold group set wardrobe --purpose role --about "sews, mends and hires"`,
 		Args:    cobra.MinimumNArgs(1), ValidArgsFunction: a.CompleteAccounts(kind),
 		RunE: func(c *cobra.Command, names []string) error {
@@ -111,7 +111,7 @@ func accountSet(a *run.App, kind account.Kind) *cobra.Command {
 				given++
 			}
 			if given == 0 {
-				return run.Misused("nothing is said of them; see: %s --help", c.CommandPath())
+				return run.Misused("nothing to change is given; see: %s --help", c.CommandPath())
 			}
 			return a.PreviewAndCommit(c, k, func(d *plan.Planner, _ *changes.Outcome) (*plan.Plan, error) {
 				return people.SetAccounts(d, kind, names, set)
@@ -125,7 +125,7 @@ func accountSet(a *run.App, kind account.Kind) *cobra.Command {
 		f.StringVar(&purpose, "purpose", "", "what the group is for: role, access, mail, or nothing")
 		return c
 	}
-	c.Short, c.Example = "Say who users are, give them another primary group, or say that they have left", `  tarnwold user set petra --full-name "Petra Voss" --department Foyer --manager ines
+	c.Short, c.Example = "Set what is known of users, their primary group, or that they have left", `  tarnwold user set petra --full-name "Petra Voss" --department Foyer --manager ines
   tarnwold user set petra --primary foyer
   tarnwold user set lark --ends 2027-06-30
   tarnwold user set silas --shut`

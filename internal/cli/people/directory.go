@@ -22,7 +22,7 @@ import (
 )
 
 func DirectoryCommand(a *run.App) *cobra.Command {
-	return run.Holder("directory", "Take the people from where they are kept, and keep up with it",
+	return run.Holder("directory", "Read people from a directory (LDAP), and keep up with it",
 		`  tarnwold directory add house --url ldaps://dc.playhouse.test --base dc=playhouse,dc=test --user warden@playhouse.test
   tarnwold directory sync house --dry-run`,
 		directoryAdd(a), directorySet(a), directoryList(a), directoryShow(a), directoryTest(a), directorySync(a), directoryProve(a), directoryRemove(a))
@@ -34,7 +34,7 @@ func directoryAdd(a *run.App) *cobra.Command {
 	var writes bool
 	c := &cobra.Command{
 		Use:   "add NAME",
-		Short: "Say how a directory is reached, and how its entries stand for people",
+		Short: "Add a directory: how it is reached, and how its entries are read",
 		Long: `Say how a directory is reached (LDAP, RFC 4511), and how its entries stand for
 users and groups. Nothing is asked of it yet, and nothing is ever written there but,
 with --writes, who is a member of which of its groups, where a change does that.
@@ -115,7 +115,7 @@ directory and add it anew.`,
 				}
 			})
 			if len(given) == 0 {
-				return run.Misused("nothing is said of it; see: tarnwold directory set --help")
+				return run.Misused("nothing to change is given; see: tarnwold directory set --help")
 			}
 			return a.PreviewAndCommit(c, run.Keeping{Yes: true}, func(d *plan.Planner, _ *changes.Outcome) (*plan.Plan, error) {
 				return d.SetDirectory(args[0], func(x *plan.Directory) ([]string, bool, error) { return setLink(x, &l, writes, given) })

@@ -17,9 +17,9 @@ func directoryProve(a *run.App) *cobra.Command {
 	var sign run.Signing
 	c := &cobra.Command{
 		Use:   "prove NAME",
-		Short: "Hold every user's groups to the token that the directory itself tells",
-		Long: `Hold every user's groups, at any depth, to the token that the directory itself
-tells of them (tokenGroups, at a domain), and print each difference. Ends with 1
+		Short: "Compare every user's groups with the token that the directory itself gives",
+		Long: `Compare every user's groups, at any depth, with the token that the directory itself
+gives them (tokenGroups, at a domain), and print each difference. Ends with 1
 where there is one. Special accounts that every user of a machine is are told, and
 are no difference, as are identifiers that they and their groups had elsewhere.`,
 		Example: "  tarnwold directory prove house", Args: cobra.ExactArgs(1), ValidArgsFunction: a.CompleteDirectories,

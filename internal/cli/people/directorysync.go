@@ -22,7 +22,7 @@ func directorySync(a *run.App) *cobra.Command {
 	var since bool
 	c := &cobra.Command{
 		Use:   "sync NAME",
-		Short: "Take in who came, went, changed name, joined and left",
+		Short: "Take in who came, went, was renamed, joined and left there",
 		Long: `Read a directory's people, and make a plan of what differs from the
 estate: who comes and goes, who has another name (an account is known again by
 its identifier, or its number), who is disabled or expired, who joins and leaves,

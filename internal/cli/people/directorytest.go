@@ -17,7 +17,7 @@ import (
 func directoryTest(a *run.App) *cobra.Command {
 	var sign run.Signing
 	c := &cobra.Command{
-		Use: "test NAME", Short: "Say step by step what works on a directory",
+		Use: "test NAME", Short: "Test a directory step by step",
 		Example: "  tarnwold directory test house", Args: cobra.ExactArgs(1), ValidArgsFunction: a.CompleteDirectories,
 		RunE: func(c *cobra.Command, args []string) error {
 			x, l, err := a.Directory(c.Context(), args[0])

@@ -14,7 +14,7 @@ import (
 )
 
 func RealmCommand(a *run.App) *cobra.Command {
-	return run.Holder("realm", "Know where accounts belong: to a machine, a domain or the estate",
+	return run.Holder("realm", "Manage realms: the machine, the domain or the estate that accounts belong to",
 		`  tarnwold realm list
   tarnwold realm link workbench --with house`,
 		realmList(a), realmLink(a), realmUnlink(a))
@@ -39,8 +39,8 @@ func realmLink(a *run.App) *cobra.Command {
 	var with, by string
 	c := &cobra.Command{
 		Use:   "link SERVER --with DIRECTORY",
-		Short: "Say which directory a machine takes its accounts from",
-		Long: `Say which directory a machine takes its accounts from, as by its name service. A scan
+		Short: "Set which directory a machine takes its accounts from",
+		Long: `Set which directory a machine takes its accounts from, as by its name service. A scan
 then takes an account of the machine for one of the directory where both number and name
 are the same, or with --by number where the number is; everybody else is the machine's own.
 Without a link whoever has both in the estate is meant, wherever they are from.
@@ -76,7 +76,7 @@ them is told by the scan, and nothing is changed by it.`,
 func realmUnlink(a *run.App) *cobra.Command {
 	return &cobra.Command{
 		Use:               "unlink SERVER",
-		Short:             "Take back which directory a machine takes its accounts from",
+		Short:             "Forget which directory a machine takes its accounts from",
 		Example:           "  tarnwold realm unlink workbench",
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: a.CompleteServers,

@@ -23,8 +23,8 @@ func DriftCommand(a *run.App) *cobra.Command {
 	var all bool
 	c := &cobra.Command{
 		Use:   "drift SERVER",
-		Short: "Tell what differs between a real server and the estate",
-		Long: `Tell what differs between a real server and the estate: items that came or
+		Short: "Show what differs between a real server and the estate",
+		Long: `Show what differs between a real server and the estate: items that came or
 went, and rules that are others, entry by entry, with when the server says each
 was changed last. Nothing is taken in, and nothing is changed anywhere. Exit code
 1 says that something differs.`,

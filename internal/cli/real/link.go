@@ -30,11 +30,11 @@ func (l *linking) flags(c *cobra.Command) {
 	c.Flags().StringVar(&l.domain, "domain", "", "the user's `domain`, or realm")
 	c.Flags().StringVar(&l.passwordAt, "password-at", "", "a `file` with the password in its first line, which nobody else may read: it is read from then on where nothing else says one")
 	c.Flags().BoolVar(&l.local, "local", false, "the real server is this machine itself: its own trees, with modes and lists")
-	c.Flags().BoolVar(&l.encrypt, "require-encryption", false, "speak to it encrypted, or not at all")
-	c.Flags().BoolVar(&l.guest, "guest", false, "a guest's session will do, in which nothing is signed")
-	c.Flags().DurationVar(&l.patience, "patience", 0, "how long the server may take over one answer, as `TIME` like 30s")
+	c.Flags().BoolVar(&l.encrypt, "require-encryption", false, "require an encrypted connection")
+	c.Flags().BoolVar(&l.guest, "guest", false, "accept a guest session, in which nothing is signed")
+	c.Flags().DurationVar(&l.patience, "patience", 0, "how long to wait for one answer, as `TIME` like 30s")
 	c.Flags().Lookup("patience").DefValue = smb.Answering.String() // 0 is as usual
-	c.Flags().BoolVar(&l.old, "old-dialects", false, "SMB 2.1 to 3.0.2 will do, in which nobody vouches for the negotiation")
+	c.Flags().BoolVar(&l.old, "old-dialects", false, "accept SMB 2.1 to 3.0.2, whose negotiation isn't protected")
 }
 
 // keep takes what the flags don't say from how a server is linked over SMB now. Another

@@ -32,8 +32,8 @@ func ProveCommand(a *run.App) *cobra.Command {
 		Use:   "prove SERVER --as FILE",
 		Short: "Prove answers on a real server, by opening things as test accounts",
 		Long: `Prove answers on a real server: sign on as test accounts, open items with exactly
-the rights an act needs, close them again, and hold what the server says to what
-try says. Nothing is read, written or deleted, and no trace is left. Items are one
+the rights an act needs, close them again, and compare what the server says with
+what try says. Nothing is read, written or deleted, and no trace is left. Items are one
 of every sort of rules first, then any, as many as --items says.
 
 --as names a CSV file with the columns user and password, which nobody else may
@@ -151,7 +151,7 @@ func testers(file string) (users []string, passwords map[string]string, err erro
 		}
 		user := strings.TrimSpace(row[0])
 		if _, twice := passwords[user]; twice || user == "" {
-			return nil, nil, bad("user %q stands a second time, or is empty", doc.Clip(user))
+			return nil, nil, bad("user %q appears twice, or is empty", doc.Clip(user))
 		}
 		users, passwords[user] = append(users, user), row[1]
 	}

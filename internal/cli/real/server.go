@@ -17,7 +17,7 @@ import (
 )
 
 func ServerCommand(a *run.App) *cobra.Command {
-	return run.Holder("server", "Know the servers, their traits and administrators",
+	return run.Holder("server", "Manage servers, their traits and administrators",
 		`  tarnwold server list
   tarnwold server show stagedoor`,
 		serverAdd(a), serverList(a), serverShow(a), serverTest(a), serverTraits(a), serverAdministrators(a), serverPrivilege(a), serverLink(a), serverRemove(a))
@@ -145,7 +145,7 @@ func serverRemove(a *run.App) *cobra.Command {
 		Use:   "remove SERVER",
 		Short: "Take a server out of the estate, with its shares and folders",
 		Long: `Take a server out of the estate, with its shares and all the estate has of its
-folders. A real server stays as it is; nobody at all here knows of it any more.`,
+folders. The real server itself stays as it is.`,
 		Example:           "  tarnwold server remove flyloft",
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: a.CompleteServers,

@@ -20,8 +20,8 @@ func serverTest(a *run.App) *cobra.Command {
 	var sign run.Signing
 	c := &cobra.Command{
 		Use:   "test SERVER",
-		Short: "Say step by step what works on a real server",
-		Long: `Say step by step what works on a real server: reached, signed on, shares seen,
+		Short: "Test a real server step by step",
+		Long: `Test a real server step by step: reached, signed on, shares seen,
 each share's rules readable and writable, accounts readable. Nothing is changed
 there: whether rules are writable is found by opening a share's folder with the
 right to write them, and closing it again.`,

@@ -74,9 +74,9 @@ func readConfig(file string) ([]settings.Setting, error) {
 	case err != nil:
 		return nil, err
 	case !info.Mode().IsRegular() && file != os.DevNull:
-		return nil, &estate.Refused{Why: file + " is not a file of settings: it is no plain file"}
+		return nil, &estate.Refused{Why: file + " is not a file of settings: it is not a regular file"}
 	case info.Mode().Perm()&0o022 != 0 && file != os.DevNull:
-		return nil, &estate.Refused{Why: "others than its owner may write " + file + ", and it says what is done here", Do: "chmod go-w " + file}
+		return nil, &estate.Refused{Why: "others than its owner can write " + file + ", and it says what is done here", Do: "chmod go-w " + file}
 	case !trusted(info):
 		return nil, &estate.Refused{Why: file + " belongs to somebody else, and it says what is done here", Do: ConfigEnv + "= reads none"}
 	}

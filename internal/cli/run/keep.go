@@ -62,7 +62,7 @@ func (k *Keeping) PlainFlags(c *cobra.Command) {
 
 // LoseFlag is of commands that take in what is kept elsewhere.
 func (k *Keeping) LoseFlag(c *cobra.Command) {
-	c.Flags().IntVar(&k.lose, "may-lose", -1, "so many in a hundred of the people, groups, shares or items may be gone at once, `N` (default 10); more takes --force")
+	c.Flags().IntVar(&k.lose, "may-lose", -1, "how many percent of the people, groups, shares or items may be gone at once, `N` (default 10); more takes --force")
 }
 
 // Build works out a plan, and may tell more of it in the outcome.
@@ -212,7 +212,7 @@ func (a *App) PreviewAndCommit(c *cobra.Command, k Keeping, fn Build) error {
 			o.Saved = k.save
 			return changes.WriteOutcome(out, o)
 		case p.Asks && !k.Yes && !a.Asks:
-			return Misused("nobody is here to be asked: add --yes to keep the change, or --dry-run to look at it")
+			return Misused("there is no terminal to ask at: add --yes to keep the change, or --dry-run to look at it")
 		case p.Asks && !k.Yes:
 			return a.confirmAndCommit(ctx, e, &k, o, put)
 		}
@@ -373,7 +373,7 @@ func Typed(ctx context.Context, in *bufio.Reader) (string, error) {
 func writeNew(path string, data []byte) error {
 	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if errors.Is(err, os.ErrExist) {
-		return Misused("%s is there already, and is not written over; name another file", path)
+		return Misused("%s already exists, and is not overwritten; name another file", path)
 	}
 	if err != nil {
 		return err

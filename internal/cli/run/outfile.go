@@ -46,7 +46,7 @@ func (a *App) BeginFile(c *cobra.Command) error {
 		return AsUsage(err)
 	}
 	if info, err := os.Lstat(f.path); err == nil && !info.Mode().IsRegular() {
-		return fmt.Errorf("%s is there and no regular file", f.path)
+		return fmt.Errorf("%s exists and is not a regular file", f.path)
 	}
 	if f.temp, err = newfile.Create(f.path); err != nil {
 		return err

@@ -165,7 +165,7 @@ func (a *App) Linked(ctx context.Context, name string) (s estate.Server, l smb.L
 }
 
 func modelAlone(name string) error {
-	return &estate.Refused{Why: "server " + name + " is a model alone: no real server is linked to it", Do: "tarnwold server link " + name + " --smb HOST links one, or --local this machine"}
+	return &estate.Refused{Why: "server " + name + " exists in the estate alone: no real server is linked to it", Do: "tarnwold server link " + name + " --smb HOST links one, or --local this machine"}
 }
 
 // Itself gives this machine as a server, where a server is linked to it: roots
@@ -222,7 +222,7 @@ func (a *App) Credentials(ctx context.Context, sign *Signing, name string) (s es
 func Private(file string) error {
 	info, err := os.Stat(file)
 	if err == nil && info.Mode().Perm()&0o077 != 0 {
-		err = &estate.Refused{Why: file + " may be read by others than its owner", Do: "chmod 600 " + file}
+		err = &estate.Refused{Why: file + " can be read by others than its owner", Do: "chmod 600 " + file}
 	}
 	return err
 }

@@ -48,7 +48,7 @@ func (a *App) Open(ctx context.Context) (e *estate.Estate, done func(), err erro
 		return a.Inner, func() {}, nil
 	}
 	if a.Actor != "" && a.Actor != login() && !owns(a.EstatePath) {
-		return nil, nil, &estate.Refused{Why: fmt.Sprintf("only who owns %s acts as somebody else", a.EstatePath), Do: "leave --as out"}
+		return nil, nil, &estate.Refused{Why: fmt.Sprintf("only the owner of %s may act as somebody else", a.EstatePath), Do: "leave --as out"}
 	}
 	e, err = estate.Open(ctx, a.EstatePath)
 	if err != nil {

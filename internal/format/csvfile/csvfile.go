@@ -1,5 +1,5 @@
 // Package csvfile reads accounts, members, shares and trees as CSV (RFC 4180)
-// with a head row that names the columns, in any order:
+// with a header row that names the columns, in any order:
 //
 //	accounts: kind, name, sid, id, [purpose], [primary]
 //	members:  group, member, [until]
@@ -108,7 +108,7 @@ func (l *rationed) Read(b []byte) (int, error) {
 	return n, err
 }
 
-// Open reads the head row and tells what the sheet holds, which must be one
+// Open reads the header row and tells what the sheet holds, which must be one
 // of the kinds given.
 func Open(r io.Reader, file string, allowed ...Kind) (*Reader, error) {
 	in := bufio.NewReaderSize(r, 1<<16)
@@ -126,7 +126,7 @@ func Open(r io.Reader, file string, allowed ...Kind) (*Reader, error) {
 	for i, name := range head {
 		name = strings.ToLower(strings.TrimSpace(name))
 		if _, ok := s.column[name]; ok {
-			return nil, &format.Error{File: file, Line: 1, What: fmt.Sprintf("the head row %q: the column %q is named twice", format.Clip(strings.Join(head, ",")), format.Clip(name))}
+			return nil, &format.Error{File: file, Line: 1, What: fmt.Sprintf("the header row %q: the column %q is named twice", format.Clip(strings.Join(head, ",")), format.Clip(name))}
 		}
 		s.column[name] = i
 	}
@@ -148,7 +148,7 @@ func Open(r io.Reader, file string, allowed ...Kind) (*Reader, error) {
 		}
 		wanted = append(wanted, w+")")
 	}
-	return nil, &format.Error{File: file, Line: 1, What: fmt.Sprintf("the head row %q is not that of %s", format.Clip(strings.Join(head, ",")), strings.Join(wanted, " or "))}
+	return nil, &format.Error{File: file, Line: 1, What: fmt.Sprintf("the header row %q is not that of %s", format.Clip(strings.Join(head, ",")), strings.Join(wanted, " or "))}
 }
 
 func (s *Reader) fits(k Kind) bool {
@@ -409,7 +409,7 @@ func (s *Reader) ReadAskings() ([]Asking, error) {
 		}
 		a := Asking{Line: s.line()}
 		if n := len(s.row); n != len(s.column) {
-			a.Err = &format.Error{File: s.file, Line: a.Line, What: fmt.Sprintf("the row has %d columns, the head row %d", n, len(s.column))}
+			a.Err = &format.Error{File: s.file, Line: a.Line, What: fmt.Sprintf("the row has %d columns, the header row %d", n, len(s.column))}
 		}
 		for name, to := range map[string]*string{"user": &a.User, "act": &a.Act, "where": &a.Where, "to": &a.To, "folder": &a.Where, "name": &a.User} {
 			if i, ok := s.column[name]; ok && i < len(s.row) {

@@ -22,7 +22,7 @@ func TestColumnsInAnyOrder(t *testing.T) {
 
 func TestWrongSheetsSayWhere(t *testing.T) {
 	for text, want := range map[string]string{
-		"":                                          `x.csv: line 1: the head row "" is not that of`,
+		"":                                          `x.csv: line 1: the header row "" is not that of`,
 		"kind,name,sid,colour\n":                    "is not that of accounts (kind,name,sid,id; maybe purpose,primary,full_name,mail,department,title,manager,ends, and what else is known of users) or members (group,member; maybe until)",
 		"kind,name,sid,id\nuser,a\n":                "x.csv: line 2",
 		"kind,name,sid,id\nuser,\"a,,\n":            "x.csv: line",

@@ -85,7 +85,7 @@ func Parse(p *lexer.Line, top *string, needsTop bool) (*Line, error) {
 		case !place.Whole(w.Text):
 			return nil, p.Wrong(w.Column, "%q; wanted a whole address, as //server/share or server:/folder", format.Clip(w.Text))
 		case len(p.List) > 0:
-			return nil, p.Expected("the end of the line (a place with blanks in it stands in quotes)")
+			return nil, p.Expected("the end of the line (a place with spaces is quoted)")
 		}
 		*top = w.Text
 		return nil, nil
@@ -116,7 +116,7 @@ func Parse(p *lexer.Line, top *string, needsTop bool) (*Line, error) {
 	case p.Take("cannot"):
 		l.Cannot = true
 	default:
-		return nil, p.Expected("can or cannot (a name with blanks in it stands in quotes)")
+		return nil, p.Expected("can or cannot (a name with spaces is quoted)")
 	}
 	what, at, err := p.Names("a level, rights or an act")
 	if err != nil {
@@ -149,7 +149,7 @@ func Parse(p *lexer.Line, top *string, needsTop bool) (*Line, error) {
 		l.Local = true
 	}
 	if len(p.List) > 0 {
-		return nil, p.Expected("and below, through //server/share, at the server, or the end of the line (a place with blanks or commas in it stands in quotes)")
+		return nil, p.Expected("and below, through //server/share, at the server, or the end of the line (a place with spaces or commas is quoted)")
 	}
 	return l, nil
 }

@@ -45,8 +45,8 @@ func TestEveryKindOfLine(t *testing.T) {
 
 func TestWrongLinesSayWhereAndWhat(t *testing.T) {
 	for text, want := range map[string]string{
-		"ines":                      "f: line 2, column 5: the line ends; wanted can or cannot (a name with blanks in it stands in quotes)",
-		"ines may edit x":           `f: line 2, column 6: "may"; wanted can or cannot (a name with blanks in it stands in quotes)`,
+		"ines":                      "f: line 2, column 5: the line ends; wanted can or cannot (a name with spaces is quoted)",
+		"ines may edit x":           `f: line 2, column 6: "may"; wanted can or cannot (a name with spaces is quoted)`,
 		"can edit x":                `f: line 2, column 1: "can"; wanted a user or group, everyone, only or nobody but (in quotes, if it is called so)`,
 		"only can read x":           `f: line 2, column 6: "can"; wanted a user or group (in quotes, if it is called so)`,
 		"ines, can read x":          `f: line 2, column 7: "can"; wanted a user or group, everyone, only or nobody but (in quotes, if it is called so)`,
@@ -54,15 +54,15 @@ func TestWrongLinesSayWhereAndWhat(t *testing.T) {
 		"nobody cannot read x":      `f: line 2, column 8: "cannot"; wanted can, for this line is about those who can`,
 		"ines can":                  "f: line 2, column 9: the line ends; wanted a level, rights or an act",
 		"ines can read":             "f: line 2, column 14: the line ends; wanted a place",
-		"ines can read x below":     `f: line 2, column 17: "below"; wanted and below, through //server/share, at the server, or the end of the line (a place with blanks or commas in it stands in quotes)`,
+		"ines can read x below":     `f: line 2, column 17: "below"; wanted and below, through //server/share, at the server, or the end of the line (a place with spaces or commas is quoted)`,
 		"ines can read x through y": `f: line 2, column 25: "y"; wanted a share, as //server/share`,
 		`ines can read "x`:          "f: line 2, column 15: the quote is not closed",
-		`ines can read ""`:          "f: line 2, column 15: nothing is in the quotes",
+		`ines can read ""`:          "f: line 2, column 15: the quotes are empty",
 		`ines can read "a\b"`:       `f: line 2, column 17: after \ in quotes wanted another \, a quote or n`,
 		`ines can read a"b"`:        `f: line 2, column 16: a quote in the middle of a word; wanted the whole of it in quotes, with \" for a quote`,
-		`ines can read "a"b`:        "f: line 2, column 18: wanted a blank after what is in quotes",
+		`ines can read "a"b`:        "f: line 2, column 18: wanted a space after the closing quote",
 		"at x":                      `f: line 2, column 4: "x"; wanted a whole address, as //server/share or server:/folder`,
-		"at //a/b c":                `f: line 2, column 10: "c"; wanted the end of the line (a place with blanks in it stands in quotes)`,
+		"at //a/b c":                `f: line 2, column 10: "c"; wanted the end of the line (a place with spaces is quoted)`,
 		"x\xff can read y":          "f: line 2, column 1: the word is not UTF-8",
 		"x can read " + strings.Repeat("y", lexer.Longest): "f: line 2: the line is longer than 65536 bytes",
 	} {

@@ -188,7 +188,7 @@ func (r *Reader) value(s []byte, at int) (name string, value []byte, err error) 
 		r.plain = slices.Grow(r.plain[:0], base64.StdEncoding.DecodedLen(len(text)))
 		n, err := base64.StdEncoding.Decode(r.plain[:cap(r.plain)], text)
 		if err != nil {
-			return "", nil, r.wrong(at, "the value of %s is no base64: %v", format.Clip(string(word)), err)
+			return "", nil, r.wrong(at, "the value of %s is not valid base64: %v", format.Clip(string(word)), err)
 		}
 		value = r.plain[:n]
 	case len(rest) > 0 && rest[0] == '<':
@@ -283,7 +283,7 @@ func (r *Reader) Next() (*Record, error) {
 		}
 		x := &Record{Line: at, DN: v}
 		if len(v) > mostName || !utf8.ValidString(v) {
-			return nil, r.wrong(at, "a name that is too long, or no UTF-8")
+			return nil, r.wrong(at, "a name that is too long, or not UTF-8")
 		}
 		return x, r.body(x)
 	}

@@ -84,7 +84,7 @@ func TestWhatIsWrong(t *testing.T) {
 		"cn: a\n":              {1, "begins with dn:"},
 		"version: 2\n":         {1, "version"},
 		"dn: cn=a\nnonsense\n": {2, "is not an attribute with a value"},
-		"dn: cn=a\ncn:: %%\n":  {2, "no base64"},
+		"dn: cn=a\ncn:: %%\n":  {2, "not valid base64"},
 		"dn: cn=a\njpegPhoto:< file:///etc/passwd\n":   {2, "is not read"},
 		"dn: cn=a\nchangetype: burn\n":                 {2, "none of add"},
 		"dn: cn=a\nchangetype: delete\ncn: a\n":        {3, "is deleted"},
@@ -94,7 +94,7 @@ func TestWhatIsWrong(t *testing.T) {
 		"dn: cn=a\nchangetype: modrdn\nx: 1\n":         {3, "where a name is changed"},
 		"dn: cn=a\nc n: a\n":                           {2, "not a name of an attribute"},
 		"dn: cn=a\n-\n":                                {2, "outside of a change"},
-		"dn:: /w==\n":                                  {1, "no UTF-8"},
+		"dn:: /w==\n":                                  {1, "not UTF-8"},
 	} {
 		_, err := all(t, text)
 		var at *format.Error

@@ -112,7 +112,7 @@ func (r *Reader) split(text string) (*Line, error) {
 			}
 			l.List = append(l.List, Word{Text: s, Quoted: true, Column: i + 1})
 			if i += n; i < len(text) && !strings.ContainsRune(" \t\r,#", rune(text[i])) {
-				return nil, r.Wrong(i+1, "wanted a blank after what is in quotes")
+				return nil, r.Wrong(i+1, "wanted a space after the closing quote")
 			}
 		default:
 			n := strings.IndexAny(text[i:], " \t\r,\"")
@@ -146,7 +146,7 @@ func (l *Line) unquote(text string, column int) (string, int, error) {
 			s := b.String()
 			switch {
 			case s == "":
-				return "", 0, l.Wrong(column, "nothing is in the quotes")
+				return "", 0, l.Wrong(column, "the quotes are empty")
 			case !utf8.ValidString(s):
 				return "", 0, l.Wrong(column, "what is in the quotes is not UTF-8")
 			}

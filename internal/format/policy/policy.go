@@ -103,7 +103,7 @@ func Read(r io.Reader, file string) (*Policy, error) {
 			}
 			n, err := l.Name("the policy's name")
 			if err == nil {
-				err = l.Ends(" (a name with blanks in it stands in quotes)")
+				err = l.Ends(" (a name with spaces is quoted)")
 			}
 			if err != nil {
 				return nil, err
@@ -119,7 +119,7 @@ func Read(r io.Reader, file string) (*Policy, error) {
 		case l.Take("at"):
 			b := Block{Line: l.Number}
 			if b.Where, b.WhereAt, err = l.Names(`a place, relative to where the policy is laid ("." is that itself), or a whole address`); err == nil {
-				err = l.Ends(" or a comma (a place with blanks in it stands in quotes)")
+				err = l.Ends(" or a comma (a place with spaces is quoted)")
 			}
 			if err != nil {
 				return nil, err
@@ -127,7 +127,7 @@ func Read(r io.Reader, file string) (*Policy, error) {
 			for i, at := range b.Where {
 				key := strings.TrimPrefix(strings.Trim(strings.ReplaceAll(at, `\`, "/"), "/"), "./")
 				if line, twice := seen[key]; twice {
-					return nil, l.Wrong(b.WhereAt[i], "%q stands in line %d already; wanted everything about a place once", format.Clip(at), line)
+					return nil, l.Wrong(b.WhereAt[i], "%q is on line %d already; wanted everything about a place once", format.Clip(at), line)
 				}
 				seen[key] = l.Number
 			}
@@ -197,7 +197,7 @@ func (p *Policy) want(l *lexer.Line) (err error) {
 			return err
 		}
 		b.Owner, b.OwnerAt = n.Text, [2]int{l.Number, n.Column}
-		return l.Ends(" (a name with blanks in it stands in quotes)")
+		return l.Ends(" (a name with spaces is quoted)")
 	}
 	e := Entry{Line: l.Number, Only: l.Take("only")}
 	switch {
@@ -256,10 +256,10 @@ func (p *Policy) want(l *lexer.Line) (err error) {
 		}
 	}
 	if slices.ContainsFunc(b.Entries, func(o Entry) bool { return o.said == e.said }) {
-		return l.Wrong(first, "the same entry stands above already")
+		return l.Wrong(first, "the same entry is given above")
 	}
 	b.Entries = append(b.Entries, e)
-	return l.Ends(" (a name with blanks in it stands in quotes)")
+	return l.Ends(" (a name with spaces is quoted)")
 }
 
 // Join gives the address of a relative place; a whole one stays as it is.

@@ -132,7 +132,7 @@ func (x *reader) under(n ast.Node, key []string) error {
 			return x.at(p.Key, "wanted a name here")
 		}
 		if seen[name] {
-			return x.at(p.Key, "%q stands here twice", format.Clip(name))
+			return x.at(p.Key, "%q appears twice here", format.Clip(name))
 		}
 		seen[name] = true
 		if err := x.one(p, append(slices.Clone(key), name)); err != nil {
@@ -151,7 +151,7 @@ func (x *reader) one(p *ast.MappingValueNode, key []string) error {
 		for _, k := range Keys {
 			names = append(names, k[0])
 		}
-		return x.at(p.Key, "%q is no setting: there are %s, passwords and commands", format.Clip(top), strings.Join(names, ", "))
+		return x.at(p.Key, "%q is not a setting: there are %s, passwords and commands", format.Clip(top), strings.Join(names, ", "))
 	case p.Value == nil || p.Value.Type() == ast.NullType:
 		if len(key) < depth(top) { // nothing stands under it
 			return nil

@@ -40,7 +40,7 @@ commands:
 
 func TestWhereItIsWrong(t *testing.T) {
 	for text, want := range map[string]string{
-		"estate: a\nformt: csv\n":            `x.yaml: line 2, column 1: "formt" is no setting`,
+		"estate: a\nformt: csv\n":            `x.yaml: line 2, column 1: "formt" is not a setting`,
 		"- a\n":                              "x.yaml: line 1, column 1: wanted keys",
 		"estate: [a]\n":                      "x.yaml: line 1, column 9: wanted one value for estate",
 		"estate:\n":                          "x.yaml: line 1, column 1: estate has no value",

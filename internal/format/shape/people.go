@@ -192,7 +192,7 @@ func (g *Gathering) People() (*People, error) {
 					continue
 				}
 				if key, err = ldif.AppendKey(key[:0], dn); err != nil {
-					out.Left["members whose names are no names"]++
+					out.Left["members whose names can't be read"]++
 					continue
 				}
 				x := g.entries[string(key)]

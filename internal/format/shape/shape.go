@@ -72,7 +72,7 @@ func (c *Claim) good() error {
 		return fmt.Errorf("claim %s: %q is not a kind of value: %v", format.Clip(c.Name), format.Clip(string(c.Kind)), kinds)
 	}
 	if c.Name == "" || c.Attribute == "" || strings.ContainsFunc(c.Name+c.Attribute, func(r rune) bool { return r <= ' ' || r == '"' }) {
-		return fmt.Errorf("claim %q of %q: neither has blanks in it", format.Clip(c.Name), format.Clip(c.Attribute))
+		return fmt.Errorf("claim %q of %q: neither may contain spaces", format.Clip(c.Name), format.Clip(c.Attribute))
 	}
 	return nil
 }

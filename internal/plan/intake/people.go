@@ -81,15 +81,15 @@ func TakePeople(d *plan.Planner, found *shape.People, w PeopleFrom) (*plan.Plan,
 		row := &personRow{before: &a, after: a}
 		if p := written[a.ID]; p != nil {
 			if p.Err != nil {
-				return nil, nil, fmt.Errorf("the particulars of %s can't be read: %w", a.Name, p.Err)
+				return nil, nil, fmt.Errorf("what is known of %s can't be read: %w", a.Name, p.Err)
 			}
 			row.written, row.was, row.is = p.Body, p.Metadata, p.Metadata
 		}
 		x.put(row)
 	}
 	if w.Whole && len(found.People) == 0 && slices.ContainsFunc(x.all, func(r *personRow) bool { return r.is.Directory == w.Directory }) {
-		return nil, nil, &estate.Refused{Why: fmt.Sprintf("directory %s told of nobody at all, and it had people before", w.Directory),
-			Do: "look whether its base and its user are what they were: tarnwold directory test " + w.Directory}
+		return nil, nil, &estate.Refused{Why: fmt.Sprintf("directory %s returned nobody at all, and it had people before", w.Directory),
+			Do: "check that its base and its user are still right: tarnwold directory test " + w.Directory}
 	}
 	free := sync.OnceValue(t.FreeIDs) // what has been given is looked for where somebody comes without one
 	rows := make([]*personRow, len(found.People))

@@ -255,7 +255,7 @@ func (x *load) details() error {
 				}
 				if p := there[r.at.before.ID]; p != nil {
 					if p.Err != nil {
-						return fmt.Errorf("the particulars of %s can't be read: %w", r.at.before.Name, p.Err)
+						return fmt.Errorf("what is known of %s can't be read: %w", r.at.before.Name, p.Err)
 					}
 					w.body, w.was, w.is = p.Body, p.Metadata, p.Metadata
 				}

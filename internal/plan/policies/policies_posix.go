@@ -73,7 +73,7 @@ func (l *LaidPlace) withoutPosix(r *posix.Rules, dated estate.Dated) (*posix.Rul
 	before, ok := b.(*posix.Rules)
 	after, also := a.(*posix.Rules)
 	if !ok || !also {
-		return nil, nil, &estate.Refused{Why: l.Where + " was no item of a POSIX tree when the policy was laid"}
+		return nil, nil, &estate.Refused{Why: l.Where + " was not an item of a POSIX tree when the policy was laid"}
 	}
 	back := r.TakingBack(before, after)
 	if r.SameLists(after) || back.SameLists(before) {

@@ -56,7 +56,7 @@ func AddShares(d *plan.Planner, list []NewShare) (*plan.Plan, error) {
 		}
 		for _, o := range p.Work.Shares {
 			if o.Server.Name == s.Name && plan.SameKey(o.After.Name, a.Share) {
-				return nil, &estate.Refused{Why: fmt.Sprintf("share %q of server %s stands a second time", a.Share, s.Name)}
+				return nil, &estate.Refused{Why: fmt.Sprintf("share %q of server %s appears twice", a.Share, s.Name)}
 			}
 		}
 		rules := n.Exact

@@ -259,7 +259,7 @@ func Requests(p *doc.Printer, list []request.Asked, all bool) error {
 		return out
 	}, func() {
 		if len(list) == 0 {
-			p.Line(doc.S("%s", map[bool]string{true: "Nothing was ever asked for.", false: "No such request is open."}[all]))
+			p.Line(doc.S("%s", map[bool]string{true: "There are no requests.", false: "No open request matches."}[all]))
 			return
 		}
 		g := doc.Grid{Cols: []doc.Col{{Head: "", Weight: 0}, {Head: "state", Weight: 0}, {Head: "for", Weight: 2}, {Head: "level", Weight: 0}, {Head: "where", Weight: 4}, {Head: "until", Weight: 0}, {Head: "why", Weight: 5}, {Head: "decides", Weight: 2}}}

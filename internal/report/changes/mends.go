@@ -90,7 +90,7 @@ func mending(p *doc.Printer, who string, m *review.Mending) {
 		p.Line(doc.S("no single change was found that gives %s %s %s", who, m.Want, report.RouteSays(m.Route)))
 		return
 	}
-	p.Line(doc.In(doc.Strong, fmt.Sprintf("What would give %s %s %s", who, m.Want, report.RouteSays(m.Route))), doc.S(", the least else first:"))
+	p.Line(doc.In(doc.Strong, fmt.Sprintf("What would give %s %s %s", who, m.Want, report.RouteSays(m.Route))), doc.S(", those that open least else first:"))
 	g := doc.Grid{Cols: []doc.Col{{Head: "", Weight: 0}, {Head: "change", Weight: 6}, {Head: "counts", Weight: 2}, {Head: "opens", Weight: 2}, {Head: "to others", Weight: 4}}}
 	for i := range m.Mends {
 		x := &m.Mends[i]

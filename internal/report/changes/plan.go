@@ -434,7 +434,7 @@ func WarningText(w plan.Warning) string {
 		}
 		return fmt.Sprintf("%s %s %s, and you act as somebody else", report.Some(w.Users, 4), verb, w.Where)
 	case "laid-policy":
-		return fmt.Sprintf("it goes against policy %s, on %s", w.Who, w.Where)
+		return fmt.Sprintf("it breaks policy %s, on %s", w.Who, w.Where)
 	case "own-request":
 		return fmt.Sprintf("%s is on %s and would accept it themselves", w.Who, w.Where)
 	case "expectation":
@@ -451,7 +451,7 @@ func WarningText(w plan.Warning) string {
 		}
 		return says
 	case "loses-much":
-		return fmt.Sprintf("%s would be gone at once, which may be a mistake where they are kept; --may-lose N lets N in a hundred go", w.Who)
+		return fmt.Sprintf("%s would be gone at once, which may be a mistake where they are kept; --may-lose N allows N percent", w.Who)
 	case "ends-early":
 		return fmt.Sprintf("others set some of it to last longer: it is over by %s, but not today", w.Where)
 	case "runs-as":

@@ -62,7 +62,7 @@ func Trail(p *doc.Printer, x *intake.Trail) error {
 			p.Line(doc.S("and %s more; --all shows them, as --format csv does", report.Count(x.More, "line")))
 		}
 		if slices.ContainsFunc(x.List, func(t intake.Tried) bool { return t.AsOf == "now" }) {
-			p.Line(doc.In(doc.Faint, "The estate knew nothing yet when some of it was tried: of that the reason is as it is now."))
+			p.Line(doc.In(doc.Faint, "The estate knew nothing yet when some of it was tried: the reasons of that are as of now."))
 		}
 		told := 0
 		for i := range x.List {

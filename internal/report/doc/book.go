@@ -14,7 +14,7 @@ const (
 	MostCellRunes = 32_767
 )
 
-// book writes rows as a workbook: one sheet, its head row fixed and filtered.
+// book writes rows as a workbook: one sheet, its header row fixed and filtered.
 // Every cell is text, so that none is ever a formula.
 func (p *Printer) book(title string, heads []string, rows [][]string) error {
 	if len(rows)+1 > mostSheetRows || len(heads) > mostSheetCols {

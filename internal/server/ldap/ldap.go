@@ -295,7 +295,7 @@ func failed(l Link, step string, err error) error {
 	case errors.As(err, &result) && result.ResultCode == goldap.LDAPResultInvalidCredentials:
 		out.Err, out.Do = errors.New("it refuses the user or the password"), "look at --user, which is a distinguished name, or NAME@REALM at a domain"
 	case errors.As(err, &result) && result.ResultCode == goldap.LDAPResultStrongAuthRequired:
-		out.Err, out.Do = errors.New("it wants to be spoken to encrypted"), "use ldaps://, or ldap:// without --unencrypted"
+		out.Err, out.Do = errors.New("it requires encryption"), "use ldaps://, or ldap:// without --unencrypted"
 	case errors.As(err, &result) && result.ResultCode == goldap.LDAPResultInsufficientAccessRights:
 		out.Err, out.Do = errors.New("it doesn't let this user do that"), "sign on as one who may"
 	case errors.As(err, &result) && result.ResultCode == goldap.LDAPResultNoSuchObject:
@@ -305,7 +305,7 @@ func failed(l Link, step string, err error) error {
 	case errors.As(err, &netErr):
 		out.Err = netErr
 	case errors.Is(err, io.EOF):
-		out.Err = errors.New("it ended the connection")
+		out.Err = errors.New("it closed the connection")
 	}
 	return out
 }

@@ -182,7 +182,7 @@ func (c *Client) shares502(ctx context.Context) (out []server.Share, err error) 
 	}
 	all, ok := r.Info.ShareInfo.Value.(*srvsvc.ShareEnumUnion_Level502)
 	if !ok || all.Level502 == nil {
-		return nil, fmt.Errorf("the server told its shares in a way that can't be read")
+		return nil, fmt.Errorf("the server's list of shares can't be read")
 	}
 	for _, x := range all.Level502.Buffer {
 		if x == nil || x.Type != diskShare {
@@ -297,7 +297,7 @@ func (c *Client) share502(ctx context.Context, share string) (*rule.Descriptor, 
 	}
 	x, ok := r.Info.Value.(*srvsvc.ShareInfo_502)
 	if !ok || x.ShareInfo502 == nil {
-		return nil, fmt.Errorf("the rules of share %s: the server told them in a way that can't be read", share)
+		return nil, fmt.Errorf("the rules of share %s: they can't be read as the server gave them", share)
 	}
 	if len(x.ShareInfo502.SecurityDescriptor) == 0 {
 		return openRules(), nil
