@@ -22,6 +22,11 @@ type Place struct {
 	Trail []int64
 }
 
+// AtMost tells whether there are no more than so many items.
+func (t *Tx) AtMost(items int64) bool {
+	return t.Int("SELECT count(*) FROM (SELECT 1 FROM items LIMIT ?)", items+1) <= items
+}
+
 // Address gives the server's own address of the place.
 func (p Place) Address() place.Address {
 	return place.Address{Server: p.Server.Name, Path: p.Path}

@@ -41,8 +41,9 @@ whose is shown first. --since DAY tells only what is new since then;
   except KIND WHAT… [until DAY] because REASON
 
 WHAT are accounts and places it is about; a place means all below it too; * stands
-for any kind. --try makes each mend that is shown in an estate that is thrown away, and says
-whose access it changes. Groups, levels and last days are looked at only where no place is
+for any kind. Each mend that a table shows is tried in an estate that is thrown away, and
+whose access it changes is said; of more than 20,000 items, and in other formats, with --try.
+Groups, levels and last days are looked at only where no place is
 named. Exit code 1 says that anything is left.`,
 		Example: `  tarnwold findings --summary
   tarnwold findings
@@ -87,6 +88,11 @@ named. Exit code 1 says that anything is left.`,
 			}
 			x.List, x.Meant = excepted(list, out, ways)
 			x.Unused = list.Unused()
+			if !c.Flags().Changed("try") && !summary {
+				if try, err = triedUnasked(a, c.Context()); err != nil {
+					return err
+				}
+			}
 			if x.Tried = try; try {
 				if err := tryMends(a, c.Context(), x); err != nil {
 					return err
@@ -119,7 +125,7 @@ named. Exit code 1 says that anything is left.`,
 	f.BoolVar(&too, "access-too", false, "mend what changes somebody's access too; who gains and loses is shown first")
 	f.StringVar(&since, "since", "", "only what is new since the beginning of this `day`, as 2026-11-01")
 	f.BoolVar(&all, "all", false, "every finding, however many")
-	f.BoolVar(&try, "try", false, "try each mend that is shown, and say whose access it changes")
+	f.BoolVar(&try, "try", false, "try each mend that is shown, and say whose access it changes; a table of a small estate does unasked")
 	f.BoolVar(&summary, "summary", false, "one line a kind, with counts, for a first look")
 	c.MarkFlagsMutuallyExclusive("all", "summary")
 	c.MarkFlagsMutuallyExclusive("mend", "summary")
@@ -130,6 +136,22 @@ named. Exit code 1 says that anything is left.`,
 	_ = c.RegisterFlagCompletionFunc("kind", fixed)
 	_ = c.RegisterFlagCompletionFunc("mend", fixed)
 	return c
+}
+
+// fewItems is how large an estate may be for mends to be tried unasked: each takes as long
+// as a dry run.
+const fewItems = 20_000
+
+// triedUnasked tells whether the mends that a table shows are tried without being asked for.
+func triedUnasked(a *run.App, ctx context.Context) (few bool, err error) {
+	if a.Format != doc.Table {
+		return false, nil
+	}
+	err = a.View(ctx, func(t *estate.Tx) error {
+		few = t.AtMost(fewItems)
+		return t.Err()
+	})
+	return few, err
 }
 
 // tryMends tries the mends that are shown: in a table the first of each kind.

@@ -25,10 +25,12 @@ func (a *App) Trial(ctx context.Context, e *estate.Estate, commands [][]string) 
 		return out, nil
 	}
 	for _, c := range commands {
-		for _, w := range c {
-			if slices.Contains(wanted, w) {
-				out.Why = w + " stands for a name"
-				return out, nil
+		for _, arg := range c {
+			for _, w := range strings.Split(arg, ":") { // user:NAME:rwx
+				if slices.Contains(wanted, w) {
+					out.Why = w + " has to be chosen first"
+					return out, nil
+				}
 			}
 		}
 	}
