@@ -48,6 +48,9 @@ type night struct {
 	mode        string
 	leave, scan bool
 	report      bool // nothing is kept
+	keep        int  // so many nights' pages stay; 0: all
+	backup      string
+	backups     int // so many backups stay; 0: all
 }
 
 func NightlyCommand(a *run.App) *cobra.Command {
@@ -64,9 +67,13 @@ last night.
 Exit code 0: all is as it should be; 1: something is left to look at; 3: something
 could not be done, such as a server that doesn't answer; the rest is done.
 
+--keep leaves the pages of so many nights in the folder, and takes older ones away. --backup
+writes the estate into a folder as well, a file a night; --backups leaves so many of them.
+
 A systemd timer and service and a line for cron come with the packages.`,
 		Example: `  tarnwold nightly --to /var/lib/tarnwold/nights --expect house.expect --except house.except
-  tarnwold nightly --to nights --password-file stagedoor=/etc/tarnwold/stagedoor.secret`,
+  tarnwold nightly --to nights --password-file stagedoor=/etc/tarnwold/stagedoor.secret
+  tarnwold nightly --to nights --keep 90 --backup /var/backups/tarnwold --backups 14`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error { return nightly(a, c, n) },
 	}
@@ -78,6 +85,9 @@ A systemd timer and service and a line for cron come with the packages.`,
 	f.StringVar(&n.due, "due", "3d", "tell of requests waiting longer than this `time`")
 	f.BoolVar(&n.leave, "leave-expired", false, "tell what is over, and don't take it away")
 	f.StringVar(&n.metrics, "metrics", "", "write counts and times to this `file` too, as OpenMetrics text")
+	f.IntVar(&n.keep, "keep", 0, "keep the pages of the last `N` nights, and take older ones away (default: all)")
+	f.StringVar(&n.backup, "backup", "", "write the estate into this `folder` too, as estate-DATE.estate; it is made")
+	f.IntVar(&n.backups, "backups", 0, "keep the last `N` backups in that folder, and take older ones away (default: all)")
 	f.StringVar(&n.mode, "mode", "0640", "the permissions of the pages, in `octal`")
 	f.BoolVar(&n.report, "report-only", false, "keep nothing: tell what differs on the servers and in the directories, and what is over")
 	f.BoolVar(&n.scan, "no-scan", false, "read neither the linked servers nor the directories")
@@ -102,6 +112,12 @@ func nightly(a *run.App, c *cobra.Command, n night) error {
 	mode, err := strconv.ParseUint(n.mode, 8, 32)
 	if err != nil || mode&^0o777 != 0 || mode&0o600 != 0o600 {
 		return run.Misused("--mode is %q; wanted permissions in octal that let you read and write, like 0640", doc.Clip(n.mode))
+	}
+	switch {
+	case n.keep < 0 || n.backups < 0:
+		return run.Misused("--keep and --backups take how many stay, 1 or more")
+	case n.backups > 0 && n.backup == "":
+		return run.Misused("--backups goes with --backup")
 	}
 	// A mistake in a file is told before anything is done.
 	except, err := readExceptions(ctx, n.except)
@@ -153,6 +169,11 @@ func nightly(a *run.App, c *cobra.Command, n night) error {
 	}); err != nil {
 		return err
 	}
+	if n.backup != "" {
+		if err := nightBackup(a, c, out, &n, now); err != nil {
+			return err
+		}
+	}
 	last, bad, err := lastNight(n.to, now)
 	if err != nil {
 		return err
@@ -165,6 +186,9 @@ func nightly(a *run.App, c *cobra.Command, n night) error {
 	}
 	out.Compare(last)
 	if err := writeNight(a, n.to, os.FileMode(mode), now, out); err != nil {
+		return err
+	}
+	if err := prune(n.to, nightPage, n.keep, now); err != nil {
 		return err
 	}
 	if n.metrics != "" {
