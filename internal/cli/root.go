@@ -23,6 +23,7 @@ import (
 	"tarnwold/internal/cli/real"
 	"tarnwold/internal/cli/run"
 	"tarnwold/internal/report/doc"
+	"tarnwold/internal/store"
 )
 
 // Main runs the program and gives its exit code.
@@ -34,6 +35,7 @@ func Main(args []string, in io.Reader, out, errs io.Writer) int {
 	signal.Ignore(syscall.SIGPIPE)
 	// A question is over before much garbage comes of it.
 	debug.SetGCPercent(200)
+	store.Release = built().Release
 	a := &run.App{Commands: Commands, In: in, Out: out, Err: errs, Shown: args}
 	a.ReadConfig()
 	a.Color = run.Paints(out) && a.Yes("color")

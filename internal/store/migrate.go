@@ -40,7 +40,14 @@ func migrate(t *Tx) error {
 		}
 	}
 	t.Exec(fmt.Sprintf("PRAGMA user_version=%d", Version))
+	signed(t)
 	return t.Err()
+}
+
+// signed writes down which program laid the file out.
+func signed(t *Tx) {
+	t.Exec("DELETE FROM writers")
+	t.Exec("INSERT INTO writers(release) VALUES(?)", Release)
 }
 
 // toVersion3: servers may be linked to real ones, which tell more than rules.
@@ -63,8 +70,8 @@ func toVersion7(t *Tx) error {
 }
 
 // toVersion8: what a server was seen to have otherwise is remembered until it is looked at
-// again.
-func toVersion8(t *Tx) error { return newTables(t, "otherwise") }
+// again, and which program laid the file out.
+func toVersion8(t *Tx) error { return newTables(t, "otherwise", "writers") }
 
 func newTables(t *Tx, names ...string) error {
 	for _, statement := range strings.Split(tables, ";\n") {

@@ -3,6 +3,10 @@ package store
 // Version is the layout of the file, kept in SQLite's user_version.
 const Version = 8
 
+// Release names the program in the files it lays out, so that an older one can say which
+// is wanted. Who links the program sets it.
+var Release string
+
 // readable is the oldest layout that is read as it lies: what came since are
 // tables that Knows tells of.
 const readable = 2
@@ -176,6 +180,9 @@ CREATE TABLE proofs (                      -- not journaled: the chain of hashes
 	hash   BLOB NOT NULL                   -- SHA-256; see proof.go
 );
 CREATE INDEX proofs_hash ON proofs(hash);
+CREATE TABLE writers (                     -- not journaled: the program that laid the file out
+	release TEXT NOT NULL
+);
 CREATE TABLE papers (                      -- what is kept in writing beside the rules
 	id   INTEGER PRIMARY KEY AUTOINCREMENT,
 	kind TEXT NOT NULL,                    -- policy, request, keeper, particulars

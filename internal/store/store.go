@@ -15,6 +15,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"time"
 
@@ -87,6 +88,7 @@ func Create(ctx context.Context, path string) error {
 		err := d.run(ctx, "BEGIN IMMEDIATE", true, func(t *Tx) error {
 			t.Exec(tables + itemIndexes)
 			t.Exec(fmt.Sprintf("PRAGMA application_id=%d; PRAGMA user_version=%d", applicationID, Version))
+			signed(t)
 			return t.err
 		})
 		return logged(ctx, d, err)
@@ -211,7 +213,7 @@ func (d *DB) look(ctx context.Context) error {
 		case app != applicationID:
 			return ErrNotEstate
 		case found > Version:
-			return fmt.Errorf("the estate is of version %d and this program knows up to version %d; use a newer tarnwold", found, Version)
+			return newer(t, found)
 		case found < 1:
 			return fmt.Errorf("the estate is of version %d, which this program can't read", found)
 		case found < Version:
@@ -224,6 +226,17 @@ func (d *DB) look(ctx context.Context) error {
 		}
 		return t.err
 	})
+}
+
+// newer refuses a file of a layout to come.
+func newer(t *Tx, found int64) error {
+	by := "a newer tarnwold"
+	if t.Knows("writers") {
+		if r := t.Strings("SELECT substr(release,1,60) FROM writers LIMIT 2"); len(r) == 1 && r[0] != "" {
+			by = "tarnwold " + strconv.Quote(r[0])
+		}
+	}
+	return fmt.Errorf("the estate was written by %s (layout %d), and this tarnwold reads layouts up to %d; use that one, or a newer", by, found, Version)
 }
 
 // Close closes the file, and folds the log back into it where nobody else has
