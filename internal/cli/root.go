@@ -23,6 +23,7 @@ import (
 	"tarnwold/internal/cli/real"
 	"tarnwold/internal/cli/run"
 	"tarnwold/internal/report/doc"
+	"tarnwold/internal/server"
 	"tarnwold/internal/store"
 )
 
@@ -45,7 +46,7 @@ func Main(args []string, in io.Reader, out, errs io.Writer) int {
 
 // Commands makes the program's commands.
 func Commands(a *run.App) *cobra.Command {
-	version := false
+	version, logFormat := false, ""
 	root := &cobra.Command{
 		Use:   "tarnwold",
 		Short: "Who may do what on your file servers, why, and what would change it",
@@ -80,6 +81,13 @@ New here? Run: tarnwold demo`,
 			if a.Format, err = doc.ParseFormat(a.FormatText); err != nil {
 				return run.AsUsage(err)
 			}
+			l, err := run.Logger(a.Err, logFormat)
+			if err != nil {
+				return err
+			}
+			if a.Inner == nil && a.Verbose {
+				c.SetContext(server.WithLog(c.Context(), l))
+			}
 			a.BeginPager(c)
 			return a.BeginFile(c)
 		},
@@ -98,6 +106,9 @@ New here? Run: tarnwold demo`,
 	}
 	f.StringVar(&a.Actor, "as", a.Actor, "the `account` that acts, for the journal and the guards (default: the login name)")
 	_ = root.RegisterFlagCompletionFunc("as", a.CompleteAccounts(account.User))
+	f.BoolVarP(&a.Verbose, "verbose", "v", false, "say what servers and directories are asked, and how long each took")
+	f.StringVar(&logFormat, "log-format", "text", "how --verbose says it: text or json, a line each")
+	_ = root.RegisterFlagCompletionFunc("log-format", cobra.FixedCompletions([]string{"text", "json"}, cobra.ShellCompDirectiveNoFileComp))
 	f.BoolVar(&a.NoPager, "no-pager", false, "write a long answer as it is; else it is shown by PAGER, or less, at a terminal")
 	_ = root.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(doc.Formats, cobra.ShellCompDirectiveNoFileComp))
 	root.AddGroup(

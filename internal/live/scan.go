@@ -345,7 +345,9 @@ func (s *Scan) trees(ctx context.Context, live server.Reader, out *Seen, ids map
 		if hows[i].From != nil && len(hows[i].From) == 0 {
 			continue // it was read to its end
 		}
-		if err := live.Scan(ctx, x.Share, hows[i], takes[i]); err != nil {
+		said := server.Asked(ctx, "read tree", "server", s.Server.Name, "share", x.Share)
+		err := live.Scan(ctx, x.Share, hows[i], takes[i])
+		if said(&err); err != nil {
 			if s.Spool != "" && total > 0 {
 				if ferr := down.w.Flush(); ferr == nil {
 					return &Stopped{s.Server.Name, total, s.Spool, plainly(err)}

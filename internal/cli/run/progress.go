@@ -31,7 +31,7 @@ func (a *App) Counting(what string) *bar { return a.newBar(-1, what, true) }
 
 func (a *App) newBar(total int, what string, speed bool) *bar {
 	b := &bar{}
-	if !IsTerminal(a.Err) || dumb() {
+	if !IsTerminal(a.Err) || dumb() || a.Verbose {
 		return b
 	}
 	b.track = &progress.Tracker{Message: doc.Clean(doc.Clip(what)), Total: int64(max(0, total))}

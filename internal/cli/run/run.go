@@ -41,6 +41,7 @@ type App struct {
 	Out, Err io.Writer
 	Color    bool // paint what goes to out
 	NoPager  bool // a long answer is written as it is
+	Verbose  bool // what servers are asked is said
 	Asks     bool // someone sits there and can be asked
 
 	EstatePath string

@@ -122,8 +122,9 @@ const (
 )
 
 // Dial reaches a directory and signs on.
-func Dial(ctx context.Context, l Link, s Secret) (*Client, error) {
-	l, err := l.Good()
+func Dial(ctx context.Context, l Link, s Secret) (_ *Client, err error) {
+	defer server.Asked(ctx, "sign on", "directory", l.URL, "user", l.User)(&err)
+	l, err = l.Good()
 	if err != nil {
 		return nil, err
 	}
@@ -373,6 +374,7 @@ type Told struct {
 // Entries calls fn with every entry below the link's bases that a filter finds,
 // with some of its attributes whole.
 func (c *Client) Entries(ctx context.Context, filter string, attrs []string, fn func(*shape.Entry) error) (told Told, err error) {
+	defer server.Asked(ctx, "read entries", "directory", c.link.URL, "filter", filter)(&err)
 	if c.link.Filter != "" {
 		filter = "(&" + c.link.Filter + filter + ")"
 	}
@@ -446,7 +448,8 @@ func (c *Client) entry(e *goldap.Entry) (*shape.Entry, error) {
 }
 
 // One reads one entry.
-func (c *Client) One(ctx context.Context, dn string, attrs ...string) (*shape.Entry, error) {
+func (c *Client) One(ctx context.Context, dn string, attrs ...string) (_ *shape.Entry, err error) {
+	defer server.Asked(ctx, "read entry", "directory", c.link.URL, "entry", dn)(&err)
 	got, err := c.conn.Search(goldap.NewSearchRequest(dn, goldap.ScopeBaseObject, goldap.NeverDerefAliases, 1, 0, false, "(objectClass=*)", attrs, nil))
 	if ctx.Err() != nil {
 		return nil, context.Cause(ctx)
@@ -491,7 +494,8 @@ func (c *Client) Domain(ctx context.Context) (d Domain, err error) {
 }
 
 // Members changes who is listed in a group's attribute.
-func (c *Client) Members(ctx context.Context, group, attr string, add, drop []string) error {
+func (c *Client) Members(ctx context.Context, group, attr string, add, drop []string) (err error) {
+	defer server.Asked(ctx, "change members", "directory", c.link.URL, "group", group, "add", add, "drop", drop)(&err)
 	req := goldap.NewModifyRequest(group, nil)
 	if len(add) > 0 {
 		req.Add(attr, add)
@@ -499,7 +503,7 @@ func (c *Client) Members(ctx context.Context, group, attr string, add, drop []st
 	if len(drop) > 0 {
 		req.Delete(attr, drop)
 	}
-	err := c.conn.Modify(req)
+	err = c.conn.Modify(req)
 	if ctx.Err() != nil {
 		return context.Cause(ctx)
 	}

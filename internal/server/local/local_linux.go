@@ -295,7 +295,8 @@ func kind(st *unix.Statx_t) (folder, ok bool) {
 func moment(t unix.StatxTimestamp) time.Time { return time.Unix(t.Sec, int64(t.Nsec)) }
 
 // Look reads one item now.
-func (c *Client) Look(_ context.Context, root, rest string, _ bool) (x server.Item, err error) {
+func (c *Client) Look(ctx context.Context, root, rest string, _ bool) (x server.Item, err error) {
+	defer server.Asked(ctx, "read rules", "tree", root, "path", rest)(&err)
 	fd, err := c.at(root, rest)
 	if err != nil {
 		return x, err
@@ -378,7 +379,8 @@ func (*Client) SetMember(context.Context, server.Member, bool) error { return se
 
 // Write sets the rules of an item: on the very item that was looked at, and
 // only where it is as it was then.
-func (c *Client) Write(_ context.Context, w server.Writing) error {
+func (c *Client) Write(ctx context.Context, w server.Writing) (err error) {
+	defer server.Asked(ctx, "write rules", "tree", w.Share, "path", w.Path)(&err)
 	before, ok := w.Before.(*posix.Rules)
 	to, also := w.To.(*posix.Rules)
 	if !ok || !also || w.OfShare {

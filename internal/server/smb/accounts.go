@@ -25,7 +25,8 @@ type book struct {
 
 // Accounts lists the server's own users and groups and who is in which; of a
 // domain controller those of the domain, and the groups every machine has (BUILTIN).
-func (c *Client) Accounts(ctx context.Context) ([]server.Account, []server.Member, error) {
+func (c *Client) Accounts(ctx context.Context) (_ []server.Account, _ []server.Member, err error) {
+	defer server.Asked(ctx, "read accounts", "server", c.link.Address())(&err)
 	b, err := inTime(ctx, c.book)
 	if err != nil || b == nil {
 		return nil, nil, err

@@ -17,6 +17,7 @@ import (
 	smb2 "github.com/cloudsoda/go-smb2"
 
 	"tarnwold/core/right"
+	"tarnwold/internal/server"
 )
 
 // Exact is a connection that opens things with an exact set of rights and
@@ -69,7 +70,8 @@ const (
 )
 
 // DialExact reaches a server and signs on as a user.
-func DialExact(ctx context.Context, l Link, secret Secret) (*Exact, error) {
+func DialExact(ctx context.Context, l Link, secret Secret) (_ *Exact, err error) {
+	defer server.Asked(ctx, "sign on to open", "server", l.Address(), "user", l.User)(&err)
 	if l.Encrypt {
 		return nil, &Unreached{l.Address(), "sign-on", "opening with an exact set of rights isn't encrypted, and this server is only to be spoken to encrypted"}
 	}
@@ -181,7 +183,8 @@ func (x *Exact) Most(share string) (right.Set, error) {
 }
 
 // Open is Try as a server.Opener has it.
-func (x *Exact) Open(_ context.Context, share, path string, rights right.Set) (string, error) {
+func (x *Exact) Open(ctx context.Context, share, path string, rights right.Set) (_ string, err error) {
+	defer server.Asked(ctx, "open", "share", share, "path", path, "rights", rights.String())(&err)
 	s, err := x.Try(share, path, rights)
 	if s == 0 || err != nil {
 		return "", err

@@ -45,7 +45,8 @@ type openedGroup struct {
 
 // HasMember tells whether a group of the server's own, or of the domain it answers for,
 // has a member now.
-func (c *Client) HasMember(ctx context.Context, m server.Member) (bool, error) {
+func (c *Client) HasMember(ctx context.Context, m server.Member) (_ bool, err error) {
+	defer server.Asked(ctx, "look for member", "server", c.link.Address(), "group", m.Group.String(), "member", m.Member.String())(&err)
 	in, err := inTime(ctx, func(ctx context.Context) (in bool, err error) {
 		err = c.inGroup(ctx, m.Group, func(ctx context.Context, g *openedGroup) error {
 			in, err = g.has(ctx, m.Member)
@@ -58,8 +59,9 @@ func (c *Client) HasMember(ctx context.Context, m server.Member) (bool, error) {
 
 // SetMember makes a membership come or go. Where it has come or gone already nothing is
 // done (ErrChanged): the server itself looks.
-func (c *Client) SetMember(ctx context.Context, m server.Member, in bool) error {
-	_, err := inTime(ctx, func(ctx context.Context) (struct{}, error) {
+func (c *Client) SetMember(ctx context.Context, m server.Member, in bool) (err error) {
+	defer server.Asked(ctx, "change member", "server", c.link.Address(), "group", m.Group.String(), "member", m.Member.String(), "in", in)(&err)
+	_, err = inTime(ctx, func(ctx context.Context) (struct{}, error) {
 		return struct{}{}, c.inGroup(ctx, m.Group, func(ctx context.Context, g *openedGroup) error { return g.set(ctx, m.Member, in) })
 	})
 	return c.ofMembers(err)

@@ -10,6 +10,7 @@ import (
 
 	"tarnwold/core/account"
 	"tarnwold/core/verdict"
+	"tarnwold/internal/server"
 )
 
 // noMoreEntries is how a server says that nobody has a privilege (STATUS_NO_MORE_ENTRIES).
@@ -17,7 +18,8 @@ const noMoreEntries = "0x8000001a"
 
 // Privileges asks who has the privileges that count ([MS-LSAD] §3.1.4.5.2). One that the
 // server doesn't tell of, to whoever asks or at all, is left out.
-func (c *Client) Privileges(ctx context.Context) (map[verdict.Privilege][]account.ID, error) {
+func (c *Client) Privileges(ctx context.Context) (_ map[verdict.Privilege][]account.ID, err error) {
+	defer server.Asked(ctx, "read privileges", "server", c.link.Address())(&err)
 	return inTime(ctx, c.privileges)
 }
 

@@ -161,7 +161,8 @@ func (p pipeAddr) String() string { return string(p) }
 const diskShare = 0
 
 // Shares lists the shares with their rules ([MS-SRVS] §3.1.4.8, level 502).
-func (c *Client) Shares(ctx context.Context) ([]server.Share, error) {
+func (c *Client) Shares(ctx context.Context) (_ []server.Share, err error) {
+	defer server.Asked(ctx, "read shares", "server", c.link.Address())(&err)
 	return inTime(ctx, c.shares502)
 }
 
@@ -277,7 +278,8 @@ func everyonesRights(d *rule.Descriptor) (takesOut, all bool) {
 }
 
 // ShareRules reads one share's rules now ([MS-SRVS] §3.1.4.10, level 502).
-func (c *Client) ShareRules(ctx context.Context, share string) (*rule.Descriptor, error) {
+func (c *Client) ShareRules(ctx context.Context, share string) (_ *rule.Descriptor, err error) {
+	defer server.Asked(ctx, "read share rules", "server", c.link.Address(), "share", share)(&err)
 	return inTime(ctx, func(ctx context.Context) (*rule.Descriptor, error) { return c.share502(ctx, share) })
 }
 
@@ -355,7 +357,8 @@ func folder(path string) string {
 }
 
 // Names looks up what identifiers are called ([MS-LSAT] §3.1.4.11).
-func (c *Client) Names(ctx context.Context, ids []account.ID) ([]server.Account, error) {
+func (c *Client) Names(ctx context.Context, ids []account.ID) (_ []server.Account, err error) {
+	defer server.Asked(ctx, "look up names", "server", c.link.Address(), "identifiers", len(ids))(&err)
 	return inTime(ctx, func(ctx context.Context) ([]server.Account, error) { return c.called(ctx, ids) })
 }
 

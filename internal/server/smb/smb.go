@@ -85,7 +85,8 @@ func (e *Unreached) Error() string {
 }
 
 // Dial reaches a server and signs on.
-func Dial(ctx context.Context, l Link, secret Secret) (*Client, error) {
+func Dial(ctx context.Context, l Link, secret Secret) (_ *Client, err error) {
+	defer server.Asked(ctx, "sign on", "server", l.Address(), "user", l.User)(&err)
 	d := &net.Dialer{Timeout: patience}
 	conn, err := d.DialContext(ctx, "tcp", l.Address())
 	if err != nil {

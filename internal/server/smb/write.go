@@ -24,6 +24,7 @@ const (
 
 // Look reads one item of a share as it is now.
 func (c *Client) Look(ctx context.Context, share, path string, audit bool) (_ server.Item, err error) {
+	defer server.Asked(ctx, "read rules", "server", c.link.Address(), "share", share, "path", path)(&err)
 	defer c.tripped(&err)
 	defer c.watched()()
 	in, err := c.kept(ctx, share)
@@ -72,6 +73,7 @@ const settles = 300 * time.Millisecond
 // no call that sets a descriptor only where it is what it was ([MS-SMB2]
 // §2.2.39 has none): it is looked at, and set directly after.
 func (c *Client) Write(ctx context.Context, w server.Writing) (err error) {
+	defer server.Asked(ctx, "write rules", "server", c.link.Address(), "share", w.Share, "path", w.Path, "of-the-share", w.OfShare)(&err)
 	defer c.tripped(&err)
 	defer c.watched()()
 	to, ok := w.To.(*rule.Descriptor)
