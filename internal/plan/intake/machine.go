@@ -167,7 +167,7 @@ func numbersFound(d *plan.Planner, s estate.Server, f people.AccountFile) (*plan
 	t := newMachine(d, s).read(f)
 	p, loaded, err := people.LoadAccounts(d, []people.AccountFile{t.AccountFile})
 	if err == nil {
-		p.IsSo = true
+		p.IsSo, p.Theirs = true, nil // the server has it so itself
 	}
 	return p, loaded, err
 }

@@ -499,7 +499,7 @@ func AccountsFound(d *plan.Planner, s estate.Server, f people.AccountFile) (*pla
 	}
 	p, loaded, err := people.LoadAccounts(d, []people.AccountFile{{File: f.File, Accounts: rows, Members: members, Server: true}})
 	if err == nil {
-		p.IsSo = true
+		p.IsSo, p.Theirs = true, nil // the server has it so itself
 	}
 	return p, loaded, err
 }
