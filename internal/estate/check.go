@@ -2,9 +2,11 @@ package estate
 
 import (
 	"bytes"
+	"context"
 	"database/sql"
 	"encoding/json"
 	"fmt"
+	"strings"
 
 	"tarnwold/core/account"
 	"tarnwold/core/posix"
@@ -16,7 +18,12 @@ import (
 type Fault struct {
 	What string `json:"what"`
 	Do   string `json:"do"`
+	// Repaired: it was so, and was made anew from what is whole.
+	Repaired bool `json:"repaired"`
 }
+
+// rebuilt is what to do about what follows from other rows.
+const rebuilt = "tarnwold check --repair makes it anew from what is whole"
 
 const fromBackup = "take the estate from a backup; what has changed since stands in the newer one's log"
 
@@ -43,6 +50,34 @@ func (t *Tx) Check(step func(what string)) []Fault {
 	return c.faults
 }
 
+// Repair makes anew what follows from what is whole, all of it or nothing: the database's own
+// indexes, what names are found by, counts of items, and the index of strands. No change of
+// the journal comes of it, for nothing that the estate says is otherwise after it.
+func (e *Estate) Repair(ctx context.Context) error {
+	return e.Note(ctx, func(t *Tx) error {
+		if t.Unfinished() != "" {
+			return Unfinished{}
+		}
+		if err := t.Rebuild(); err != nil {
+			return err
+		}
+		if !t.Knows("layouts") {
+			return t.Err()
+		}
+		had := t.Int("SELECT count(*) FROM layouts") > 0
+		t.Exec("DELETE FROM layouts WHERE 1=?", 1)
+		if !had {
+			return t.Err()
+		}
+		l, err := t.readLayout()
+		if err != nil {
+			return err
+		}
+		t.Exec("INSERT INTO layouts(id, head, body) VALUES(1,?,?)", t.Head(), l.encode())
+		return t.Err()
+	})
+}
+
 // checking is an estate being looked at, and what was found.
 type checking struct {
 	*Tx
@@ -52,14 +87,18 @@ type checking struct {
 
 func (c *checking) found(do, what string, args ...any) {
 	if len(c.faults) < 100 {
-		c.faults = append(c.faults, Fault{fmt.Sprintf(what, args...), do})
+		c.faults = append(c.faults, Fault{What: fmt.Sprintf(what, args...), Do: do})
 	}
 }
 
 func (c *checking) database() {
 	var said []Fault
 	for _, s := range c.integrity() {
-		said = append(said, Fault{"the database says: " + s, fromBackup})
+		do := fromBackup
+		if strings.Contains(s, " index ") { // of an index, as the database words it; that alone
+			do = rebuilt
+		}
+		said = append(said, Fault{What: "the database says: " + s, Do: do})
 	}
 	c.faults = append(said, c.faults...) // what follows from it stands behind it
 }
@@ -68,7 +107,7 @@ func (c *checking) database() {
 func (c *checking) index() {
 	written, err := c.writtenLayout()
 	if err != nil {
-		c.found("answers are read from the rows meanwhile; the next large change writes it anew", "the index of strands can't be read: %v", err)
+		c.found("answers are read from the rows meanwhile; "+rebuilt, "the index of strands can't be read: %v", err)
 		return
 	}
 	if written == nil || c.Err() != nil {
@@ -76,7 +115,7 @@ func (c *checking) index() {
 	}
 	rows, err := c.readLayout()
 	if err == nil && !written.same(rows) {
-		c.found(fromBackup, "the index of strands doesn't match the rows")
+		c.found(rebuilt, "the index of strands doesn't match the rows")
 	}
 }
 
@@ -113,7 +152,7 @@ func (c *checking) bodies() {
 
 // rows holds the rows of tables to each other.
 func (c *checking) rows(step func(what string)) {
-	for _, x := range []struct{ step, query, says string }{
+	for _, x := range []struct{ step, query, says string }{ // those of weights are made anew
 		{"strands", "SELECT count(*) FROM strands s LEFT JOIN descriptors d ON d.id=s.descriptor WHERE d.id IS NULL", "strands whose descriptor is missing"},
 		{"", "SELECT count(*) FROM strands s LEFT JOIN strands p ON p.id=s.parent WHERE s.parent<>0 AND p.id IS NULL AND EXISTS (SELECT 1 FROM items i WHERE i.strand=s.id)", "strands whose folder's strand is missing"},
 		{"", "SELECT count(*) FROM strands s JOIN strands p ON p.id=s.parent WHERE p.folder=0 AND EXISTS (SELECT 1 FROM items i WHERE i.strand=s.id)", "strands below a file's"},
@@ -136,7 +175,11 @@ func (c *checking) rows(step func(what string)) {
 			step(x.step)
 		}
 		if n := c.Int(x.query); n > 0 {
-			c.found(fromBackup, "%d %s", n, x.says)
+			do := fromBackup
+			if strings.Contains(x.query, " weights ") {
+				do = rebuilt
+			}
+			c.found(do, "%d %s", n, x.says)
 		}
 	}
 }
@@ -149,7 +192,7 @@ func (c *checking) names() {
 			var name, key string
 			err := r.Scan(&name, &key)
 			if store.Key(name) != key {
-				c.found(fromBackup, "the name %q in %s can't be found by its key", format.Clip(name), table)
+				c.found(rebuilt, "the name %q in %s can't be found by its key", format.Clip(name), table)
 			}
 			return err
 		})
@@ -159,7 +202,7 @@ func (c *checking) names() {
 		var name string
 		err := r.Scan(&id, &name, &fold)
 		if store.Fold(name) != fold {
-			c.found(fromBackup, "item %d can't be found by its name", id)
+			c.found(rebuilt, "item %d can't be found by its name", id)
 		}
 		return err
 	})
@@ -218,7 +261,11 @@ func (c *checking) beside() {
 			continue
 		}
 		if n := t.Int("SELECT count(*) FROM " + table + " x LEFT JOIN " + what + "s o ON o.id=x." + what + " WHERE o.id IS NULL"); n > 0 {
-			c.found(fromBackup, "%d %s of a %s that isn't there", n, table, what)
+			do := fromBackup
+			if table == "facts" {
+				do = rebuilt
+			}
+			c.found(do, "%d %s of a %s that isn't there", n, table, what)
 		}
 	}
 	for _, kind := range RecordKinds {

@@ -5,6 +5,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -213,6 +214,7 @@ follows. What can't be taken back is said, and nothing is done.` + more,
 
 func CheckCommand(a *run.App) *cobra.Command {
 	var head string
+	var repair bool
 	c := &cobra.Command{
 		Use:   "check",
 		Short: "Check the whole estate file for anything wrong",
@@ -223,8 +225,13 @@ days and names. Exit code 1 says that something is wrong.
 --head takes a proof that tarnwold log --proof printed once: where no change carries
 it any more, history up to there was rewritten since. Without one kept elsewhere, who
 owns the file can make the whole chain anew, and that isn't seen; nor do proofs say
-anything of what stands outside the journal.`,
+anything of what stands outside the journal.
+
+--repair makes anew, all of it or nothing, what follows from what is whole: the database's
+indexes, what names are found by, counts of items, and the index of strands. The journal,
+and what the estate says, stay as they are; what else is wrong is left, and told.`,
 		Example: `  tarnwold check
+  tarnwold check --repair
   tarnwold check --head 6b1c…`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -235,6 +242,14 @@ anything of what stands outside the journal.`,
 			bar := a.Progress(-1, "checking")
 			defer bar.End()
 			var faults []estate.Fault
+			if repair {
+				mended, err := repaired(a, c, bar.Say)
+				bar.End()
+				if err != nil {
+					return err
+				}
+				return toldFaults(a, mended)
+			}
 			err := a.View(c.Context(), func(t *estate.Tx) error {
 				faults = t.Check(bar.Say)
 				if head != "" {
@@ -251,15 +266,64 @@ anything of what stands outside the journal.`,
 			if err != nil && len(faults) == 0 {
 				return err
 			}
-			if err := changes.Faults(a.Printer(), a.EstatePath, faults); err != nil {
-				return err
-			}
-			if len(faults) > 0 {
-				return run.ErrNo
-			}
-			return nil
+			return toldFaults(a, faults)
 		},
 	}
+	c.Flags().BoolVar(&repair, "repair", false, "make anew what follows from what is whole, such as indexes and counts")
 	c.Flags().StringVar(&head, "head", "", "a `proof` that was printed once: was history rewritten since?")
+	c.MarkFlagsMutuallyExclusive("repair", "head")
 	return c
+}
+
+// toldFaults prints what is wrong; where something is still, the answer is no.
+func toldFaults(a *run.App, faults []estate.Fault) error {
+	if err := changes.Faults(a.Printer(), a.EstatePath, faults); err != nil {
+		return err
+	}
+	if slices.ContainsFunc(faults, func(f estate.Fault) bool { return !f.Repaired }) {
+		return run.ErrNo
+	}
+	return nil
+}
+
+// repaired looks at an estate, makes anew what can be, and looks again: what is gone then was
+// repaired, and what has come of it is told as well.
+func repaired(a *run.App, c *cobra.Command, step func(string)) (out []estate.Fault, err error) {
+	ctx := c.Context()
+	e, done, err := a.Open(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	check := func() (found []estate.Fault, err error) {
+		err = e.View(ctx, func(t *estate.Tx) error {
+			found = t.Check(step)
+			return nil
+		})
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		if err != nil && len(found) == 0 {
+			return nil, err
+		}
+		return found, nil
+	}
+	before, err := check()
+	if err != nil || len(before) == 0 {
+		return nil, err
+	}
+	step("repairing")
+	if err := e.Repair(ctx); err != nil {
+		return nil, fmt.Errorf("nothing was repaired: %w", err)
+	}
+	after, err := check()
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range before {
+		if f.Repaired = !slices.ContainsFunc(after, func(o estate.Fault) bool { return o.What == f.What }); f.Repaired {
+			out = append(out, f)
+		}
+	}
+	return append(out, after...), nil
 }

@@ -740,9 +740,15 @@ func Faults(p *doc.Printer, path string, list []estate.Fault) error {
 	if list == nil {
 		list = []estate.Fault{}
 	}
-	return p.Give(list, []string{"what", "do"}, func() (out [][]string) {
+	left := 0
+	for _, f := range list {
+		if !f.Repaired {
+			left++
+		}
+	}
+	return p.Give(list, []string{"what", "do", "repaired"}, func() (out [][]string) {
 		for _, f := range list {
-			out = append(out, []string{f.What, f.Do})
+			out = append(out, []string{f.What, f.Do, report.YesNo(f.Repaired)})
 		}
 		return out
 	}, func() {
@@ -750,9 +756,20 @@ func Faults(p *doc.Printer, path string, list []estate.Fault) error {
 			p.Line(doc.S("%s is whole: nothing is wrong.", path))
 			return
 		}
-		p.Line(doc.In(doc.Bad, report.Count(int64(len(list)), "fault")), doc.S(" in %s", path))
 		for _, f := range list {
-			p.Line(doc.S("  %s: %s", f.What, f.Do))
+			if f.Repaired {
+				p.Line(doc.In(doc.Good, "Repaired:"), doc.S(" %s.", f.What))
+			}
+		}
+		if left == 0 {
+			p.Line(doc.S("%s is whole: nothing is wrong any more.", path))
+			return
+		}
+		p.Line(doc.In(doc.Bad, report.Count(int64(left), "fault")), doc.S(" in %s", path))
+		for _, f := range list {
+			if !f.Repaired {
+				p.Line(doc.S("  %s: %s", f.What, f.Do))
+			}
 		}
 	})
 }
