@@ -143,6 +143,14 @@ func TestAskedAtATerminal(t *testing.T) {
 			m.until(question)
 			require.Contains(t, m.seen.String(), "comes")
 			out, code := m.says(c.keys)
+			// Linux signals an interrupt before it flushes the terminal (n_tty): what a quick
+			// program says of it meanwhile is flushed too.
+			for try := 0; c.keys == "\x03" && out == "" && try < 4; try++ {
+				require.Equal(t, c.code, code)
+				m = atTerminal(t, dir, prog, grant...)
+				m.until(question)
+				out, code = m.says(c.keys)
+			}
 			require.Equal(t, c.says, strings.TrimSpace(out)[:min(len(c.says), len(strings.TrimSpace(out)))])
 			require.Equal(t, c.code, code)
 			require.Equal(t, c.kept, before != must(t, dir, prog, "log", "--format", "csv"))
