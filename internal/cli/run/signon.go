@@ -3,7 +3,9 @@ package run
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -21,6 +23,7 @@ import (
 	"tarnwold/internal/server/ldap"
 	"tarnwold/internal/server/local"
 	"tarnwold/internal/server/smb"
+	"tarnwold/internal/store"
 )
 
 // Directory finds a directory and how it is reached.
@@ -114,10 +117,26 @@ func (a *App) password(s *Signing, name, user, at string) (string, error) {
 	if !ok || !a.Asks {
 		return "", Misused("no password: set TARNWOLD_PASSWORD_%s or TARNWOLD_PASSWORD, or name a file with --password-file", own)
 	}
-	fmt.Fprintf(a.Err, "Password of %s on %s: ", doc.Clean(user), doc.Clean(name))
-	b, err := term.ReadPassword(int(f.Fd()))
-	fmt.Fprintln(a.Err)
-	return string(b), err
+	return typedPassword(f, a.Err, fmt.Sprintf("Password of %s on %s: ", doc.Clean(user), doc.Clean(name)))
+}
+
+// typedPassword asks for a password at a terminal. The terminal is quiet before the question
+// is seen, so that nothing typed at once is shown; Ctrl-C ends it.
+func typedPassword(in *os.File, out io.Writer, question string) (string, error) {
+	was, err := term.MakeRaw(int(in.Fd()))
+	if err != nil {
+		return "", err
+	}
+	defer func() { _ = term.Restore(int(in.Fd()), was) }()
+	pass, err := term.NewTerminal(struct {
+		io.Reader
+		io.Writer
+	}{in, out}, "").ReadPassword(question)
+	if errors.Is(err, io.EOF) { // Ctrl-C or Ctrl-D
+		fmt.Fprint(out, "\r\n")
+		err = store.ErrStopped
+	}
+	return pass, err
 }
 
 // passwordIn reads the first line of a file that nobody else may read.
