@@ -37,7 +37,7 @@ func firstSteps(a *run.App) error {
 	if _, err := os.Stat(a.EstatePath); err != nil {
 		p.Line(doc.S("There is no estate here yet (%s).", a.EstatePath))
 		p.Line(doc.S("A tour on a made-up theatre: "), doc.In(doc.Strong, "tarnwold demo"))
-		p.Line(doc.S("Your own servers: "), doc.In(doc.Strong, "tarnwold init"), doc.S(", then "), doc.In(doc.Strong, "tarnwold server add NAME --smb HOST --user YOU"), doc.S(" (or --local), then "), doc.In(doc.Strong, "tarnwold scan NAME"))
+		p.Line(doc.S("Your own server, or a tree of this machine, step by step: "), doc.In(doc.Strong, "tarnwold setup"))
 		return p.Err()
 	}
 	p.Line(doc.S("The estate is %s.", a.EstatePath))

@@ -55,8 +55,9 @@ shares, folders, files, accounts and rules. On it you grant and deny access,
 see what a change does before you keep it, and have every user's access
 explained: what, why, by which group, from which folder.
 
-New here? Run: tarnwold demo`,
-		Example: `  tarnwold init
+New here? Run: tarnwold demo. Your own server: tarnwold setup`,
+		Example: `  tarnwold setup
+  tarnwold init
   tarnwold load accounts accounts.csv members.csv
   tarnwold load tree tree.csv --at stagedoor:/srv/playhouse
   tarnwold explain ines //stagedoor/productions/Wardrobe
@@ -123,7 +124,7 @@ New here? Run: tarnwold demo`,
 		group string
 		cmds  []*cobra.Command
 	}{
-		{"estate", []*cobra.Command{initCommand(a), load.LoadCommand(a), load.ScanCommand(a), real.DriftCommand(a), real.ProveCommand(a), changes.LogCommand(a), changes.UndoCommand(a), changes.RedoCommand(a), real.ResumeCommand(a), changes.CheckCommand(a), backupCommand(a), compactCommand(a), configCommand(a), demoCommand(a), versionCommand(a)}},
+		{"estate", []*cobra.Command{initCommand(a), real.SetupCommand(a), load.LoadCommand(a), load.ScanCommand(a), real.DriftCommand(a), real.ProveCommand(a), changes.LogCommand(a), changes.UndoCommand(a), changes.RedoCommand(a), real.ResumeCommand(a), changes.CheckCommand(a), backupCommand(a), compactCommand(a), configCommand(a), demoCommand(a), versionCommand(a)}},
 		{"know", []*cobra.Command{people.UserCommand(a), people.GroupCommand(a), changes.LevelCommand(a), real.ServerCommand(a), changes.ShareCommand(a), people.DirectoryCommand(a), people.RealmCommand(a)}},
 		{"give", []*cobra.Command{changes.GrantCommand(a), changes.DenyCommand(a), changes.RevokeCommand(a), changes.ReplaceCommand(a), changes.JoinerCommand(a), changes.MoverCommand(a), changes.LeaverCommand(a), changes.StripCommand(a), changes.SwapCommand(a), changes.LikeCommand(a), changes.OutfitCommand(a), changes.WatchCommand(a), changes.ExpireCommand(a), changes.ApplyCommand(a)}},
 		{"shape", []*cobra.Command{changes.SealCommand(a), changes.UnsealCommand(a), changes.ReflowCommand(a), changes.DiffersCommand(a), changes.OwnerCommand(a), changes.OwnedCommand(a), changes.ModeCommand(a), changes.PutCommand(a), changes.MoveCommand(a), changes.CopyCommand(a)}},

@@ -2,6 +2,7 @@ package report
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"tarnwold/internal/ask/findings"
@@ -56,7 +57,30 @@ type Findings struct {
 	Unused []string
 	Since  string // only what is new since then
 	All    bool
+	Of     int  // how many there are, where the list is cut to the top ones; else 0
 	Tried  bool // the mends that are shown were tried
+	ofKind map[string]int
+}
+
+// Top cuts the list to the n most telling: of each of the gravest kinds the one that
+// touches the most, then the next of each.
+func (x *Findings) Top(n int) {
+	x.Of, x.ofKind = len(x.List), map[string]int{}
+	order, of := make([]int, len(x.List)), make([]int, len(x.List)) // which of its kind each is
+	for i := range x.List {
+		x.ofKind[x.List[i].Kind]++
+		if order[i] = i; i > 0 && x.List[i-1].Kind == x.List[i].Kind {
+			of[i] = of[i-1] + 1
+		}
+	}
+	slices.SortStableFunc(order, func(a, b int) int { return of[a] - of[b] })
+	order = order[:min(n, len(order))]
+	slices.Sort(order)
+	list := make([]findings.Finding, len(order))
+	for i, at := range order {
+		list[i] = x.List[at]
+	}
+	x.List = list
 }
 
 // Shown calls fn with each finding that a table shows, or all of them.
@@ -115,6 +139,9 @@ func (x *Findings) Head() string {
 	if len(x.List) == 0 {
 		return "Nothing was found" + new + "."
 	}
+	if x.Of > len(x.List) {
+		return "The " + map[bool]string{true: "", false: fmt.Sprint(len(x.List), " ")}[len(x.List) == 1] + "most telling of " + Count(int64(x.Of), "finding") + new
+	}
 	return Count(int64(len(x.List)), "finding") + new
 }
 
@@ -126,8 +153,9 @@ func WriteFindings(p *doc.Printer, x *Findings) error {
 	type found struct {
 		Exceptional[findings.Finding]
 		Since string `json:"since,omitempty"`
+		Of    int    `json:"of,omitempty"` // how many there are in all, where only the top ones are listed
 	}
-	return p.Outlined(func() *doc.Outline { return findingsOutline(x) }).Give(found{Exceptional[findings.Finding]{x.List, x.Meant, x.Unused}, x.Since},
+	return p.Outlined(func() *doc.Outline { return findingsOutline(x) }).Give(found{Exceptional[findings.Finding]{x.List, x.Meant, x.Unused}, x.Since, x.Of},
 		findingHeads(x.Tried), func() (out [][]string) {
 			for i := range x.List {
 				f := &x.List[i]
@@ -148,7 +176,7 @@ func WriteFindings(p *doc.Printer, x *Findings) error {
 				for to < len(x.List) && x.List[to].Kind == x.List[from].Kind {
 					to++
 				}
-				findingsOf(p, x.List[from:to], x.All, x.Tried)
+				findingsOf(p, x, x.List[from:to])
 				from = to
 			}
 			if x.Meant > 0 || len(x.Unused) > 0 {
@@ -218,10 +246,15 @@ func commandCell(list [][]string) (out doc.Cell) {
 	return out
 }
 
-func findingsOf(p *doc.Printer, list []findings.Finding, all, tried bool) {
+func findingsOf(p *doc.Printer, x *Findings, list []findings.Finding) {
+	all, tried := x.All, x.Tried
 	w := findingWords[list[0].Kind]
 	p.Blank()
-	p.Line(doc.In(doc.Strong, w.head), doc.S(" (%s): %d", list[0].Kind, len(list)))
+	count := fmt.Sprint(len(list))
+	if n := x.ofKind[list[0].Kind]; n > len(list) {
+		count = fmt.Sprintf("%d of %d", len(list), n)
+	}
+	p.Line(doc.In(doc.Strong, w.head), doc.S(" (%s): %s", list[0].Kind, count))
 	p.Line(doc.In(doc.Faint, w.why))
 	g := doc.Grid{Cols: []doc.Col{{Head: "where", Weight: 4}, {Head: "what", Weight: 4}, {Head: "touches", Weight: 2}, {Head: "mended by", Weight: 6}}}
 	if tried {

@@ -25,6 +25,7 @@ func FindingsCommand(a *run.App) *cobra.Command {
 	var kinds, mend []string
 	var since, except string
 	var all, summary, try, too bool
+	var top int
 	var k run.Keeping
 	c := &cobra.Command{
 		Use:   "findings [WHERE]",
@@ -46,6 +47,7 @@ whose access it changes is said; of more than 20,000 items, and in other formats
 Groups, levels and last days are looked at only where no place is
 named. Exit code 1 says that anything is left.`,
 		Example: `  tarnwold findings --summary
+  tarnwold findings --top 3
   tarnwold findings
   tarnwold findings //stagedoor/productions --kind stale --kind single-user
   tarnwold findings --kind open-to-everyone --try
@@ -65,6 +67,9 @@ named. Exit code 1 says that anything is left.`,
 			list, err := readExceptions(c.Context(), except)
 			if err != nil {
 				return err
+			}
+			if c.Flags().Changed("top") && top < 1 {
+				return run.Misused("--top %d: wanted a number of findings, 1 or more", top)
 			}
 			if too && len(mend) == 0 {
 				return run.Misused("--access-too goes with --mend")
@@ -88,6 +93,9 @@ named. Exit code 1 says that anything is left.`,
 			}
 			x.List, x.Meant = excepted(list, out, ways)
 			x.Unused = list.Unused()
+			if top > 0 {
+				x.Top(top)
+			}
 			if !c.Flags().Changed("try") && !summary {
 				if try, err = triedUnasked(a, c.Context()); err != nil {
 					return err
@@ -127,6 +135,10 @@ named. Exit code 1 says that anything is left.`,
 	f.BoolVar(&all, "all", false, "every finding, however many")
 	f.BoolVar(&try, "try", false, "try each mend that is shown, and say whose access it changes; a table of a small estate does unasked")
 	f.BoolVar(&summary, "summary", false, "one line a kind, with counts, for a first look")
+	f.IntVar(&top, "top", 0, "only the `N` most telling: of each of the gravest kinds the one that touches the most, then the next of each")
+	for _, other := range []string{"all", "summary", "mend"} {
+		c.MarkFlagsMutuallyExclusive("top", other)
+	}
 	c.MarkFlagsMutuallyExclusive("all", "summary")
 	c.MarkFlagsMutuallyExclusive("mend", "summary")
 	c.MarkFlagsMutuallyExclusive("mend", "try")

@@ -247,10 +247,16 @@ func takeIn(a *run.App, c *cobra.Command, k run.Keeping, s estate.Server, seen *
 	if otherwise.Items {
 		steps = append(steps, func(d *plan.Planner, o *changes.Outcome) (*plan.Plan, error) { return intake.NewAndGone(d, s, known) })
 	}
+	differ := len(fresh) > 0
 	for _, fn := range steps {
-		if err := carryIfAny(a, c, k, fn); err != nil {
+		any, err := carryIfAny(a, c, k, fn)
+		if err != nil {
 			return err
 		}
+		differ = differ || any
+	}
+	if !differ && !last.IsZero() && a.Format == doc.Table {
+		p.Line(doc.S("Nothing differs."))
 	}
 	for _, x := range fresh {
 		if x.Tree.Len() == 0 {
@@ -295,18 +301,17 @@ func takeIn(a *run.App, c *cobra.Command, k run.Keeping, s estate.Server, seen *
 	return note(a, context.WithoutCancel(ctx), s, seen, known, differs) // what is kept is kept whole
 }
 
-// carryIfAny is carry, silent where nothing is otherwise.
-func carryIfAny(a *run.App, c *cobra.Command, k run.Keeping, fn run.Build) error {
-	any := false
+// carryIfAny is carry, silent where nothing differs; any: something did.
+func carryIfAny(a *run.App, c *cobra.Command, k run.Keeping, fn run.Build) (any bool, err error) {
 	if err := a.View(c.Context(), func(t *estate.Tx) error {
 		d := plan.New(t, a.Who())
 		p, err := fn(d, &changes.Outcome{})
 		any = err == nil && p.Changes()
 		return err
 	}); err != nil || !any {
-		return err
+		return any, err
 	}
-	return a.PreviewAndCommit(c, k, fn)
+	return true, a.PreviewAndCommit(c, k, fn)
 }
 
 // note remembers when a server was read, what its domains are called, and the

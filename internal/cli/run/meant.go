@@ -90,7 +90,7 @@ var commandsMeant = map[string]string{
 	"chmod": "mode", "chown": "owner", "inherit": "unseal", "inheritance": "seal", "protect": "seal", "propagate": "reflow", "mkdir": "put", "rename": "move",
 	"users": "user list", "groups": "group list", "servers": "server list", "shares": "share list", "levels": "level list", "members": "group show", "join": "group join", "leave": "group leave",
 	"import": "load", "sync": "directory sync", "rollback": "undo", "revert": "undo", "audit": "watch", "problems": "findings", "report": "findings", "diff": "compare", "search": "uses", "find": "uses",
-	"setup": "init", "new": "init", "create": "init", "start": "demo",
+	"install": "setup", "begin": "setup", "configure": "setup", "new": "init", "create": "init", "start": "demo",
 }
 
 // NoCommand says of a word that it isn't a command, and which one does what it may mean.
