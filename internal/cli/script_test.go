@@ -13,6 +13,7 @@ import (
 	"testing"
 
 	"github.com/rogpeppe/go-internal/testscript"
+	"github.com/xuri/excelize/v2"
 
 	"tarnwold/core/place"
 	"tarnwold/internal/cli"
@@ -87,6 +88,7 @@ func TestScript(t *testing.T) {
 			"locked":    locked,
 			"replace":   replaceText,
 			"append":    appendText,
+			"sheet":     editSheet,
 		},
 	})
 }
@@ -121,6 +123,29 @@ func makePlayhouse(ts *testscript.TestScript, neg bool, args []string) {
 var loaded struct {
 	once   sync.Once
 	estate []byte
+}
+
+// sheet FROM TO SHEET CELL=TEXT… changes cells of a workbook; without FROM (-) it is a new one.
+func editSheet(ts *testscript.TestScript, neg bool, args []string) {
+	f := excelize.NewFile()
+	var err error
+	if args[0] != "-" {
+		f, err = excelize.OpenFile(ts.MkAbs(args[0]))
+		ts.Check(err)
+	} else {
+		ts.Check(f.SetSheetName("Sheet1", args[2]))
+	}
+	for _, a := range args[3:] {
+		cell, text, _ := strings.Cut(a, "=")
+		if n, nerr := strconv.ParseFloat(text, 64); nerr == nil {
+			err = f.SetCellValue(args[2], cell, n)
+		} else {
+			err = f.SetCellStr(args[2], cell, text)
+		}
+		ts.Check(err)
+	}
+	ts.Check(f.SaveAs(ts.MkAbs(args[1])))
+	ts.Check(f.Close())
 }
 
 // sqlite FILE STATEMENT changes a file behind the program's back.

@@ -17,8 +17,9 @@ import (
 // Error is something wrong in a file.
 type Error struct {
 	File   string `json:"file"`
-	Line   int    `json:"line"`   // from 1; 0: not known
-	Column int    `json:"column"` // in bytes, from 1; 0: not known
+	Line   int    `json:"line"`           // from 1; 0: not known
+	Column int    `json:"column"`         // in bytes, from 1; 0: not known
+	Cell   string `json:"cell,omitempty"` // of a workbook, as C7
 	What   string `json:"what"`
 }
 
@@ -32,6 +33,9 @@ func (e *Error) Error() string {
 		if e.Column == 0 {
 			s = fmt.Sprintf("line %d: %s", e.Line, e.What)
 		}
+	}
+	if e.Cell != "" {
+		s = "cell " + e.Cell + ": " + e.What
 	}
 	if e.File != "" {
 		s = e.File + ": " + s

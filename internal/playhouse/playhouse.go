@@ -20,7 +20,7 @@ import (
 )
 
 // Files names what Write makes.
-var Files = []string{"accounts.csv", "members.csv", "shares.csv", "programme-shares.csv", "stagedoor.csv", "flyloft.csv", "propstore.csv", "questions.csv", "acts.csv", "nightly.txt", "house.expect", "wardrobe.policy", "duties.except", "tries.csv"}
+var Files = []string{"accounts.csv", "members.csv", "shares.csv", "programme-shares.csv", "stagedoor.csv", "flyloft.csv", "propstore.csv", "questions.csv", "acts.csv", "nightly.txt", "house.expect", "wardrobe.policy", "duties.except", "tries.csv", "spring.csv"}
 
 var domain = account.NewID(5, 21, 1740297317, 2041512876, 3301284410)
 
@@ -162,6 +162,10 @@ func Write(dir string) error {
 				{"lark", "read", "//stagedoor/productions/Box Office/Ledgers/2026-11.ods", ""},
 				{"odile", "rename", "//stagedoor/productions/Archive/Tour 2024", "Tour of 2024"},
 				{"bram", "delete", "//stagedoor/vault/Wardrobe/Fittings", ""}}
+		case "spring.csv":
+			rows = [][]string{{"who", "level", "where", "until", "why"},
+				{"stage", "read", "//stagedoor/productions/Wardrobe/Fittings", "2099-05-31", "the spring tour"},
+				{"lighting", "list", "//stagedoor/productions/Timesheets", "", "the new rota"}}
 		case "nightly.txt":
 			err = os.WriteFile(filepath.Join(dir, name), []byte(nightly), 0o666)
 		case "house.expect":

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"tarnwold/internal/ask/census"
+	"tarnwold/internal/format/workbook"
 	"tarnwold/internal/report/doc"
 )
 
@@ -22,12 +23,25 @@ func GridHead(g *census.Gridded, others bool) []string {
 	return heads
 }
 
-// cellText writes a cell of a grid: the level, and its marks.
-func cellText(c *census.GridCell) string {
-	if m := c.Marks(); m != "" {
-		return c.Level + " " + m
+func gridRows(rows []census.GridRow) (out [][]string) {
+	for i := range rows {
+		r := &rows[i]
+		row := []string{r.Where, r.Kind, YesNo(r.Sealed)}
+		for j := range r.Cells {
+			row = append(row, r.Cells[j].Text())
+		}
+		out = append(out, append(row, strings.Join(r.Else, ", ")))
 	}
-	return c.Level
+	return out
+}
+
+// behindGrid is what stands behind a grid's workbook, so that it can be given back.
+func behindGrid(g *census.Gridded, rows []census.GridRow) [][]string {
+	ids := []string{"", "", ""}
+	for _, a := range g.Accounts {
+		ids = append(ids, a.ID)
+	}
+	return workbook.Behind(append(ids, ""), GridHead(g, true), gridRows(rows))
 }
 
 // Gridded prints levels by place and account, folded to the width of the
@@ -40,17 +54,10 @@ func Gridded(p *doc.Printer, g *census.Gridded, rows []census.GridRow) error {
 	if rows == nil {
 		rows = []census.GridRow{}
 	}
-	return p.Outlined(func() *doc.Outline { return gridOutline(g, rows) }).Give(whole{g, rows}, GridHead(g, true), func() (out [][]string) {
-		for i := range rows {
-			r := &rows[i]
-			row := []string{r.Where, r.Kind, YesNo(r.Sealed)}
-			for j := range r.Cells {
-				row = append(row, cellText(&r.Cells[j]))
-			}
-			out = append(out, append(row, strings.Join(r.Else, ", ")))
-		}
-		return out
-	}, func() {
+	if len(rows)*len(g.Accounts) <= workbook.MostGiven {
+		p.Behind(workbook.BehindName, func() [][]string { return behindGrid(g, rows) })
+	}
+	return p.Outlined(func() *doc.Outline { return gridOutline(g, rows) }).Give(whole{g, rows}, GridHead(g, true), func() [][]string { return gridRows(rows) }, func() {
 		p.Line(doc.In(doc.Strong, g.Where), doc.S(" %s; a level without a mark comes %s", RouteSays(g.Route), unmarked(g)))
 		if g.POSIX {
 			p.Line(doc.S("  + the account owns it, or its list names it"))
@@ -86,7 +93,7 @@ func Gridded(p *doc.Printer, g *census.Gridded, rows []census.GridRow) error {
 			for to < len(g.Accounts) {
 				need := 7
 				for i := range rows {
-					need = max(need, min(16, len(cellText(&rows[i].Cells[to]))))
+					need = max(need, min(16, len(rows[i].Cells[to].Text())))
 				}
 				need = max(need, min(12, len(g.Accounts[to].Name))) + doc.Gap
 				if p.Width > 0 && to > from && room < need {
@@ -129,7 +136,7 @@ func Gridded(p *doc.Printer, g *census.Gridded, rows []census.GridRow) error {
 					if c.Refused {
 						style = doc.Bad
 					}
-					row = append(row, doc.CI(style, cellText(c)))
+					row = append(row, doc.CI(style, c.Text()))
 				}
 				if last {
 					row = append(row, doc.C(Some(r.Else, 3)))
@@ -191,7 +198,7 @@ func (w *GridWriter) Row(r *census.GridRow) error {
 		if *c != w.last || w.text == nil {
 			s, ok := w.cells[*c]
 			if !ok {
-				s = []byte("," + w.p.Cells([]string{cellText(c)})[0])
+				s = []byte("," + w.p.Cells([]string{c.Text()})[0])
 				if bytes.ContainsAny(s[1:], ",\"\r\n") {
 					s = []byte(`,"` + strings.ReplaceAll(string(s[1:]), `"`, `""`) + `"`)
 				}

@@ -149,7 +149,7 @@ func gridOutline(g *census.Gridded, rows []census.GridRow) *doc.Outline {
 		}
 		cells := []string{rules}
 		for j := range r.Cells {
-			cells = append(cells, cellText(&r.Cells[j]))
+			cells = append(cells, r.Cells[j].Text())
 		}
 		o.Rows = append(o.Rows, doc.OutlineRow{Depth: depth, Name: name, Cells: append(cells, strings.Join(r.Else, ", "))})
 	}

@@ -354,3 +354,30 @@ func (x *gridder) question(p estate.Place) crowd.Situation {
 	}
 	return s
 }
+
+// Cells gives what accounts have in places by one route, a row a place: the cells that a
+// grid of them would have. What row is given lasts until it returns.
+func Cells(k *ask.Asker, places []estate.Place, cols []account.Account, row func(i int, cells []GridCell) error) error {
+	if len(places) == 0 {
+		return nil
+	}
+	x := newGridder(k, places[0], cols)
+	for i, p := range places {
+		x.fill(spot{p, 1})
+		if err := row(i, x.row.Cells); err != nil {
+			return err
+		}
+		if err := k.T.Context().Err(); err != nil {
+			return err
+		}
+	}
+	return k.T.Err()
+}
+
+// Text writes a cell as a grid has it: the level, and its marks.
+func (c GridCell) Text() string {
+	if m := c.Marks(); m != "" {
+		return c.Level + " " + m
+	}
+	return c.Level
+}

@@ -3,11 +3,15 @@
 package changes
 
 import (
+	"io"
+	"path/filepath"
+
 	"github.com/spf13/cobra"
 
 	"tarnwold/core/rule"
 	"tarnwold/internal/cli/run"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/format/csvfile"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/entry"
 	"tarnwold/internal/report/changes"
@@ -22,8 +26,14 @@ func GrantCommand(a *run.App) *cobra.Command {
 everything below that takes entries from above. LEVEL is a level, rights by
 name, or both, joined by commas. Without --scope the entry covers the folder
 and everything below. With --until it is an entry of its own, which tarnwold
-expire takes away; giving the same without a day makes it stay for good.`,
-		Example: `  tarnwold grant wardrobe edit //stagedoor/productions/Wardrobe
+expire takes away; giving the same without a day makes it stay for good.
+
+--from FILE with nothing before it gives what a sheet lists, in one change: CSV or a
+workbook (.xlsx) with the columns who, level, where, and maybe kind (allow or deny), scope,
+until, why and share (yes for the share's own rules). After WHO and LEVEL the file is a
+list of places.`,
+		Example: `  tarnwold grant --from june.csv --dry-run
+  tarnwold grant wardrobe edit //stagedoor/productions/Wardrobe
   tarnwold grant lighting read,add-file //stagedoor/productions/Lighting --scope here+folders
   tarnwold grant foyer read "//stagedoor/productions/Box Office/rota.ods" --dry-run
   tarnwold grant stage edit //stagedoor/programme --share`,
@@ -36,7 +46,8 @@ func DenyCommand(a *run.App) *cobra.Command {
 		Short: "Deny a group or user a level on items",
 		Long: `Deny a group or user a level on items: a deny entry on each, before the allow
 entries set there, handed down to everything below that takes entries from
-above. An allow entry set on an item below still comes first there.`,
+above. An allow entry set on an item below still comes first there. --from FILE takes a
+sheet, as that of tarnwold grant.`,
 		Example: `  tarnwold deny volunteers full "//stagedoor/productions/Box Office/Ledgers"
   tarnwold deny lark delete stagedoor:/srv/playhouse/Archive --scope tree`,
 	})
@@ -97,9 +108,18 @@ func giveCommand(a *run.App, kind rule.Kind, c *cobra.Command) *cobra.Command {
 	f.flags(c, a)
 	f.untilFlag(c)
 	c.Flags().IntVar(&at, "at", 0, "put the entry at this place in the list, against canonical order; 1 is the first")
-	c.Args = f.Enough(2)
+	enough := f.Enough(2)
+	c.Args = func(c *cobra.Command, args []string) error {
+		if len(args) == 0 && f.From() != "" {
+			return nil
+		}
+		return enough(c, args)
+	}
 	c.ValidArgsFunction = run.CompleteInOrder(a.CompleteAccounts(0), a.CompleteLevels, a.CompletePlaces)
 	c.RunE = func(c *cobra.Command, args []string) error {
+		if len(args) == 0 {
+			return giveFrom(a, c, &f, kind)
+		}
 		e, err := f.entry(kind, args[0], args[1])
 		if err != nil {
 			return err
@@ -115,6 +135,46 @@ func giveCommand(a *run.App, kind rule.Kind, c *cobra.Command) *cobra.Command {
 		return a.PreviewAndCommit(c, f.Keeping, func(d *plan.Planner, _ *changes.Outcome) (*plan.Plan, error) { return entry.Give(d, e, x) })
 	}
 	return c
+}
+
+// giveFrom gives what a sheet lists, CSV or a workbook, in one change.
+func giveFrom(a *run.App, c *cobra.Command, f *entryFlags, kind rule.Kind) error {
+	for _, name := range []string{"scope", "share", "until", "at", "owned-by", "kind", "plain"} {
+		if c.Flags().Changed(name) {
+			return run.Misused("--%s doesn't go with a sheet of entries: each row says its own", name)
+		}
+	}
+	rows, err := run.ReadFile(c.Context(), f.From(), func(r io.Reader, file string) ([]csvfile.Entry, error) {
+		s, err := run.OpenSheet(r, file, csvfile.Entries)
+		if err != nil {
+			return nil, err
+		}
+		return s.ReadEntries(kind == rule.Deny)
+	})
+	if err != nil {
+		return err
+	}
+	if len(rows) == 0 {
+		return run.Misused("%s names no entry", doc.Clip(f.From()))
+	}
+	all := make([]entry.Wanted, len(rows))
+	for i := range rows {
+		r := &rows[i]
+		w := entry.Wanted{Entry: entry.Entry{Kind: rule.Allow, Who: r.Who, What: r.Level, Scope: r.Scope, Share: r.Share}, Where: r.Where, Why: r.Why, Wrong: r.Wrong}
+		if r.Deny {
+			w.Kind = rule.Deny
+		}
+		if w.Until, err = estate.ParseDay(r.Until); err != nil {
+			return r.Wrong("until", err)
+		}
+		if r.Share {
+			w.Scope = rule.Here
+		}
+		all[i] = w
+	}
+	return a.PreviewAndCommit(c, f.Keeping, func(d *plan.Planner, _ *changes.Outcome) (*plan.Plan, error) {
+		return entry.GiveMany(d, all, filepath.Base(f.From()))
+	})
 }
 
 func RevokeCommand(a *run.App) *cobra.Command {

@@ -1,12 +1,15 @@
 package run
 
 import (
+	"bufio"
 	"context"
 	"errors"
 	"io"
 	"os"
 
 	"tarnwold/internal/format"
+	"tarnwold/internal/format/csvfile"
+	"tarnwold/internal/format/workbook"
 	"tarnwold/internal/store"
 )
 
@@ -30,6 +33,24 @@ func ReadFile[T any](ctx context.Context, file string, read func(io.Reader, stri
 	}
 	defer f.Close()
 	return read(&Stopping{ctx, f}, file)
+}
+
+// OpenSheet opens a sheet: CSV, or the first sheet of a workbook that isn't hidden.
+func OpenSheet(r io.Reader, file string, allowed ...csvfile.Kind) (*csvfile.Reader, error) {
+	in := bufio.NewReaderSize(r, 1<<16)
+	if begins, _ := in.Peek(4); !workbook.Is(begins) {
+		return csvfile.Open(in, file, allowed...)
+	}
+	sheets, err := workbook.Read(in, file)
+	if err != nil {
+		return nil, err
+	}
+	for _, s := range sheets {
+		if !s.Hidden {
+			return csvfile.OpenRows(s.Rows, file, allowed...)
+		}
+	}
+	return nil, &format.Error{File: file, What: "all its sheets are hidden"}
 }
 
 // Stopping reads until its context is done.

@@ -30,6 +30,9 @@ func (f *Targets) Flags(c *cobra.Command, a *App) {
 	_ = c.RegisterFlagCompletionFunc("kind", cobra.FixedCompletions([]string{"folder", "file"}, cobra.ShellCompDirectiveNoFileComp))
 }
 
+// From is the file with places, or "".
+func (f *Targets) From() string { return f.from }
+
 // mostList is the most bytes of a list of places.
 const mostList = 64 << 20
 

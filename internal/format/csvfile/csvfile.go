@@ -10,8 +10,10 @@
 //	trials:   user, act, where, [to]
 //	outfits:  folder, name
 //	tries:    at, user, act, where, result
+//	entries:  who, level, where, [kind], [scope], [until], [why], [share]
 //
-// Columns in brackets may be missing. Text is UTF-8; a byte order mark is
+// Columns in brackets may be missing. A sheet of a workbook with such a header row is read
+// as well. Text is UTF-8; a byte order mark is
 // passed over.
 package csvfile
 
@@ -33,6 +35,7 @@ import (
 	"tarnwold/core/rule/sddl"
 	"tarnwold/internal/format"
 	"tarnwold/internal/format/trail"
+	"tarnwold/internal/format/workbook"
 )
 
 // Kind is what a sheet holds.
@@ -49,6 +52,7 @@ const (
 	Outfits
 	Tries
 	Claims
+	Entries
 )
 
 var kinds = [...]struct {
@@ -64,6 +68,7 @@ var kinds = [...]struct {
 	Trials:    {"acts", []string{"user", "act", "where"}, []string{"to"}},
 	Outfits:   {"folders to fit out", []string{"folder", "name"}, nil},
 	Claims:    {"claims", []string{"user", "claim", "kind", "value"}, nil},
+	Entries:   {"entries", []string{"who", "level", "where"}, []string{"kind", "scope", "until", "why", "share"}},
 	Tries:     {"what was tried", []string{"at", "user", "act", "where", "result"}, nil},
 }
 
@@ -71,7 +76,8 @@ var kinds = [...]struct {
 type Reader struct {
 	Kind   Kind
 	file   string
-	csv    *csv.Reader
+	csv    source
+	cells  bool // it is a sheet of a workbook
 	column map[string]int
 	row    []string
 	rows   int
@@ -80,6 +86,38 @@ type Reader struct {
 	// Further is the columns of accounts that nothing is known of, kept as they are.
 	Further []string
 }
+
+// source gives rows, and says where their fields are.
+type source interface {
+	Read() ([]string, error)
+	FieldPos(field int) (line, column int)
+}
+
+// rows are those of a workbook's sheet; the position of a field is its cell's.
+type rows struct {
+	left [][]string
+	at   int
+	head int // how many columns there are
+}
+
+func (r *rows) Read() ([]string, error) {
+	for len(r.left) > 0 {
+		row := r.left[0]
+		r.left, r.at = r.left[1:], r.at+1
+		if r.head == 0 {
+			r.head = len(row)
+		}
+		if len(row) > 0 {
+			if len(row) < r.head { // empty cells at its end
+				row = append(slices.Clone(row), make([]string, r.head-len(row))...)
+			}
+			return row, nil
+		}
+	}
+	return nil, io.EOF
+}
+
+func (r *rows) FieldPos(i int) (line, column int) { return r.at, i + 1 }
 
 // The most that is taken of a file: bytes of one row, and rows.
 const (
@@ -115,18 +153,31 @@ func Open(r io.Reader, file string, allowed ...Kind) (*Reader, error) {
 	if bom, _ := in.Peek(3); string(bom) == "\ufeff" {
 		_, _ = in.Discard(3)
 	}
-	s := &Reader{file: file, column: map[string]int{}}
+	s := &Reader{file: file}
 	s.left.r = in
-	s.csv = csv.NewReader(&s.left)
-	s.csv.ReuseRecord = true
+	c := csv.NewReader(&s.left)
+	c.ReuseRecord = true
+	s.csv = c
+	return s, s.begin(allowed)
+}
+
+// OpenRows is Open for a sheet of a workbook.
+func OpenRows(sheet [][]string, file string, allowed ...Kind) (*Reader, error) {
+	s := &Reader{file: file, csv: &rows{left: sheet}, cells: true}
+	return s, s.begin(allowed)
+}
+
+func (s *Reader) begin(allowed []Kind) error {
+	s.column = map[string]int{}
+	file := s.file
 	head, err := s.csv.Read()
 	if err != nil && !errors.Is(err, io.EOF) {
-		return nil, s.broken(err)
+		return s.broken(err)
 	}
 	for i, name := range head {
 		name = strings.ToLower(strings.TrimSpace(name))
 		if _, ok := s.column[name]; ok {
-			return nil, &format.Error{File: file, Line: 1, What: fmt.Sprintf("the header row %q: the column %q is named twice", format.Clip(strings.Join(head, ",")), format.Clip(name))}
+			return &format.Error{File: file, Line: 1, What: fmt.Sprintf("the header row %q: the column %q is named twice", format.Clip(strings.Join(head, ",")), format.Clip(name))}
 		}
 		s.column[name] = i
 	}
@@ -135,9 +186,9 @@ func Open(r io.Reader, file string, allowed ...Kind) (*Reader, error) {
 		if s.fits(k) {
 			s.Kind = k
 			if k == Accounts {
-				return s, s.besides(head)
+				return s.besides(head)
 			}
-			return s, nil
+			return nil
 		}
 		w := fmt.Sprintf("%s (%s", kinds[k].name, strings.Join(kinds[k].needed, ","))
 		if o := kinds[k].optional; len(o) > 0 {
@@ -148,7 +199,7 @@ func Open(r io.Reader, file string, allowed ...Kind) (*Reader, error) {
 		}
 		wanted = append(wanted, w+")")
 	}
-	return nil, &format.Error{File: file, Line: 1, What: fmt.Sprintf("the header row %q is not that of %s", format.Clip(strings.Join(head, ",")), strings.Join(wanted, " or "))}
+	return &format.Error{File: file, Line: 1, What: fmt.Sprintf("the header row %q is not that of %s", format.Clip(strings.Join(head, ",")), strings.Join(wanted, " or "))}
 }
 
 func (s *Reader) fits(k Kind) bool {
@@ -210,6 +261,9 @@ func (s *Reader) line() int { l, _ := s.csv.FieldPos(0); return l }
 // at makes an error at a byte of a field.
 func (s *Reader) at(i, offset int, what string, args ...any) error {
 	l, c := s.csv.FieldPos(i)
+	if s.cells {
+		return &format.Error{File: s.file, Line: l, Cell: workbook.Cell(l-1, i), What: format.Clip(fmt.Sprintf(what, args...))}
+	}
 	return &format.Error{File: s.file, Line: l, Column: c + offset, What: format.Clip(fmt.Sprintf(what, args...))}
 }
 
@@ -393,7 +447,9 @@ type Asking struct {
 // wrong is one of them, with its error: the others are asked all the same.
 func (s *Reader) ReadAskings() ([]Asking, error) {
 	var out []Asking
-	s.csv.FieldsPerRecord = -1
+	if c, ok := s.csv.(*csv.Reader); ok {
+		c.FieldsPerRecord = -1
+	}
 	for {
 		ok, err := s.next()
 		var wrong *format.Error

@@ -248,6 +248,14 @@ func Replace(d *plan.Planner, e Entry, x plan.Targets) (*plan.Plan, error) {
 		p.Change += " until " + string(e.Until)
 	}
 	p.Nothing = d.T.Name(l.Who) + " has just that there already"
+	edit := replacingEdit(d, e, l, false)
+	p, err = edited(d, p, x, e.Share, edit)
+	return explained(d, p, err, e.What)
+}
+
+// replacingEdit is the edit that makes an allow entry come in the place of those that are
+// set for the same account. orGive: one comes too where none is set.
+func replacingEdit(d *plan.Planner, e Entry, l rule.Line, orGive bool) plan.ItemEdit {
 	entries := func(b *rule.Descriptor, folder bool) ([]rule.Entry, *rule.Descriptor, error) {
 		l := l
 		found := false
@@ -263,7 +271,7 @@ func Replace(d *plan.Planner, e Entry, x plan.Targets) (*plan.Plan, error) {
 			}
 			found = true
 		}
-		if !found {
+		if !found && !orGive {
 			return nil, nil, &estate.Refused{Why: fmt.Sprintf("no allow entry for %s is set there", d.T.Name(l.Who)), Do: "use: tarnwold grant"}
 		}
 		es, err := l.Entries(folder || e.Share)
@@ -303,6 +311,9 @@ func Replace(d *plan.Planner, e Entry, x plan.Targets) (*plan.Plan, error) {
 		},
 	}
 	givingPosix(d, &edit, l, e.What, e.Until, true)
+	if orGive {
+		return edit
+	}
 	there := edit.Posix
 	edit.Posix = func(r, up *posix.Rules, dated estate.Dated) (*posix.Rules, error) {
 		if who, err := Number(d, l.Who); err == nil && r.Turned(who, posix.Drops(), posix.Drops()) == r {
@@ -310,8 +321,7 @@ func Replace(d *plan.Planner, e Entry, x plan.Targets) (*plan.Plan, error) {
 		}
 		return there(r, up, dated)
 	}
-	p, err = edited(d, p, x, e.Share, edit)
-	return explained(d, p, err, e.What)
+	return edit
 }
 
 // Watch makes audit entries come on items.

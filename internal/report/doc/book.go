@@ -61,11 +61,7 @@ func (p *Printer) book(title string, heads []string, rows [][]string) error {
 	put := func(at int, cells []string, style int) error {
 		row := make([]any, len(cells))
 		for i, c := range cells {
-			c = Clean(c)
-			if r := []rune(c); len(r) > MostCellRunes {
-				c = string(r[:MostCellRunes-1]) + "…"
-			}
-			row[i] = excelize.Cell{Value: c, StyleID: style}
+			row[i] = excelize.Cell{Value: sheetText(c), StyleID: style}
 		}
 		cell, err := excelize.CoordinatesToCellName(1, at)
 		if err != nil {
@@ -84,6 +80,11 @@ func (p *Printer) book(title string, heads []string, rows [][]string) error {
 	if err := w.Flush(); err != nil {
 		return err
 	}
+	if p.behind != nil {
+		if err := hidden(f, p.behindName, p.behind()); err != nil {
+			return err
+		}
+	}
 	last, err := excelize.CoordinatesToCellName(len(heads), len(rows)+1)
 	if err == nil {
 		err = f.AutoFilter(sheet, "A1:"+last, nil)
@@ -92,6 +93,43 @@ func (p *Printer) book(title string, heads []string, rows [][]string) error {
 		return err
 	}
 	return f.Write(p.W)
+}
+
+// sheetText is a text as a cell holds it.
+func sheetText(c string) string {
+	c = Clean(c)
+	if r := []rune(c); len(r) > MostCellRunes {
+		c = string(r[:MostCellRunes-1]) + "…"
+	}
+	return c
+}
+
+// hidden writes a sheet that isn't shown.
+func hidden(f *excelize.File, name string, rows [][]string) error {
+	if _, err := f.NewSheet(name); err != nil {
+		return err
+	}
+	w, err := f.NewStreamWriter(name)
+	if err != nil {
+		return err
+	}
+	for i, r := range rows {
+		row := make([]any, len(r))
+		for j, c := range r {
+			row[j] = sheetText(c)
+		}
+		cell, err := excelize.CoordinatesToCellName(1, i+1)
+		if err != nil {
+			return err
+		}
+		if err := w.SetRow(cell, row); err != nil {
+			return err
+		}
+	}
+	if err := w.Flush(); err != nil {
+		return err
+	}
+	return f.SetSheetVisible(name, false)
 }
 
 // markdown writes rows as a table of Markdown (GFM §4.10).

@@ -65,7 +65,10 @@ type Printer struct {
 	WhoIs func(name string) string
 	// outline is the answer as a page shows it; nil: as its rows.
 	outline func() *Outline
-	err     error
+	// behind is a second sheet of a workbook, not shown; nil: there is none.
+	behind     func() [][]string
+	behindName string
+	err        error
 }
 
 // Err gives the first error of writing.

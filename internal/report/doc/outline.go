@@ -53,6 +53,9 @@ func (p *Printer) Outlined(fn func() *Outline) *Printer {
 	return p
 }
 
+// Behind puts a sheet that isn't shown into a workbook.
+func (p *Printer) Behind(name string, rows func() [][]string) { p.behindName, p.behind = name, rows }
+
 // parents tells of each row whether rows stand below it.
 func (o *Outline) parents() []bool {
 	out := make([]bool, len(o.Rows))
