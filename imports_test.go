@@ -20,7 +20,7 @@ var floors = []string{
 	"core/place", "core/right", "core/account", "core/rule", "core/rule/secdesc", "core/rule/sddl", "core/posix", "core/posix/acltext", "core/change", "core/verdict", "core/crowd", "core/impact", "core/guard",
 	"internal/proptest", "internal/testlog", "internal/newfile", "internal/format", "internal/store", "internal/server", "internal/estate", "internal/estate/edit", "internal/playhouse", "internal/ask", "internal/ask/show", "internal/ask/uses", "internal/ask/explain", "internal/ask/census", "internal/ask/findings", "internal/ask/expect",
 	"internal/plan", "internal/plan/keeper", "internal/plan/people", "internal/plan/servers", "internal/plan/item", "internal/plan/entry", "internal/plan/saved",
-	"internal/plan/review", "internal/plan/request", "internal/plan/undo", "internal/plan/policies", "internal/plan/intake", "internal/live",
+	"internal/plan/review", "internal/plan/request", "internal/plan/confirm", "internal/plan/undo", "internal/plan/policies", "internal/plan/intake", "internal/live",
 	"internal/report/doc", "internal/report", "internal/report/changes", "internal/cli/run", "internal/cli/asks", "internal/cli/changes", "internal/cli/load", "internal/cli/people", "internal/cli/real", "internal/cli/govern", "internal/cli", "packaging", "cmd/tarnwold",
 }
 
@@ -35,7 +35,7 @@ var apart = map[string][]string{
 	"internal/playhouse": {"internal/estate", "internal/store"},
 	"cmd/tarnwold": {"internal/store", "internal/estate", "internal/ask", "internal/ask/show", "internal/ask/uses", "internal/ask/explain", "internal/ask/census", "internal/ask/findings", "internal/ask/expect",
 		"internal/plan", "internal/plan/keeper", "internal/plan/people", "internal/plan/servers", "internal/plan/item", "internal/plan/entry", "internal/plan/saved",
-		"internal/plan/review", "internal/plan/request", "internal/plan/undo", "internal/plan/policies", "internal/plan/intake", "internal/live", "internal/format", "internal/playhouse", "internal/report", "core/"},
+		"internal/plan/review", "internal/plan/request", "internal/plan/confirm", "internal/plan/undo", "internal/plan/policies", "internal/plan/intake", "internal/live", "internal/format", "internal/playhouse", "internal/report", "core/"},
 }
 
 // asking are words that only the packages estate and store may say: nobody

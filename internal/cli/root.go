@@ -129,7 +129,7 @@ New here? Run: tarnwold demo. Your own server: tarnwold setup`,
 		{"give", []*cobra.Command{changes.GrantCommand(a), changes.DenyCommand(a), changes.RevokeCommand(a), changes.ReplaceCommand(a), changes.JoinerCommand(a), changes.MoverCommand(a), changes.LeaverCommand(a), changes.StripCommand(a), changes.SwapCommand(a), changes.LikeCommand(a), changes.OutfitCommand(a), changes.WatchCommand(a), changes.ExpireCommand(a), changes.ApplyCommand(a)}},
 		{"shape", []*cobra.Command{changes.SealCommand(a), changes.UnsealCommand(a), changes.ReflowCommand(a), changes.DiffersCommand(a), changes.OwnerCommand(a), changes.OwnedCommand(a), changes.ModeCommand(a), changes.PutCommand(a), changes.MoveCommand(a), changes.CopyCommand(a)}},
 		{"ask", []*cobra.Command{asks.ExplainCommand(a), asks.WhoCommand(a), asks.ReachCommand(a), asks.FilesCommand(a), asks.CompareCommand(a), asks.GridCommand(a), changes.RoleCommand(a), asks.UsesCommand(a), asks.TryCommand(a), asks.ShowCommand(a), asks.HistoryCommand(a), asks.QuestionsCommand(a)}},
-		{"govern", []*cobra.Command{asks.ExpectCommand(a), govern.PolicyCommand(a), govern.RequestCommand(a), govern.KeeperCommand(a), govern.DutiesCommand(a), govern.FindingsCommand(a), load.TrailCommand(a), load.UnusedCommand(a), govern.NightlyCommand(a)}},
+		{"govern", []*cobra.Command{asks.ExpectCommand(a), govern.PolicyCommand(a), govern.RequestCommand(a), govern.KeeperCommand(a), govern.DutiesCommand(a), govern.ReviewCommand(a), govern.FindingsCommand(a), load.TrailCommand(a), load.UnusedCommand(a), govern.NightlyCommand(a)}},
 	} {
 		for _, c := range g.cmds {
 			c.GroupID = g.group

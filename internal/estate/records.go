@@ -16,11 +16,13 @@ const (
 	DirectoryRecord RecordKind = "directory"
 	MetadataRecord  RecordKind = "particulars" // of an account: what it is for, whether it is shut
 	RealmRecord     RecordKind = "realm"       // where a machine takes its accounts from
+	ReviewRecord    RecordKind = "review"      // that keepers confirm what is set
+	PartRecord      RecordKind = "review-part" // what one of them has to, and said
 )
 
 // RecordKinds lists all there are: what is saved, checked and described knows them
 // from here.
-var RecordKinds = [...]RecordKind{PolicyRecord, RequestRecord, KeeperRecord, DirectoryRecord, MetadataRecord, RealmRecord}
+var RecordKinds = [...]RecordKind{PolicyRecord, RequestRecord, KeeperRecord, DirectoryRecord, MetadataRecord, RealmRecord, ReviewRecord, PartRecord}
 
 // Record is something kept in writing beside the rules. It decides nothing by
 // itself; whoever wrote it reads Body.

@@ -98,6 +98,8 @@ type Plan struct {
 	// moves: somebody's rights change, be it by some that open nothing.
 	Moves bool `json:"-"`
 	again func(*Planner) (*Plan, error)
+	// OnWord is on whose word it is made, beside who makes it: what they keep is theirs to say.
+	OnWord []ID `json:"-"`
 	// keepers are what keepers of places have against it.
 	Keepers []Warning `json:"-"`
 

@@ -40,6 +40,7 @@ var findingWords = map[string]struct{ head, why string }{
 	"share-too-narrow":     {"Shares narrower than needed", "The rules below grant what the share lets nobody use: it looks granted and never works."},
 	"last-day-over":        {"Past their last day", "It was to end, and still grants something until tarnwold expire takes it away."},
 	"account-ends":         {"Accounts that end soon", "What they own and what names them is easier handed on while they can be asked."},
+	"never-reviewed":       {"Kept, and never reviewed", "Others were: here nobody has confirmed yet that what is set, or who is in it, is still right."},
 	"group-in-circle":      {"Groups in a circle", "Everybody in one is in all of them, and servers differ in how far they follow."},
 	"empty-group":          {"Empty groups", "Nobody is in them; an entry for one opens nothing, until somebody puts a person there for another reason."},
 	"unused-group":         {"Groups that nothing names", "Being in one grants nothing: people are added in vain, or it is a leftover."},

@@ -1,10 +1,14 @@
 package findings
 
 import (
+	"encoding/json"
+	"strings"
+
 	"tarnwold/core/account"
 	"tarnwold/core/crowd"
 	"tarnwold/core/rule"
 	"tarnwold/internal/ask"
+	"tarnwold/internal/estate"
 )
 
 // privileged: who passes rules by a privilege and isn't there as an administrator is.
@@ -59,6 +63,44 @@ func (x *finding) otherwise() error {
 		for _, what := range x.k.T.Otherwise(s) {
 			x.add(Finding{Where: "server " + s.Name, What: what})
 		}
+	}
+	return nil
+}
+
+// unreviewed: what is kept and was in no review that was closed. Where none ever was, nothing
+// is said: who doesn't review anything isn't told so of each place.
+func (x *finding) unreviewed() error {
+	var reviewed struct {
+		State  string   `json:"state"`
+		Covers []string `json:"covers"`
+	}
+	covered, any := map[string]bool{}, false
+	for _, r := range x.k.T.Records(estate.ReviewRecord) {
+		if err := json.Unmarshal([]byte(r.Body), &reviewed); err != nil || reviewed.State != "closed" {
+			continue
+		}
+		any = true
+		for _, of := range reviewed.Covers {
+			covered[of] = true
+		}
+	}
+	if !any {
+		return nil
+	}
+	for _, r := range x.k.T.Records(estate.KeeperRecord) {
+		var kept struct {
+			Of    string `json:"of"`
+			Place string `json:"place"`
+		}
+		if err := json.Unmarshal([]byte(r.Body), &kept); err != nil || covered[kept.Of] {
+			continue
+		}
+		covered[kept.Of] = true // it is told once, however many keep it
+		f := Finding{Where: kept.Of, Commands: [][]string{{"tarnwold", "review", "start", "NAME", "--of", kept.Place}}}
+		if pattern, ok := strings.CutPrefix(kept.Place, "group:"); ok {
+			f.Where = "group " + pattern
+		}
+		x.add(f)
 	}
 	return nil
 }

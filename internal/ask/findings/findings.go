@@ -115,6 +115,7 @@ var findingKinds = [...]FindingKind{
 	{"share-too-narrow", false, false, (*finding).narrowShares},
 	{"last-day-over", true, false, (*finding).over},
 	{"account-ends", true, false, (*finding).ending},
+	{"never-reviewed", true, false, (*finding).unreviewed},
 	{"group-in-circle", true, false, (*finding).circles},
 	{"empty-group", true, false, (*finding).empty},
 	{"unused-group", true, false, (*finding).unused},

@@ -28,6 +28,7 @@ import (
 	"tarnwold/internal/format/expectation"
 	"tarnwold/internal/newfile"
 	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/confirm"
 	"tarnwold/internal/plan/entry"
 	"tarnwold/internal/plan/policies"
 	"tarnwold/internal/plan/request"
@@ -60,7 +61,7 @@ func NightlyCommand(a *run.App) *cobra.Command {
 		Short: "Look at everything once a night: one page, one short summary, one exit code",
 		Long: `Look at everything once a night: read the directories and the linked servers, take
 away what is over, check expectations and laid policies, look for findings, conflicting duties,
-and requests that wait. It writes a dated page into a folder, with what
+requests that wait, and reviews that aren't answered. It writes a dated page into a folder, with what
 it is drawn from beside it, and prints a short summary: what is new since the
 last night.
 
@@ -151,6 +152,7 @@ func nightly(a *run.App, c *cobra.Command, n night) error {
 			func() error { return nightFindings(out, d, except, measured.Kinds) },
 			func() error { return nightDuties(out, d, except) },
 			func() error { return nightRequests(out, d, longer) },
+			func() error { return nightReviews(out, d) },
 			func() error { return nightProof(out, t) },
 			func() error {
 				for _, s := range t.Servers() {
@@ -427,6 +429,41 @@ func nightRequests(out *changes.Night, d *plan.Planner, longer time.Duration) er
 		r := waiting[i].Request
 		s.Add(fmt.Sprint(r.Number), fmt.Sprintf("request %d", r.Number),
 			fmt.Sprintf("%s on %s for %s, for %s", r.Level, r.Where, strings.Join(r.Names(), ", "), report.Count(int64(waiting[i].Waiting), "day")), false)
+	}
+	return nil
+}
+
+// nightReviews tells which reviews aren't answered, and whose part of them isn't.
+func nightReviews(out *changes.Night, d *plan.Planner) error {
+	all, err := confirm.Reviews(d.T)
+	if err != nil || len(all) == 0 {
+		return err
+	}
+	s := out.Section("reviews", "Reviews that are open")
+	for i := range all {
+		if all[i].State != confirm.Open {
+			continue
+		}
+		x, err := confirm.StatusOf(d.T, &all[i])
+		if err != nil {
+			return err
+		}
+		due := ""
+		switch {
+		case x.Overdue:
+			due = ", overdue since " + x.Due
+		case x.Due != "":
+			due = ", due " + x.Due
+		}
+		if x.Answered == x.Rows {
+			s.Add(x.Review, "review "+x.Review, "all is answered"+due+"; tarnwold review close "+x.Review, false)
+			continue
+		}
+		for _, part := range x.Parts {
+			if n := part.Rows - part.Answered; n > 0 {
+				s.Add(x.Review+" "+part.Part, "review "+x.Review, fmt.Sprintf("%s: %s not answered%s", part.Part, report.Count(int64(n), "row"), due), false)
+			}
+		}
 	}
 	return nil
 }

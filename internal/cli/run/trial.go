@@ -14,7 +14,7 @@ import (
 )
 
 // wanted are words of a command in whose place somebody has to say something.
-var wanted = []string{"WHO", "GROUP", "LEVEL"}
+var wanted = []string{"WHO", "GROUP", "LEVEL", "NAME"}
 
 // Trial makes commands that would mend something, one after the other, in a private estate,
 // and tells what they do. Nothing of it is kept.

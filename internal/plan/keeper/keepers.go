@@ -38,6 +38,13 @@ const managerOf = "manager-of:"
 // managerWords are how that is written.
 const managerWords = "manager of "
 
+// Written gives a keeper as it was written down, as they are now.
+func Written(t *estate.Tx, who string) Keeper {
+	k := Keeper{Who: who}
+	k.now(t)
+	return k
+}
+
 // Under gives the user whose manager a keeper is.
 func (k *Keeper) Under() (plan.ID, bool) {
 	text, ok := strings.CutPrefix(k.Who, managerOf)
@@ -284,6 +291,12 @@ func (k *Keeps) Is(user plan.ID, keepers []Keeper) bool {
 	return slices.ContainsFunc(keepers, func(o Keeper) bool { return !o.ID().IsZero() && tok.Has(o.ID()) })
 }
 
+// decides tells whether keepers have their say in a plan: one of them makes it, or it is
+// made on their word.
+func (k *Keeps) decides(p *plan.Plan, actor plan.ID, keepers []Keeper) bool {
+	return k.Is(actor, keepers) || slices.ContainsFunc(p.OnWord, func(id plan.ID) bool { return k.Is(id, keepers) })
+}
+
 // Group gives the keepers of a group; a group named as it is before patterns.
 func (k *Keeps) Group(name string) (out []Keeper) {
 	key := estate.Key(name)
@@ -351,7 +364,7 @@ func keepersHold(d *plan.Planner, p *plan.Plan) error {
 	actor, _ := d.ActingUser()
 	warned := map[string]bool{}
 	hold := func(said string, keepers []Keeper) {
-		if len(keepers) == 0 || warned[said] || k.Is(actor.ID, keepers) {
+		if len(keepers) == 0 || warned[said] || k.decides(p, actor.ID, keepers) {
 			return
 		}
 		warned[said] = true
@@ -527,7 +540,7 @@ func keepersOfPlaces(d *plan.Planner, p *plan.Plan, moved []bool) error {
 		}
 		said[o.Of] = true
 		keepers := k.Place(o.Of)
-		if k.Is(actor.ID, keepers) {
+		if k.decides(p, actor.ID, keepers) {
 			continue
 		}
 		at, err := d.T.FindText(o.Of)

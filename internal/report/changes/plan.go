@@ -17,6 +17,7 @@ import (
 	"tarnwold/internal/format"
 	"tarnwold/internal/live"
 	"tarnwold/internal/plan"
+	"tarnwold/internal/plan/confirm"
 	"tarnwold/internal/plan/entry"
 	"tarnwold/internal/plan/intake"
 	"tarnwold/internal/plan/keeper"
@@ -50,6 +51,8 @@ type Outcome struct {
 	Expects  []expect.Expectation `json:"-"`
 	Expected []*expect.Expected   `json:"expected,omitempty"`
 	Request  *request.Request     `json:"request,omitempty"`
+	// Closing is what a review comes to that is closed.
+	Closing *confirm.Closing `json:"closing,omitempty"`
 	// Unmended are the findings that mending leaves.
 	Unmended []findings.Finding `json:"findings-left,omitempty"`
 }
@@ -140,7 +143,7 @@ func lineText(l edit.Line) string {
 		return l.Text
 	case "known":
 		return l.Text
-	case "policy", "request", "keeper", "about", "sign-on":
+	case "policy", "request", "keeper", "review", "about", "sign-on":
 		return strings.TrimSpace(strings.ReplaceAll(strings.ReplaceAll(l.What, "about", "about it:"), "sign-on", "sign-on:") + " " + l.Text)
 	case "account", "server", "share", "level", "tree", "item", "administrator", "read-only", "folder", "file":
 		return strings.TrimSpace(strings.ReplaceAll(l.What, "read-only", "switched to read-only") + " " + l.Text)
@@ -189,6 +192,9 @@ func Preview(p *doc.Printer, o *Outcome) {
 	p.Grid(g)
 	if left += int64(o.Untold); left > 0 && !o.Brief {
 		p.Line(doc.S("and %s more", report.Count(left, "item")))
+	}
+	if o.Closing != nil {
+		closing(p, o.Closing)
 	}
 	for _, e := range o.Ended {
 		p.Line(doc.S("Last day %s: %s, %s.", e.Until, e.What, e.Where))

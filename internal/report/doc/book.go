@@ -80,6 +80,20 @@ func (p *Printer) book(title string, heads []string, rows [][]string) error {
 	if err := w.Flush(); err != nil {
 		return err
 	}
+	for at, of := range p.choices {
+		name, err := excelize.ColumnNumberToName(at + 1)
+		if err != nil {
+			return err
+		}
+		v := excelize.NewDataValidation(true)
+		v.Sqref = fmt.Sprintf("%s2:%s%d", name, name, max(2, len(rows)+1))
+		if err := v.SetDropList(of); err != nil {
+			return err
+		}
+		if err := f.AddDataValidation(sheet, v); err != nil {
+			return err
+		}
+	}
 	if p.behind != nil {
 		if err := hidden(f, p.behindName, p.behind()); err != nil {
 			return err

@@ -68,6 +68,7 @@ type Printer struct {
 	// behind is a second sheet of a workbook, not shown; nil: there is none.
 	behind     func() [][]string
 	behindName string
+	choices    map[int][]string // of a column of a workbook: what is to be chosen from
 	err        error
 }
 

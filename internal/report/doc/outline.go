@@ -56,6 +56,14 @@ func (p *Printer) Outlined(fn func() *Outline) *Printer {
 // Behind puts a sheet that isn't shown into a workbook.
 func (p *Printer) Behind(name string, rows func() [][]string) { p.behindName, p.behind = name, rows }
 
+// Choices says what is to be chosen from in a column of a workbook, from 0.
+func (p *Printer) Choices(column int, of ...string) {
+	if p.choices == nil {
+		p.choices = map[int][]string{}
+	}
+	p.choices[column] = of
+}
+
 // parents tells of each row whether rows stand below it.
 func (o *Outline) parents() []bool {
 	out := make([]bool, len(o.Rows))

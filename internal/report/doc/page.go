@@ -130,8 +130,11 @@ func (p *Printer) Page(o *Outline) error {
 		}
 		return out
 	}
-	tree := false
+	tree, answers := false, 0
 	for i, r := range o.Rows {
+		if !r.Group {
+			answers++
+		}
 		rows[i] = pageRow{Level: r.Depth + 1, Pad: r.Depth, Name: Clean(r.Name), Parts: parted(r.Name), Cells: pageCells(r.Cells), Parent: parents[i]}
 		tree = tree || parents[i]
 		switch {
@@ -144,5 +147,5 @@ func (p *Printer) Page(o *Outline) error {
 		}
 	}
 	return pageTemplate.Execute(p.W, map[string]any{"Picks": picks(o, rows), "People": p.people(o.People),
-		"Title": Clean(o.Title), "Intro": clean(o.Intro), "Heads": clean(o.Heads), "Rows": rows, "Tree": tree, "Count": len(rows)})
+		"Title": Clean(o.Title), "Intro": clean(o.Intro), "Heads": clean(o.Heads), "Rows": rows, "Tree": tree, "Count": answers})
 }
