@@ -70,6 +70,10 @@ func shapeOf(command string, v any) string {
 		return "owned-sizes"
 	case name == "*show.Presented":
 		return "user-show-on"
+	case name == "*confirm.PartRows":
+		return "review-part"
+	case name == "govern.written":
+		return "review-parts"
 	case name == "changes.proof":
 		return "log-proof"
 	}

@@ -57,8 +57,9 @@ type walk struct {
 	people map[plan.ID]int
 	dir    *acc.Directory
 	lang   rule.Language
-	near   map[string][]int // parts by the key of a place
-	at     map[string]int   // parts by who keeps
+	kept   map[string][]keeper.Keeper // by the key of a place
+	near   map[string][]int           // parts of what is in a folder and isn't kept itself
+	at     map[string]int             // parts by who keeps
 	parts  []Part
 	dated  map[int64]bool // items with last days
 	by     string         // whom all of it goes to; "": to its keepers
@@ -71,6 +72,13 @@ func newWalk(d *plan.Planner, by acc.Account, brief bool) (*walk, error) {
 		return nil, err
 	}
 	w := &walk{d: d, k: k, brief: brief, people: map[plan.ID]int{}, lang: ask.Language(d.T), near: map[string][]int{}, at: map[string]int{}, dated: d.T.WithDates()}
+	w.kept = map[string][]keeper.Keeper{}
+	for _, o := range k.All {
+		if a, err := place.ParsePlain(o.Of); err == nil {
+			key := estate.Key(a.Server) + ":" + estate.Key(a.Path)
+			w.kept[key] = append(w.kept[key], o)
+		}
+	}
 	if !by.ID.IsZero() {
 		w.by, w.byName = by.ID.String(), by.Name
 	}
@@ -105,32 +113,32 @@ func (w *walk) partsOf(keepers []keeper.Keeper) (out []int) {
 
 // keepersAt gives the parts of a place's keepers: those of the nearest folder that has any.
 func (w *walk) keepersAt(server, path string) []int {
-	if w.by != "" {
+	if w.by != "" || len(w.kept) == 0 {
 		return w.partsOf(nil)
 	}
-	key := estate.Key(server) + ":" + estate.Key(path)
-	if p, ok := w.near[key]; ok {
-		return p
-	}
-	var parts []int
-	var here []keeper.Keeper
-	for _, o := range w.k.All {
-		if a, err := place.ParsePlain(o.Of); err == nil && estate.Key(a.Server)+":"+estate.Key(a.Path) == key {
-			here = append(here, o)
-		}
+	server = estate.Key(server)
+	if here := w.kept[server+":"+estate.Key(path)]; here != nil {
+		return w.partsOf(here)
 	}
 	i := strings.LastIndexByte(path, '/')
-	switch {
-	case len(here) > 0:
-		parts = w.partsOf(here)
-	case path == "/" || i < 0:
-		parts = w.partsOf(nil)
-	default:
-		parts = w.keepersAt(server, path[:max(i, 1)])
+	if path == "/" || i < 0 {
+		return w.partsOf(nil)
 	}
-	w.near[key] = parts
+	above := path[:max(i, 1)]
+	key := server + ":" + above
+	parts, ok := w.near[key]
+	if !ok {
+		parts = w.keepersAt(server, above)
+		if len(w.near) == mostNear {
+			clear(w.near)
+		}
+		w.near[key] = parts
+	}
 	return parts
 }
+
+// mostNear is of how many folders it is remembered who keeps them.
+const mostNear = 1 << 16
 
 // scopes finds what a review is of: places, and groups by their patterns; none: all that is
 // kept.
@@ -222,37 +230,89 @@ func (w *walk) place(p estate.Place, fn func(*Row) error) error {
 	if err != nil {
 		return err
 	}
+	var nodes []int
 	for i := range f.Nodes {
-		n := &f.Nodes[i]
-		own, list := w.set(n.Before, f.Over(i, false))
-		if len(own) == 0 {
-			continue
+		if own, _ := w.set(f.Nodes[i].Before, f.Over(i, false)); len(own) > 0 {
+			nodes = append(nodes, i)
 		}
-		if err := f.Each(t, i, func(item int64) error {
-			s, at, ok := t.Stands(item)
-			if !ok {
-				return nil
+	}
+	row := func(node int, item int64) error {
+		n := &f.Nodes[node]
+		own, list := w.set(n.Before, f.Over(node, false))
+		s, at, ok := t.Stands(item)
+		if !ok {
+			return nil
+		}
+		r := Row{Kind: OfEntry, item: item, posix: list, parts: w.keepersAt(s.Name, at)}
+		if !w.brief {
+			r.Where = place.Address{Server: s.Name, Path: at}.String()
+		}
+		var dated estate.Dated
+		if w.dated[item] {
+			dated = t.Dated(estate.Bearer{Item: item}, n.Before)
+		}
+		for _, e := range own {
+			if err := w.entry(&r, e, n.Folder, string(dated[e]), item, fn); err != nil {
+				return err
 			}
-			r := Row{Kind: OfEntry, item: item, posix: list, parts: w.keepersAt(s.Name, at)}
-			if !w.brief {
-				r.Where = place.Address{Server: s.Name, Path: at}.String()
-			}
-			var dated estate.Dated
-			if w.dated[item] {
-				dated = t.Dated(estate.Bearer{Item: item}, n.Before)
-			}
-			for _, e := range own {
-				if err := w.entry(&r, e, n.Folder, string(dated[e]), item, fn); err != nil {
+		}
+		return nil
+	}
+	var ahead []estate.Part // small ones, which are read together
+	var most []int64
+	room := int64(atOnce)
+	flush := func() error {
+		for i, items := range f.FirstOf(t, ahead, most) {
+			for _, item := range items {
+				if err := row(ahead[i].Node, item); err != nil {
 					return err
 				}
 			}
-			return w.d.Ctx.Err()
-		}); err != nil {
-			return err
 		}
+		ahead, most, room = ahead[:0], most[:0], atOnce
+		return w.d.Ctx.Err()
+	}
+	for _, part := range f.Parts(nodes) {
+		if part.Items > atOnce/8 {
+			var items []int64
+			some := func() error {
+				t.Locate(items)
+				for _, item := range items {
+					if err := row(part.Node, item); err != nil {
+						return err
+					}
+				}
+				items = items[:0]
+				return w.d.Ctx.Err()
+			}
+			if err := f.EachIn(t, part, func(item int64) error {
+				if items = append(items, item); len(items) < atOnce {
+					return nil
+				}
+				return some()
+			}); err != nil {
+				return err
+			}
+			if err := some(); err != nil {
+				return err
+			}
+			continue
+		}
+		if room < part.Items {
+			if err := flush(); err != nil {
+				return err
+			}
+		}
+		ahead, most, room = append(ahead, part), append(most, part.Items), room-part.Items
+	}
+	if err := flush(); err != nil {
+		return err
 	}
 	return t.Err()
 }
+
+// atOnce is how many items are read at once.
+const atOnce = 4096
 
 // set gives the allow entries that are set on an item; of a POSIX tree those of its list
 // that name somebody, where they aren't what the folder's default list gives.
