@@ -73,13 +73,14 @@ func TestAReviewTakesJustWhatWasAnswered(t *testing.T) {
 		}
 		for range rapid.IntRange(1, 4).Draw(rt, "keepers") {
 			who := rapid.SampledFrom(w.who[:8]).Draw(rt, "keeper")
-			of := rapid.SampledFrom([]string{"group:g1", "group:g*", rapid.SampledFrom(paths).Draw(rt, "place")}).Draw(rt, "of")
+			of := rapid.SampledFrom([]string{"group:g1", "group:g*", folders[0], rapid.SampledFrom(paths).Draw(rt, "place")}).Draw(rt, "of")
 			w.keep(func(d *plan.Planner) (*plan.Plan, error) { return keeper.AddKeeper(d, who, []string{of}) })
 		}
 		s := confirm.Starting{Name: "winter", By: "keepers"}
 		if rapid.Bool().Draw(rt, "of one place") {
 			s.Of = []string{rapid.SampledFrom(paths).Draw(rt, "reviewed")}
 		}
+		begun, _ := w.work(func(d *plan.Planner) (*plan.Plan, error) { return confirm.Start(d, s) })
 		if w.keep(func(d *plan.Planner) (*plan.Plan, error) { return confirm.Start(d, s) }) == 0 {
 			met["nothing to review"]++
 			return
@@ -102,6 +103,7 @@ func TestAReviewTakesJustWhatWasAnswered(t *testing.T) {
 				return nil
 			})
 		}))
+		require.Regexp(rt, fmt.Sprintf("begun: %d rows?$", len(rows)), begun.Change, "each once")
 		byPart := map[string][]row{}
 		require.NoError(rt, w.e.View(ctx, func(tx *estate.Tx) error {
 			r, _ := confirm.Find(tx, "winter")

@@ -3,10 +3,14 @@
 package workbook
 
 import (
+	"archive/zip"
 	"bytes"
+	"encoding/xml"
+	"errors"
 	"fmt"
 	"io"
 	"strconv"
+	"strings"
 	"time"
 	"unicode/utf8"
 
@@ -18,8 +22,9 @@ import (
 // The most that is taken of a workbook. All of it is held at once, packed and unpacked.
 const (
 	mostBytes    = 64 << 20
-	mostUnpacked = 512 << 20
+	mostUnpacked = 256 << 20
 	mostCells    = 4_000_000
+	mostCell     = 4 * 32_767 // bytes of the characters that a cell holds
 )
 
 // Sheet is one sheet, row by row; a row ends with its last cell that holds something.
@@ -53,6 +58,9 @@ func Read(r io.Reader, file string) (sheets []Sheet, err error) {
 	if len(packed) > mostBytes {
 		return nil, wrong("it is larger than a workbook that is read can be (%d MiB)", mostBytes>>20)
 	}
+	if err := whole(packed, file); err != nil {
+		return nil, err
+	}
 	defer func() { // the library's: a file that means harm may find its mistakes
 		if x := recover(); x != nil {
 			sheets, err = nil, wrong("it is not a workbook that can be read")
@@ -80,8 +88,11 @@ func Read(r io.Reader, file string) (sheets []Sheet, err error) {
 				return nil, wrong("sheet %q: %s", format.Clip(name), format.Clip(err.Error()))
 			}
 			for i, c := range row {
-				if !utf8.ValidString(c) {
+				switch {
+				case !utf8.ValidString(c):
 					return nil, &format.Error{File: file, Cell: Cell(len(s.Rows), i), What: "the text is not UTF-8"}
+				case len(c) > mostCell:
+					return nil, &format.Error{File: file, Cell: Cell(len(s.Rows), i), What: "it holds more than a cell can"}
 				}
 			}
 			if cells += len(row) + 1; cells > mostCells {
@@ -100,11 +111,64 @@ func Read(r io.Reader, file string) (sheets []Sheet, err error) {
 	return sheets, nil
 }
 
+// whole tells whether the sheets and texts of a workbook are whole: the library takes one that
+// breaks off in the middle for one that ends there.
+func whole(packed []byte, file string) error {
+	broken := func(what string) error {
+		return &format.Error{File: file, What: "it is not a workbook that can be read: " + format.Clip(what)}
+	}
+	z, err := zip.NewReader(bytes.NewReader(packed), int64(len(packed)))
+	if err != nil {
+		return broken(err.Error())
+	}
+	left := int64(mostUnpacked)
+	for _, f := range z.File {
+		if left -= int64(min(f.UncompressedSize64, mostUnpacked)); left < 0 {
+			return broken(fmt.Sprintf("unpacked it has more than %d MiB", mostUnpacked>>20))
+		}
+		name := strings.ToLower(f.Name)
+		if !strings.HasPrefix(name, "xl/worksheets/") && name != "xl/sharedstrings.xml" || !strings.HasSuffix(name, ".xml") {
+			continue
+		}
+		r, err := f.Open()
+		if err != nil {
+			return broken(f.Name + ": " + err.Error())
+		}
+		d := xml.NewDecoder(&runs{r: io.LimitReader(r, mostUnpacked)})
+		for err == nil {
+			_, err = d.RawToken()
+		}
+		r.Close()
+		if !errors.Is(err, io.EOF) {
+			return broken(f.Name + ": " + err.Error())
+		}
+	}
+	return nil
+}
+
+// runs ends what never begins another element: it would be held as one piece.
+type runs struct {
+	r io.Reader
+	n int // bytes since the last element began
+}
+
+const mostRun = 1 << 20
+
+func (x *runs) Read(b []byte) (int, error) {
+	n, err := x.r.Read(b)
+	if i := bytes.LastIndexByte(b[:n], '<'); i >= 0 {
+		x.n = n - i
+	} else if x.n += n; x.n > mostRun {
+		return 0, errors.New("it holds more than a cell can")
+	}
+	return n, err
+}
+
 // Day reads a cell that holds a day: as text it stays, and what a program of sheets made of
 // one, a number of days (ECMA-376 part 1 §18.17.4.1), becomes 2006-01-02 again.
 func Day(text string) string {
 	n, err := strconv.ParseFloat(text, 64)
-	if err != nil || n < 1 || n > 2_958_465 { // 9999-12-31
+	if err != nil || !(n >= 1 && n <= 2_958_465) { // 9999-12-31; NaN is neither
 		return text
 	}
 	at, err := excelize.ExcelDateToTime(n, false)
