@@ -208,7 +208,11 @@ func contains(list []string, x string) bool {
 func closing(p *doc.Printer, c *confirm.Closing) {
 	p.Line(doc.S("Of %s: %d kept, %d taken away.", report.Count(int64(c.Rows), "row"), c.Kept, c.Taken))
 	if c.Gone > 0 {
-		p.Line(doc.S("  %d were to be taken away and are not so any more.", c.Gone))
+		says := "  1 was to be taken away and is not so any more."
+		if c.Gone > 1 {
+			says = fmt.Sprintf("  %d were to be taken away and are not so any more.", c.Gone)
+		}
+		p.Line(doc.S("%s", says))
 	}
 	for _, u := range c.Unanswered {
 		p.Line(doc.In(doc.Bad, "  Not answered"), doc.S(" by %s: %s, which %s.", u.Part, report.Count(int64(u.Rows), "row"), stays(u.Rows)))
