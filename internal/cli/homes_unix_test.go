@@ -44,6 +44,12 @@ func newHomes(t testing.TB, users int) *homes {
 	return h
 }
 
+// said is run, of a command that may answer no.
+func (h *homes) said(t testing.TB, args ...string) (took time.Duration, most int64) {
+	t.Setenv("TARNWOLD_PEAK_NO", "1")
+	return h.run(t, args...)
+}
+
 // run gives how long a command took, and how many bytes it held at most.
 func (h *homes) run(t testing.TB, args ...string) (took time.Duration, most int64) {
 	result := filepath.Join(h.dir, "peak")
@@ -69,6 +75,9 @@ func peak() {
 	begun := time.Now()
 	err := c.Run()
 	took := time.Since(begun)
+	if c.ProcessState.ExitCode() == 1 && os.Getenv("TARNWOLD_PEAK_NO") != "" {
+		err = nil
+	}
 	if err == nil {
 		most := c.ProcessState.SysUsage().(*syscall.Rusage).Maxrss << 10 // in KB on Linux
 		err = os.WriteFile(os.Args[1], fmt.Appendln(nil, int64(took), most), 0o600)

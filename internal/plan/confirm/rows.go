@@ -27,7 +27,8 @@ type Row struct {
 	Who   string `json:"who"`
 	What  string `json:"what"`
 	Until string `json:"until,omitempty"`
-	// People is how many users it is for, one by one or by groups; -1: whoever can sign on.
+	// People is how many users it is for, one by one or by groups; -1: whoever can sign on;
+	// -2: it isn't known, as of who makes something.
 	People int `json:"people"`
 
 	key    uint64
@@ -430,6 +431,8 @@ func (w *walk) users(id plan.ID) int {
 		}
 	case id == acc.Everyone || id == acc.Authenticated:
 		n = -1
+	default:
+		n = -2
 	}
 	w.people[id] = n
 	return n

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	acc "tarnwold/core/account"
+	"tarnwold/core/rule"
 	"tarnwold/internal/estate"
 	"tarnwold/internal/plan"
 	"tarnwold/internal/plan/keeper"
@@ -106,6 +107,17 @@ type PartRows struct {
 	Says   string    `json:"-"`
 	Rows   []PartRow `json:"rows"`
 	Gone   int       `json:"not-so-any-more"`
+	// Above is what comes to the places of the part from folders above, and is confirmed there.
+	Above []FromAbove `json:"from-above"`
+}
+
+// FromAbove is an allow entry that a kept place has from a folder above.
+type FromAbove struct {
+	Where  string `json:"where"`
+	Who    string `json:"who"`
+	What   string `json:"what"`
+	SetOn  string `json:"set-on"` // "": nowhere now
+	People int    `json:"people"`
 }
 
 // PartsOf gives the rows of a review's parts, or of those that are wanted by what they are
@@ -157,10 +169,49 @@ func PartsOf(d *plan.Planner, r *Review, want []string, fn func(*PartRows) error
 		return err
 	}
 	for i := range out {
+		if out[i].Above, err = w.above(all[i].Who, r.Covers); err != nil {
+			return err
+		}
 		slices.SortStableFunc(out[i].Rows, func(a, b PartRow) int { return strings.Compare(a.Where, b.Where) })
 		if err := fn(&out[i]); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// above lists what comes from above to the places that somebody keeps and that a review
+// covers.
+func (w *walk) above(who string, covers []string) ([]FromAbove, error) {
+	out := []FromAbove{}
+	t := w.d.T
+	for _, o := range w.k.All {
+		if o.Who != who || !slices.Contains(covers, o.Of) {
+			continue
+		}
+		if _, group := o.Group(); group {
+			continue
+		}
+		p, err := t.FindText(o.Of)
+		if err != nil {
+			continue // it is there no more
+		}
+		d := plan.Desc(t.Of(p.Strand))
+		if d == nil {
+			continue
+		}
+		up := plan.Descs(t.Above(p))
+		for _, e := range d.Rules.FromAbove() {
+			if e.Kind != rule.Allow {
+				continue
+			}
+			x := FromAbove{Where: p.String(), Who: t.Name(e.Who), People: w.users(e.Who)}
+			x.What = strings.Replace(w.lang.Write(e, p.Folder), " "+x.Who+" ", " ", 1)
+			if i, _, ok := rule.Origin(e, p.Folder, up); ok {
+				x.SetOn = p.Up(i + 1)
+			}
+			out = append(out, x)
+		}
+	}
+	return out, t.Err()
 }

@@ -4,6 +4,7 @@ package estates
 
 import (
 	"bufio"
+	"cmp"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -55,6 +56,7 @@ type Tree struct {
 	Users  int
 	Groups int
 	Deep   int // instead of a broad tree, one this many folders deep
+	In     int // how many groups everybody is put into; 0: 5
 }
 
 // Write writes accounts.csv, members.csv, shares.csv and tree.csv into a folder.
@@ -99,8 +101,12 @@ func (x Tree) members(w *bufio.Writer, r *rand.Rand) error {
 		fmt.Fprintf(w, "group %d,group %d\n", i-layer+r.IntN(min(layer, 40))-min(i-layer, 20), i)
 	}
 	for i := range x.Users {
-		for k := range 5 {
-			fmt.Fprintf(w, "group %d,user%d\n", (i*5+k*7919+r.IntN(x.Groups))%x.Groups, i)
+		in := map[int]bool{}
+		for k := range cmp.Or(x.In, 5) {
+			if g := (i*5 + k*7919 + r.IntN(x.Groups)) % x.Groups; !in[g] {
+				in[g] = true
+				fmt.Fprintf(w, "group %d,user%d\n", g, i)
+			}
 		}
 	}
 	return nil

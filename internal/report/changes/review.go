@@ -134,6 +134,16 @@ func Part(p *doc.Printer, x *confirm.PartRows) error {
 		if n := len(x.Rows) - mostPartRows; n > 0 {
 			p.Line(doc.S("and %d more; -o FILE.xlsx has all of them", n))
 		}
+		if len(x.Above) == 0 {
+			return
+		}
+		p.Blank()
+		p.Line(doc.In(doc.Strong, "Also in, from above:"), doc.S(" confirmed where it is set"))
+		g = doc.Grid{Cols: []doc.Col{{Head: "where", Weight: 4}, {Head: "who", Weight: 2}, {Head: "what", Weight: 3}, {Head: "people"}, {Head: "set on", Weight: 4}}}
+		for _, a := range x.Above {
+			g.Rows = append(g.Rows, []doc.Cell{doc.C(a.Where), doc.C(a.Who), doc.C(a.What), doc.C(peopleCount(a.People)), doc.C(setOn(a))})
+		}
+		p.Grid(g)
 	})
 }
 
@@ -153,11 +163,23 @@ func isAre(n int) string {
 	return fmt.Sprintf("%d rows are", n)
 }
 
-func peopleText(r *confirm.PartRow) string {
-	if r.People < 0 {
-		return "everyone"
+func setOn(a confirm.FromAbove) string {
+	if a.SetOn == "" {
+		return "nowhere now"
 	}
-	return fmt.Sprint(r.People)
+	return a.SetOn
+}
+
+func peopleText(r *confirm.PartRow) string { return peopleCount(r.People) }
+
+func peopleCount(n int) string {
+	switch n {
+	case -1:
+		return "everyone"
+	case -2:
+		return ""
+	}
+	return fmt.Sprint(n)
 }
 
 func answerCell(a string) doc.Cell {
@@ -190,6 +212,12 @@ func partOutline(x *confirm.PartRows) *doc.Outline {
 		o.Rows = append(o.Rows, doc.OutlineRow{Depth: 1, Name: r.Who, Cells: []string{r.What, r.Until, peopleText(r), r.Answer, r.Note}, Bad: r.Answer == confirm.Take})
 		if !contains(o.People, r.Who) && len(o.People) < 1000 {
 			o.People = append(o.People, r.Who)
+		}
+	}
+	if len(x.Above) > 0 {
+		o.Rows = append(o.Rows, doc.OutlineRow{Name: "Also in, from above: confirmed where it is set", Cells: []string{"", "", "", "", ""}, Group: true})
+		for _, a := range x.Above {
+			o.Rows = append(o.Rows, doc.OutlineRow{Depth: 1, Name: a.Who, Cells: []string{a.What + ", set on " + setOn(a), "", peopleCount(a.People), "", a.Where}})
 		}
 	}
 	return o
