@@ -217,7 +217,7 @@ func partOutline(x *confirm.PartRows) *doc.Outline {
 	if len(x.Above) > 0 {
 		o.Rows = append(o.Rows, doc.OutlineRow{Name: "Also in, from above: confirmed where it is set", Cells: []string{"", "", "", "", ""}, Group: true})
 		for _, a := range x.Above {
-			o.Rows = append(o.Rows, doc.OutlineRow{Depth: 1, Name: a.Who, Cells: []string{a.What + ", set on " + setOn(a), "", peopleCount(a.People), "", a.Where}})
+			o.Rows = append(o.Rows, doc.OutlineRow{Depth: 1, Name: a.Who, Cells: []string{a.What + ", set on " + setOn(a), "", peopleCount(a.People), "", "at " + a.Where}})
 		}
 	}
 	return o
