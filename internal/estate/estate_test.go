@@ -390,12 +390,12 @@ func TestManyAtATimeAreOneByOne(t *testing.T) {
 		for _, large := range []bool{false, true} {
 			require.NoError(t, e.Private(t.Context(), func(p *Estate) error {
 				_, err := p.Change(t.Context(), Meta{Head: Any, Bulk: large}, func(x *Tx) (string, error) {
-					x.RewindOne(second)
+					x.RewindOne(second, nil)
 					out = append(out, state(x)...)
 					if large {
 						x.Rewind(0)
 					} else {
-						x.RewindOne(first)
+						x.RewindOne(first, nil)
 					}
 					require.Empty(t, state(x))
 					return "back", x.Err()

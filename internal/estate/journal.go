@@ -72,9 +72,9 @@ func (t *Tx) LastBefore(moment string) (id int64, first string, begun bool) {
 }
 
 // RewindOne takes back one change in a private estate; see store.Tx.RewindOne.
-func (t *Tx) RewindOne(change int64) Rewound {
+func (t *Tx) RewindOne(change int64, only *Lineage) Rewound {
 	out := Rewound{}
-	for table := range t.rows.RewindOne(change) {
+	for table := range t.rows.RewindOne(change, only) {
 		switch table {
 		case "items":
 			out.Moved, out.Rules = true, true
@@ -96,6 +96,12 @@ func (t *Tx) RewindOne(change int64) Rewound {
 // Rewound is what a change that was taken back had to do with: rules of items, where items
 // are and that they are there, or anything else.
 type Rewound struct{ Rules, Moved, People bool }
+
+// Lineage is all that one item's rules have hung on; see store.Lineage.
+type Lineage = store.Lineage
+
+// LineageOf finds the lineage of a place; nil where all changes have to be looked at.
+func (t *Tx) LineageOf(p Place) *Lineage { return t.rows.LineageOf(p.Item) }
 
 // Rewind takes back every change after one in a private estate.
 func (t *Tx) Rewind(after int64) {

@@ -15,6 +15,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
 	"unsafe"
 
@@ -397,9 +398,128 @@ func (t *Tx) Rewind(after int64) {
 }
 
 // RewindOne takes back one change, which those after it were taken back before.
-// Rows that a load made by the million are left: who asks knows of them.
-func (t *Tx) RewindOne(change int64) (tables map[string]bool) {
-	return t.rewind("change=? AND (last=0 OR after IS NOT NULL)", change)
+// Rows that a load made by the million are left: who asks knows of them. only, where it
+// isn't nil, leaves all rows of items and strands that have no part in one item's rules.
+func (t *Tx) RewindOne(change int64, only *Lineage) (tables map[string]bool) {
+	if only == nil {
+		return t.rewind("change=? AND (last=0 OR after IS NOT NULL)", change)
+	}
+	tables = map[string]bool{}
+	for ids := only.rows[change]; len(ids) > 0 && t.err == nil; {
+		n := min(len(ids), 500)
+		for table := range t.rewind("id IN (" + listed(ids[:n]) + ")") {
+			tables[table] = true
+		}
+		ids = ids[n:]
+	}
+	return tables
+}
+
+// Lineage is the journal's rows of all that one item's rules have hung on since it was
+// loaded: of the item and the folders above it, of every strand that one of them was in, with
+// those above, and of everything that is no item and no rules. A change of a large folder
+// alters thousands of strands, of which a few are an item's.
+type Lineage struct {
+	rows map[int64][]int64 // by change, the newest first
+}
+
+func listed(ids []int64) string {
+	return strings.Trim(strings.ReplaceAll(fmt.Sprint(ids), " ", ","), "[]")
+}
+
+// mostBeside is how many rows of the journal that are neither of items nor of rules are
+// known one by one.
+const mostBeside = 500_000
+
+// mostLineage is how many strands a lineage has at most.
+const mostLineage = 500
+
+// LineageOf finds the lineage of an item; nil where something of it was moved, renamed or
+// made since, so that something else may have stood in its place.
+func (t *Tx) LineageOf(item int64) *Lineage {
+	columns := Columns("items")
+	parent, name, strand := slices.Index(columns, "parent"), slices.Index(columns, "name"), slices.Index(columns, "strand")
+	above := slices.Index(Columns("strands"), "parent")
+	var items, strands, left []int64
+	add := func(s int64) {
+		if s != 0 && !slices.Contains(strands, s) {
+			strands, left = append(strands, s), append(left, s)
+		}
+	}
+	for id := item; id != 0; {
+		var up, in int64
+		if !t.One("SELECT parent, strand FROM items WHERE id=?", []any{id}, &up, &in) || len(items) > mostLineage {
+			return nil
+		}
+		items = append(items, id)
+		add(in)
+		stayed := t.Int("SELECT count(*) FROM journal_rows WHERE tbl='items' AND last<>0 AND after IS NOT NULL AND ? BETWEEN row AND last", id) == 0
+		t.written("WHERE tbl='items' AND row=? AND last=0", []any{id}, func(r Row, after []string) (err error) {
+			if len(after) > 0 {
+				r.After, err = literals(after[0])
+			}
+			if err != nil || r.Before == nil || r.After == nil || r.Before[parent] != r.After[parent] || r.Before[name] != r.After[name] {
+				stayed = false
+				return err
+			}
+			add(Number(r.Before, strand))
+			add(Number(r.After, strand))
+			return nil
+		})
+		if !stayed || t.err != nil {
+			return nil
+		}
+		id = up
+	}
+	for len(left) > 0 && len(strands) <= mostLineage {
+		s := left[0]
+		left = left[1:]
+		add(t.Int("SELECT coalesce(max(parent),0) FROM strands WHERE id=?", s))
+		t.written("WHERE tbl='strands' AND row=? AND last=0", []any{s}, func(r Row, after []string) (err error) {
+			if len(after) > 0 {
+				r.After, err = literals(after[0])
+			}
+			for _, values := range [][]any{r.Before, r.After} {
+				if values != nil {
+					add(Number(values, above))
+				}
+			}
+			return err
+		})
+	}
+	if t.err != nil || len(strands) > mostLineage {
+		return nil
+	}
+	out := &Lineage{rows: map[int64][]int64{}}
+	n := 0
+	take := func(where string) {
+		t.Each("SELECT id, change FROM journal_rows WHERE "+where+" ORDER BY id DESC", nil, func(r *sql.Rows) error {
+			var id, change int64
+			err := r.Scan(&id, &change)
+			if n++; n <= mostBeside {
+				out.rows[change] = append(out.rows[change], id)
+			}
+			return err
+		})
+	}
+	take("tbl='items' AND last=0 AND row IN (" + listed(items) + ")")
+	take("tbl='strands' AND last=0 AND row IN (" + listed(strands) + ")")
+	var beside []string
+	for _, j := range journaled {
+		switch j.table {
+		case "items", "strands", "weights", "descriptors": // a descriptor never changes
+		default:
+			beside = append(beside, "'"+j.table+"'")
+		}
+	}
+	take("(last=0 OR after IS NOT NULL) AND tbl IN (" + strings.Join(beside, ",") + ")")
+	if t.err != nil || n > mostBeside {
+		return nil
+	}
+	for _, ids := range out.rows { // as one change went, backwards
+		slices.SortFunc(ids, func(a, b int64) int { return int(b - a) })
+	}
+	return out
 }
 
 func (t *Tx) rewind(which string, args ...any) (tables map[string]bool) {

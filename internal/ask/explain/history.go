@@ -95,6 +95,7 @@ func HistoryOf(t *estate.Tx, who, where string) (*History, error) {
 		}
 		return NoRoute
 	}
+	lineage := t.LineageOf(p)
 	for _, r := range t.Log() {
 		if t.Brought(r.ID, p) {
 			for _, route := range routes {
@@ -103,7 +104,7 @@ func HistoryOf(t *estate.Tx, who, where string) (*History, error) {
 			out.Since = r.ID
 			break
 		}
-		touched := t.RewindOne(r.ID)
+		touched := t.RewindOne(r.ID, lineage)
 		if touched == (estate.Rewound{}) {
 			continue
 		}
