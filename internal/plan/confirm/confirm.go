@@ -100,6 +100,7 @@ func (k *Keys) UnmarshalJSON(text []byte) error {
 	for ; len(b) > 0; b = b[8:] {
 		*k = append(*k, binary.BigEndian.Uint64(b))
 	}
+	slices.Sort(*k) // they are looked for by halves
 	return nil
 }
 
