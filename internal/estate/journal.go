@@ -212,7 +212,7 @@ func (t *Tx) Since(change, strand int64) []int64 {
 // TouchedSince tells whether any change after one altered rows of tables.
 func (t *Tx) TouchedSince(change int64, tables ...string) bool {
 	for _, table := range tables {
-		if t.Int("SELECT count(*) FROM (SELECT 1 FROM journal_rows WHERE change>? AND tbl=? LIMIT 1)", change, table) > 0 {
+		if t.Int("SELECT count(*) FROM (SELECT 1 FROM journal_rows WHERE change>? AND +tbl=? LIMIT 1)", change, table) > 0 {
 			return true
 		}
 	}
@@ -229,7 +229,7 @@ func (t *Tx) LaterTurn(change int64, table string, row int64) int64 {
 // that came by the hundred are left out.
 func (t *Tx) AlteredSince(change int64, table string) map[int64]bool {
 	out := map[int64]bool{}
-	for _, id := range t.Ints("SELECT DISTINCT row FROM journal_rows WHERE change>? AND tbl=? AND last=0", change, table) {
+	for _, id := range t.Ints("SELECT DISTINCT row FROM journal_rows WHERE change>? AND +tbl=? AND last=0", change, table) {
 		out[id] = true
 	}
 	return out

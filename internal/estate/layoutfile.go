@@ -28,7 +28,7 @@ var (
 
 // behind counts the rows of strands and items that came after a change, up to most.
 func (t *Tx) behind(head int64, most int) int {
-	return int(t.Int("SELECT count(*) FROM (SELECT 1 FROM journal_rows WHERE change>? AND tbl IN ('strands','items') LIMIT ?)", head, most))
+	return int(t.Int("SELECT count(*) FROM (SELECT 1 FROM journal_rows WHERE change>? AND +tbl IN ('strands','items') LIMIT ?)", head, most))
 }
 
 // errLayout is bytes of a layout that can't be read.

@@ -93,6 +93,7 @@ func (d *Planner) newItems(p *Plan, routes []impact.Route) {
 		}
 		m.folders += n.Items
 	}
+	told := toldShifts{}
 	for _, m := range order {
 		r := &routes[m.route]
 		for _, folder := range []bool{false, true} {
@@ -104,7 +105,7 @@ func (d *Planner) newItems(p *Plan, routes []impact.Route) {
 			for x, way := range r.Ways {
 				levels[x] = d.newLevels(way, f.Nodes[m.node].On(x == 1), folder, m.gates[x])
 			}
-			d.newShift(p, r.Users(), levels, folder, m)
+			d.newShift(p, told, r.Users(), levels, folder, m)
 		}
 	}
 }
@@ -216,9 +217,28 @@ func (d *Planner) newLevels(way *crowd.Route, parent rule.Any, folder bool, gate
 	return out
 }
 
+// toldShifts are whom the impact tells of, by what they had and will have.
+type toldShifts map[[2]string]map[string]bool
+
+func (t toldShifts) has(p *Plan, k [2]string, user string) bool {
+	users, ok := t[k]
+	if !ok {
+		users = map[string]bool{}
+		for _, s := range p.Impact {
+			if s.Was == k[0] && s.Is == k[1] {
+				for _, u := range s.Users {
+					users[u] = true
+				}
+			}
+		}
+		t[k] = users
+	}
+	return users[user]
+}
+
 // newShift tells how users' levels on new items differ, but where the impact has
 // the same of what is there.
-func (d *Planner) newShift(p *Plan, users []acc.Account, levels [2][]string, folder bool, m *maker) {
+func (d *Planner) newShift(p *Plan, told toldShifts, users []acc.Account, levels [2][]string, folder bool, m *maker) {
 	kind := ask.Kind(folder)
 	by := map[[2]string][]string{}
 	var order [][2]string
@@ -227,9 +247,7 @@ func (d *Planner) newShift(p *Plan, users []acc.Account, levels [2][]string, fol
 			continue
 		}
 		k := [2]string{levels[0][u], levels[1][u]}
-		if slices.ContainsFunc(p.Impact, func(s Shift) bool {
-			return s.Was == k[0] && s.Is == k[1] && s.Users != nil && slices.Contains(s.Users, users[u].Name)
-		}) {
+		if told.has(p, k, users[u].Name) {
 			continue
 		}
 		if by[k] == nil {

@@ -96,13 +96,15 @@ func (t *Tx) RowsOf(change int64, table string) []Row {
 	return t.rows("WHERE change=? AND tbl=? ORDER BY id", change, table)
 }
 
-// RowsSince lists the rows of some tables that changes after one altered, in order.
+// RowsSince lists the rows of some tables that changes after one altered, in order. They are
+// found by the change (the plus takes the table's own index away): by the table all that was
+// ever altered of it would be read.
 func (t *Tx) RowsSince(change int64, tables ...string) []Row {
 	args := []any{change}
 	for _, table := range tables {
 		args = append(args, table)
 	}
-	return t.rows("WHERE change>? AND tbl IN (?"+strings.Repeat(",?", len(tables)-1)+") ORDER BY id", args...)
+	return t.rows("WHERE change>? AND +tbl IN (?"+strings.Repeat(",?", len(tables)-1)+") ORDER BY id", args...)
 }
 
 // ChangesOf lists the changes that altered one row, oldest first.

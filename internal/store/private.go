@@ -392,7 +392,7 @@ func openPrivate(path string, number, from uintptr) *sql.DB {
 // strands are counted anew.
 func (t *Tx) Rewind(after int64) {
 	t.rewind("change>? AND change<>?", after, t.change)
-	if t.ranges && t.Int("SELECT count(*) FROM journal_rows WHERE change>? AND change<>? AND tbl='items'", after, t.change) > 0 {
+	if t.ranges && t.Int("SELECT count(*) FROM journal_rows WHERE change>? AND change<>? AND +tbl='items'", after, t.change) > 0 {
 		t.Exec("DELETE FROM weights; INSERT INTO weights(strand, items) SELECT strand, count(*) FROM items GROUP BY strand")
 	}
 }
