@@ -287,6 +287,67 @@ func (f *Partition) EachIn(t *Tx, p Part, fn func(item int64) error) error {
 	return t.eachItem(f.strandOf(p.Node, p.which), nil, fn)
 }
 
+// atOnce is how many items EachOf reads and locates together.
+const atOnce = 4096
+
+// EachOf calls fn with every item of many nodes, which are read and located some thousand
+// at a time: those of small nodes together.
+func (f *Partition) EachOf(t *Tx, nodes []int, fn func(node int, item int64) error) error {
+	told := func(node int, items []int64) error {
+		for _, item := range items {
+			if err := fn(node, item); err != nil {
+				return err
+			}
+		}
+		return t.Context().Err()
+	}
+	var ahead []Part
+	var most []int64
+	room := int64(atOnce)
+	together := func() error {
+		for i, items := range f.FirstOf(t, ahead, most) {
+			if err := told(ahead[i].Node, items); err != nil {
+				return err
+			}
+		}
+		ahead, most, room = ahead[:0], most[:0], atOnce
+		return nil
+	}
+	for _, part := range f.Parts(nodes) {
+		if part.Items > few {
+			var items []int64
+			located := func() error {
+				t.Locate(items)
+				err := told(part.Node, items)
+				items = items[:0]
+				return err
+			}
+			if err := f.EachIn(t, part, func(item int64) error {
+				if items = append(items, item); len(items) < atOnce {
+					return nil
+				}
+				return located()
+			}); err != nil {
+				return err
+			}
+			if err := located(); err != nil {
+				return err
+			}
+			continue
+		}
+		if room < part.Items {
+			if err := together(); err != nil {
+				return err
+			}
+		}
+		ahead, most, room = append(ahead, part), append(most, part.Items), room-part.Items
+	}
+	if err := together(); err != nil {
+		return err
+	}
+	return t.Err()
+}
+
 // Beginnings gives the first items of the first few strands of some nodes, in the order
 // in which they would come if each strand were a node of its own: of a partition for
 // some people.

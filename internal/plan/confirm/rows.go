@@ -58,9 +58,7 @@ type walk struct {
 	people map[plan.ID]int
 	dir    *acc.Directory
 	lang   rule.Language
-	kept   map[string][]keeper.Keeper // by the key of a place
-	near   map[string][]int           // parts of what is in a folder and isn't kept itself
-	at     map[string]int             // parts by who keeps
+	at     map[string]int // parts by who keeps
 	parts  []Part
 	dated  map[int64]bool // items with last days
 	by     string         // whom all of it goes to; "": to its keepers
@@ -72,14 +70,7 @@ func newWalk(d *plan.Planner, by acc.Account, brief bool) (*walk, error) {
 	if err != nil {
 		return nil, err
 	}
-	w := &walk{d: d, k: k, brief: brief, people: map[plan.ID]int{}, lang: ask.Language(d.T), near: map[string][]int{}, at: map[string]int{}, dated: d.T.WithDates()}
-	w.kept = map[string][]keeper.Keeper{}
-	for _, o := range k.All {
-		if a, err := place.ParsePlain(o.Of); err == nil {
-			key := estate.Key(a.Server) + ":" + estate.Key(a.Path)
-			w.kept[key] = append(w.kept[key], o)
-		}
-	}
+	w := &walk{d: d, k: k, brief: brief, people: map[plan.ID]int{}, lang: ask.Language(d.T), at: map[string]int{}, dated: d.T.WithDates()}
 	if !by.ID.IsZero() {
 		w.by, w.byName = by.ID.String(), by.Name
 	}
@@ -111,35 +102,6 @@ func (w *walk) partsOf(keepers []keeper.Keeper) (out []int) {
 	}
 	return out
 }
-
-// keepersAt gives the parts of a place's keepers: those of the nearest folder that has any.
-func (w *walk) keepersAt(server, path string) []int {
-	if w.by != "" || len(w.kept) == 0 {
-		return w.partsOf(nil)
-	}
-	server = estate.Key(server)
-	if here := w.kept[server+":"+estate.Key(path)]; here != nil {
-		return w.partsOf(here)
-	}
-	i := strings.LastIndexByte(path, '/')
-	if path == "/" || i < 0 {
-		return w.partsOf(nil)
-	}
-	above := path[:max(i, 1)]
-	key := server + ":" + above
-	parts, ok := w.near[key]
-	if !ok {
-		parts = w.keepersAt(server, above)
-		if len(w.near) == mostNear {
-			clear(w.near)
-		}
-		w.near[key] = parts
-	}
-	return parts
-}
-
-// mostNear is of how many folders it is remembered who keeps them.
-const mostNear = 1 << 16
 
 // scopes finds what a review is of: places, and groups by their patterns; none: all that is
 // kept.
@@ -213,10 +175,10 @@ func (w *walk) each(of []string, fn func(*Row) error) error {
 func (w *walk) place(p estate.Place, fn func(*Row) error) error {
 	t := w.d.T
 	for _, sh := range t.Shares(p.Server) {
-		if !place.Under(estate.Key(sh.Folder), estate.Key(p.Path)) && (p.Share == nil || p.Share.ID != sh.ID) || sh.Descriptor == nil {
+		if !place.Under(estate.Key(sh.Folder), estate.Key(p.Path)) || sh.Descriptor == nil {
 			continue
 		}
-		r := Row{Kind: OfShare, Where: sh.Address(), share: &sh, server: &p.Server, parts: w.keepersAt(p.Server.Name, sh.Folder)}
+		r := Row{Kind: OfShare, Where: sh.Address(), share: &sh, server: &p.Server, parts: w.partsOf(w.k.At(place.Address{Server: p.Server.Name, Path: sh.Folder}))}
 		dated := t.Dated(estate.Bearer{Share: sh.ID}, sh.Descriptor)
 		for _, e := range sh.Descriptor.Rules.Entries {
 			if e.Kind != rule.Allow {
@@ -237,16 +199,17 @@ func (w *walk) place(p estate.Place, fn func(*Row) error) error {
 			nodes = append(nodes, i)
 		}
 	}
-	row := func(node int, item int64) error {
+	return f.EachOf(t, nodes, func(node int, item int64) error {
 		n := &f.Nodes[node]
 		own, list := w.set(n.Before, f.Over(node, false))
-		s, at, ok := t.Stands(item)
+		s, path, ok := t.Stands(item)
 		if !ok {
 			return nil
 		}
-		r := Row{Kind: OfEntry, item: item, posix: list, parts: w.keepersAt(s.Name, at)}
+		at := place.Address{Server: s.Name, Path: path}
+		r := Row{Kind: OfEntry, item: item, posix: list, parts: w.partsOf(w.k.At(at))}
 		if !w.brief {
-			r.Where = place.Address{Server: s.Name, Path: at}.String()
+			r.Where = at.String()
 		}
 		var dated estate.Dated
 		if w.dated[item] {
@@ -258,62 +221,8 @@ func (w *walk) place(p estate.Place, fn func(*Row) error) error {
 			}
 		}
 		return nil
-	}
-	var ahead []estate.Part // small ones, which are read together
-	var most []int64
-	room := int64(atOnce)
-	flush := func() error {
-		for i, items := range f.FirstOf(t, ahead, most) {
-			for _, item := range items {
-				if err := row(ahead[i].Node, item); err != nil {
-					return err
-				}
-			}
-		}
-		ahead, most, room = ahead[:0], most[:0], atOnce
-		return w.d.Ctx.Err()
-	}
-	for _, part := range f.Parts(nodes) {
-		if part.Items > atOnce/8 {
-			var items []int64
-			some := func() error {
-				t.Locate(items)
-				for _, item := range items {
-					if err := row(part.Node, item); err != nil {
-						return err
-					}
-				}
-				items = items[:0]
-				return w.d.Ctx.Err()
-			}
-			if err := f.EachIn(t, part, func(item int64) error {
-				if items = append(items, item); len(items) < atOnce {
-					return nil
-				}
-				return some()
-			}); err != nil {
-				return err
-			}
-			if err := some(); err != nil {
-				return err
-			}
-			continue
-		}
-		if room < part.Items {
-			if err := flush(); err != nil {
-				return err
-			}
-		}
-		ahead, most, room = append(ahead, part), append(most, part.Items), room-part.Items
-	}
-	if err := flush(); err != nil {
-		return err
-	}
-	return t.Err()
+	})
 }
-
-// atOnce is how many items are read at once.
-const atOnce = 4096
 
 // set gives the allow entries that are set on an item; of a POSIX tree those of its list
 // that name somebody, where they aren't what the folder's default list gives.

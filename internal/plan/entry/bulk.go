@@ -7,6 +7,7 @@ import (
 	"tarnwold/core/place"
 	"tarnwold/core/rule"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/format"
 	"tarnwold/internal/plan"
 )
 
@@ -21,7 +22,7 @@ type Wanted struct {
 
 // GiveMany makes many entries come, in one plan. from says where they are written.
 func GiveMany(d *plan.Planner, all []Wanted, from string) (*plan.Plan, error) {
-	p := d.NewPlan("%s from %s", entries(len(all)), from)
+	p := d.NewPlan("%s from %s", format.Count(int64(len(all)), "entry"), from)
 	p.Nothing = "just those entries are there already"
 	if why := reasons(all); why != "" {
 		p.Change += ": " + why
@@ -40,13 +41,6 @@ func GiveMany(d *plan.Planner, all []Wanted, from string) (*plan.Plan, error) {
 		return nil, err
 	}
 	return d.Evaluate(p)
-}
-
-func entries(n int) string {
-	if n == 1 {
-		return "1 entry"
-	}
-	return fmt.Sprintf("%d entries", n)
 }
 
 // mostReasons is how many bytes of reasons the journal has of one change.

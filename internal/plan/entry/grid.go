@@ -13,6 +13,7 @@ import (
 	"tarnwold/internal/ask"
 	"tarnwold/internal/ask/census"
 	"tarnwold/internal/estate"
+	"tarnwold/internal/format"
 	"tarnwold/internal/format/workbook"
 	"tarnwold/internal/plan"
 )
@@ -57,7 +58,7 @@ func Regrid(d *plan.Planner, changed []workbook.Changed, from string) (*Regridde
 	}); err != nil {
 		return nil, err
 	}
-	p := d.NewPlan("grid %s: %s", from, cellsChanged(len(changed)))
+	p := d.NewPlan("grid %s: %s changed", from, format.Count(int64(len(changed)), "cell"))
 	p.Nothing = "each of those levels is so already"
 	b := d.Bundle(p)
 	edits := map[string]*plan.ItemEdit{}
@@ -81,13 +82,6 @@ func Regrid(d *plan.Planner, changed []workbook.Changed, from string) (*Regridde
 	p, err := d.Evaluate(p)
 	out.Plan = p
 	return out, err
-}
-
-func cellsChanged(n int) string {
-	if n == 1 {
-		return "1 cell changed"
-	}
-	return fmt.Sprintf("%d cells changed", n)
 }
 
 // unmarked takes the marks off what a cell says.

@@ -270,7 +270,8 @@ type Keeps struct {
 	D      *plan.Planner
 	All    []Keeper
 	held   map[plan.ID]*acc.Token
-	people *acc.Directory // read once it is asked for
+	people *acc.Directory      // read once it is asked for
+	places map[string][]Keeper // those of places, by placeKey; made once it is asked for
 }
 
 func Of(d *plan.Planner) (*Keeps, error) {
@@ -319,29 +320,43 @@ func (k *Keeps) Group(name string) (out []Keeper) {
 
 // Place gives the keepers of a place: those of the nearest folder that has any,
 // itself or above.
-func (k *Keeps) Place(where string) (out []Keeper) {
+func (k *Keeps) Place(where string) []Keeper {
 	a, err := place.ParsePlain(where)
 	if err != nil {
 		return nil
 	}
-	longest := -1
-	for _, o := range k.All {
-		if _, ok := o.Group(); ok {
-			continue
-		}
-		b, err := place.ParsePlain(o.Of)
-		if err != nil || estate.Key(b.Server) != estate.Key(a.Server) || !place.Under(estate.Key(a.Path), estate.Key(b.Path)) {
-			continue
-		}
-		switch n := len(b.Path); {
-		case n > longest:
-			longest, out = n, []Keeper{o}
-		case n == longest:
-			out = append(out, o)
+	return k.At(a)
+}
+
+// At is Place, of a server's own path.
+func (k *Keeps) At(a place.Address) []Keeper {
+	if k.places == nil {
+		k.places = map[string][]Keeper{}
+		for _, o := range k.All {
+			if _, group := o.Group(); group {
+				continue
+			}
+			if b, err := place.ParsePlain(o.Of); err == nil {
+				key := placeKey(b)
+				k.places[key] = append(k.places[key], o)
+			}
 		}
 	}
-	return out
+	for len(k.places) > 0 {
+		if here := k.places[placeKey(a)]; here != nil {
+			return here
+		}
+		if up := place.Dir(a.Path); up != a.Path {
+			a.Path = up
+			continue
+		}
+		break
+	}
+	return nil
 }
+
+// placeKey is what places are known by, in whatever case.
+func placeKey(a place.Address) string { return estate.Key(a.Server) + ":" + estate.Key(a.Path) }
 
 // server gives everybody who keeps a place of a server.
 func (k *Keeps) server(name string) (out []Keeper) {
