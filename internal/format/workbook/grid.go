@@ -47,40 +47,16 @@ type Changed struct {
 	NoPlace, Nobody func(error) error
 }
 
-// IsGrid tells whether a workbook is one that a grid was written to.
-func IsGrid(sheets []Sheet) bool {
-	b := behind(sheets)
-	return b != nil
-}
-
-func behind(sheets []Sheet) *Sheet {
-	for i := range sheets {
-		s := &sheets[i]
-		if s.Name == BehindName && len(s.Rows) >= 3 && len(s.Rows[0]) >= 1 && s.Rows[0][0] == behindIs {
-			return s
-		}
-	}
-	return nil
-}
-
 // Differences gives the cells of a grid that were changed in its workbook. Rows and columns
 // may be sorted, left out or added; each is known by its head.
 func Differences(sheets []Sheet, file string) ([]Changed, error) {
-	b := behind(sheets)
-	if b == nil {
+	b, seen := behind(sheets, BehindName, behindIs)
+	switch {
+	case b == nil:
 		return nil, &format.Error{File: file, What: "it is not a grid that tarnwold wrote: the sheet \"" + BehindName + "\" isn't in it"}
-	}
-	if len(b.Rows[0]) < 2 || b.Rows[0][1] != behindForm {
+	case text(b.Rows[0], 1) != behindForm:
 		return nil, &format.Error{File: file, What: "the grid is of a form that this tarnwold doesn't read; write it again"}
-	}
-	var seen *Sheet
-	for i := range sheets {
-		if !sheets[i].Hidden && sheets[i].Name != BehindName {
-			seen = &sheets[i]
-			break
-		}
-	}
-	if seen == nil || len(seen.Rows) == 0 {
+	case seen == nil:
 		return nil, &format.Error{File: file, What: "it holds no sheet that is seen"}
 	}
 	ids, heads := b.Rows[1], b.Rows[2]
@@ -102,12 +78,6 @@ func Differences(sheets []Sheet, file string) ([]Changed, error) {
 			return &format.Error{File: file, Line: r + 1, Cell: Cell(r, c), What: format.Clip(fmt.Sprintf(what, args...))}
 		}
 	}
-	cell := func(r []string, i int) string {
-		if i < len(r) {
-			return strings.TrimSpace(r[i])
-		}
-		return ""
-	}
 	now := seen.Rows[0]
 	where, given := -1, map[string]bool{}
 	for i, h := range now {
@@ -126,10 +96,10 @@ func Differences(sheets []Sheet, file string) ([]Changed, error) {
 	places := map[string]bool{}
 	for r := 1; r < len(seen.Rows); r++ {
 		line := seen.Rows[r]
-		place := cell(line, where)
+		place := text(line, where)
 		if place == "" {
 			for c := range line {
-				if cell(line, c) != "" {
+				if text(line, c) != "" {
 					return nil, at(r, where)("the row has no place")
 				}
 			}
@@ -143,9 +113,9 @@ func Differences(sheets []Sheet, file string) ([]Changed, error) {
 		for c, head := range now {
 			head = strings.TrimSpace(head)
 			i, before := column[head]
-			is, old := cell(line, c), ""
+			is, old := text(line, c), ""
 			if known && before {
-				old = strings.TrimSpace(cell(was, i))
+				old = text(was, i)
 			}
 			if c == where || is == old || head == "" && is == "" || !known && notLevels(head) {
 				continue
@@ -162,7 +132,7 @@ func Differences(sheets []Sheet, file string) ([]Changed, error) {
 				NoPlace: func(err error) error { return at(r, where)("%v", err) },
 				Nobody:  func(err error) error { return at(0, c)("%v", err) }}
 			if before {
-				x.ID = cell(ids, i)
+				x.ID = text(ids, i)
 			}
 			out = append(out, x)
 		}

@@ -34,26 +34,11 @@ type AnswerRow struct {
 
 // Reviewed reads the answers in the workbook of a part. Rows may be sorted and left out.
 func Reviewed(sheets []Sheet, file string) (*Answers, error) {
-	var b, seen *Sheet
-	for i := range sheets {
-		s := &sheets[i]
-		switch {
-		case s.Name == reviewName && len(s.Rows) >= 3 && len(s.Rows[0]) > 0 && s.Rows[0][0] == reviewIs:
-			b = s
-		case !s.Hidden && seen == nil && len(s.Rows) > 0:
-			seen = s
-		}
-	}
-	cell := func(r []string, i int) string {
-		if i >= 0 && i < len(r) {
-			return strings.TrimSpace(r[i])
-		}
-		return ""
-	}
+	b, seen := behind(sheets, reviewName, reviewIs)
 	switch {
 	case b == nil:
 		return nil, &format.Error{File: file, What: "it is not a part of a review that tarnwold wrote: the sheet \"" + reviewName + "\" isn't in it"}
-	case cell(b.Rows[0], 1) != reviewForm:
+	case text(b.Rows[0], 1) != reviewForm:
 		return nil, &format.Error{File: file, What: "the part is of a form that this tarnwold doesn't read; write it again"}
 	case seen == nil:
 		return nil, &format.Error{File: file, What: "it holds no sheet that is seen"}
@@ -73,12 +58,12 @@ func Reviewed(sheets []Sheet, file string) (*Answers, error) {
 			return nil, &format.Error{File: file, What: fmt.Sprintf("its first row names no column %q", name)}
 		}
 	}
-	a := &Answers{Review: cell(b.Rows[1], 1), Part: cell(b.Rows[2], 1), Wrong: func(row int, name, what string, args ...any) error {
+	a := &Answers{Review: text(b.Rows[1], 1), Part: text(b.Rows[2], 1), Wrong: func(row int, name, what string, args ...any) error {
 		return &format.Error{File: file, Line: row + 1, Cell: Cell(row, max(at(name), 0)), What: format.Clip(fmt.Sprintf(what, args...))}
 	}}
 	first := map[string]int{}
 	for i, r := range seen.Rows[1:] {
-		x := AnswerRow{Key: cell(r, at("row")), Answer: cell(r, at("answer")), Note: cell(r, at("note")), At: i + 1}
+		x := AnswerRow{Key: text(r, at("row")), Answer: text(r, at("answer")), Note: text(r, at("note")), At: i + 1}
 		if x.Key == "" {
 			if x.Answer != "" {
 				return nil, a.Wrong(x.At, "row", "the answer is to no row: its number is missing")

@@ -111,6 +111,29 @@ func Read(r io.Reader, file string) (sheets []Sheet, err error) {
 	return sheets, nil
 }
 
+// behind finds the sheet that stands behind a workbook of ours, known by its name and its
+// first cell, and the one that is seen; nil where there is none.
+func behind(sheets []Sheet, name, is string) (b, seen *Sheet) {
+	for i := range sheets {
+		s := &sheets[i]
+		switch {
+		case s.Name == name && len(s.Rows) >= 3 && text(s.Rows[0], 0) == is:
+			b = s
+		case s.Name != name && !s.Hidden && seen == nil && len(s.Rows) > 0:
+			seen = s
+		}
+	}
+	return b, seen
+}
+
+// text gives a cell of a row, which may end before it.
+func text(row []string, column int) string {
+	if column < 0 || column >= len(row) {
+		return ""
+	}
+	return strings.TrimSpace(row[column])
+}
+
 // whole tells whether the sheets and texts of a workbook are whole: the library takes one that
 // breaks off in the middle for one that ends there.
 func whole(packed []byte, file string) error {

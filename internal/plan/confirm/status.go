@@ -31,7 +31,6 @@ type Status struct {
 // PartStatus is how far a part is.
 type PartStatus struct {
 	Part     string   `json:"part"`
-	Who      string   `json:"-"` // as the part is found
 	Now      string   `json:"now,omitempty"`
 	Mail     []string `json:"mail"`
 	Rows     int      `json:"rows"`
@@ -50,7 +49,7 @@ func StatusOf(t *estate.Tx, r *Review) (*Status, error) {
 	s := &Status{Review: r.Name, State: r.State, Of: r.Of, Due: r.Due, Overdue: r.Overdue(estate.Today()), Started: r.StartedAt, By: r.StartedBy, Closed: r.ClosedAt, ClosedBy: r.ClosedBy, Says: r.Says(), Parts: []PartStatus{}}
 	for i := range all {
 		p := &all[i]
-		x := PartStatus{Part: p.Called(), Who: p.Who, Rows: len(p.Rows), Mail: []string{}}
+		x := PartStatus{Part: p.Called(), Rows: len(p.Rows), Mail: []string{}}
 		for _, a := range p.answers() {
 			x.Answered++
 			switch a.what {

@@ -2,6 +2,7 @@ package changes
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"tarnwold/internal/estate"
@@ -28,7 +29,7 @@ func Reviews(p *doc.Printer, list []*confirm.Status) error {
 		}
 		g := doc.Grid{Cols: []doc.Col{{Head: "review", Weight: 2}, {Head: "state"}, {Head: "of", Weight: 4}, {Head: "due"}, {Head: "parts"}, {Head: "answered"}}}
 		for _, s := range list {
-			g.Rows = append(g.Rows, []doc.Cell{doc.CI(doc.Strong, s.Review), reviewCell(s), doc.C(reviewOf(s)), doc.C(s.Due), doc.C(fmt.Sprint(len(s.Parts))), doc.C(answeredOf(s.Answered, s.Rows))})
+			g.Rows = append(g.Rows, []doc.Cell{doc.CI(doc.Strong, s.Review), doc.CI(overdueIn(s.Overdue), reviewState(s)), doc.C(reviewOf(s)), doc.C(s.Due), doc.C(fmt.Sprint(len(s.Parts))), doc.C(answeredOf(s.Answered, s.Rows))})
 		}
 		p.Grid(g)
 	})
@@ -41,11 +42,12 @@ func reviewState(s *confirm.Status) string {
 	return s.State
 }
 
-func reviewCell(s *confirm.Status) doc.Cell {
-	if s.Overdue {
-		return doc.CI(doc.Bad, "overdue")
+// overdueIn is how something is drawn that is overdue, or isn't.
+func overdueIn(overdue bool) doc.Style {
+	if overdue {
+		return doc.Bad
 	}
-	return doc.C(s.State)
+	return doc.Plain
 }
 
 func reviewOf(s *confirm.Status) string {
@@ -78,21 +80,21 @@ func Review(p *doc.Printer, s *confirm.Status) error {
 		p.Blank()
 		g := doc.Grid{Cols: []doc.Col{{Head: "part of", Weight: 3}, {Head: "answered"}, {Head: "keep"}, {Head: "take away"}, {Head: "ask"}, {Head: "mail", Weight: 2}}}
 		for _, x := range s.Parts {
-			style := doc.Plain
-			if x.Answered < x.Rows && s.Overdue {
-				style = doc.Bad
-			}
-			name := x.Part
-			if x.Now != "" {
-				name += " (" + x.Now + ")"
-			}
-			g.Rows = append(g.Rows, []doc.Cell{doc.CI(doc.Strong, name), doc.CI(style, answeredOf(x.Answered, x.Rows)), number(x.Keep), number(x.Take), number(x.Ask), doc.C(report.Some(x.Mail, 3))})
+			g.Rows = append(g.Rows, []doc.Cell{doc.CI(doc.Strong, partOf(x.Part, x.Now)), doc.CI(overdueIn(s.Overdue && x.Answered < x.Rows), answeredOf(x.Answered, x.Rows)), number(x.Keep), number(x.Take), number(x.Ask), doc.C(report.Some(x.Mail, 3))})
 		}
 		p.Grid(g)
 		if s.State == confirm.Open {
 			p.Line(doc.S("Each part as a page and a workbook: tarnwold review show %s --to FOLDER", s.Review))
 		}
 	})
+}
+
+// partOf says whose a part is; now is who somebody's manager is.
+func partOf(part, now string) string {
+	if now == "" {
+		return part
+	}
+	return part + " (" + now + ")"
 }
 
 func number(n int) doc.Cell {
@@ -210,7 +212,7 @@ func partOutline(x *confirm.PartRows) *doc.Outline {
 			last = r.Where
 		}
 		o.Rows = append(o.Rows, doc.OutlineRow{Depth: 1, Name: r.Who, Cells: []string{r.What, r.Until, peopleText(r), r.Answer, r.Note}, Bad: r.Answer == confirm.Take})
-		if !contains(o.People, r.Who) && len(o.People) < 1000 {
+		if !slices.Contains(o.People, r.Who) && len(o.People) < 1000 {
 			o.People = append(o.People, r.Who)
 		}
 	}
@@ -221,15 +223,6 @@ func partOutline(x *confirm.PartRows) *doc.Outline {
 		}
 	}
 	return o
-}
-
-func contains(list []string, x string) bool {
-	for _, y := range list {
-		if x == y {
-			return true
-		}
-	}
-	return false
 }
 
 // closing tells what a review comes to.
@@ -299,14 +292,7 @@ func Reminders(p *doc.Printer, list []Reminder) error {
 		}
 		g := doc.Grid{Cols: []doc.Col{{Head: "review", Weight: 2}, {Head: "part of", Weight: 2}, {Head: "rows"}, {Head: "due"}, {Head: "mail", Weight: 3}}}
 		for _, r := range list {
-			name, due := r.Part, doc.C(r.Due)
-			if r.Now != "" {
-				name += " (" + r.Now + ")"
-			}
-			if r.Overdue {
-				due = doc.CI(doc.Bad, r.Due)
-			}
-			g.Rows = append(g.Rows, []doc.Cell{doc.CI(doc.Strong, r.Review), doc.C(name), doc.C(fmt.Sprint(r.Rows)), due, doc.C(report.Some(r.Mail, 3))})
+			g.Rows = append(g.Rows, []doc.Cell{doc.CI(doc.Strong, r.Review), doc.C(partOf(r.Part, r.Now)), doc.C(fmt.Sprint(r.Rows)), doc.CI(overdueIn(r.Overdue), r.Due), doc.C(report.Some(r.Mail, 3))})
 		}
 		p.Grid(g)
 	})
