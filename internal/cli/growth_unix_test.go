@@ -7,7 +7,6 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -81,15 +80,7 @@ func BenchmarkGrowth(b *testing.B) {
 			b.Run(fmt.Sprintf("%s=%d", g.name, n), func(b *testing.B) {
 				h := x.write(b)
 				for _, args := range growthRows {
-					b.Run(strings.Join(args, "_"), func(b *testing.B) {
-						var all time.Duration
-						var most int64
-						for b.Loop() {
-							took, held := h.said(b, args...)
-							all, most = all+took, max(most, held)
-						}
-						b.ReportMetric(float64(most)/(1<<20), "MB")
-					})
+					b.Run(strings.Join(args, "_"), func(b *testing.B) { h.bench(b, args...) })
 				}
 			})
 		}

@@ -23,24 +23,21 @@ import (
 // share, whom each list of a POSIX tree names, and each membership.
 func (w *world) set() map[string]bool {
 	out := map[string]bool{}
-	require.NoError(w.t, w.e.View(ctx, func(tx *estate.Tx) error {
-		for _, top := range tx.TopItems() {
-			for _, id := range tx.Subtree(top, 10_000) {
-				p := tx.Place(id)
-				switch d := tx.Of(p.Strand).(type) {
-				case *rule.Descriptor:
-					for _, e := range d.Rules.Own() {
-						out[fmt.Sprintf("entry %s %s %v", p, tx.Name(e.Who), e)] = true
-					}
-				case *posix.Rules:
-					for _, e := range d.Access {
-						if e.Tag == posix.User || e.Tag == posix.Group {
-							out[fmt.Sprintf("entry %s %s", p, tx.Name(tx.AccountOf(e.Who)))] = true
-						}
-					}
+	w.eachItem(w.e, func(tx *estate.Tx, p estate.Place) {
+		switch d := tx.Of(p.Strand).(type) {
+		case *rule.Descriptor:
+			for _, e := range d.Rules.Own() {
+				out[fmt.Sprintf("entry %s %s %v", p, tx.Name(e.Who), e)] = true
+			}
+		case *posix.Rules:
+			for _, e := range d.Access {
+				if e.Tag == posix.User || e.Tag == posix.Group {
+					out[fmt.Sprintf("entry %s %s", p, tx.Name(tx.AccountOf(e.Who)))] = true
 				}
 			}
 		}
+	})
+	require.NoError(w.t, w.e.View(ctx, func(tx *estate.Tx) error {
 		for _, s := range tx.Servers() {
 			for _, sh := range tx.Shares(s) {
 				if sh.Descriptor != nil {
@@ -86,31 +83,19 @@ func TestAReviewTakesJustWhatWasAnswered(t *testing.T) {
 			return
 		}
 		// Everybody says something of some of theirs.
-		type row struct{ key, says string }
-		rows := map[string]confirm.PartRow{}
+		rows := map[string]bool{}
 		said := map[string]map[string]bool{} // by row: what is said of it
-		var names []string
+		var answers []*workbook.Answers
 		require.NoError(rt, w.e.View(ctx, func(tx *estate.Tx) error {
-			d := plan.New(tx, "outsider")
 			r, err := confirm.Find(tx, "winter")
 			require.NoError(rt, err)
-			return confirm.PartsOf(d, r, nil, func(x *confirm.PartRows) error {
-				require.Zero(rt, x.Gone)
-				names = append(names, x.Who)
-				for _, r := range x.Rows {
-					rows[r.Key] = r
-				}
-				return nil
-			})
-		}))
-		require.Regexp(rt, fmt.Sprintf("begun: %d rows?$", len(rows)), begun.Change, "each once")
-		byPart := map[string][]row{}
-		require.NoError(rt, w.e.View(ctx, func(tx *estate.Tx) error {
-			r, _ := confirm.Find(tx, "winter")
 			return confirm.PartsOf(plan.New(tx, "outsider"), r, nil, func(x *confirm.PartRows) error {
+				require.Zero(rt, x.Gone)
+				a := &workbook.Answers{Review: "winter", Part: x.Who, Wrong: func(int, string, string, ...any) error { return fmt.Errorf("wrong") }}
 				for _, r := range x.Rows {
 					says := rapid.SampledFrom([]string{"", confirm.Keep, confirm.Take, confirm.Take, confirm.Ask}).Draw(rt, "says")
-					byPart[x.Who] = append(byPart[x.Who], row{r.Key, says})
+					a.Rows = append(a.Rows, workbook.AnswerRow{Key: r.Key, Answer: says})
+					rows[r.Key] = true
 					if says != "" {
 						if said[r.Key] == nil {
 							said[r.Key] = map[string]bool{}
@@ -118,14 +103,12 @@ func TestAReviewTakesJustWhatWasAnswered(t *testing.T) {
 						said[r.Key][says] = true
 					}
 				}
+				answers = append(answers, a)
 				return nil
 			})
 		}))
-		for _, part := range names {
-			a := &workbook.Answers{Review: "winter", Part: part, Wrong: func(int, string, string, ...any) error { return fmt.Errorf("wrong") }}
-			for _, r := range byPart[part] {
-				a.Rows = append(a.Rows, workbook.AnswerRow{Key: r.key, Answer: r.says})
-			}
+		require.Regexp(rt, fmt.Sprintf("begun: %d rows?$", len(rows)), begun.Change, "each once")
+		for _, a := range answers {
 			w.keep(func(d *plan.Planner) (*plan.Plan, error) { return confirm.Answered(d, a) })
 		}
 		// Somebody else changes something meanwhile.

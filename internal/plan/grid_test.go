@@ -53,25 +53,31 @@ func (g *regridded) sheets(changed [][]string) []workbook.Sheet {
 	}
 }
 
-// ownEntries lists the entries that are set on each item, but those of some accounts on some.
-func (w *world) ownEntries(e *estate.Estate, but map[string]bool) (out []string) {
+// eachItem calls fn with every item of an estate.
+func (w *world) eachItem(e *estate.Estate, fn func(tx *estate.Tx, p estate.Place)) {
 	require.NoError(w.t, e.View(ctx, func(tx *estate.Tx) error {
 		for _, top := range tx.TopItems() {
 			for _, id := range tx.Subtree(top, 10_000) {
-				p := tx.Place(id)
-				d, ok := tx.Of(p.Strand).(*rule.Descriptor)
-				if !ok {
-					continue
-				}
-				for _, x := range d.Rules.Own() {
-					if x.Kind != rule.Allow || !but[fmt.Sprint(id, " ", x.Who)] {
-						out = append(out, fmt.Sprintf("%d %v", id, x))
-					}
-				}
+				fn(tx, tx.Place(id))
 			}
 		}
 		return tx.Err()
 	}))
+}
+
+// ownEntries lists the entries that are set on each item, but those of some accounts on some.
+func (w *world) ownEntries(e *estate.Estate, but map[string]bool) (out []string) {
+	w.eachItem(e, func(tx *estate.Tx, p estate.Place) {
+		d, ok := tx.Of(p.Strand).(*rule.Descriptor)
+		if !ok {
+			return
+		}
+		for _, x := range d.Rules.Own() {
+			if x.Kind != rule.Allow || !but[fmt.Sprint(p.Item, " ", x.Who)] {
+				out = append(out, fmt.Sprintf("%d %v", p.Item, x))
+			}
+		}
+	})
 	return out
 }
 
