@@ -5,6 +5,7 @@ package run
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"os"
 	"os/user"
@@ -89,7 +90,7 @@ func (a *App) Run(ctx context.Context, args []string) int {
 		return ExitNo
 	}
 	if s := err.Error(); strings.HasPrefix(s, "required flag(s) ") || strings.HasPrefix(s, "if any flags in the group ") {
-		err = AsUsage(err) // what the library finds wrong by itself
+		err = AsUsage(together(err)) // what the library finds wrong by itself
 	}
 	if errors.Is(err, store.ErrStopped) || errors.Is(err, context.Canceled) { // wherever it was at
 		err = store.ErrStopped
@@ -101,6 +102,16 @@ func (a *App) Run(ctx context.Context, args []string) int {
 	code := CodeOf(err)
 	a.SayError(err, code)
 	return code
+}
+
+// together says in plain words which flags don't go together.
+func together(err error) error {
+	_, set, ok := strings.Cut(err.Error(), " none of the others can be; [")
+	names, ok2 := strings.CutSuffix(set, "] were all set")
+	if !ok || !ok2 {
+		return err
+	}
+	return fmt.Errorf("--%s don't go together; leave out all but one", strings.ReplaceAll(names, " ", " and --"))
 }
 
 // Asking marks the commands that only ask, which a file of questions may hold.
