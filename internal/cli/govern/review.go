@@ -55,13 +55,13 @@ func reviewStart(a *run.App) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "start NAME",
 		Short: "Begin a review: whoever keeps a place or a group is to confirm what is set there",
-		Long: `Begin a review. What is reviewed are the allow entries that are set at and below places,
-those of the shares there, and who is in groups: each a row that is kept, taken away, or
-asked about. It is cut into parts by keeper: rows whose place has two keepers are in the
-part of each, and those that nobody keeps are in a part of their own. Nothing changes by it.
+		Long: `Begin a review of the allow entries that are set at and below places, of those of the
+shares there, and of who is in groups: each is a row to be kept, taken away, or asked
+about. It is cut into parts by keeper: rows whose place has two keepers are in the part of
+each, and those that nobody keeps are in a part of their own. Nobody's access changes by it.
 
-Without --of it is of all places and groups that are kept. --changed leaves out what the
-last review that was closed kept, and that is just so still.`,
+Without --of it covers all places and groups that are kept. --changed leaves out what the
+last closed review kept and what hasn't changed since.`,
 		Example: `  tarnwold review start winter --due 2027-01-31
   tarnwold review start vault --of //stagedoor/vault --of 'group:acc-*' --by keepers
   tarnwold review start spring --changed
@@ -80,7 +80,7 @@ last review that was closed kept, and that is just so still.`,
 	f.StringArrayVar(&s.Of, "of", nil, "what is reviewed: a `place` and all below it, or group:PATTERN; may be given again (default: all that is kept)")
 	f.StringVar(&s.By, "by", "keepers", "who is asked: keepers, or one `account` for all of it")
 	f.StringVar(&due, "due", "", "the `day` by which it is to be answered")
-	f.BoolVar(&s.Changed, "changed", false, "only what the last closed review didn't keep just so")
+	f.BoolVar(&s.Changed, "changed", false, "only what is new, or has changed, since the last closed review kept it")
 	f.BoolVar(&k.DryRun, "dry-run", false, "show the parts and keep nothing")
 	_ = c.RegisterFlagCompletionFunc("of", a.CompletePlaces)
 	_ = c.RegisterFlagCompletionFunc("by", a.CompleteAccounts(0))
